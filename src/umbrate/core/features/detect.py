@@ -1,0 +1,271 @@
+"""Key points: places in a photo that can be found again in another photo of the same surface.
+
+Extrema of the difference-of-Gaussian scale space, localized by a quadratic fit, with one or more
+dominant gradient directions each (Lowe 2004). What is added here is the choice of which to keep:
+strongest first within each part of the picture, so that one speckled corner does not take them all.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from scipy.ndimage import distance_transform_edt
+
+from ..imaging.filters import gaussian_blur
+from .describe import describe
+
+LEVELS = 3  #: scales in an octave
+BASE_SIGMA = 1.6
+CAMERA_SIGMA = 0.5  #: blur that a photo is taken to have
+EDGE_RATIO = 10.0
+CELL_SHARE = 12  #: the picture is divided into this many cells along its longer side
+
+
+@dataclass(frozen=True)
+class Features:
+    """Key points of one photo.
+
+    Attributes
+    ----------
+    xy : (n, 2) float32
+        Pixels of the full-size photo.
+    scale, angle : (n,) float32
+        Gaussian sigma in pixels; direction in radians, x towards y.
+    descriptors : (n, 128) uint8
+        Square roots of the normalized histogram, times 512 (see `describe`).
+    """
+
+    xy: np.ndarray
+    scale: np.ndarray
+    angle: np.ndarray
+    descriptors: np.ndarray
+
+    def __len__(self):
+        return len(self.xy)
+
+    def arrays(self):
+        """The four arrays by name, as they are stored."""
+        return {"xy": self.xy, "scale": self.scale, "angle": self.angle, "descriptors": self.descriptors}
+
+
+@njit(cache=True, nogil=True)
+def _extrema(dog, threshold, edge, out):
+    """Localized extrema of a DoG stack (levels, h, w): rows of (x, y, level, response); returns the count."""
+    n_levels, h, w = dog.shape
+    count = 0
+    border = 8
+    for s in range(1, n_levels - 1):
+        for y in range(border, h - border):
+            for x in range(border, w - border):
+                v = dog[s, y, x]
+                if abs(v) < 0.8 * threshold:
+                    continue
+                # the eight neighbors in the same level first: they reject most
+                peak = True
+                for k in range(9):
+                    dy, dx = k // 3 - 1, k % 3 - 1
+                    if dy == 0 and dx == 0:
+                        continue
+                    q = dog[s, y + dy, x + dx]
+                    if (v > 0 and q >= v) or (v < 0 and q <= v):
+                        peak = False
+                        break
+                if not peak:
+                    continue
+                for k in range(18):
+                    ds = -1 if k < 9 else 1
+                    dy, dx = (k % 9) // 3 - 1, k % 3 - 1
+                    q = dog[s + ds, y + dy, x + dx]
+                    if (v > 0 and q > v) or (v < 0 and q < v):
+                        peak = False
+                        break
+                if not peak:
+                    continue
+                # quadratic fit, moving to the neighbor when the top lies there
+                cs, cy, cx = s, y, x
+                found = False
+                ox = oy = os = 0.0
+                value = 0.0
+                for _ in range(5):
+                    c = dog[cs, cy, cx]
+                    gx = 0.5 * (dog[cs, cy, cx + 1] - dog[cs, cy, cx - 1])
+                    gy = 0.5 * (dog[cs, cy + 1, cx] - dog[cs, cy - 1, cx])
+                    gs = 0.5 * (dog[cs + 1, cy, cx] - dog[cs - 1, cy, cx])
+                    hxx = dog[cs, cy, cx + 1] + dog[cs, cy, cx - 1] - 2 * c
+                    hyy = dog[cs, cy + 1, cx] + dog[cs, cy - 1, cx] - 2 * c
+                    hss = dog[cs + 1, cy, cx] + dog[cs - 1, cy, cx] - 2 * c
+                    hxy = 0.25 * (dog[cs, cy + 1, cx + 1] - dog[cs, cy + 1, cx - 1]
+                                  - dog[cs, cy - 1, cx + 1] + dog[cs, cy - 1, cx - 1])
+                    hxs = 0.25 * (dog[cs + 1, cy, cx + 1] - dog[cs + 1, cy, cx - 1]
+                                  - dog[cs - 1, cy, cx + 1] + dog[cs - 1, cy, cx - 1])
+                    hys = 0.25 * (dog[cs + 1, cy + 1, cx] - dog[cs + 1, cy - 1, cx]
+                                  - dog[cs - 1, cy + 1, cx] + dog[cs - 1, cy - 1, cx])
+                    a, b, d = hyy * hss - hys * hys, hxs * hys - hxy * hss, hxy * hys - hxs * hyy
+                    det = hxx * a + hxy * b + hxs * d
+                    if abs(det) < 1e-20:
+                        break
+                    e, f, g = hxx * hss - hxs * hxs, hxs * hxy - hxx * hys, hxx * hyy - hxy * hxy
+                    ox = -(a * gx + b * gy + d * gs) / det
+                    oy = -(b * gx + e * gy + f * gs) / det
+                    os = -(d * gx + f * gy + g * gs) / det
+                    if abs(ox) <= 0.6 and abs(oy) <= 0.6 and abs(os) <= 0.6:
+                        value = c + 0.5 * (gx * ox + gy * oy + gs * os)
+                        tr, dt = hxx + hyy, hxx * hyy - hxy * hxy
+                        found = dt > 0 and tr * tr * edge < (edge + 1) ** 2 * dt
+                        break
+                    cx += int(np.round(max(-1.0, min(1.0, ox))))
+                    cy += int(np.round(max(-1.0, min(1.0, oy))))
+                    cs += int(np.round(max(-1.0, min(1.0, os))))
+                    if cs < 1 or cs > n_levels - 2 or cx < border or cy < border or cx >= w - border or cy >= h - border:
+                        break
+                if found and abs(value) >= threshold and count < out.shape[0]:
+                    out[count, 0], out[count, 1], out[count, 2], out[count, 3] = cx + ox, cy + oy, cs + os, abs(value)
+                    count += 1
+    return count
+
+
+@njit(cache=True, nogil=True)
+def _directions(gauss, points, out):
+    """Dominant gradient directions: rows (index, angle); up to three a point. Returns the count."""
+    n_levels, h, w = gauss.shape
+    count = 0
+    hist = np.empty(36)
+    smooth = np.empty(36)
+    for i in range(points.shape[0]):
+        x, y = points[i, 0], points[i, 1]
+        sigma = 1.5 * points[i, 3]
+        level = int(points[i, 2])
+        r = int(np.ceil(3.0 * sigma))
+        ix, iy = int(np.round(x)), int(np.round(y))
+        hist[:] = 0.0
+        for v in range(max(1, iy - r), min(h - 1, iy + r + 1)):
+            for u in range(max(1, ix - r), min(w - 1, ix + r + 1)):
+                d2 = (u - x) ** 2 + (v - y) ** 2
+                if d2 > r * r:
+                    continue
+                gx = gauss[level, v, u + 1] - gauss[level, v, u - 1]
+                gy = gauss[level, v + 1, u] - gauss[level, v - 1, u]
+                m = np.sqrt(gx * gx + gy * gy) * np.exp(-0.5 * d2 / (sigma * sigma))
+                b = int(np.floor((np.arctan2(gy, gx) / (2 * np.pi) + 1.0) * 36.0)) % 36
+                hist[b] += m
+        for _ in range(2):
+            for b in range(36):
+                smooth[b] = (6 * hist[b] + 4 * (hist[b - 1] + hist[(b + 1) % 36])
+                             + hist[b - 2] + hist[(b + 2) % 36]) / 16.0
+            hist[:] = smooth
+        top = hist.max()
+        given = 0
+        for b in range(36):
+            l, c, g = hist[b - 1], hist[b], hist[(b + 1) % 36]
+            if c > l and c > g and c >= 0.8 * top and given < 3 and count < out.shape[0]:
+                o = 0.5 * (l - g) / (l - 2 * c + g)
+                out[count, 0], out[count, 1] = i, (b + 0.5 + o) * (2 * np.pi / 36.0)
+                count += 1
+                given += 1
+    return count
+
+
+def keep_spread(xy, response, limit, shape):
+    """Indices of at most `limit` points: the strongest of every cell first, then the second of every cell, ..."""
+    if len(xy) <= limit:
+        return np.arange(len(xy))
+    size = max(shape) / CELL_SHARE
+    cell = (xy[:, 1] // size).astype(np.int64) * 1000 + (xy[:, 0] // size).astype(np.int64)
+    order = np.lexsort((-response, cell))
+    first = np.r_[True, cell[order][1:] != cell[order][:-1]]
+    start = np.maximum.accumulate(np.where(first, np.arange(len(order)), 0))
+    rank = np.empty(len(order), np.int64)
+    rank[order] = np.arange(len(order)) - start
+    return np.sort(np.lexsort((-response, rank))[:limit])
+
+
+def detect(gray, mask=None, limit=6000, threshold=0.006, upsample=False):
+    """Find and describe the key points of a photo.
+
+    Parameters
+    ----------
+    gray : (h, w) float32
+        Brightness 0 to 1.
+    mask : (h, w) bool, optional
+        Only places well inside it are used.
+    limit : int
+        At most this many places (some get two directions).
+    threshold : float
+        Least difference-of-Gaussian contrast.
+    upsample : bool
+        Start from the doubled picture: more and finer points, four times the work.
+
+    Returns
+    -------
+    Features
+    """
+    h, w = gray.shape
+    x0 = y0 = 0
+    inside = None
+    if mask is not None:
+        rows, cols = np.flatnonzero(mask.any(1)), np.flatnonzero(mask.any(0))
+        if not len(rows):
+            return _empty()
+        margin = 24
+        y0, y1 = max(0, rows[0] - margin), min(h, rows[-1] + 1 + margin)
+        x0, x1 = max(0, cols[0] - margin), min(w, cols[-1] + 1 + margin)
+        gray = gray[y0:y1, x0:x1]
+        inside = distance_transform_edt(np.pad(mask[y0:y1, x0:x1], 1, constant_values=True))[1:-1, 1:-1]
+    step = 1.0
+    image = np.ascontiguousarray(gray, dtype=np.float32)
+    blur = CAMERA_SIGMA
+    if upsample:
+        from scipy.ndimage import zoom
+        image = zoom(image, 2, order=1, grid_mode=True, mode="nearest")
+        step, blur = 0.5, 2 * CAMERA_SIGMA
+    image = gaussian_blur(image, np.sqrt(BASE_SIGMA**2 - blur**2))
+    sigmas = BASE_SIGMA * 2.0 ** (np.arange(LEVELS + 3) / LEVELS)
+    found, octaves = [], []
+    while min(image.shape) >= 32:
+        gauss = np.empty((LEVELS + 3, *image.shape), np.float32)
+        gauss[0] = image
+        for s in range(1, LEVELS + 3):
+            gauss[s] = gaussian_blur(gauss[s - 1], np.sqrt(sigmas[s] ** 2 - sigmas[s - 1] ** 2))
+        dog = gauss[1:] - gauss[:-1]
+        out = np.empty((image.size // 16 + 16, 4))
+        n = _extrema(dog, threshold, EDGE_RATIO, out)
+        p = out[:n]
+        # octave coordinates to full-size pixels: samples are taken at 0, 2, 4, ... so centers just scale;
+        # the doubled picture was made with pixel edges kept, hence its quarter pixel
+        offset = -0.25 if upsample else 0.0
+        full = np.stack([p[:, 0] * step + offset + x0, p[:, 1] * step + offset + y0,
+                         BASE_SIGMA * step * 2.0 ** (p[:, 2] / LEVELS), p[:, 3],
+                         np.full(n, len(octaves)), p[:, 0], p[:, 1], p[:, 2]], 1)
+        if inside is not None and n:
+            iy = np.clip(np.round(full[:, 1] - y0).astype(int), 0, inside.shape[0] - 1)
+            ix = np.clip(np.round(full[:, 0] - x0).astype(int), 0, inside.shape[1] - 1)
+            full = full[inside[iy, ix] >= np.maximum(2.0, 2.0 * full[:, 2])]
+        found.append(full)
+        octaves.append(gauss)
+        image = np.ascontiguousarray(gauss[LEVELS][::2, ::2])
+        step *= 2.0
+    points = np.concatenate(found) if found else np.zeros((0, 8))
+    if not len(points):
+        return _empty()
+    points = points[keep_spread(points[:, :2], points[:, 3], limit, (h, w))]
+    parts = []
+    for o, gauss in enumerate(octaves):
+        p = points[points[:, 4] == o]
+        if not len(p):
+            continue
+        local = np.stack([p[:, 5], p[:, 6], np.clip(np.round(p[:, 7]), 0, LEVELS + 2),
+                          BASE_SIGMA * 2.0 ** (p[:, 7] / LEVELS)], 1)
+        turns = np.empty((3 * len(p), 2))
+        turns = turns[: _directions(gauss, local, turns)]
+        which = turns[:, 0].astype(np.int64)
+        local = np.ascontiguousarray(local[which])
+        parts.append((p[which, :2], p[which, 2], turns[:, 1], describe(gauss, local, turns[:, 1])))
+    return Features(np.concatenate([a[0] for a in parts]).astype(np.float32),
+                    np.concatenate([a[1] for a in parts]).astype(np.float32),
+                    np.concatenate([a[2] for a in parts]).astype(np.float32),
+                    np.concatenate([a[3] for a in parts]))
+
+
+def _empty():
+    return Features(np.zeros((0, 2), np.float32), np.zeros(0, np.float32), np.zeros(0, np.float32),
+                    np.zeros((0, 128), np.uint8))

@@ -1,0 +1,352 @@
+"""Growing the block: from matched photos to poses, lens and tie points.
+
+Two photos with many matches at a good angle start; the photo that sees most placed points comes
+next, by resection; its matches place more points; everything is adjusted together. Sightings that
+disagree are put aside at every step and looked at again later, photos that do not fit stay out
+(the order of work of Snavely, Seitz and Szeliski 2006 and Schönberger and Frahm 2016).
+"""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from ..geometry.lens import _unproject_many
+from ..geometry.pose import center
+from ..geometry.rotation import rotation_between
+from ..geometry.similarity import move_pose
+from ..geometry.triangulate import triangulate_tracks
+from .adjust import CAUCHY, adjust
+from .resect import refine_pose, resect_ransac
+from .tracks import Tracks, build_tracks
+
+LENS_STEPS = ((8, ("f", "k1", "cx", "cy", "k2", "p1", "p2")), (4, ("f", "k1")), (0, ()))
+PARAMETER = {"f": 0, "cx": 1, "cy": 2, "k1": 3, "k2": 4, "k3": 5, "p1": 6, "p2": 7, "b1": 8, "b2": 9}
+
+
+@dataclass
+class PairGeometry:
+    """Two photos that share a scene: verified matches (k, 2) and the relative pose i to j (unit base)."""
+
+    matches: np.ndarray
+    relative: np.ndarray
+    angle_deg: float  #: median angle between the rays of the matches
+
+
+@dataclass
+class Block:
+    """Photos solved together.
+
+    Attributes
+    ----------
+    poses : (n, 4, 4) float64
+        World to camera; NaN for photos that are not solved.
+    lenses : (m, 10), lens_of : (n,)
+    points : (p, 3), photos_of : (p,) int
+        Tie points and the number of photos that see each.
+    photo, feature, point : (k,) int64, xy : (k, 2), residual : (k, 2)
+        Sightings, sorted by point; seen pixels and seen minus predicted.
+    reasons : dict of int to str
+        Why a photo is not solved.
+    """
+
+    poses: np.ndarray
+    lenses: np.ndarray
+    lens_of: np.ndarray
+    points: np.ndarray
+    photo: np.ndarray
+    feature: np.ndarray
+    point: np.ndarray
+    xy: np.ndarray
+    residual: np.ndarray
+    reasons: dict = field(default_factory=dict)
+
+    @property
+    def solved(self):
+        """(n,) bool."""
+        return np.isfinite(self.poses[:, 0, 0])
+
+    @property
+    def photos_of(self):
+        """How many photos see each tie point, (p,)."""
+        return np.bincount(self.point, minlength=len(self.points))
+
+    @property
+    def rms_px(self):
+        """Root mean square length of the residuals in pixels."""
+        return float(np.sqrt((self.residual**2).sum(1).mean())) if len(self.residual) else 0.0
+
+
+class Grower:
+    """The state of a block while it grows. `run` does the whole of it."""
+
+    def __init__(self, features_xy, pairs, lenses, lens_of, widths, *, min_sightings=18, min_angle_deg=2.0,
+                 solve_lens=True, seed=0, report=None, stop=None):
+        """
+        Parameters
+        ----------
+        features_xy : list of (n_i, 2) arrays
+        pairs : dict of (i, j) to PairGeometry
+        lenses : (m, 10)
+            Starting lens vectors.
+        lens_of : (n,) int
+        widths : (n,) int
+            Longer side of each photo, pixels: thresholds adapt to it.
+        report : callable(solved, total, sentence, grower), optional
+        """
+        self.xy_all, self.pairs = features_xy, pairs
+        self.lenses = np.array(lenses, float)
+        self.first_lenses = self.lenses.copy()
+        self.lens_of = np.asarray(lens_of, np.int64)
+        self.unit = np.asarray(widths, float) / 1600.0
+        self.n = len(features_xy)
+        self.min_sightings, self.min_angle = min_sightings, np.radians(min_angle_deg)
+        self.solve_lens, self.seed = solve_lens, seed
+        self.report, self.stop = report, stop
+        self.tracks: Tracks = build_tracks([len(x) for x in features_xy], {p: g.matches for p, g in pairs.items()})
+        t = self.tracks
+        self.xy = np.array([features_xy[i][f] for i, f in zip(t.photo, t.feature, strict=True)], float).reshape(-1, 2)
+        self.track_of = np.repeat(np.arange(len(t)), np.diff(t.start))
+        self.poses = np.tile(np.eye(4), (self.n, 1, 1))
+        self.solved = np.zeros(self.n, bool)
+        self.X = np.zeros((len(t), 3))
+        self.placed = np.zeros(len(t), bool)
+        self.on = np.zeros(len(t.photo), bool)
+        self.reasons = {}
+        self._normalize()
+
+    # ------------------------------------------------------------------ small steps
+    def _normalize(self):
+        """Directions of all sightings through the present lenses."""
+        self.xn = np.empty_like(self.xy)
+        for m in range(len(self.lenses)):
+            rows = self.lens_of[self.tracks.photo] == m
+            self.xn[rows] = _unproject_many(np.ascontiguousarray(self.xy[rows]), self.lenses[m])
+
+    def _threshold(self, px):
+        """A pixel threshold for a 1600-pixel photo, in normalized units for each photo."""
+        return px * self.unit / self.lenses[self.lens_of, 0]
+
+    def _residuals(self):
+        """Pixel residual length of every sighting of a placed point in a solved photo, else infinity."""
+        t = self.tracks
+        out = np.full(len(t.photo), np.inf)
+        rows = np.flatnonzero(self.placed[self.track_of] & self.solved[t.photo])
+        E = self.poses[t.photo[rows]]
+        Y = np.einsum("kij,kj->ki", E[:, :3, :3], self.X[self.track_of[rows]]) + E[:, :3, 3]
+        z = np.where(Y[:, 2] > 1e-9, Y[:, 2], np.nan)
+        e = np.linalg.norm(Y[:, :2] / z[:, None] - self.xn[rows], axis=1) * self.lenses[self.lens_of[t.photo[rows]], 0]
+        out[rows] = np.where(np.isfinite(e), e, np.inf)
+        return out
+
+    def _place(self, px):
+        """Place every track that has none yet; drop those that no longer hold; choose the sightings in use."""
+        t = self.tracks
+        threshold = self._threshold(px)
+        ok = self.placed.copy()
+        triangulate_tracks(t.start, t.photo, self.xn, self.poses, self.solved, ~self.placed, threshold,
+                           self.min_angle, self.X, ok)
+        self.placed = ok
+        self.on = self._residuals() < px * self.unit[t.photo]
+        count = np.add.reduceat(self.on, t.start[:-1]) if len(t) else np.zeros(0, int)
+        self.placed &= count >= 2
+        # a point whose remaining rays are nearly parallel has no depth
+        rows = np.flatnonzero(self.on & self.placed[self.track_of])
+        E = self.poses[t.photo[rows]]
+        d = np.einsum("kji,kj->ki", E[:, :3, :3], np.c_[self.xn[rows], np.ones(len(rows))])
+        d /= np.linalg.norm(d, axis=1, keepdims=True)
+        mean = np.zeros((len(t), 3))
+        np.add.at(mean, self.track_of[rows], d)
+        mean /= np.maximum(np.linalg.norm(mean, axis=1, keepdims=True), 1e-12)
+        spread = np.ones(len(t))
+        np.minimum.at(spread, self.track_of[rows], (d * mean[self.track_of[rows]]).sum(1))
+        self.placed &= spread < np.cos(self.min_angle / 2)
+        self.on &= self.placed[self.track_of]
+
+    def _free_lens(self):
+        if not self.solve_lens:
+            return []
+        count = int(self.solved.sum())
+        return [PARAMETER[p] for p in next(names for least, names in LENS_STEPS if count >= least)]
+
+    def _adjust(self, rounds, extra=()):
+        """Adjust everything solved so far."""
+        t = self.tracks
+        who = np.flatnonzero(self.solved)
+        row = np.full(self.n, -1)
+        row[who] = np.arange(len(who))
+        use = np.flatnonzero(self.on & self.solved[t.photo])
+        tracks, point = np.unique(self.track_of[use], return_inverse=True)
+        f = self.first_lenses
+        sigma = np.array([0.10 * f[:, 0].mean(), 0.02 * f[:, 0].mean() + 20, 0.02 * f[:, 0].mean() + 20,
+                          0.3, 1.0, 2.0, 0.01, 0.01, 10.0, 10.0])
+        free = sorted({*self._free_lens(), *extra})
+        result = adjust(self.poses[who], self.lenses, self.lens_of[who], self.X[tracks], row[t.photo[use]], point,
+                        self.xy[use], free_lens=free, prior=(f, sigma), loss=CAUCHY,
+                        scale_px=1.0 * float(np.median(self.unit)), max_rounds=rounds, stop=self.stop)
+        self.poses[who], self.lenses, self.X[tracks] = result.poses, result.lenses, result.points
+        self._normalize()
+        return result
+
+    def _tell(self, sentence):
+        if self.report:
+            self.report(int(self.solved.sum()), self.n, sentence, self)
+
+    # ------------------------------------------------------------------ the order of work
+    def _start_candidates(self):
+        """Pairs by how good a start they promise: many matches, at an angle of some 5 to 30 degrees."""
+        def worth(item):
+            _, g = item
+            angle = g.angle_deg
+            return -len(g.matches) * min(1.0, angle / 8.0) * (1.0 if angle < 40 else 40.0 / angle)
+        return sorted(self.pairs.items(), key=worth)
+
+    def _begin(self):
+        for (i, j), g in self._start_candidates()[:12]:
+            if g.angle_deg < 1.5 or len(g.matches) < 2 * self.min_sightings:
+                continue
+            self.solved[:] = False
+            self.placed[:] = False
+            self.lenses = self.first_lenses.copy()
+            self._normalize()
+            self.poses[i], self.poses[j] = np.eye(4), g.relative
+            self.solved[[i, j]] = True
+            self._place(4.0)
+            if self.placed.sum() < self.min_sightings:
+                continue
+            self._adjust(20)
+            self._place(3.0)
+            if self.placed.sum() >= self.min_sightings:
+                return True
+        self.solved[:] = False
+        return False
+
+    def _seen(self):
+        """How many placed points each photo could be resected from."""
+        t = self.tracks
+        return np.bincount(t.photo[self.placed[self.track_of]], minlength=self.n)
+
+    def _resect(self, i):
+        t = self.tracks
+        rows = np.flatnonzero((t.photo == i) & self.placed[self.track_of])
+        X, x = np.ascontiguousarray(self.X[self.track_of[rows]]), np.ascontiguousarray(self.xn[rows])
+        threshold = float(self._threshold(5.0)[i])
+        R, tr, inliers = resect_ransac(X, x, threshold, 2000, self.seed + i)
+        if inliers.sum() >= 6:
+            R, tr = refine_pose(R, tr, X[inliers], x[inliers], threshold / 4, 20)
+            Y = X @ R.T + tr
+            with np.errstate(divide="ignore", invalid="ignore"):
+                inliers = (Y[:, 2] > 0) & (np.linalg.norm(Y[:, :2] / Y[:, 2:] - x, axis=1) < threshold)
+        count = int(inliers.sum())
+        if count < self.min_sightings or count < 0.25 * len(rows):
+            self.reasons[i] = (f"only {count} of the {len(rows)} points it shares with the solved photos agree on a "
+                               f"place for it (at least {max(self.min_sightings, int(0.25 * len(rows)))} are needed)")
+            return False
+        self.poses[i, :3, :3], self.poses[i, :3, 3] = R, tr
+        self.solved[i] = True
+        self.reasons.pop(i, None)
+        return True
+
+    def run(self):
+        """Solve and return the Block. With no start at all, every photo is unsolved, with the reason."""
+        if not self._begin():
+            return self._block("no two photos share enough matches seen from different places")
+        self._tell("two photos stand")
+        failed_at = {}
+        while True:
+            seen = self._seen()
+            todo = [i for i in np.argsort(-seen, kind="stable") if not self.solved[i] and seen[i] >= self.min_sightings
+                    and failed_at.get(i, 0) < seen[i]]
+            if not todo:
+                break
+            # of the photos that see nearly as much as the best, all may come in one round
+            best = seen[todo[0]]
+            added = 0
+            for i in [i for i in todo if seen[i] >= 0.75 * best][: max(1, int(self.solved.sum()) // 4)]:
+                if self._resect(i):
+                    added += 1
+                else:
+                    failed_at[i] = int(seen[i] * 1.2)
+            if added:
+                self._place(4.0)
+                self._adjust(6)
+                self._place(4.0)
+                self._drop_weak()
+                self._tell(f"{int(self.solved.sum())} photos stand")
+        extra = [PARAMETER["k3"]] if self.solve_lens and self.solved.sum() >= 12 else []
+        for px in (4.0, 2.5, 2.0):
+            self._adjust(25, extra)
+            self.placed[:] = False  # placed anew: sightings that were put aside get their chance
+            self._place(px)
+        self._adjust(40, extra)
+        self._drop_weak()
+        self._tell("adjusted")
+        return self._block()
+
+    def _drop_weak(self):
+        """Photos that hold on to too few sightings leave the block."""
+        count = np.bincount(self.tracks.photo[self.on], minlength=self.n)
+        for i in np.flatnonzero(self.solved & (count < self.min_sightings // 2)):
+            if self.solved.sum() <= 2:
+                break
+            self.solved[i] = False
+            self.on &= self.tracks.photo != i
+            self.reasons[i] = f"after the adjustment only {count[i]} of its sightings agree with the other photos"
+
+    def _block(self, why=None):
+        t = self.tracks
+        for i in range(self.n):
+            if self.solved[i] or i in self.reasons:
+                continue
+            partners = sum(1 for p in self.pairs if i in p)
+            if why:
+                self.reasons[i] = why
+            elif partners:
+                self.reasons[i] = (f"it matches {partners} other photo{'s' * (partners > 1)}, but shares fewer than "
+                                   f"{self.min_sightings} points with those that are solved")
+            else:
+                self.reasons[i] = "no matches with any other photo (no overlap, blurred, or a different object)"
+        residual = self._residuals()
+        use = np.flatnonzero(self.on & self.solved[t.photo] & np.isfinite(residual))
+        tracks, point = np.unique(self.track_of[use], return_inverse=True)
+        E = self.poses[t.photo[use]]
+        Y = np.einsum("kij,kj->ki", E[:, :3, :3], self.X[tracks][point]) + E[:, :3, 3]
+        seen = np.empty((len(use), 2))
+        from ..geometry.lens import _project_many
+        for m in range(len(self.lenses)):
+            rows = self.lens_of[t.photo[use]] == m
+            seen[rows] = _project_many(np.ascontiguousarray(Y[rows, :2] / Y[rows, 2:]), self.lenses[m])
+        poses = np.where(self.solved[:, None, None], self.poses, np.nan)
+        return Block(poses, self.lenses, self.lens_of, self.X[tracks], t.photo[use], t.feature[use], point,
+                     self.xy[use], self.xy[use] - seen, dict(sorted(self.reasons.items())))
+
+
+def set_upright(block, orientations=None):
+    """Move a block, in place, to a plain frame: tie points round the origin, z up, photos at distance 1.
+
+    The cameras' mean upward direction is taken as up, which holds for rings and for people who
+    hold a camera straight; the level is set properly in a later stage.
+
+    Parameters
+    ----------
+    orientations : (n,) int, optional
+        EXIF orientations, so that portrait shots count with their true upward side.
+    """
+    who = np.flatnonzero(block.solved)
+    if not len(who) or not len(block.points):
+        return
+    side = {1: (0, -1, 0), 2: (0, -1, 0), 3: (0, 1, 0), 4: (0, 1, 0), 5: (-1, 0, 0), 6: (-1, 0, 0),
+            7: (1, 0, 0), 8: (1, 0, 0)}
+    up = np.zeros(3)
+    for i in who:
+        o = 1 if orientations is None else int(orientations[i])
+        up += block.poses[i, :3, :3].T @ np.array(side.get(o, (0, -1, 0)), float)
+    R = rotation_between(up, [0, 0, 1]) if np.linalg.norm(up) > 1e-6 else np.eye(3)
+    middle = np.median(block.points, axis=0)
+    centers = np.array([center(block.poses[i]) for i in who])
+    s = 1.0 / max(np.median(np.linalg.norm(centers - middle, axis=1)), 1e-12)
+    M = np.eye(4)
+    M[:3, :3] = s * R
+    M[:3, 3] = -s * R @ middle
+    block.points = block.points @ M[:3, :3].T + M[:3, 3]
+    for i in who:
+        block.poses[i] = move_pose(block.poses[i], M)

@@ -1,0 +1,53 @@
+"""Pairs of photos: which share a scene, and how they stand to each other."""
+
+import numpy as np
+
+from ..features.match import match
+from ..geometry.lens import _unproject_many
+from .essential import decompose, essential_ransac
+from .grow import PairGeometry
+
+MIN_MATCHES = 20
+
+
+def relate(desc_a, xy_a, lens_a, desc_b, xy_b, lens_b, *, ratio=0.85, threshold_px=3.0, seed=0):
+    """Match two photos and verify the matches by their epipolar geometry.
+
+    Parameters
+    ----------
+    desc_a, desc_b : (n, 128) float32 unit descriptors
+    xy_a, xy_b : (n, 2) pixels
+    lens_a, lens_b : (10,) lens vectors
+    threshold_px : float
+        Largest distance of a match from its epipolar line.
+
+    Returns
+    -------
+    PairGeometry or None
+        None where the photos do not show the same rigid scene.
+    """
+    m = match(desc_a, desc_b, ratio)
+    if len(m) < MIN_MATCHES:
+        return None
+    a = _unproject_many(np.ascontiguousarray(xy_a[m[:, 0]], np.float64), lens_a)
+    b = _unproject_many(np.ascontiguousarray(xy_b[m[:, 1]], np.float64), lens_b)
+    # two directions at one key point make the same match twice
+    _, once = np.unique(np.round(np.hstack([a, b]), 6), axis=0, return_index=True)
+    once.sort()
+    m, a, b = m[once], a[once], b[once]
+    if len(m) < MIN_MATCHES:
+        return None
+    threshold = threshold_px / (0.5 * (lens_a[0] + lens_b[0]))
+    E, inliers = essential_ransac(a, b, threshold, 400, seed)
+    count = int(inliers.sum())
+    # chance agreement: a wide band round an epipolar line takes in a share of random matches
+    if count < MIN_MATCHES or count < 0.25 * len(m):
+        return None
+    relative, front = decompose(E, a[inliers], b[inliers])
+    if front < 0.6 * count:
+        return None
+    da = np.c_[a[inliers], np.ones(count)] @ relative[:3, :3].T
+    db = np.c_[b[inliers], np.ones(count)]
+    cos = (da * db).sum(1) / np.linalg.norm(da, axis=1) / np.linalg.norm(db, axis=1)
+    angle = float(np.degrees(np.median(np.arccos(np.clip(cos, -1, 1)))))
+    return PairGeometry(m[inliers], relative, angle)

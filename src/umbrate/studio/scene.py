@@ -1,0 +1,146 @@
+"""Scenes: what is photographed, from where, with which lens. `SCENES` lists those that have a name."""
+
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+from PIL import Image, ImageDraw, ImageFont
+
+from ..core.geometry.lens import Lens
+from ..core.geometry.pose import look_at, pose
+from ..core.geometry.rotation import rotation_matrix
+from .render import Sheet, Surroundings
+from .shapes import PEBBLE, WHISTLE
+
+
+@dataclass
+class Shot:
+    """One release of the shutter."""
+
+    studio_to_camera: np.ndarray
+    turn_deg: float = 0.0
+    blur_px: float = 0.0
+    empty: bool = False  #: the object is not there
+
+
+@dataclass
+class SimulatedSitting:
+    """One placement of the object and the shots taken of it."""
+
+    name: str
+    folder: str
+    object_to_turning: np.ndarray
+    shots: list
+    surroundings: Surroundings = field(default_factory=Surroundings)
+    first_number: int = 1
+
+
+@dataclass
+class Scene:
+    """Everything the studio needs for a photo set with truth."""
+
+    name: str
+    shape: int
+    lens: Lens
+    sittings: list
+    nominal_focal_mm: float
+    focal_35mm: int
+    make: str = "Umbrate Studio"
+    model: str = "Simulated 2M"
+    aperture_mm: float = 0.9
+    focus_mm: float = 340.0
+    samples: int = 4
+    truth_step_mm: float = 0.8
+    seed: int = 1
+
+
+def turntable_shots(rings, n, distance_mm, target, rng, lens_roll_deg=0.0):
+    """Rings on a turntable: the camera stands still, the table turns.
+
+    rings: (height angle in degrees, first turn in degrees) for each; n: shots a ring.
+    """
+    shots = []
+    for elevation, first in rings:
+        e = np.radians(elevation)
+        eye = np.array(target) + distance_mm * np.array([0.03, -np.cos(e), np.sin(e)])
+        E = look_at(eye, np.array(target) + rng.normal(size=3))
+        if lens_roll_deg:
+            E = pose(rotation_matrix(np.array([0, 0, np.radians(lens_roll_deg)])), np.zeros(3)) @ E
+        for k in range(n):
+            shots.append(Shot(E, first + 360.0 * k / n + rng.normal() * 0.5))
+    return shots
+
+
+def hand_shots(n, distance_mm, target, rng, heights=(25.0, 50.0)):
+    """By hand: round the object at rough heights, with changing distance, aim and roll."""
+    shots = []
+    for k in range(n):
+        e = np.radians(heights[k % len(heights)] + rng.normal() * 4)
+        a = 2 * np.pi * k / n + rng.normal() * 0.05
+        d = distance_mm * (1 + 0.08 * rng.normal())
+        eye = np.array(target) + d * np.array([np.cos(e) * np.sin(a), -np.cos(e) * np.cos(a), np.sin(e)])
+        E = look_at(eye, np.array(target) + rng.normal(size=3) * 3)
+        roll = rotation_matrix(np.array([0, 0, np.radians(rng.normal() * 8)]))
+        shots.append(Shot(pose(roll, np.zeros(3)) @ E))
+    return shots
+
+
+def label_sheet(text, width_mm=42.0, height_mm=16.0, at=(46.0, -50.0), turn_deg=20.0):
+    """A paper label that lies on the turntable."""
+    picture = Image.new("L", (420, 160), 245)
+    draw = ImageDraw.Draw(picture)
+    draw.rectangle([4, 4, 415, 155], outline=30, width=4)
+    draw.text((24, 30), text, fill=20, font=ImageFont.load_default(size=52))
+    draw.text((24, 100), "made-up sample data", fill=90, font=ImageFont.load_default(size=30))
+    a = np.radians(turn_deg)
+    R = np.array([[np.cos(a), np.sin(a), 0], [np.sin(a), -np.cos(a), 0], [0, 0, -1.0]])
+    return Sheet(pose(R, [at[0], at[1], 0.15]), width_mm, height_mm, np.asarray(picture))
+
+
+def whistle():
+    """The demo: a terracotta bird whistle, upright and on its back on a foam block, 24 photos each."""
+    rng = np.random.default_rng(24)
+    lens = Lens(1600, 1200, 3396.0, 806.3, 593.1, (-0.115, 0.09, 0.0), (0.0006, -0.0004))
+    upright = pose(rotation_matrix(np.array([0, 0, 0.4])), [-2.0, 1.0, 0.0])
+    # on its back: half a turn about the long axis, tipped a little, sunk into the foam
+    tip = rotation_matrix(np.array([0, np.radians(14.0), 0])) @ rotation_matrix(np.array([np.pi - 0.06, 0, 0]))
+    back = pose(rotation_matrix(np.array([0, 0, -0.7])) @ tip, [0.0, 0.0, 88.0])
+    rings = ((22.0, 0.0), (48.0, 15.0))
+    return Scene(
+        "whistle", WHISTLE, lens,
+        [
+            SimulatedSitting("Upright", "upright", upright,
+                             turntable_shots(rings, 12, 355.0, (0, 0, 33.0), rng),
+                             Surroundings(sheets=[label_sheet("Whistle 03")]), 101),
+            SimulatedSitting("On its back", "on-its-back", back,
+                             turntable_shots(rings, 12, 355.0, (0, 0, 53.0), rng),
+                             Surroundings(boxes=np.array([[0.0, 0.0, 12.0, 32.0, 25.0, 12.0]]),
+                                          sheets=[label_sheet("Whistle 03 B")]), 131),
+        ],
+        nominal_focal_mm=50.0, focal_35mm=75, focus_mm=335.0,
+    )
+
+
+def pebble():
+    """A small quick set for tests: a painted pebble by hand, 12 photos of 640x480."""
+    rng = np.random.default_rng(7)
+    lens = Lens(640, 480, 905.0, 322.4, 236.8, (-0.06, 0.02, 0.0), (0.0004, -0.0003))
+    return Scene(
+        "pebble", PEBBLE, lens,
+        [SimulatedSitting("By hand", "by-hand", np.eye(4),
+                          hand_shots(12, 165.0, (2.0, 0, 16.0), rng),
+                          Surroundings(disc_radius=0.0, table_z=0.0), 1)],
+        nominal_focal_mm=31.0, focal_35mm=50, aperture_mm=0.0, focus_mm=165.0, truth_step_mm=1.0,
+    )
+
+
+def smaller(scene, factor, photos=None):
+    """The same scene with pictures `factor` times smaller and at most `photos` shots a sitting."""
+    w, h = round(scene.lens.width / factor), round(scene.lens.height / factor)
+    sittings = []
+    for s in scene.sittings:
+        step = 1 if photos is None else max(1, len(s.shots) // photos)
+        sittings.append(replace(s, shots=s.shots[::step][:photos]))
+    return replace(scene, lens=scene.lens.scaled(w, h), sittings=sittings)
+
+
+SCENES = {"whistle": whistle, "pebble": pebble}
