@@ -1,0 +1,340 @@
+"""Depth maps: how far away the surface is at every pixel of a photo, and how it slants there.
+
+Each pixel carries a small plane. A plane is right when the patches it predicts in the neighbor
+photos look like the patch in this photo; good planes spread to the pixels beside them and are
+refined by random steps (PatchMatch stereo, Bleyer, Rhemann and Rother 2011; several photos and the
+choice of the best of them for each pixel as in Galliani, Lasinger and Schindler 2015). Patches are
+compared by normalized cross-correlation, weighted so that pixels of another color count less
+(Yoon and Kweon 2006).
+
+A photo's map is computed by one thread from its own seed: the result does not depend on how many
+photos are computed side by side.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+
+REACH, STEP = 5, 2  #: the patch: offsets -5, -3, ..., 5 pixels
+SAMPLES = ((2 * REACH) // STEP + 1) ** 2
+WORST = 2.0
+
+
+@dataclass
+class View:
+    """A pinhole picture with its place: what depth works on.
+
+    Attributes
+    ----------
+    gray : (h, w) float32
+        Brightness 0 to 255.
+    mask : (h, w) bool
+    K : (3,) float64
+        f, cx, cy in pixels.
+    pose : (4, 4) float64
+        World to camera.
+    """
+
+    gray: np.ndarray
+    mask: np.ndarray
+    K: np.ndarray
+    pose: np.ndarray
+
+
+@dataclass
+class DepthMap:
+    """Depth along z (0 where unknown), unit normals in the camera frame, correlation -1 to 1."""
+
+    depth: np.ndarray
+    normal: np.ndarray
+    score: np.ndarray
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _prepare(gray, x, y, offsets, sigma_color, weight, centered):
+    """Weights (n,) and weighted centered values (n,) of the patch at x, y; returns its variance."""
+    h, w = gray.shape
+    c = gray[y, x]
+    total, mean = np.float32(0), np.float32(0)
+    for s in range(offsets.shape[0]):
+        u = min(max(x + offsets[s, 0], 0), w - 1)
+        v = min(max(y + offsets[s, 1], 0), h - 1)
+        g = gray[v, u]
+        d2 = np.float32(offsets[s, 0] ** 2 + offsets[s, 1] ** 2)
+        wt = np.exp(-abs(g - c) / sigma_color - d2 / np.float32(2 * 4.5 * 4.5))
+        weight[s] = wt
+        centered[s] = g
+        total += wt
+        mean += wt * g
+    mean /= total
+    var = np.float32(0)
+    for s in range(offsets.shape[0]):
+        weight[s] /= total
+        d = centered[s] - mean
+        var += weight[s] * d * d
+        centered[s] = weight[s] * d
+    return var
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _correlation_cost(x, y, depth, nx, ny, nz, K, gray, Kn, R, t, offsets, weight, centered, var):
+    """1 - correlation of one neighbor under a plane hypothesis, or WORST where it cannot be told."""
+    h, w = gray.shape
+    f, cx, cy = K[0], K[1], K[2]
+    rx, ry = (x - cx) / f, (y - cy) / f
+    c = depth * (nx * rx + ny * ry + nz)
+    if c > -1e-12:
+        return np.float32(2.0)
+    # X_n = (R + t n^T / c) X for the points X of the plane n X = c
+    ax, ay, az = nx / c, ny / c, nz / c
+    h00, h01, h02 = R[0, 0] + t[0] * ax, R[0, 1] + t[0] * ay, R[0, 2] + t[0] * az
+    h10, h11, h12 = R[1, 0] + t[1] * ax, R[1, 1] + t[1] * ay, R[1, 2] + t[1] * az
+    h20, h21, h22 = R[2, 0] + t[2] * ax, R[2, 1] + t[2] * ay, R[2, 2] + t[2] * az
+    fn, un, vn = Kn[0], Kn[1], Kn[2]
+    p0 = fn * (h00 * rx + h01 * ry + h02)
+    q0 = fn * (h10 * rx + h11 * ry + h12)
+    w0 = h20 * rx + h21 * ry + h22
+    if w0 <= 0:
+        return np.float32(2.0)
+    g = fn / f
+    px, py = h00 * g, h01 * g
+    qx, qy = h10 * g, h11 * g
+    wx, wy = h20 / f, h21 / f
+    s1, s2, s12 = np.float32(0), np.float32(0), np.float32(0)
+    for s in range(offsets.shape[0]):
+        dx, dy = offsets[s, 0], offsets[s, 1]
+        iz = 1.0 / (w0 + wx * dx + wy * dy)
+        u = (p0 + px * dx + py * dy) * iz + un
+        v = (q0 + qx * dx + qy * dy) * iz + vn
+        if not (u >= 0 and v >= 0 and u < w - 1 and v < h - 1):
+            return np.float32(2.0)
+        iu, iv = int(u), int(v)
+        a, b = np.float32(u - iu), np.float32(v - iv)
+        top = gray[iv, iu] + a * (gray[iv, iu + 1] - gray[iv, iu])
+        low = gray[iv + 1, iu] + a * (gray[iv + 1, iu + 1] - gray[iv + 1, iu])
+        val = top + b * (low - top)
+        s1 += weight[s] * val
+        s2 += weight[s] * val * val
+        s12 += centered[s] * val
+    vn2 = s2 - s1 * s1
+    if vn2 < np.float32(1.5):
+        return np.float32(1.2)
+    return np.float32(1.0) - s12 / np.sqrt(vn2 * var)
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _cost(x, y, depth, nx, ny, nz, K, grays, Ks, Rs, ts, offsets, weight, centered, var, best_of, costs):
+    """Mean over the `best_of` neighbors that agree most: hidden ones do not spoil it."""
+    n = grays.shape[0]
+    for j in range(n):
+        costs[j] = _correlation_cost(x, y, depth, nx, ny, nz, K, grays[j], Ks[j], Rs[j], ts[j], offsets,
+                                     weight, centered, var)
+    total = np.float32(0)
+    for k in range(best_of):
+        m = k
+        for j in range(k + 1, n):
+            if costs[j] < costs[m]:
+                m = j
+        costs[k], costs[m] = costs[m], costs[k]
+        total += costs[k]
+    return total / np.float32(best_of)
+
+
+@njit(cache=True, nogil=True)
+def sweep_planes(gray, K, grays, Ks, Rs, ts, near, far, depth, normal, cost, offsets, rounds, first_spread, seed,
+                 best_of):
+    """Propagate and refine the planes of one photo, in place.
+
+    gray (h, w) float32; grays (n, h, w) float32 neighbors with Ks (n, 3) and this-camera-to-neighbor
+    Rs (n, 3, 3), ts (n, 3); near, far (h, w) float32 depth limits, far 0 where there is nothing to do;
+    depth (h, w), normal (h, w, 3), cost (h, w) float32; first_spread: relative size of the first random
+    depth steps.
+    """
+    np.random.seed(seed)
+    h, w = gray.shape
+    n = offsets.shape[0]
+    weight, centered = np.empty(n, np.float32), np.empty(n, np.float32)
+    costs = np.empty(grays.shape[0], np.float32)
+    f, cx, cy = K[0], K[1], K[2]
+    for r in range(rounds + 1):
+        forward = r % 2 == 1
+        spread = first_spread * 0.5 ** max(0, r - 1)
+        turn = 0.6 * 0.6 ** max(0, r - 1)
+        for yy in range(h):
+            y = yy if forward else h - 1 - yy
+            for xx in range(w):
+                x = xx if forward else w - 1 - xx
+                if far[y, x] <= 0:
+                    continue
+                var = _prepare(gray, x, y, offsets, np.float32(18.0), weight, centered)
+                if var < 1.0:
+                    cost[y, x] = 2.0
+                    continue
+                if r == 0:
+                    cost[y, x] = _cost(x, y, depth[y, x], normal[y, x, 0], normal[y, x, 1], normal[y, x, 2], K, grays,
+                                       Ks, Rs, ts, offsets, weight, centered, var, best_of, costs)
+                    continue
+                rx, ry = (x - cx) / f, (y - cy) / f
+                best, d = cost[y, x], np.float64(depth[y, x])
+                a, b, c = np.float64(normal[y, x, 0]), np.float64(normal[y, x, 1]), np.float64(normal[y, x, 2])
+                step = -1 if forward else 1
+                for k in range(4):
+                    # the pixels just visited, beside and across, near and a little further
+                    reach = step if k < 2 else 3 * step
+                    u, v = (x + reach, y) if k % 2 == 0 else (x, y + reach)
+                    if u < 0 or v < 0 or u >= w or v >= h or far[v, u] <= 0:
+                        continue
+                    ta, tb, tc = normal[v, u, 0], normal[v, u, 1], normal[v, u, 2]
+                    den = ta * rx + tb * ry + tc
+                    if den > -0.05:
+                        continue
+                    td = depth[v, u] * (ta * ((u - cx) / f) + tb * ((v - cy) / f) + tc) / den
+                    if td < near[y, x] or td > far[y, x]:
+                        continue
+                    e = _cost(x, y, td, ta, tb, tc, K, grays, Ks, Rs, ts, offsets, weight, centered, var, best_of, costs)
+                    if e < best:
+                        best, d, a, b, c = e, td, ta, tb, tc
+                for k in range(3):
+                    td = d
+                    ta, tb, tc = a, b, c
+                    if k != 1:
+                        td = d * (1.0 + spread * (2.0 * np.random.random() - 1.0))
+                        if td < near[y, x] or td > far[y, x]:
+                            continue
+                    if k != 0:
+                        ta = a + turn * (2.0 * np.random.random() - 1.0)
+                        tb = b + turn * (2.0 * np.random.random() - 1.0)
+                        tc = c + turn * (2.0 * np.random.random() - 1.0)
+                        q = 1.0 / np.sqrt(ta * ta + tb * tb + tc * tc)
+                        ta, tb, tc = ta * q, tb * q, tc * q
+                    if ta * rx + tb * ry + tc > -0.1:
+                        continue
+                    e = _cost(x, y, td, ta, tb, tc, K, grays, Ks, Rs, ts, offsets, weight, centered, var, best_of, costs)
+                    if e < best:
+                        best, d, a, b, c = e, td, ta, tb, tc
+                cost[y, x], depth[y, x] = best, d
+                normal[y, x, 0], normal[y, x, 1], normal[y, x, 2] = a, b, c
+
+
+def patch_offsets():
+    """Pixel offsets (SAMPLES, 2) of the patch."""
+    o = np.arange(-REACH, REACH + 1, STEP)
+    return np.stack(np.meshgrid(o, o), -1).reshape(-1, 2).astype(np.int64)
+
+
+def box_limits(view, box, shape):
+    """Nearest and farthest depth (h, w) inside the keep box along each pixel's ray; far is 0 where it misses."""
+    h, w = shape
+    v, u = np.mgrid[0:h, 0:w].astype(np.float64)
+    f, cx, cy = view.K
+    R, c = view.pose[:3, :3], -view.pose[:3, :3].T @ view.pose[:3, 3]
+    rays = np.stack([(u - cx) / f, (v - cy) / f, np.ones_like(u)], -1) @ R  # world direction for depth 1
+    o = box.axes.T @ (c - box.center)
+    d = rays @ box.axes
+    with np.errstate(divide="ignore", invalid="ignore"):
+        a, b = (-box.half - o) / d, (box.half - o) / d
+    near = np.nanmax(np.minimum(a, b), axis=-1)
+    far = np.nanmin(np.maximum(a, b), axis=-1)
+    near = np.maximum(near, 1e-6)
+    far = np.where(far > near, far, 0.0)
+    return near.astype(np.float32), far.astype(np.float32)
+
+
+def _start_from_points(view, points, near, far, rng):
+    """First planes: the depth of the nearest tie point in the picture, facing the camera."""
+    from scipy.spatial import cKDTree
+    h, w = near.shape
+    f, cx, cy = view.K
+    Y = points @ view.pose[:3, :3].T + view.pose[:3, 3]
+    Y = Y[Y[:, 2] > 0]
+    uv = Y[:, :2] / Y[:, 2:] * f + [cx, cy]
+    keep = (uv >= 0).all(1) & (uv[:, 0] < w) & (uv[:, 1] < h)
+    uv, z = uv[keep], Y[keep, 2]
+    ys, xs = np.nonzero(far > 0)
+    depth = np.zeros((h, w), np.float32)
+    if len(z):
+        _, i = cKDTree(uv).query(np.stack([xs, ys], 1), workers=1)
+        guess = z[i] * (1 + 0.01 * rng.normal(size=len(ys)))
+    else:
+        guess = near[ys, xs] + rng.random(len(ys)) * (far[ys, xs] - near[ys, xs])
+    depth[ys, xs] = np.clip(guess, near[ys, xs], far[ys, xs])
+    rays = np.stack([(xs - cx) / f, (ys - cy) / f, np.ones(len(xs))], -1)
+    n = -rays / np.linalg.norm(rays, axis=1, keepdims=True) + 0.3 * rng.normal(size=rays.shape)
+    n /= np.linalg.norm(n, axis=1, keepdims=True)
+    n[(n * rays).sum(1) > -0.1] = [0, 0, -1]
+    normal = np.zeros((h, w, 3), np.float32)
+    normal[ys, xs] = n
+    return depth, normal
+
+
+def _half(view):
+    from ..imaging.filters import halve_by_area
+    h, w = view.gray.shape[0] // 2, view.gray.shape[1] // 2
+    f, cx, cy = view.K
+    mask = view.mask[: 2 * h : 2, : 2 * w : 2] & view.mask[1 : 2 * h : 2, 1 : 2 * w : 2]
+    return View(halve_by_area(view.gray), mask, np.array([f / 2, (cx + 0.5) / 2 - 0.5, (cy + 0.5) / 2 - 0.5]), view.pose)
+
+
+def _level(view, neighbors, near, far, depth, normal, rounds, spread, seed):
+    E = [n.pose @ np.linalg.inv(view.pose) for n in neighbors]
+    h = max(n.gray.shape[0] for n in neighbors)
+    w = max(n.gray.shape[1] for n in neighbors)
+    grays = np.zeros((len(neighbors), h, w), np.float32)
+    for j, n in enumerate(neighbors):
+        grays[j, : n.gray.shape[0], : n.gray.shape[1]] = n.gray
+    cost = np.full(view.gray.shape, WORST, np.float32)
+    best_of = 1 if len(neighbors) == 1 else (2 if len(neighbors) < 5 else 3)
+    sweep_planes(view.gray, view.K, grays, np.array([n.K for n in neighbors]), np.array([e[:3, :3] for e in E]),
+                 np.array([e[:3, 3] for e in E]), near, far, depth, normal, cost, patch_offsets(), rounds, spread,
+                 seed, best_of)
+    return cost
+
+
+def depth_map(view, neighbors, box, points, *, seed=0, rounds=3):
+    """Depth, normal and score of one photo.
+
+    Parameters
+    ----------
+    view : View
+    neighbors : list of View
+        Photos that see the same surface from useful angles, best first.
+    box : KeepBox
+    points : (n, 3)
+        Tie points this photo sees.
+    rounds : int
+        Sweeps at the working scale, after as many plus two at half of it.
+
+    Returns
+    -------
+    DepthMap
+    """
+    rng = np.random.default_rng(seed)
+    small, small_neighbors = _half(view), [_half(n) for n in neighbors]
+    near, far = box_limits(small, box, small.gray.shape)
+    far = np.where(small.mask, far, 0).astype(np.float32)
+    depth, normal = _start_from_points(small, points, near, far, rng)
+    _level(small, small_neighbors, near, far, depth, normal, rounds + 2, 0.02, seed)
+    h, w = view.gray.shape
+    near, far = box_limits(view, box, (h, w))
+    far = np.where(view.mask, far, 0).astype(np.float32)
+    ys, xs = np.nonzero(far > 0)
+    # each pixel takes the plane of the coarse pixel nearest to it that has one
+    from scipy.ndimage import distance_transform_edt
+    known = small.mask & (depth > 0)
+    full_depth, full_normal = np.zeros((h, w), np.float32), np.zeros((h, w, 3), np.float32)
+    if known.any() and len(ys):
+        iy, ix = distance_transform_edt(~known, return_distances=False, return_indices=True)
+        sy, sx = np.minimum(ys // 2, known.shape[0] - 1), np.minimum(xs // 2, known.shape[1] - 1)
+        sy, sx = iy[sy, sx], ix[sy, sx]
+        n, d = normal[sy, sx].astype(float), depth[sy, sx].astype(float)
+        fs, cxs, cys = small.K
+        f, cx, cy = view.K
+        c = d * (n[:, 0] * (sx - cxs) / fs + n[:, 1] * (sy - cys) / fs + n[:, 2])
+        den = n[:, 0] * (xs - cx) / f + n[:, 1] * (ys - cy) / f + n[:, 2]
+        z = np.where(den < -0.05, c / np.where(den < -0.05, den, -1.0), d)
+        full_depth[ys, xs] = np.clip(z, near[ys, xs], far[ys, xs])
+        full_normal[ys, xs] = np.where((den < -0.05)[:, None], n, [0, 0, -1.0])
+    cost = _level(view, neighbors, near, far, full_depth, full_normal, rounds, 0.004, seed + 1)
+    full_depth[far <= 0] = 0
+    return DepthMap(full_depth, full_normal, np.clip(1.0 - cost, -1, 1).astype(np.float32))

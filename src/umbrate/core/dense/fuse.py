@@ -1,0 +1,177 @@
+"""Fusion: depth maps into one cloud of points that several photos agree on.
+
+A pixel's point is looked up in the neighbors' maps; where their depth says the same and leads back
+to the same pixel, the points are one place and are averaged. What too few photos confirm is left
+out, which removes most of what is wrong in single maps (after Merrell et al. 2007).
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+
+
+@dataclass
+class Cloud:
+    """A dense cloud.
+
+    Attributes
+    ----------
+    points, normals : (n, 3) float32
+    colors : (n, 3) uint8
+    photos : (n,) uint8
+        How many photos agree on the point.
+    score : (n,) float32
+        Mean patch correlation, 0 to 1.
+    """
+
+    points: np.ndarray
+    normals: np.ndarray
+    colors: np.ndarray
+    photos: np.ndarray
+    score: np.ndarray
+
+    def __len__(self):
+        return len(self.points)
+
+    def take(self, keep):
+        """The points a mask or index array chooses."""
+        return Cloud(self.points[keep], self.normals[keep], self.colors[keep], self.photos[keep], self.score[keep])
+
+    def arrays(self):
+        """The arrays by name, as they are stored."""
+        return {"points": self.points, "normals": self.normals, "colors": self.colors, "photos": self.photos,
+                "score": self.score}
+
+
+@njit(cache=True, nogil=True)
+def _fuse_photo(i, others, depth, normal, score, rgb, K, E, used, least, min_score, depth_tolerance, back_px,
+                out_p, out_n, out_c, out_v, out_s):
+    _, h, w = depth.shape
+    R, t = E[i, :3, :3], E[i, :3, 3]
+    count = 0
+    hit_u = np.empty(others.shape[0], np.int64)
+    hit_v = np.empty(others.shape[0], np.int64)
+    hit_j = np.empty(others.shape[0], np.int64)
+    for y in range(h):
+        for x in range(w):
+            d = depth[i, y, x]
+            if d <= 0 or used[i, y, x] or score[i, y, x] < min_score:
+                continue
+            cx, cy = (x - K[i, 1]) / K[i, 0] * d - t[0], (y - K[i, 2]) / K[i, 0] * d - t[1]
+            cz = d - t[2]
+            X = R[0, 0] * cx + R[1, 0] * cy + R[2, 0] * cz
+            Y = R[0, 1] * cx + R[1, 1] * cy + R[2, 1] * cz
+            Z = R[0, 2] * cx + R[1, 2] * cy + R[2, 2] * cz
+            a, b, c = normal[i, y, x, 0], normal[i, y, x, 1], normal[i, y, x, 2]
+            nx = R[0, 0] * a + R[1, 0] * b + R[2, 0] * c
+            ny = R[0, 1] * a + R[1, 1] * b + R[2, 1] * c
+            nz = R[0, 2] * a + R[1, 2] * b + R[2, 2] * c
+            ray = np.sqrt(((x - K[i, 1]) / K[i, 0]) ** 2 + ((y - K[i, 2]) / K[i, 0]) ** 2 + 1.0)
+            facing = max(-(a * (x - K[i, 1]) / K[i, 0] + b * (y - K[i, 2]) / K[i, 0] + c) / ray, 0.05)
+            wt = facing / (d * d)
+            sx, sy, sz, sw = X * wt, Y * wt, Z * wt, wt
+            mx, my, mz = nx * wt, ny * wt, nz * wt
+            r, g, bl = rgb[i, y, x, 0] * wt, rgb[i, y, x, 1] * wt, rgb[i, y, x, 2] * wt
+            ss = score[i, y, x] * wt
+            hits = 0
+            for k in range(others.shape[0]):
+                j = others[k]
+                px = E[j, 0, 0] * X + E[j, 0, 1] * Y + E[j, 0, 2] * Z + E[j, 0, 3]
+                py = E[j, 1, 0] * X + E[j, 1, 1] * Y + E[j, 1, 2] * Z + E[j, 1, 3]
+                pz = E[j, 2, 0] * X + E[j, 2, 1] * Y + E[j, 2, 2] * Z + E[j, 2, 3]
+                if pz <= 0:
+                    continue
+                u = int(np.round(K[j, 0] * px / pz + K[j, 1]))
+                v = int(np.round(K[j, 0] * py / pz + K[j, 2]))
+                if u < 0 or v < 0 or u >= w or v >= h:
+                    continue
+                e = depth[j, v, u]
+                if e <= 0 or score[j, v, u] < min_score or abs(e - pz) > depth_tolerance * pz:
+                    continue
+                # that pixel's own point, and where it falls in this photo
+                qx = (u - K[j, 1]) / K[j, 0] * e - E[j, 0, 3]
+                qy = (v - K[j, 2]) / K[j, 0] * e - E[j, 1, 3]
+                qz = e - E[j, 2, 3]
+                A = E[j, 0, 0] * qx + E[j, 1, 0] * qy + E[j, 2, 0] * qz
+                B = E[j, 0, 1] * qx + E[j, 1, 1] * qy + E[j, 2, 1] * qz
+                C = E[j, 0, 2] * qx + E[j, 1, 2] * qy + E[j, 2, 2] * qz
+                bz = R[2, 0] * A + R[2, 1] * B + R[2, 2] * C + t[2]
+                if bz <= 0:
+                    continue
+                bu = K[i, 0] * (R[0, 0] * A + R[0, 1] * B + R[0, 2] * C + t[0]) / bz + K[i, 1] - x
+                bv = K[i, 0] * (R[1, 0] * A + R[1, 1] * B + R[1, 2] * C + t[1]) / bz + K[i, 2] - y
+                if bu * bu + bv * bv > back_px * back_px:
+                    continue
+                a, b, c = normal[j, v, u, 0], normal[j, v, u, 1], normal[j, v, u, 2]
+                ox = E[j, 0, 0] * a + E[j, 1, 0] * b + E[j, 2, 0] * c
+                oy = E[j, 0, 1] * a + E[j, 1, 1] * b + E[j, 2, 1] * c
+                oz = E[j, 0, 2] * a + E[j, 1, 2] * b + E[j, 2, 2] * c
+                if ox * nx + oy * ny + oz * nz < 0.5:
+                    continue
+                ray = np.sqrt(((u - K[j, 1]) / K[j, 0]) ** 2 + ((v - K[j, 2]) / K[j, 0]) ** 2 + 1.0)
+                facing = max(-(a * (u - K[j, 1]) / K[j, 0] + b * (v - K[j, 2]) / K[j, 0] + c) / ray, 0.05)
+                wt = facing / (e * e)
+                sx, sy, sz, sw = sx + A * wt, sy + B * wt, sz + C * wt, sw + wt
+                mx, my, mz = mx + ox * wt, my + oy * wt, mz + oz * wt
+                r, g, bl = r + rgb[j, v, u, 0] * wt, g + rgb[j, v, u, 1] * wt, bl + rgb[j, v, u, 2] * wt
+                ss += score[j, v, u] * wt
+                hit_j[hits], hit_u[hits], hit_v[hits] = j, u, v
+                hits += 1
+            if hits + 1 < least:
+                continue
+            for k in range(hits):
+                used[hit_j[k], hit_v[k], hit_u[k]] = True
+            used[i, y, x] = True
+            q = 1.0 / max(np.sqrt(mx * mx + my * my + mz * mz), 1e-30)
+            out_p[count, 0], out_p[count, 1], out_p[count, 2] = sx / sw, sy / sw, sz / sw
+            out_n[count, 0], out_n[count, 1], out_n[count, 2] = mx * q, my * q, mz * q
+            out_c[count, 0], out_c[count, 1], out_c[count, 2] = (np.uint8(r / sw + 0.5), np.uint8(g / sw + 0.5),
+                                                                np.uint8(bl / sw + 0.5))
+            out_v[count] = hits + 1
+            out_s[count] = ss / sw
+            count += 1
+    return count
+
+
+def fuse(depth, normal, score, rgb, K, poses, neighbors, *, least=3, min_score=0.5, depth_tolerance=0.006,
+         back_px=1.2, progress=None):
+    """Merge depth maps.
+
+    Parameters
+    ----------
+    depth, score : (n, h, w) float32; normal : (n, h, w, 3) float32, camera frame; rgb : (n, h, w, 3) uint8
+    K : (n, 3); poses : (n, 4, 4)
+    neighbors : list of lists of int
+        Whose maps are asked about each photo's pixels.
+    least : int
+        Least number of photos that agree, this one included.
+    depth_tolerance : float
+        Largest relative difference of depth.
+    back_px : float
+        Largest distance of the way there and back.
+
+    Returns
+    -------
+    Cloud
+    """
+    n, h, w = depth.shape
+    used = np.zeros(depth.shape, np.bool_)
+    parts = []
+    for i in range(n):
+        if progress:
+            progress(i, n)
+        m = int((depth[i] > 0).sum())
+        if not m or not neighbors[i]:
+            continue
+        p, nn = np.empty((m, 3), np.float32), np.empty((m, 3), np.float32)
+        c, v, s = np.empty((m, 3), np.uint8), np.empty(m, np.uint8), np.empty(m, np.float32)
+        k = _fuse_photo(i, np.array(neighbors[i], np.int64), depth, normal, score, rgb, np.ascontiguousarray(K, np.float64),
+                        np.ascontiguousarray(poses, np.float64), used, least, min_score, depth_tolerance, back_px,
+                        p, nn, c, v, s)
+        parts.append(Cloud(p[:k], nn[:k], c[:k], v[:k], s[:k]))
+    if not parts:
+        z = np.zeros((0, 3), np.float32)
+        return Cloud(z, z, np.zeros((0, 3), np.uint8), np.zeros(0, np.uint8), np.zeros(0, np.float32))
+    return Cloud(*(np.concatenate([getattr(p, name) for p in parts])
+                   for name in ("points", "normals", "colors", "photos", "score")))
