@@ -18,6 +18,7 @@ class Shot:
 
     studio_to_camera: np.ndarray
     turn_deg: float = 0.0
+    orientation: int = 1  #: EXIF orientation: the camera may have been turned upright
     blur_px: float = 0.0
     empty: bool = False  #: the object is not there
 
@@ -53,20 +54,21 @@ class Scene:
     seed: int = 1
 
 
-def turntable_shots(rings, n, distance_mm, target, rng, lens_roll_deg=0.0):
+def turntable_shots(rings, n, distance_mm, target, rng):
     """Rings on a turntable: the camera stands still, the table turns.
 
-    rings: (height angle in degrees, first turn in degrees) for each; n: shots a ring.
+    rings: (height angle in degrees, first turn in degrees, camera upright) for each; n: shots a ring.
+    A ring shot with the camera turned upright tells the principal point from a tilt.
     """
     shots = []
-    for elevation, first in rings:
+    for elevation, first, portrait in rings:
         e = np.radians(elevation)
         eye = np.array(target) + distance_mm * np.array([0.03, -np.cos(e), np.sin(e)])
         E = look_at(eye, np.array(target) + rng.normal(size=3))
-        if lens_roll_deg:
-            E = pose(rotation_matrix(np.array([0, 0, np.radians(lens_roll_deg)])), np.zeros(3)) @ E
+        if portrait:
+            E = pose(rotation_matrix(np.array([0, 0, np.pi / 2])), np.zeros(3)) @ E
         for k in range(n):
-            shots.append(Shot(E, first + 360.0 * k / n + rng.normal() * 0.5))
+            shots.append(Shot(E, first + 360.0 * k / n + rng.normal() * 0.5, 8 if portrait else 1))
     return shots
 
 
@@ -104,7 +106,7 @@ def whistle():
     # on its back: half a turn about the long axis, tipped a little, sunk into the foam
     tip = rotation_matrix(np.array([0, np.radians(14.0), 0])) @ rotation_matrix(np.array([np.pi - 0.06, 0, 0]))
     back = pose(rotation_matrix(np.array([0, 0, -0.7])) @ tip, [0.0, 0.0, 88.0])
-    rings = ((22.0, 0.0), (48.0, 15.0))
+    rings = ((22.0, 0.0, False), (48.0, 15.0, True))
     return Scene(
         "whistle", WHISTLE, lens,
         [

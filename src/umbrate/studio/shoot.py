@@ -53,13 +53,16 @@ def truth_mesh(shape, step_mm):
             g = np.array([distance(shape, *(v + 0.02 * e)) - distance(shape, *(v - 0.02 * e)) for e in np.eye(3)])
             v = v - d * g * 0.04 / max(float(g @ g), 1e-12)
         vertices[n] = v
-    return vertices, faces[:, ::-1].astype(np.int32)
+    a, b, c = (vertices[faces[:, k]] for k in range(3))
+    if (np.cross(a, b) * c).sum() < 0:
+        faces = faces[:, ::-1]
+    return vertices, np.ascontiguousarray(faces, dtype=np.int32)
 
 
-def _exif(scene, when):
+def _exif(scene, shot, when):
     exif = Image.Exif()
     exif[0x010F], exif[0x0110], exif[0x0131] = scene.make, scene.model, "Umbrate simulated studio"
-    exif[0x0132], exif[0x0112] = when.strftime("%Y:%m:%d %H:%M:%S"), 1
+    exif[0x0132], exif[0x0112] = when.strftime("%Y:%m:%d %H:%M:%S"), shot.orientation
     ifd = exif.get_ifd(0x8769)
     ifd[0x9003] = ifd[0x9004] = when.strftime("%Y:%m:%d %H:%M:%S")
     ifd[0x920A], ifd[0xA405] = scene.nominal_focal_mm, scene.focal_35mm
@@ -88,7 +91,7 @@ def shoot(scene, out, progress=None, threads=2):
             name = f"U_{sitting.first_number + k:04d}"
             todo.append((sitting, shot, name, FIRST_SHOT + timedelta(seconds=14 * n + 600 * (sitting is not scene.sittings[0])), n))
             photos.append({
-                "name": f"{sitting.folder}/{name}.jpg", "sitting": sitting.name, "bad": None, "exif_orientation": 1,
+                "name": f"{sitting.folder}/{name}.jpg", "sitting": sitting.name, "bad": None, "exif_orientation": shot.orientation,
                 "world_to_camera": true_pose(sitting, shot).tolist(),
             })
             n += 1
@@ -100,7 +103,7 @@ def shoot(scene, out, progress=None, threads=2):
                               scene.samples, scene.aperture_mm, scene.focus_mm, not shot.empty)
         picture = develop(light, np.random.default_rng([scene.seed, number]), shot.blur_px)
         folder = out / sitting.folder
-        Image.fromarray(picture).save(folder / f"{name}.jpg", quality=92, subsampling=0, exif=_exif(scene, when))
+        Image.fromarray(picture).save(folder / f"{name}.jpg", quality=92, subsampling=0, exif=_exif(scene, shot, when))
         Image.fromarray((cover >= 0.5).astype(np.uint8) * 255).convert("1").save(folder / "masks" / f"{name}.png")
 
     with ThreadPoolExecutor(threads) as pool:
@@ -126,7 +129,9 @@ def shoot(scene, out, progress=None, threads=2):
         "lens": L.as_dict(),
         "working_distance_mm": float(np.median(np.linalg.norm(np.array(centers) - middle, axis=1))),
         "sittings": {s.name: {"folder": s.folder, "object_to_table": s.object_to_turning.tolist(),
-                              "occluders_in_table_frame": s.surroundings.boxes.tolist()} for s in scene.sittings},
+                              "occluders_in_table_frame": [{"min": (b[:3] - b[3:]).tolist(),
+                                                             "max": (b[:3] + b[3:]).tolist()}
+                                                            for b in s.surroundings.boxes]} for s in scene.sittings},
         "photos": photos,
     }
     (out / "truth.json").write_text(json.dumps(truth, indent=1))

@@ -78,58 +78,76 @@ def _prepare(gray, x, y, offsets, sigma_color, weight, centered):
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _correlation_cost(x, y, depth, nx, ny, nz, K, gray, Kn, R, t, offsets, weight, centered, var):
-    """1 - correlation of one neighbor under a plane hypothesis, or WORST where it cannot be told."""
-    h, w = gray.shape
-    f, cx, cy = K[0], K[1], K[2]
-    rx, ry = (x - cx) / f, (y - cy) / f
-    c = depth * (nx * rx + ny * ry + nz)
-    if c > -1e-12:
-        return np.float32(2.0)
-    # X_n = (R + t n^T / c) X for the points X of the plane n X = c
-    ax, ay, az = nx / c, ny / c, nz / c
-    h00, h01, h02 = R[0, 0] + t[0] * ax, R[0, 1] + t[0] * ay, R[0, 2] + t[0] * az
-    h10, h11, h12 = R[1, 0] + t[1] * ax, R[1, 1] + t[1] * ay, R[1, 2] + t[1] * az
-    h20, h21, h22 = R[2, 0] + t[2] * ax, R[2, 1] + t[2] * ay, R[2, 2] + t[2] * az
-    fn, un, vn = Kn[0], Kn[1], Kn[2]
-    p0 = fn * (h00 * rx + h01 * ry + h02)
-    q0 = fn * (h10 * rx + h11 * ry + h12)
-    w0 = h20 * rx + h21 * ry + h22
+def _correlation_cost(j, x, y, m0, m1, m2, A, B, grays, w, h, dx, dy, weight, centered, var, flat, fu, fv, val):
+    """1 - correlation of neighbor j under a plane hypothesis, or WORST where it cannot be told.
+
+    The plane maps pixels by ``A[j] + B[j] m^T``. grays (n, h * w) are the neighbors' pictures, one row
+    after the other; dx, dy (n,) float32 the patch; flat, fu, fv, val (n,) scratch. Where samples fall,
+    what is read there and the sums are three loops, so that the first and last run in vector registers.
+    """
+    h00, h01, h02 = A[j, 0, 0] + B[j, 0] * m0, A[j, 0, 1] + B[j, 0] * m1, A[j, 0, 2] + B[j, 0] * m2
+    h10, h11, h12 = A[j, 1, 0] + B[j, 1] * m0, A[j, 1, 1] + B[j, 1] * m1, A[j, 1, 2] + B[j, 1] * m2
+    h20, h21, h22 = A[j, 2, 0] + B[j, 2] * m0, A[j, 2, 1] + B[j, 2] * m1, A[j, 2, 2] + B[j, 2] * m2
+    w0 = h20 * x + h21 * y + h22
     if w0 <= 0:
         return np.float32(2.0)
-    g = fn / f
-    px, py = h00 * g, h01 * g
-    qx, qy = h10 * g, h11 * g
-    wx, wy = h20 / f, h21 / f
-    s1, s2, s12 = np.float32(0), np.float32(0), np.float32(0)
-    for s in range(offsets.shape[0]):
-        dx, dy = offsets[s, 0], offsets[s, 1]
-        iz = 1.0 / (w0 + wx * dx + wy * dy)
-        u = (p0 + px * dx + py * dy) * iz + un
-        v = (q0 + qx * dx + qy * dy) * iz + vn
-        if not (u >= 0 and v >= 0 and u < w - 1 and v < h - 1):
+    iw = 1.0 / w0
+    p0, px, py = np.float32((h00 * x + h01 * y + h02) * iw), np.float32(h00 * iw), np.float32(h01 * iw)
+    q0, qx, qy = np.float32((h10 * x + h11 * y + h12) * iw), np.float32(h10 * iw), np.float32(h11 * iw)
+    wx, wy = np.float32(h20 * iw), np.float32(h21 * iw)
+    one = np.float32(1.0)
+    umax, vmax = np.float32(w - 1.01), np.float32(h - 1.01)
+    # the patch is inside when its four corners are, as long as none lies behind
+    for k in range(4):
+        ex = np.float32(REACH if k & 1 else -REACH)
+        ey = np.float32(REACH if k & 2 else -REACH)
+        z = one + wx * ex + wy * ey
+        if z < np.float32(0.2):
             return np.float32(2.0)
-        iu, iv = int(u), int(v)
-        a, b = np.float32(u - iu), np.float32(v - iv)
-        top = gray[iv, iu] + a * (gray[iv, iu + 1] - gray[iv, iu])
-        low = gray[iv + 1, iu] + a * (gray[iv + 1, iu + 1] - gray[iv + 1, iu])
-        val = top + b * (low - top)
-        s1 += weight[s] * val
-        s2 += weight[s] * val * val
-        s12 += centered[s] * val
-    vn2 = s2 - s1 * s1
-    if vn2 < np.float32(1.5):
+        u = p0 + px * ex + py * ey
+        v = q0 + qx * ex + qy * ey
+        if not (u >= 0 and v >= 0 and u < umax * z and v < vmax * z):
+            return np.float32(2.0)
+    for s in range(SAMPLES):
+        z = one / (one + wx * dx[s] + wy * dy[s])
+        u = (p0 + px * dx[s] + py * dy[s]) * z
+        v = (q0 + qx * dx[s] + qy * dy[s]) * z
+        iu, iv = np.int32(u), np.int32(v)
+        fu[s], fv[s] = u - np.float32(iu), v - np.float32(iv)
+        flat[s] = iv * np.int32(w) + iu
+    for s in range(SAMPLES):
+        k = flat[s]
+        m = k + w
+        top = grays[j, k] + fu[s] * (grays[j, k + 1] - grays[j, k])
+        low = grays[j, m] + fu[s] * (grays[j, m + 1] - grays[j, m])
+        val[s] = top + fv[s] * (low - top)
+    s1, s2, s12 = np.float32(0), np.float32(0), np.float32(0)
+    for s in range(SAMPLES):
+        wv = weight[s] * val[s]
+        s1 += wv
+        s2 += wv * val[s]
+        s12 += centered[s] * val[s]
+    spread = s2 - s1 * s1
+    if spread < np.float32(1.5):
         return np.float32(1.2)
-    return np.float32(1.0) - s12 / np.sqrt(vn2 * var)
+    return one - s12 / np.sqrt(spread * var)
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _cost(x, y, depth, nx, ny, nz, K, grays, Ks, Rs, ts, offsets, weight, centered, var, best_of, costs):
+def _cost(x, y, depth, nx, ny, nz, K, A, B, grays, w, h, dx, dy, weight, centered, var, best_of, costs,
+          flat, fu, fv, val):
     """Mean over the `best_of` neighbors that agree most: hidden ones do not spoil it."""
+    f = K[0]
+    c = depth * (nx * ((x - K[1]) / f) + ny * ((y - K[2]) / f) + nz)
+    if c > -1e-12:
+        return np.float32(2.0)
+    # m: the plane n X = c as a row on pixels, n^T K^-1 / c
+    m0, m1 = nx / (c * f), ny / (c * f)
+    m2 = nz / c - m0 * K[1] - m1 * K[2]
     n = grays.shape[0]
     for j in range(n):
-        costs[j] = _correlation_cost(x, y, depth, nx, ny, nz, K, grays[j], Ks[j], Rs[j], ts[j], offsets,
-                                     weight, centered, var)
+        costs[j] = _correlation_cost(j, x, y, m0, m1, m2, A, B, grays, w, h, dx, dy, weight, centered, var,
+                                     flat, fu, fv, val)
     total = np.float32(0)
     for k in range(best_of):
         m = k
@@ -142,12 +160,12 @@ def _cost(x, y, depth, nx, ny, nz, K, grays, Ks, Rs, ts, offsets, weight, center
 
 
 @njit(cache=True, nogil=True)
-def sweep_planes(gray, K, grays, Ks, Rs, ts, near, far, depth, normal, cost, offsets, rounds, first_spread, seed,
+def sweep_planes(gray, K, grays, w2, h2, A, B, near, far, depth, normal, cost, offsets, rounds, first_spread, seed,
                  best_of):
     """Propagate and refine the planes of one photo, in place.
 
-    gray (h, w) float32; grays (n, h, w) float32 neighbors with Ks (n, 3) and this-camera-to-neighbor
-    Rs (n, 3, 3), ts (n, 3); near, far (h, w) float32 depth limits, far 0 where there is nothing to do;
+    gray (h, w) float32; grays (n, h2 * w2) float32 neighbors, whose pixels are those of this photo times
+    ``A[j] + B[j] m^T`` for a plane m (see `_cost`): A (n, 3, 3), B (n, 3); near, far (h, w) float32 depth limits, far 0 where there is nothing to do;
     depth (h, w), normal (h, w, 3), cost (h, w) float32; first_spread: relative size of the first random
     depth steps.
     """
@@ -156,6 +174,9 @@ def sweep_planes(gray, K, grays, Ks, Rs, ts, near, far, depth, normal, cost, off
     n = offsets.shape[0]
     weight, centered = np.empty(n, np.float32), np.empty(n, np.float32)
     costs = np.empty(grays.shape[0], np.float32)
+    dx, dy = offsets[:, 0].astype(np.float32), offsets[:, 1].astype(np.float32)
+    flat, fu, fv = np.empty(n, np.int64), np.empty(n, np.float32), np.empty(n, np.float32)
+    val = np.empty(n, np.float32)
     f, cx, cy = K[0], K[1], K[2]
     for r in range(rounds + 1):
         forward = r % 2 == 1
@@ -172,8 +193,8 @@ def sweep_planes(gray, K, grays, Ks, Rs, ts, near, far, depth, normal, cost, off
                     cost[y, x] = 2.0
                     continue
                 if r == 0:
-                    cost[y, x] = _cost(x, y, depth[y, x], normal[y, x, 0], normal[y, x, 1], normal[y, x, 2], K, grays,
-                                       Ks, Rs, ts, offsets, weight, centered, var, best_of, costs)
+                    cost[y, x] = _cost(x, y, depth[y, x], normal[y, x, 0], normal[y, x, 1], normal[y, x, 2], K, A, B,
+                                       grays, w2, h2, dx, dy, weight, centered, var, best_of, costs, flat, fu, fv, val)
                     continue
                 rx, ry = (x - cx) / f, (y - cy) / f
                 best, d = cost[y, x], np.float64(depth[y, x])
@@ -192,7 +213,8 @@ def sweep_planes(gray, K, grays, Ks, Rs, ts, near, far, depth, normal, cost, off
                     td = depth[v, u] * (ta * ((u - cx) / f) + tb * ((v - cy) / f) + tc) / den
                     if td < near[y, x] or td > far[y, x]:
                         continue
-                    e = _cost(x, y, td, ta, tb, tc, K, grays, Ks, Rs, ts, offsets, weight, centered, var, best_of, costs)
+                    e = _cost(x, y, td, ta, tb, tc, K, A, B, grays, w2, h2, dx, dy, weight, centered, var,
+                              best_of, costs, flat, fu, fv, val)
                     if e < best:
                         best, d, a, b, c = e, td, ta, tb, tc
                 for k in range(3):
@@ -210,7 +232,8 @@ def sweep_planes(gray, K, grays, Ks, Rs, ts, near, far, depth, normal, cost, off
                         ta, tb, tc = ta * q, tb * q, tc * q
                     if ta * rx + tb * ry + tc > -0.1:
                         continue
-                    e = _cost(x, y, td, ta, tb, tc, K, grays, Ks, Rs, ts, offsets, weight, centered, var, best_of, costs)
+                    e = _cost(x, y, td, ta, tb, tc, K, A, B, grays, w2, h2, dx, dy, weight, centered, var,
+                              best_of, costs, flat, fu, fv, val)
                     if e < best:
                         best, d, a, b, c = e, td, ta, tb, tc
                 cost[y, x], depth[y, x] = best, d
@@ -276,18 +299,24 @@ def _half(view):
     return View(halve_by_area(view.gray), mask, np.array([f / 2, (cx + 0.5) / 2 - 0.5, (cy + 0.5) / 2 - 0.5]), view.pose)
 
 
+def _matrix(K):
+    return np.array([[K[0], 0, K[1]], [0, K[0], K[2]], [0, 0, 1.0]])
+
+
 def _level(view, neighbors, near, far, depth, normal, rounds, spread, seed):
-    E = [n.pose @ np.linalg.inv(view.pose) for n in neighbors]
     h = max(n.gray.shape[0] for n in neighbors)
     w = max(n.gray.shape[1] for n in neighbors)
     grays = np.zeros((len(neighbors), h, w), np.float32)
+    A, B = np.empty((len(neighbors), 3, 3)), np.empty((len(neighbors), 3))
+    K_inv = np.linalg.inv(_matrix(view.K))
     for j, n in enumerate(neighbors):
         grays[j, : n.gray.shape[0], : n.gray.shape[1]] = n.gray
+        E = n.pose @ np.linalg.inv(view.pose)
+        A[j], B[j] = _matrix(n.K) @ E[:3, :3] @ K_inv, _matrix(n.K) @ E[:3, 3]
     cost = np.full(view.gray.shape, WORST, np.float32)
     best_of = 1 if len(neighbors) == 1 else (2 if len(neighbors) < 5 else 3)
-    sweep_planes(view.gray, view.K, grays, np.array([n.K for n in neighbors]), np.array([e[:3, :3] for e in E]),
-                 np.array([e[:3, 3] for e in E]), near, far, depth, normal, cost, patch_offsets(), rounds, spread,
-                 seed, best_of)
+    sweep_planes(view.gray, view.K, grays.reshape(len(neighbors), -1), w, h, A, B, near, far, depth, normal, cost,
+                 patch_offsets(), rounds, spread, seed, best_of)
     return cost
 
 

@@ -1,0 +1,71 @@
+"""Blobs: arrays and pictures of a job, as files named by what is in them.
+
+A file is written beside its final name, flushed to the disk and renamed: it is there whole or not
+at all, and what is there never changes. So any process may write blobs at any time; only the
+database, which says what they mean, needs the lock.
+"""
+
+import hashlib
+import io
+import os
+import tempfile
+from pathlib import Path
+
+import numpy as np
+
+from ..core.errors import UmbrateError
+
+
+class BlobStore:
+    """The folder ``blobs/`` of a job."""
+
+    def __init__(self, folder):
+        self.folder = Path(folder)
+
+    def path(self, key):
+        """The file of a blob."""
+        return self.folder / key[:2] / key
+
+    def put_bytes(self, data):
+        """Store bytes; returns their key."""
+        key = hashlib.sha256(data).hexdigest()
+        target = self.path(key)
+        if target.exists():
+            return key
+        try:
+            target.parent.mkdir(parents=True, exist_ok=True)
+            handle, temporary = tempfile.mkstemp(dir=target.parent, prefix=".part-")
+            try:
+                with os.fdopen(handle, "wb") as f:
+                    f.write(data)
+                    f.flush()
+                    os.fsync(f.fileno())
+                os.replace(temporary, target)
+            except BaseException:
+                Path(temporary).unlink(missing_ok=True)
+                raise
+        except OSError as e:
+            raise UmbrateError(f"The job's folder cannot be written ({e.strerror}). Free some space or check the "
+                               "permissions, then run the step again; everything finished before is kept.") from e
+        return key
+
+    def put_arrays(self, **arrays):
+        """Store named arrays together; returns their key."""
+        buffer = io.BytesIO()
+        np.savez(buffer, **arrays)
+        return self.put_bytes(buffer.getvalue())
+
+    def get_bytes(self, key):
+        """The bytes of a blob."""
+        try:
+            return self.path(key).read_bytes()
+        except OSError as e:
+            raise UmbrateError(f"A data file of the job is missing ({key[:12]}). Run the stage that made it again.") from e
+
+    def get_arrays(self, key):
+        """The named arrays of a blob, as a dictionary."""
+        try:
+            with np.load(io.BytesIO(self.get_bytes(key)), allow_pickle=False) as z:
+                return {name: z[name] for name in z.files}
+        except (ValueError, OSError, KeyError, EOFError) as e:
+            raise UmbrateError(f"A data file of the job is damaged ({key[:12]}). Run the stage that made it again.") from e

@@ -1,0 +1,75 @@
+"""What a job consists of, as plain values."""
+
+from dataclasses import dataclass, field
+
+
+@dataclass(frozen=True)
+class Sitting:
+    """One placement of the object."""
+
+    id: int
+    name: str
+    position: int
+
+
+@dataclass(frozen=True)
+class Photo:
+    """One photo: where its file is and what the file says of it."""
+
+    id: int
+    sitting_id: int
+    name: str
+    path: str
+    size: int
+    hash: str
+    width: int
+    height: int
+    orientation: int
+    make: str
+    model: str
+    lens: str
+    focal_mm: float | None
+    focal_35mm: float | None
+    taken: str | None
+    aside: bool
+    position: int
+
+    @property
+    def camera(self):
+        """Make and model in one line."""
+        return self.model if self.model.startswith(self.make) else f"{self.make} {self.model}".strip()
+
+
+@dataclass(frozen=True)
+class Result:
+    """What a stage left behind for a sitting."""
+
+    id: int
+    sitting_id: int
+    stage: str
+    fingerprint: str
+    settings: dict
+    figures: dict
+    problems: list
+    seconds: float
+    made: str
+    artefacts: dict = field(default_factory=dict)  #: (name, photo id or None) to blob key
+
+    def blob(self, name, photo_id=None):
+        """The blob key of an artefact, or None."""
+        return self.artefacts.get((name, photo_id))
+
+
+@dataclass(frozen=True)
+class LedgerEntry:
+    """One line of the ledger: what ran, when, how long, with what outcome."""
+
+    id: int
+    when: str
+    sitting: str
+    stage: str
+    settings: dict
+    seconds: float
+    outcome: str
+    figures: dict
+    message: str

@@ -1,0 +1,132 @@
+"""A stage: the unit of everything that is computed.
+
+A stage says what it needs, what can be set, and how it runs. The bench's form, the command line's
+options, the Board's columns and the ledger are all made from that, so nothing about a stage is
+written twice.
+"""
+
+import hashlib
+import json
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+from typing import Any, ClassVar
+
+from pydantic import BaseModel, ConfigDict, ValidationError
+
+from ..core.errors import UmbrateError
+
+
+class StageSettings(BaseModel):
+    """Base of all settings: unknown names are refused, so that a typing error does not pass silently."""
+
+    model_config = ConfigDict(extra="forbid")
+
+
+@dataclass
+class Outcome:
+    """What a run leaves behind.
+
+    Attributes
+    ----------
+    figures : dict
+        Plain numbers and texts for the Board, the bench and the ledger.
+    artefacts : dict of (name, photo id or None) to blob key
+    problems : list of dict
+        ``{"photo": id or None, "name": str, "text": sentence, "hint": sentence}``.
+    """
+
+    figures: dict
+    artefacts: dict = field(default_factory=dict)
+    problems: list = field(default_factory=list)
+
+
+def problem(photo, text, hint=""):
+    """One entry of `Outcome.problems`; `photo` is anything with id and name, or None."""
+    return {"photo": photo.id if photo else None, "name": photo.name if photo else "", "text": text, "hint": hint}
+
+
+class Report:
+    """How a running stage speaks: progress, live data, and the question whether to stop.
+
+    This base runs in the caller's process and says nothing; the worker's says it through a pipe.
+    """
+
+    def __init__(self, threads=2):
+        self.threads = threads
+
+    def check(self):
+        """Raise Cancelled where the run shall stop."""
+
+    def progress(self, fraction, sentence, **figures):
+        """Say how far the run is, in words and with figures for people."""
+
+    def live(self, name, data):
+        """Hand out something to look at while the run goes on (picklable)."""
+
+    def map(self, function, items, sentence, start=0.0, end=1.0):
+        """Apply a pure function to every item, several at a time, in order; the seam for other executors.
+
+        Kernels hold no lock while they compute, so threads serve; results come back in the order of
+        `items` whatever the number of threads.
+        """
+        items = list(items)
+        out = []
+        self.check()
+        with ThreadPoolExecutor(self.threads) as pool:
+            futures = [pool.submit(function, x) for x in items]
+            try:
+                for k, f in enumerate(futures):
+                    out.append(f.result())
+                    self.check()
+                    self.progress(start + (end - start) * (k + 1) / len(items), f"{sentence} {k + 1} of {len(items)}")
+            except BaseException:
+                for f in futures:
+                    f.cancel()
+                raise
+        return out
+
+
+class Stage:
+    """Base of all stages. One subclass a module; `stages.STAGES` lists them in order."""
+
+    name: ClassVar[str]  #: as the command line and the job write it
+    title: ClassVar[str]  #: as people read it
+    needs: ClassVar[tuple] = ()  #: stages whose results it reads
+    Settings: ClassVar[type[StageSettings]]
+    about: ClassVar[str]  #: what it does, in a sentence
+
+    def gather(self, job, sitting) -> Any:
+        """Everything `run` needs, picklable. Raises UmbrateError where something is missing."""
+        raise NotImplementedError
+
+    def key(self, job, sitting) -> list:
+        """What the result depends on besides settings and the results it reads: JSON values."""
+        raise NotImplementedError
+
+    def run(self, inputs, settings, report) -> Outcome:
+        """Do the work. Pure: the same inputs and settings give the same outcome."""
+        raise NotImplementedError
+
+    def headline(self, figures) -> tuple:
+        """Two short texts for the Board: the key figure, and what matters second."""
+        raise NotImplementedError
+
+
+def parse_settings(stage, values):
+    """Settings of a stage from plain values; raises UmbrateError with the field and what it takes."""
+    try:
+        return stage.Settings(**values)
+    except ValidationError as e:
+        first = e.errors()[0]
+        where = ".".join(str(x) for x in first["loc"]) or "settings"
+        known = ", ".join(stage.Settings.model_fields)
+        if first["type"] == "extra_forbidden":
+            raise UmbrateError(f"{stage.title} has no setting “{where}”. It has: {known}.") from None
+        raise UmbrateError(f"{stage.name}.{where}: {first['msg']} (given: {first['input']!r}).") from None
+
+
+def fingerprint(stage, job, sitting, settings, lookup):
+    """Hash of everything a result depends on. `lookup(name)` gives the fingerprint of a stage it reads."""
+    text = json.dumps([stage.name, settings.model_dump(mode="json"), stage.key(job, sitting),
+                       [lookup(n) for n in stage.needs]], sort_keys=True)
+    return hashlib.sha256(text.encode()).hexdigest()

@@ -1,0 +1,186 @@
+"""Cloud: depth for every photo, fused into a dense cloud, and cleaned."""
+
+import time
+from dataclasses import dataclass
+
+import numpy as np
+from pydantic import Field
+
+from ..core.cloud.clean import isolated, outside_outlines
+from ..core.cloud.keepbox import KeepBox
+from ..core.dense.depth import View, depth_map
+from ..core.dense.fuse import fuse
+from ..core.dense.neighbors import choose_neighbors
+from ..core.errors import UmbrateError
+from ..core.geometry.lens import Lens
+from ..core.imaging.decode import read_picture
+from ..core.imaging.undistort import undistort
+from ..job.blobs import BlobStore
+from .base import Outcome, Stage, StageSettings
+from .masks import decode_mask, mask_blobs
+from .photos import photo_refs
+from .poses import LUMA
+
+
+class Settings(StageSettings):
+    """How fine, how strict."""
+
+    photo_scale: int = Field(2, title="Photo scale", description="Share of the photo's width that is used: 1 is the full "
+                             "width, 2 half of it (four times faster), 4 a quarter, 8 an eighth.",
+                             json_schema_extra={"unit": "1/", "short": True, "choices": [1, 2, 4, 8]})
+    min_photos: int = Field(3, ge=2, le=10, title="Agreeing photos", description="A point must be confirmed by at least this "
+                            "many photos.", json_schema_extra={"short": True})
+    neighbors: int = Field(6, ge=1, le=12, title="Neighbors", description="How many other photos each photo is compared with.")
+    rounds: int = Field(3, ge=1, le=8, title="Rounds", description="Sweeps over each photo: more is a little finer and slower.")
+    min_score: float = Field(0.5, ge=0.0, le=0.99, title="Least likeness", description="Patches must look at least this much "
+                             "alike between photos (correlation, 1 is the same).")
+    depth_tolerance: float = Field(0.6, ge=0.05, le=5, title="Depth agreement", description="Largest difference of depth "
+                                   "between agreeing photos.", json_schema_extra={"unit": "% of the distance"})
+    remove_isolated: bool = Field(True, title="Remove isolated points", description="Leave out points far from all others.",
+                                  json_schema_extra={"short": True})
+    outline_votes: int = Field(3, ge=0, le=50, title="Outline votes", description="Leave out points that fall outside the mask "
+                               "in at least this many photos; 0 switches this off.")
+    seed: int = Field(0, ge=0, le=999999, title="Random seed", description="The same seed gives the same cloud.")
+
+
+@dataclass(frozen=True)
+class Inputs:
+    """Solved photos, their masks, the block and the keep box."""
+
+    blobs: str
+    photos: list
+    masks: dict
+    block: str
+    keep_box: dict
+
+
+def keep_box_of(job, sitting):
+    """The keep box in force: set by hand, else fitted with the poses. None before there are poses."""
+    by_hand = job.keep_box(sitting.id)
+    if by_hand:
+        return by_hand
+    done = job.result(sitting.id, "poses")
+    return done.figures.get("keep_box") if done else None
+
+
+class CloudStage(Stage):
+    """Depth, fusion, cleaning."""
+
+    name, title = "cloud", "Cloud"
+    about = "Computes depth for every photo, fuses it into a dense colored cloud and cleans it."
+    needs = ("poses",)
+    Settings = Settings
+
+    def gather(self, job, sitting):
+        poses = job.result(sitting.id, "poses")
+        if poses is None:
+            raise UmbrateError(f"“{sitting.name}” has no poses yet. Run Poses first.")
+        return Inputs(str(job.blobs.folder), photo_refs(job, sitting), mask_blobs(job, sitting),
+                      poses.blob("block"), keep_box_of(job, sitting))
+
+    def key(self, job, sitting):
+        return [job.keep_box(sitting.id)]
+
+    def run(self, inputs, settings, report):
+        blobs = BlobStore(inputs.blobs)
+        b = blobs.get_arrays(inputs.block)
+        by_id = {p.id: p for p in inputs.photos}
+        rows = [i for i, pid in enumerate(b["photo_ids"]) if np.isfinite(b["poses"][i, 0, 0]) and int(pid) in by_id]
+        if len(rows) < 2:
+            raise UmbrateError("Fewer than two solved photos are left. Bring photos back or run Poses again.")
+        if settings.photo_scale not in (1, 2, 4, 8):
+            raise UmbrateError(f"Photo scale is 1, 2, 4 or 8 (given: {settings.photo_scale}).")
+        photos = [by_id[int(b["photo_ids"][i])] for i in rows]
+        poses = b["poses"][rows]
+        place = {i: k for k, i in enumerate(rows)}
+        seen = np.isin(b["photo"], rows)
+        photo = np.array([place[int(i)] for i in b["photo"][seen]], np.int64)
+        point, points = b["point"][seen], b["points"]
+        box = KeepBox.from_dict(inputs.keep_box)
+        clock = time.monotonic()
+        times = {}
+
+        def prepare(k):
+            picture = read_picture(photos[k].path)
+            masked = photos[k].id in inputs.masks
+            mask = decode_mask(blobs.get_bytes(inputs.masks[photos[k].id])) if masked else None
+            i = rows[k]
+            lens = Lens.from_vector(*b["sizes"][i], b["lenses"][b["lens_of"][i]])
+            straight, inside, pinhole = undistort(picture, mask, lens, settings.photo_scale)
+            view = View(np.ascontiguousarray(straight @ LUMA), inside, np.array([pinhole.f, pinhole.cx, pinhole.cy]), poses[k])
+            return view, np.round(straight).astype(np.uint8), masked
+
+        prepared = report.map(prepare, range(len(rows)), "straightening photo", 0.0, 0.05)
+        views = [p[0] for p in prepared]
+        neighbors = choose_neighbors(poses, np.ones(len(rows), bool), points, photo, point, settings.neighbors)
+        if not any(neighbors):
+            raise UmbrateError("No two solved photos share enough tie points for depth. Run Poses with more features.")
+        times["prepare_s"] = time.monotonic() - clock
+        clock = time.monotonic()
+
+        def depth(k):
+            report.check()
+            if not neighbors[k]:
+                return None
+            return depth_map(views[k], [views[j] for j in neighbors[k]], box, points[point[photo == k]],
+                             seed=settings.seed + k, rounds=settings.rounds)
+
+        maps = report.map(depth, range(len(rows)), "depth of photo", 0.05, 0.85)
+        times["depth_s"] = time.monotonic() - clock
+        clock = time.monotonic()
+        artefacts = {}
+        h, w = max(v.gray.shape[0] for v in views), max(v.gray.shape[1] for v in views)
+        n = len(rows)
+        D, S = np.zeros((n, h, w), np.float32), np.zeros((n, h, w), np.float32)
+        N, C = np.zeros((n, h, w, 3), np.float32), np.zeros((n, h, w, 3), np.uint8)
+        for k, m in enumerate(maps):
+            y, x = views[k].gray.shape
+            C[k, :y, :x] = prepared[k][1]
+            if m is None:
+                continue
+            D[k, :y, :x], S[k, :y, :x], N[k, :y, :x] = m.depth, m.score, m.normal
+            artefacts[("depth", photos[k].id)] = blobs.put_arrays(
+                depth=m.depth.astype(np.float32), normal=np.round(m.normal * 127).astype(np.int8),
+                score=np.round(np.clip(m.score, 0, 1) * 255).astype(np.uint8), lens=views[k].K)
+        maps = None
+
+        def fusing(i, total):
+            report.check()
+            report.progress(0.87 + 0.08 * i / total, f"fusing photo {i + 1} of {total}")
+
+        cloud = fuse(D, N, S, C, np.array([v.K for v in views]), poses, neighbors,
+                     least=min(settings.min_photos, 1 + max(len(x) for x in neighbors)), min_score=settings.min_score,
+                     depth_tolerance=settings.depth_tolerance / 100, progress=fusing)
+        fused = len(cloud)
+        report.progress(0.95, "cleaning")
+        outlined = [p[0].mask if p[2] else None for p in prepared]
+        lost_outline = lost_isolated = 0
+        cloud = cloud.take(box.contains(cloud.points))
+        if settings.outline_votes and any(m is not None for m in outlined):
+            bad = outside_outlines(cloud.points, outlined, [v.K for v in views], poses) >= settings.outline_votes
+            lost_outline = int(bad.sum())
+            cloud = cloud.take(~bad)
+        if settings.remove_isolated and len(cloud):
+            bad = isolated(cloud.points)
+            lost_isolated = int(bad.sum())
+            cloud = cloud.take(~bad)
+        if not len(cloud):
+            raise UmbrateError("No point was confirmed by enough photos. Lower Agreeing photos to 2, look whether the keep box "
+                               "stands round the object, and whether the masks leave the object free.")
+        times["fuse_s"] = time.monotonic() - clock
+        # a well-mixed order: any first part of the cloud is an even sample of it, which the scene draws while it moves
+        cloud = cloud.take(np.random.default_rng(settings.seed).permutation(len(cloud)))
+        artefacts[("cloud", None)] = blobs.put_arrays(**cloud.arrays())
+        ground = float(np.median([np.median(d[d > 0]) / v.K[0] for d, v in zip(D, views, strict=True) if (d > 0).any()]))
+        return Outcome({
+            "points": len(cloud), "fused": fused, "removed_isolated": lost_isolated, "removed_outline": lost_outline,
+            "photos": n, "photo_scale": settings.photo_scale, "pixel_size": ground,
+            "photos_per_point": round(float(cloud.photos.mean()), 2), "score": round(float(np.median(cloud.score)), 3),
+            "photos_histogram": np.bincount(cloud.photos, minlength=3).tolist(),
+            **{k: round(v, 2) for k, v in times.items()},
+        }, artefacts, [])
+
+    def headline(self, figures):
+        p = figures["points"]
+        return (f"{p / 1e6:.2f} M points" if p >= 1e6 else f"{p / 1e3:.0f} k points",
+                f"{figures['photos_per_point']:.1f} photos a point")

@@ -1,0 +1,163 @@
+"""Photos: every file decoded once, so that a damaged one is known before an hour is spent on it."""
+
+import hashlib
+import io
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from PIL import Image
+
+from ..core.errors import UmbrateError
+from ..core.imaging.decode import PHOTO_SUFFIXES, read_facts, read_picture, read_thumbnail
+from ..core.imaging.filters import gaussian_blur, halve_by_area
+from ..job.blobs import BlobStore
+from .base import Outcome, Stage, StageSettings, problem
+
+
+class Settings(StageSettings):
+    """Nothing to choose yet."""
+
+
+@dataclass(frozen=True)
+class PhotoRef:
+    """A photo as a stage sees it: enough to read it in another process."""
+
+    id: int
+    name: str
+    path: str
+    width: int
+    height: int
+    orientation: int
+    camera: str
+    focal_px: float | None
+
+
+@dataclass(frozen=True)
+class Inputs:
+    """Photos to look at."""
+
+    blobs: str
+    photos: list
+
+
+def photo_refs(job, sitting, usable_only=True):
+    """The photos of a sitting that are in use: not set aside and, once looked at, readable."""
+    bad = set()
+    done = job.result(sitting.id, "photos")
+    if usable_only and done:
+        bad = {p["photo"] for p in done.problems}
+    out = []
+    for p in job.photos(sitting.id, aside=False):
+        if p.id in bad:
+            continue
+        focal = p.focal_35mm * float(np.hypot(p.width, p.height)) / float(np.hypot(36.0, 24.0)) if p.focal_35mm else None
+        out.append(PhotoRef(p.id, p.name, str(job.photo_path(p)), p.width, p.height, p.orientation, p.camera, focal))
+    return out
+
+
+def find_photos(folder):
+    """The photo files of a folder, by name.
+
+    Raises
+    ------
+    UmbrateError
+        When the folder is missing or holds no photos.
+    """
+    folder = Path(folder)
+    if not folder.is_dir():
+        what = "is a file, not a folder" if folder.exists() else "does not exist"
+        raise UmbrateError(f"The folder {folder} {what}. Check the name, or give the folder the photos lie in.")
+    files = sorted(p for p in folder.iterdir() if p.suffix.lower() in PHOTO_SUFFIXES and p.is_file()
+                   and not p.name.startswith("."))
+    if not files:
+        kinds = ", ".join(sorted(s[1:].upper() for s in PHOTO_SUFFIXES))
+        raise UmbrateError(f"There are no photos in {folder}. Give the folder that holds them directly ({kinds}).")
+    return files
+
+
+def read_records(files):
+    """What the job stores of each photo file, and the sentences about those that cannot be read.
+
+    Returns
+    -------
+    records : list of dict
+    refused : list of (file name, sentence)
+    """
+    records, refused = [], []
+    for file in files:
+        try:
+            facts = read_facts(file)
+            data = Path(file).read_bytes()
+        except (UmbrateError, OSError) as e:
+            refused.append((Path(file).name, str(e)))
+            continue
+        records.append({
+            "name": Path(file).name, "path": str(Path(file).resolve()), "size": len(data),
+            "hash": hashlib.sha256(data).hexdigest(), "width": facts.width, "height": facts.height,
+            "orientation": facts.orientation, "make": facts.make, "model": facts.model, "lens": facts.lens,
+            "focal_mm": facts.focal_mm, "focal_35mm": facts.focal_35mm, "taken": facts.taken,
+        })
+    return records, refused
+
+
+def sharpness(gray):
+    """How much fine detail a picture (h, w) has, as a share of its coarser detail: higher is sharper.
+
+    Detail between sigma 1 and 2 pixels relative to that between 2 and 4, over the strongest tenth of
+    the picture, so that a plain backdrop does not count.
+    """
+    a, b, c = (gaussian_blur(gray, s) for s in (1.0, 2.0, 4.0))
+    fine, coarse = np.abs(a - b), np.abs(b - c)
+    strong = coarse >= np.percentile(coarse, 90)
+    return float(fine[strong].mean() / max(float(coarse[strong].mean()), 1e-6))
+
+
+class PhotosStage(Stage):
+    """Decode, thumbnail, sharpness."""
+
+    name, title = "photos", "Photos"
+    about = "Reads every photo once: is it whole, how sharp is it, a small picture for the strip."
+    Settings = Settings
+
+    def gather(self, job, sitting):
+        photos = photo_refs(job, sitting, usable_only=False)
+        if not photos:
+            raise UmbrateError(f"“{sitting.name}” has no photos in use. Add photos, or bring back some that are set aside.")
+        return Inputs(str(job.blobs.folder), photos)
+
+    def key(self, job, sitting):
+        return [[p.id, p.hash] for p in job.photos(sitting.id, aside=False)]
+
+    def run(self, inputs, settings, report):
+        blobs = BlobStore(inputs.blobs)
+
+        def look(photo):
+            try:
+                picture = read_picture(photo.path)
+                if picture.shape[:2] != (photo.height, photo.width):
+                    raise UmbrateError(f"{photo.name} has changed on the disk since it was added. Add it again.")
+                small = io.BytesIO()
+                Image.fromarray(read_thumbnail(photo.path)).save(small, "JPEG", quality=88)
+                gray = picture.astype(np.float32).mean(2)
+                while max(gray.shape) > 2000:
+                    gray = halve_by_area(gray)
+                return blobs.put_bytes(small.getvalue()), sharpness(gray), None
+            except UmbrateError as e:
+                return None, None, problem(photo, str(e), "The others come in without it.")
+
+        rows = report.map(look, inputs.photos, "reading photo")
+        problems = [r[2] for r in rows if r[2]]
+        artefacts = {("thumbnail", p.id): r[0] for p, r in zip(inputs.photos, rows, strict=True) if r[0]}
+        sizes = {(p.width, p.height) for p in inputs.photos}
+        return Outcome({
+            "photos": len(inputs.photos), "readable": len(inputs.photos) - len(problems),
+            "megapixels": round(sum(p.width * p.height for p in inputs.photos) / 1e6, 1), "sizes": len(sizes),
+            "cameras": len({p.camera for p in inputs.photos}),
+            "sharpness": {str(p.id): round(r[1], 4) for p, r in zip(inputs.photos, rows, strict=True) if r[1] is not None},
+        }, artefacts, problems)
+
+    def headline(self, figures):
+        bad = figures["photos"] - figures["readable"]
+        second = f"{bad} unreadable" if bad else ("sizes differ" if figures["sizes"] > 1 else f"{figures['megapixels']:.0f} MP")
+        return f"{figures['photos']}", second

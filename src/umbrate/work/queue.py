@@ -1,0 +1,133 @@
+"""The queue: cells to run one after another, each saved when it is done."""
+
+import logging
+import time
+from dataclasses import dataclass, field
+
+from ..core.errors import UmbrateError
+from ..stages import BY_NAME
+from ..stages.base import parse_settings
+from .state import current_fingerprint
+from .worker import Event, Worker
+
+log = logging.getLogger(__name__)
+
+
+@dataclass
+class Running:
+    """The run going on now."""
+
+    sitting: object
+    stage: str
+    settings: object
+    fingerprint: str
+    started: float
+    fraction: float = 0.0
+    sentence: str = "starting"
+    figures: dict = field(default_factory=dict)
+
+    @property
+    def seconds(self):
+        """How long it has been running."""
+        return time.monotonic() - self.started
+
+    @property
+    def seconds_left(self):
+        """Estimate from the share that is done, or None while it is too early to say."""
+        if self.fraction < 0.03 or self.seconds < 1.0:
+            return None
+        return self.seconds * (1.0 - self.fraction) / self.fraction
+
+
+class Queue:
+    """Runs cells of one job through one worker. Call `poll` often; it returns what happened.
+
+    Events carry ``sitting`` (id) and ``stage`` in their data, besides what the worker said. The kind
+    ``started`` is added.
+    """
+
+    def __init__(self, job, worker=None):
+        self.job, self.worker = job, worker or Worker()
+        self.waiting = []
+        self.running = None
+        self.failures = {}
+
+    def add(self, sitting, stages):
+        """Queue stages of a sitting, in order; what waits already is not queued twice."""
+        for name in stages:
+            if (sitting.id, name) not in self.waiting:
+                self.waiting.append((sitting.id, name))
+
+    @property
+    def idle(self):
+        """Nothing runs and nothing waits."""
+        return self.running is None and not self.waiting
+
+    def cancel(self):
+        """Stop the running cell and forget the waiting ones."""
+        self.waiting.clear()
+        if self.running:
+            self.worker.cancel()
+
+    def _start_next(self):
+        sitting_id, name = self.waiting.pop(0)
+        sitting = next((s for s in self.job.sittings() if s.id == sitting_id), None)
+        if sitting is None:
+            return []
+        stage = BY_NAME[name]
+        self.failures.pop((sitting_id, name), None)
+        try:
+            settings = parse_settings(stage, self.job.settings(sitting_id, name))
+            mark = current_fingerprint(self.job, sitting, stage, settings)
+            inputs = stage.gather(self.job, sitting)
+        except UmbrateError as e:
+            return [self._failed(sitting, name, {}, 0.0, "failed", str(e))]
+        self.running = Running(sitting, name, settings, mark, time.monotonic())
+        self.worker.submit(name, inputs, settings.model_dump())
+        return [Event("started", {"sitting": sitting_id, "stage": name})]
+
+    def _failed(self, sitting, stage, settings, seconds, kind, message):
+        if kind != "cancelled":
+            self.failures[sitting.id, stage] = message
+            # what was to come of this sitting needs what failed
+            self.waiting = [w for w in self.waiting if w[0] != sitting.id]
+        self.job.record_failure(sitting.id, stage, settings, seconds, kind, message)
+        return Event(kind, {"sitting": sitting.id, "stage": stage, "message": message})
+
+    def poll(self, timeout=0.0):
+        """Start what can start, commit what is done; returns events."""
+        events = []
+        if self.running is None and self.waiting:
+            events += self._start_next()
+        run = self.running
+        if run is None:
+            return events
+        for e in self.worker.poll(timeout):
+            here = {"sitting": run.sitting.id, "stage": run.stage, **e.data}
+            if e.kind == "progress":
+                run.fraction, run.sentence = e.data["fraction"], e.data["sentence"]
+                run.figures.update(e.data["figures"])
+                events.append(Event("progress", here))
+            elif e.kind == "live":
+                events.append(Event("live", here))
+            else:
+                self.running = None
+                settings = run.settings.model_dump(mode="json")
+                if e.data.get("traceback"):
+                    log.error("%s", e.data["traceback"])
+                if e.kind == "done":
+                    try:
+                        self.job.commit_result(run.sitting.id, run.stage, run.fingerprint, settings, e.data["figures"],
+                                               e.data["problems"], e.data["artefacts"], run.seconds)
+                        events.append(Event("done", here))
+                    except Exception as error:
+                        events.append(self._failed(run.sitting, run.stage, settings, run.seconds, "failed",
+                                                   f"The result could not be saved ({error}). Is the disk full?"))
+                else:
+                    events.append(self._failed(run.sitting, run.stage, settings, run.seconds, e.kind, e.data["message"]))
+        return events
+
+    def close(self):
+        """End the worker."""
+        self.waiting.clear()
+        self.worker.close()
