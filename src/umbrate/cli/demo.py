@@ -1,0 +1,106 @@
+"""The demo: the main job on the demo data, judged against its truth."""
+
+import resource
+import time
+from pathlib import Path
+
+from ..core.errors import UmbrateError
+from ..job.store import Job
+from ..stages.deliver import camera_rows, load_cloud
+from ..studio.judge import Truth
+
+SITTINGS = (("Upright", "upright"), ("On its back", "on-its-back"))
+#: the figures the demo has to reach: name, words, limit, and whether more is better
+LIMITS = (
+    ("solved", "photos solved", 48, True),
+    ("rotation_deg_median", "rotation error, median (degrees)", 0.1, False),
+    ("center_percent_median", "center error, median (% of the distance)", 0.2, False),
+    ("distance_mm_median", "cloud to true surface, median (mm)", 0.25, False),
+    ("covered_1mm_percent", "seen surface with a point within 1 mm (%)", 85.0, True),
+    ("off_2mm_percent", "points more than 2 mm off (%)", 1.0, False),
+    ("seconds", "time of the whole job (s)", 360.0, False),
+    ("memory_gb", "peak memory of all processes (GB)", 3.0, False),
+)
+
+
+def demo_data():
+    """The folder of the demo photo set.
+
+    Raises
+    ------
+    UmbrateError
+        When the program does not run from a checkout with the demo data.
+    """
+    folder = Path(__file__).resolve().parents[3] / "demo"
+    if not (folder / "truth.json").is_file():
+        raise UmbrateError("The demo data are not there: the folder demo/ belongs beside src/ in the checkout. "
+                           "Make it again with: umbrate simulate whistle demo")
+    return folder
+
+
+def make_demo_job(folder, add):
+    """The demo job, ready to run: made where it is missing, else the one that is there.
+
+    add : callable(job, photos folder, sitting name, masks folder)
+    """
+    data = demo_data()
+    folder = Path(folder)
+    if (folder / "job.sqlite").exists():
+        return Job.open(folder)
+    folder.parent.mkdir(parents=True, exist_ok=True)
+    job = Job.create(folder)
+    for name, sub in SITTINGS:
+        add(job, data / sub, name, data / sub / "masks")
+    return job
+
+
+def judge(job):
+    """Figures of the demo job against the truth: one dictionary for each sitting."""
+    truth = Truth(demo_data())
+    rows, _ = camera_rows(job)
+    out = {}
+    for s in job.sittings():
+        solved = {r["name"]: r["pose"] for r in rows if r["sitting"] == s.name and r["pose"] is not None}
+        figures, M = truth.judge_poses(s.name, solved)
+        cloud = load_cloud(job, s)
+        if M is not None and cloud is not None:
+            figures.update(truth.judge_cloud(s.name, cloud["points"], M))
+        out[s.name] = figures
+    return out
+
+
+def worst(by_sitting, seconds):
+    """The figures of the whole demo: sums for photos, the worse sitting for the rest."""
+    out = {"solved": sum(f["solved"] for f in by_sitting.values()), "seconds": seconds, "memory_gb": peak_memory_gb()}
+    for key, _, _, more in LIMITS:
+        if key not in out:
+            values = [f.get(key) for f in by_sitting.values()]
+            out[key] = None if None in values or not values else (min(values) if more else max(values))
+    return out
+
+
+def peak_memory_gb():
+    """Peak resident memory of this process and the largest ended or waited-for child, summed, in GB."""
+    own = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+    return (own + resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss) * 1024 / 1e9
+
+
+def verdicts(figures):
+    """Rows of (words, value, limit, reached) for printing."""
+    rows = []
+    for key, words, limit, more in LIMITS:
+        v = figures.get(key)
+        rows.append((words, v, limit, more, v is not None and (v >= limit if more else v <= limit)))
+    return rows
+
+
+class Stopwatch:
+    """Seconds since it was made."""
+
+    def __init__(self):
+        self._start = time.monotonic()
+
+    @property
+    def seconds(self):
+        """Seconds so far."""
+        return time.monotonic() - self._start

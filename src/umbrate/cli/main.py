@@ -1,0 +1,241 @@
+"""The command line: everything the window does, for scripts and for machines without a display."""
+
+import json
+import logging
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import click
+from rich.console import Console
+from rich.table import Table
+
+from .. import __version__
+from ..core.errors import UmbrateError
+from ..job.store import Job
+
+console = Console(highlight=False)
+
+
+class Group(click.Group):
+    """Shows errors people can meet as one sentence, and lists commands in the order of work."""
+
+    def list_commands(self, ctx):
+        return list(self.commands)
+
+    def invoke(self, ctx):
+        try:
+            return super().invoke(ctx)
+        except UmbrateError as e:
+            Console(stderr=True, highlight=False).print(f"[bold red]Error:[/] {e}", soft_wrap=True)
+            sys.exit(1)
+        except KeyboardInterrupt:
+            sys.exit(130)
+
+
+@click.group(cls=Group, invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(__version__, prog_name="umbrate")
+@click.option("--verbose", is_flag=True, help="Show the log on the terminal.")
+@click.pass_context
+def cli(ctx, verbose):
+    """Umbrate reconstructs objects from masked photo sets. Without a command it opens the window."""
+    logging.basicConfig(level=logging.DEBUG if verbose else logging.WARNING, format="%(levelname)s %(name)s: %(message)s")
+    for noisy in ("numba", "PIL"):
+        logging.getLogger(noisy).setLevel(logging.WARNING)
+    if ctx.invoked_subcommand is None:
+        ctx.invoke(window)
+
+
+def has_display():
+    """Whether a window can be shown."""
+    return bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM"))
+
+
+def open_window(job=None):
+    """Show the window in a process of its own, so that this module never imports the desk."""
+    if not has_display():
+        raise UmbrateError("There is no display to open a window on. Set DISPLAY, or use the commands: umbrate --help")
+    return subprocess.call([sys.executable, "-m", "umbrate.desk", *([str(job)] if job else [])])
+
+
+@cli.command("open")
+@click.argument("job", required=False, type=click.Path(path_type=Path))
+def window(job=None):
+    """Open the window, on JOB where it is given."""
+    sys.exit(open_window(job))
+
+
+@cli.command()
+@click.option("--job", "folder", type=click.Path(path_type=Path), help="Where the demo job goes.")
+@click.option("--window/--no-window", default=True, help="Show the result in the window afterwards.")
+@click.option("--json", "as_json", is_flag=True, help="Print the figures as JSON.")
+def demo(folder, window, as_json):
+    """Run the main job on the demo data, judge it against the truth, and show it."""
+    from . import demo as d
+    from .runs import add_photos, run_cells
+    if folder is None:
+        import platformdirs
+        folder = Path(platformdirs.user_data_dir("umbrate", appauthor=False)) / "demo" / "whistle.umbrate"
+    watch = d.Stopwatch()
+    if not as_json:
+        console.print("A terracotta bird whistle, 92 mm, in two sittings of 24 photos ([italic]simulated[/]).")
+        console.print(f"The demo job is {folder}", soft_wrap=True)
+    with d.make_demo_job(folder, lambda j, p, n, m: add_photos(j, p, n, m, quiet=as_json)) as job:
+        ok = run_cells(job, job.sittings(), "cloud", redo_all=True, quiet=as_json)
+        seconds = watch.seconds
+        if not as_json:
+            console.print("Judging the result against the truth ...")
+        by_sitting = d.judge(job)
+        job.collect_garbage()
+    figures = d.worst(by_sitting, seconds)
+    rows = d.verdicts(figures)
+    if as_json:
+        print(json.dumps({"sittings": by_sitting, "all": figures, "reached": all(r[4] for r in rows)}, indent=1))
+    else:
+        table = Table(title="The demo against its truth (worse of the two sittings)")
+        for column, side in (("figure", "left"), ("measured", "right"), ("to reach", "right"), ("", "left")):
+            table.add_column(column, justify=side)
+        for words, value, limit, more, reached in rows:
+            table.add_row(words, "-" if value is None else f"{value:.3g}", f"{'≥' if more else '≤'} {limit:g}",
+                          "reached" if reached else "[bold red]missed[/]")
+        console.print(table)
+    if ok and window and has_display():
+        open_window(folder)
+    elif window and not as_json:
+        console.print("There is no display here; on a desktop the window would open on the result now.")
+    sys.exit(0 if ok and all(r[4] for r in rows) else 1)
+
+
+@cli.command()
+@click.argument("job", type=click.Path(path_type=Path))
+def new(job):
+    """Make a new, empty job folder JOB."""
+    with Job.create(job) as j:
+        console.print(f"Made {j.folder}. Add photos: umbrate add {j.folder} PHOTOS_DIR --sitting NAME", soft_wrap=True)
+
+
+@cli.command()
+@click.argument("job", type=click.Path(path_type=Path))
+@click.argument("photos", type=click.Path(path_type=Path))
+@click.option("--sitting", required=True, help="The sitting they belong to; made where it is new.")
+@click.option("--masks", type=click.Path(path_type=Path), help="Folder with a mask for each photo (NAME.png, white is the object).")
+@click.option("--pattern", default=None, help="Mask file name, for example {name}_mask.png")
+def add(job, photos, sitting, masks, pattern):
+    """Add the photos of the folder PHOTOS to JOB as a sitting."""
+    from .runs import add_photos
+    with Job.open(job) as j:
+        sys.exit(0 if add_photos(j, photos, sitting, masks, pattern) else 1)
+
+
+@cli.command()
+@click.argument("job", type=click.Path(path_type=Path))
+@click.option("--sitting", "sittings", multiple=True, help="Only this sitting (may be given several times).")
+@click.option("--to", "upto", default="cloud", help="Stop after this stage: photos, masks, poses or cloud.")
+@click.option("--set", "assignments", multiple=True, metavar="STAGE.SETTING=VALUE", help="Change a setting first.")
+@click.option("--redo", is_flag=True, help="Run that stage again even when its result is current.")
+def run(job, sittings, upto, assignments, redo):
+    """Run the stages of JOB that are missing or stale; each result is saved when it is done."""
+    from .runs import apply_assignments, run_cells
+    with Job.open(job) as j:
+        chosen = [j.sitting(n) for n in sittings] or j.sittings()
+        if not chosen:
+            raise UmbrateError(f"{j.name} has no sittings yet. Add photos first: umbrate add {j.folder} PHOTOS_DIR "
+                               "--sitting NAME")
+        apply_assignments(j, chosen, assignments)
+        sys.exit(0 if run_cells(j, chosen, upto, redo=redo) else 1)
+
+
+@cli.command()
+@click.argument("job", type=click.Path(path_type=Path))
+@click.option("--json", "as_json", is_flag=True, help="Print as JSON.")
+def status(job, as_json):
+    """Show the state and key figure of every sitting and stage of JOB."""
+    from ..stages import STAGES
+    from ..work.state import WORDS, board
+    with Job.open(job, writable=False) as j:
+        cells = board(j)
+        if as_json:
+            print(json.dumps({"job": j.name, "sittings": [
+                {"name": s.name, "photos": len(j.photos(s.id)), "stages": {
+                    c.stage: {"state": c.state, "figures": (j.result(s.id, c.stage).figures if j.result(s.id, c.stage) else None),
+                              "problems": list(c.problems)} for c in row}}
+                for s, row in zip(j.sittings(), cells, strict=True)]}, indent=1, ensure_ascii=False))
+            return
+        if not cells:
+            console.print(f"{j.name} has no sittings yet. Add photos: umbrate add {j.folder} PHOTOS_DIR --sitting NAME",
+                          soft_wrap=True)
+            return
+        table = Table(title=j.name)
+        table.add_column("sitting")
+        for s in STAGES:
+            table.add_column(s.title)
+        for s, row in zip(j.sittings(), cells, strict=True):
+            table.add_row(s.name, *(f"{c.first or WORDS[c.state]}\n[dim]{c.second.split(':')[0]}[/]" for c in row))
+        console.print(table)
+        for row in cells:
+            for c in row:
+                for text in c.problems:
+                    console.print(f"  {c.stage}: {text}", soft_wrap=True)
+
+
+@cli.command()
+@click.argument("job", type=click.Path(path_type=Path))
+@click.argument("what", type=click.Choice(["cloud", "cameras"]))
+@click.argument("out", type=click.Path(path_type=Path))
+@click.option("--sitting", help="Which sitting's cloud.")
+def export(job, what, out, sitting):
+    """Write the dense cloud (PLY) or the cameras (JSON) of JOB to the file OUT."""
+    from ..stages.deliver import export_cameras, export_cloud
+    with Job.open(job, writable=False) as j:
+        if what == "cloud":
+            n = export_cloud(j, out, j.sitting(sitting) if sitting else None)
+            console.print(f"Wrote {n:,} points to {out} (unscaled)", soft_wrap=True)
+        else:
+            n = export_cameras(j, out)
+            console.print(f"Wrote {n} solved photos to {out} (unscaled)", soft_wrap=True)
+
+
+@cli.command()
+@click.argument("scene")
+@click.argument("out", type=click.Path(path_type=Path))
+@click.option("--smaller", type=float, default=1.0, help="Make pictures this many times smaller.")
+@click.option("--photos", type=int, default=None, help="At most this many photos a sitting.")
+def simulate(scene, out, smaller, photos):
+    """Make the photo set SCENE with exact truth in the folder OUT (simulated studio)."""
+    from rich.progress import Progress
+
+    from ..studio.scene import SCENES
+    from ..studio.scene import smaller as shrink
+    from ..studio.shoot import shoot
+    if scene not in SCENES:
+        raise UmbrateError(f"There is no scene “{scene}”. There is: {', '.join(SCENES)}.")
+    made = SCENES[scene]()
+    if smaller != 1.0 or photos:
+        made = shrink(made, smaller, photos)
+    with Progress(console=console, disable=not console.is_terminal) as bar:
+        task = bar.add_task("simulated photos", total=1.0)
+        shoot(made, out, lambda f, s: bar.update(task, completed=f, description=s), threads=os.cpu_count() or 1)
+    console.print(f"Made {out}: simulated photos, true masks, truth.json and truth.ply", soft_wrap=True)
+
+
+@cli.command()
+def warm():
+    """Compile all kernels once, so that no first click waits for it (the launcher does this)."""
+    from .warm import warm_up
+    warm_up(console)
+
+
+@cli.command(context_settings={"ignore_unknown_options": True})
+@click.argument("arguments", nargs=-1)
+def test(arguments):
+    """Run all tests (or those named: ./umbrate test tests.test_geometry)."""
+    root = Path(__file__).resolve().parents[3]
+    if not (root / "tests" / "run.py").is_file():
+        raise UmbrateError("The tests are not there: they belong in tests/ beside src/ in the checkout.")
+    sys.exit(subprocess.call([sys.executable, str(root / "tests" / "run.py"), *arguments], cwd=root))
+
+
+def main():
+    """Entry point."""
+    cli()

@@ -1,0 +1,121 @@
+"""Running stages from the terminal: the same queue as the window's, with a progress bar."""
+
+import json
+import sys
+from pathlib import Path
+
+from rich.console import Console
+from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
+
+from ..core.errors import UmbrateError
+from ..stages import BY_NAME, STAGES
+from ..stages.base import parse_settings
+from ..stages.photos import find_photos, read_records
+from ..work.queue import Queue
+from ..work.state import plan
+
+out = Console(highlight=False)
+err = Console(stderr=True, highlight=False)
+
+
+def add_photos(job, folder, sitting_name, masks=None, pattern=None, quiet=False):
+    """Add a folder as a sitting and look at every photo and mask; returns whether all went well."""
+    records, refused = read_records(find_photos(folder))
+    for _, sentence in refused:
+        err.print(f"Left out: {sentence}", soft_wrap=True)
+    if not records:
+        raise UmbrateError(f"None of the photos in {folder} can be read.")
+    if masks is not None and not Path(masks).is_dir():
+        raise UmbrateError(f"The mask folder {masks} does not exist. Check the name, or leave --masks out.")
+    sitting, n = job.add_sitting(sitting_name, records)
+    if masks is not None or pattern is not None:
+        values = job.settings(sitting.id, "masks")
+        if masks is not None:
+            values = {**values, "folder": str(Path(masks).resolve())}
+        if pattern is not None:
+            values = {**values, "pattern": pattern}
+        parse_settings(BY_NAME["masks"], values)
+        job.set_settings(sitting.id, "masks", values)
+    if not quiet:
+        again = f" ({len(records) - n} were there already)" if n < len(records) else ""
+        out.print(f"Added {n} photos to “{sitting_name}”{again}.")
+    good = run_cells(job, [sitting], "masks", quiet=quiet)
+    problems = [p for name in ("photos", "masks") if job.result(sitting.id, name)
+                for p in job.result(sitting.id, name).problems]
+    return good and not refused and not problems
+
+
+def apply_assignments(job, sittings, assignments):
+    """Apply ``stage.setting=value`` texts to sittings; nothing is changed when one of them is wrong."""
+    changes = {}
+    for text in assignments:
+        left, equals, value = text.partition("=")
+        stage_name, dot, field = left.partition(".")
+        if not equals or not dot or stage_name not in BY_NAME:
+            stages = ", ".join(s.name for s in STAGES)
+            raise UmbrateError(f"“{text}” is not understood. Write STAGE.SETTING=VALUE with a stage of: {stages}; for "
+                               "example cloud.photo_scale=4")
+        try:
+            parsed = json.loads(value)
+        except ValueError:
+            parsed = value
+        changes.setdefault(stage_name, {})[field] = parsed
+    for stage_name, values in changes.items():
+        for s in sittings:
+            merged = {**job.settings(s.id, stage_name), **values}
+            clean = parse_settings(BY_NAME[stage_name], merged).model_dump(mode="json")
+            changes[stage_name] = values
+            job.set_settings(s.id, stage_name, {k: clean[k] for k in merged})
+
+
+def run_cells(job, sittings, upto, redo=False, redo_all=False, quiet=False):
+    """Run what is missing or stale up to a stage; returns whether everything went well."""
+    if upto not in BY_NAME:
+        raise UmbrateError(f"There is no stage “{upto}”. There is: {', '.join(s.name for s in STAGES)}.")
+    queue = Queue(job)
+    for s in sittings:
+        names = [x.name for x in STAGES] if redo_all else plan(job, s, upto, redo)
+        if redo_all:
+            names = names[: names.index(upto) + 1]
+        queue.add(s, names)
+    if queue.idle:
+        if not quiet:
+            out.print("Everything is up to date. Use --redo to run it again.")
+        return True
+    good = True
+    names = {s.id: s.name for s in sittings}
+    live = sys.stdout.isatty() and not quiet
+    with Progress(TextColumn("{task.description}"), BarColumn(), TimeRemainingColumn(), TextColumn("{task.fields[sentence]}"),
+                  console=out, disable=not live, transient=True) as bar:
+        task = None
+        try:
+            while not queue.idle:
+                for e in queue.poll(0.2):
+                    title = f"{names[e.data['sitting']]}, {BY_NAME[e.data['stage']].title}"
+                    if e.kind == "started":
+                        task = bar.add_task(title, total=1.0, sentence="")
+                        if not live and not quiet:
+                            out.print(f"{title} ...")
+                    elif e.kind == "progress":
+                        bar.update(task, completed=e.data["fraction"], sentence=e.data["sentence"])
+                    elif e.kind == "done":
+                        bar.remove_task(task)
+                        stage = BY_NAME[e.data["stage"]]
+                        done = job.result(e.data["sitting"], stage.name)
+                        if not quiet:
+                            out.print(f"{title}: {', '.join(x for x in stage.headline(e.data['figures']) if x)}"
+                                      f"  [dim]{done.seconds:.1f} s[/]")
+                            for p in done.problems:
+                                out.print(f"  {p['text']} {p['hint']}", soft_wrap=True)
+                    elif e.kind != "live":
+                        good = False
+                        err.print(f"[bold red]{title}:[/] {e.data['message']}", soft_wrap=True)
+        except KeyboardInterrupt:
+            queue.cancel()
+            while not queue.idle:
+                queue.poll(0.2)
+            err.print("Stopped. What was finished before is saved.")
+            good = False
+        finally:
+            queue.close()
+    return good

@@ -1,0 +1,41 @@
+"""Warming up: every kernel compiled once, by running a tiny job through all stages."""
+
+import tempfile
+import time
+from pathlib import Path
+
+
+def warm_up(console):
+    """Run the small simulated scene through all stages in this process; kernels stay compiled on disk."""
+    import numpy as np
+
+    from ..core.raster.camera import eye_round
+    from ..core.raster.points import draw_points, paint
+    from ..job.store import Job
+    from ..stages import STAGES
+    from ..stages.base import Report, parse_settings
+    from ..stages.photos import find_photos, read_records
+    from ..studio.scene import pebble
+    from ..studio.shoot import shoot
+    start = time.monotonic()
+
+    def say(text):
+        console.print(f"  {text}  [dim]{time.monotonic() - start:.0f} s[/]")
+
+    say("compiling the simulated studio")
+    with tempfile.TemporaryDirectory() as folder:
+        shoot(pebble(), Path(folder) / "photos")
+        with Job.create(Path(folder) / "warm") as job:
+            records, _ = read_records(find_photos(Path(folder) / "photos" / "by-hand"))
+            sitting, _ = job.add_sitting("warm", records)
+            job.set_settings(sitting.id, "masks", {"folder": str(Path(folder) / "photos" / "by-hand" / "masks")})
+            for stage in STAGES:
+                say(f"compiling {stage.title}")
+                settings = parse_settings(stage, job.settings(sitting.id, stage.name))
+                out = stage.run(stage.gather(job, sitting), settings, Report())
+                job.commit_result(sitting.id, stage.name, "", {}, out.figures, out.problems, out.artefacts, 0.0)
+            say("compiling the scene")
+            points = np.random.default_rng(0).random((200_000, 3)).astype(np.float32)
+            colors = np.zeros((len(points), 3), np.uint8)
+            paint(draw_points(points, eye_round(np.full(3, 0.5), 1.0, (1, 1, 1), 64, 64), 64, 64, 2), colors, (0, 0, 0), 30.0)
+    say("all kernels are compiled")

@@ -1,0 +1,126 @@
+"""Judging a result against the studio's truth: how far off poses and clouds really are."""
+
+import json
+from pathlib import Path
+
+import numpy as np
+from PIL import Image
+from plyfile import PlyData
+from scipy.spatial import cKDTree
+
+from ..core.geometry.lens import Lens
+from ..core.geometry.pose import center
+from ..core.geometry.similarity import compare_poses
+from ..core.raster.triangles import mesh_depth
+
+
+def nearest_on_triangles(points, vertices, faces, candidates=10):
+    """Distance (n,) from points to a mesh of evenly small triangles.
+
+    The nearest triangles by their centers are measured exactly (Ericson 2005, closest point on triangle).
+    """
+    T = vertices[faces]
+    tree = cKDTree(T.mean(1))
+    best = np.full(len(points), np.inf)
+    _, near = tree.query(points, k=candidates, workers=-1)
+    for k in range(candidates):
+        a, b, c = (T[near[:, k], m] for m in range(3))
+        ab, ac, ap = b - a, c - a, points - a
+        d1, d2 = (ab * ap).sum(1), (ac * ap).sum(1)
+        bp, cp = points - b, points - c
+        d3, d4, d5, d6 = (ab * bp).sum(1), (ac * bp).sum(1), (ab * cp).sum(1), (ac * cp).sum(1)
+        va, vb, vc = d3 * d6 - d5 * d4, d5 * d2 - d1 * d6, d1 * d4 - d3 * d2
+        with np.errstate(divide="ignore", invalid="ignore"):
+            inside = a + ab * (vb / (va + vb + vc))[:, None] + ac * (vc / (va + vb + vc))[:, None]
+            on_ab = a + ab * np.clip(d1 / (d1 - d3), 0, 1)[:, None]
+            on_ac = a + ac * np.clip(d2 / (d2 - d6), 0, 1)[:, None]
+            on_bc = b + (c - b) * np.clip((d4 - d3) / ((d4 - d3) + (d5 - d6)), 0, 1)[:, None]
+        q = np.where(((va > 0) & (vb > 0) & (vc > 0))[:, None], inside, np.nan)
+        for x in (q, on_ab, on_ac, on_bc):
+            d = np.linalg.norm(points - x, axis=1)
+            best = np.fmin(best, d)
+    return best
+
+
+def sample_mesh(vertices, faces, n, seed=0):
+    """`n` points spread evenly over a mesh, and the normal of each: two (n, 3) arrays."""
+    a, b, c = (vertices[faces[:, k]] for k in range(3))
+    normal = np.cross(b - a, c - a)
+    area = np.linalg.norm(normal, axis=1)
+    rng = np.random.default_rng(seed)
+    t = rng.choice(len(faces), n, p=area / area.sum())
+    u, v = rng.random((2, n))
+    flip = u + v > 1
+    u[flip], v[flip] = 1 - u[flip], 1 - v[flip]
+    points = a[t] + u[:, None] * (b - a)[t] + v[:, None] * (c - a)[t]
+    return points, normal[t] / np.maximum(area[t], 1e-12)[:, None]
+
+
+class Truth:
+    """The truth beside a simulated photo set (see `shoot`)."""
+
+    def __init__(self, folder):
+        self.folder = Path(folder)
+        self.data = json.loads((self.folder / "truth.json").read_text())
+        self.lens = Lens.from_dict(self.data["lens"])
+        ply = PlyData.read(str(self.folder / "truth.ply"))
+        self.vertices = np.stack([np.asarray(ply["vertex"][a], np.float64) for a in "xyz"], 1)
+        self.faces = np.vstack(ply["face"]["vertex_indices"]).astype(np.int64)
+        self.poses = {p["name"]: np.array(p["world_to_camera"]) for p in self.data["photos"]}
+        self.sitting_of = {p["name"]: p["sitting"] for p in self.data["photos"]}
+        self.distance = self.data["working_distance_mm"]
+
+    def names(self, sitting):
+        """Photos of a sitting, as ``FOLDER/NAME``."""
+        return [n for n, s in self.sitting_of.items() if s == sitting]
+
+    def seen_surface(self, sitting, samples=60_000, at_least=3, max_slant_deg=75.0):
+        """Samples of the surface (n, 3) that at least so many photos of a sitting see, by depth and true mask."""
+        points, normals = sample_mesh(self.vertices, self.faces, samples)
+        K = np.array([self.lens.f, self.lens.cx, self.lens.cy])
+        count = np.zeros(len(points), int)
+        for name in self.names(sitting):
+            E = self.poses[name]
+            depth = mesh_depth(self.vertices, self.faces, K, E, self.lens.width, self.lens.height)
+            folder, file = name.split("/")
+            mask = np.asarray(Image.open(self.folder / folder / "masks" / (Path(file).stem + ".png")).convert("L")) > 127
+            Y = points @ E[:3, :3].T + E[:3, 3]
+            pinhole = np.round(Y[:, :2] / Y[:, 2:] * K[0] + K[1:]).astype(int)
+            real = np.round(self.lens.project(Y[:, :2] / Y[:, 2:])).astype(int)
+            d = center(E) - points
+            slant = (normals * d).sum(1) / np.linalg.norm(d, axis=1)
+            size = [self.lens.width, self.lens.height]
+            ok = ((pinhole >= 0) & (pinhole < size) & (real >= 0) & (real < size)).all(1) & (
+                slant > np.cos(np.radians(max_slant_deg)))
+            i = np.flatnonzero(ok)
+            ok[i] = (Y[i, 2] < depth[pinhole[i, 1], pinhole[i, 0]] + 0.5) & mask[real[i, 1], real[i, 0]]
+            count += ok
+        return points[count >= at_least]
+
+    def judge_poses(self, sitting, solved):
+        """Errors of a sitting's poses after a similarity fit.
+
+        solved : dict of file name to (4, 4). Returns figures and the similarity to the true frame (None
+        with fewer than three poses).
+        """
+        true = {n.split("/")[1]: self.poses[n] for n in self.names(sitting)}
+        both = [n for n in true if n in solved]
+        figures = {"photos": len(true), "solved": len(both)}
+        if len(both) < 3:
+            return figures, None
+        M, rotation, shift = compare_poses([solved[n] for n in both], [true[n] for n in both])
+        figures.update(rotation_deg_median=float(np.median(rotation)), rotation_deg_max=float(rotation.max()),
+                       center_mm_median=float(np.median(shift)), center_mm_max=float(shift.max()),
+                       center_percent_median=float(100 * np.median(shift) / self.distance))
+        return figures, M
+
+    def judge_cloud(self, sitting, points, M, limit=300_000):
+        """Errors of a cloud brought into the true frame by `M`, the similarity of the poses."""
+        X = points @ M[:3, :3].T + M[:3, 3]
+        some = X if len(X) <= limit else X[np.random.default_rng(0).choice(len(X), limit, replace=False)]
+        d = nearest_on_triangles(some, self.vertices, self.faces)
+        seen = self.seen_surface(sitting)
+        near, _ = cKDTree(X).query(seen, workers=-1)
+        return {"points": len(X), "distance_mm_median": float(np.median(d)), "distance_mm_p90": float(np.percentile(d, 90)),
+                "off_2mm_percent": float(100 * (d > 2).mean()), "covered_1mm_percent": float(100 * (near < 1.0).mean()),
+                "covered_0p5mm_percent": float(100 * (near < 0.5).mean())}
