@@ -72,16 +72,14 @@ def window(job=None):
 @click.option("--json", "as_json", is_flag=True, help="Print the figures as JSON.")
 def demo(folder, window, as_json):
     """Run the main job on the demo data, judge it against the truth, and show it."""
-    from . import demo as d
-    from .runs import add_photos, run_cells
-    if folder is None:
-        import platformdirs
-        folder = Path(platformdirs.user_data_dir("umbrate", appauthor=False)) / "demo" / "whistle.umbrate"
+    from ..work import demo as d
+    from .runs import run_cells
+    folder = folder or d.demo_folder()
     watch = d.Stopwatch()
     if not as_json:
         console.print("A terracotta bird whistle, 92 mm, in two sittings of 24 photos ([italic]simulated[/]).")
         console.print(f"The demo job is {folder}", soft_wrap=True)
-    with d.make_demo_job(folder, lambda j, p, n, m: add_photos(j, p, n, m, quiet=as_json)) as job:
+    with d.make_demo_job(folder) as job:
         ok = run_cells(job, job.sittings(), "cloud", redo_all=True, quiet=as_json)
         seconds = watch.seconds
         if not as_json:

@@ -2,7 +2,6 @@
 
 import json
 import sys
-from pathlib import Path
 
 from rich.console import Console
 from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
@@ -10,7 +9,7 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 from ..core.errors import UmbrateError
 from ..stages import BY_NAME, STAGES
 from ..stages.base import parse_settings
-from ..stages.photos import find_photos, read_records
+from ..work.adding import add_folder
 from ..work.queue import Queue
 from ..work.state import plan
 
@@ -20,25 +19,12 @@ err = Console(stderr=True, highlight=False)
 
 def add_photos(job, folder, sitting_name, masks=None, pattern=None, quiet=False):
     """Add a folder as a sitting and look at every photo and mask; returns whether all went well."""
-    records, refused = read_records(find_photos(folder))
-    for _, sentence in refused:
+    sitting, added, there, refused = add_folder(job, folder, sitting_name, masks, pattern)
+    for sentence in refused:
         err.print(f"Left out: {sentence}", soft_wrap=True)
-    if not records:
-        raise UmbrateError(f"None of the photos in {folder} can be read.")
-    if masks is not None and not Path(masks).is_dir():
-        raise UmbrateError(f"The mask folder {masks} does not exist. Check the name, or leave --masks out.")
-    sitting, n = job.add_sitting(sitting_name, records)
-    if masks is not None or pattern is not None:
-        values = job.settings(sitting.id, "masks")
-        if masks is not None:
-            values = {**values, "folder": str(Path(masks).resolve())}
-        if pattern is not None:
-            values = {**values, "pattern": pattern}
-        parse_settings(BY_NAME["masks"], values)
-        job.set_settings(sitting.id, "masks", values)
     if not quiet:
-        again = f" ({len(records) - n} were there already)" if n < len(records) else ""
-        out.print(f"Added {n} photos to “{sitting_name}”{again}.")
+        again = f" ({there} were there already)" if there else ""
+        out.print(f"Added {added} photos to “{sitting_name}”{again}.")
     good = run_cells(job, [sitting], "masks", quiet=quiet)
     problems = [p for name in ("photos", "masks") if job.result(sitting.id, name)
                 for p in job.result(sitting.id, name).problems]

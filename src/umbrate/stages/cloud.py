@@ -31,7 +31,7 @@ class Settings(StageSettings):
     min_photos: int = Field(3, ge=2, le=10, title="Agreeing photos", description="A point must be confirmed by at least this "
                             "many photos.", json_schema_extra={"short": True})
     neighbors: int = Field(6, ge=1, le=12, title="Neighbors", description="How many other photos each photo is compared with.")
-    rounds: int = Field(3, ge=1, le=8, title="Rounds", description="Sweeps over each photo: more is a little finer and slower.")
+    rounds: int = Field(2, ge=1, le=8, title="Rounds", description="Sweeps over each photo: more is a little finer and slower.")
     min_score: float = Field(0.5, ge=0.0, le=0.99, title="Least likeness", description="Patches must look at least this much "
                              "alike between photos (correlation, 1 is the same).")
     depth_tolerance: float = Field(0.6, ge=0.05, le=5, title="Depth agreement", description="Largest difference of depth "

@@ -134,9 +134,12 @@ def _correlation_cost(j, x, y, m0, m1, m2, A, B, grays, w, h, dx, dy, weight, ce
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _cost(x, y, depth, nx, ny, nz, K, A, B, grays, w, h, dx, dy, weight, centered, var, best_of, costs,
+def _cost(x, y, depth, nx, ny, nz, K, A, B, grays, w, h, dx, dy, weight, centered, var, best_of, bar, costs,
           flat, fu, fv, val):
-    """Mean over the `best_of` neighbors that agree most: hidden ones do not spoil it."""
+    """Mean over the `best_of` neighbors that agree most: hidden ones do not spoil it.
+
+    Stops early, with WORST, once the mean cannot fall below `bar` any more.
+    """
     f = K[0]
     c = depth * (nx * ((x - K[1]) / f) + ny * ((y - K[2]) / f) + nz)
     if c > -1e-12:
@@ -145,9 +148,14 @@ def _cost(x, y, depth, nx, ny, nz, K, A, B, grays, w, h, dx, dy, weight, centere
     m0, m1 = nx / (c * f), ny / (c * f)
     m2 = nz / c - m0 * K[1] - m1 * K[2]
     n = grays.shape[0]
+    hopeless, allowed = 0, n - best_of
     for j in range(n):
         costs[j] = _correlation_cost(j, x, y, m0, m1, m2, A, B, grays, w, h, dx, dy, weight, centered, var,
                                      flat, fu, fv, val)
+        if costs[j] >= best_of * bar:
+            hopeless += 1
+            if hopeless > allowed:
+                return np.float32(2.0)
     total = np.float32(0)
     for k in range(best_of):
         m = k
@@ -194,7 +202,7 @@ def sweep_planes(gray, K, grays, w2, h2, A, B, near, far, depth, normal, cost, o
                     continue
                 if r == 0:
                     cost[y, x] = _cost(x, y, depth[y, x], normal[y, x, 0], normal[y, x, 1], normal[y, x, 2], K, A, B,
-                                       grays, w2, h2, dx, dy, weight, centered, var, best_of, costs, flat, fu, fv, val)
+                                       grays, w2, h2, dx, dy, weight, centered, var, best_of, np.float32(9.0), costs, flat, fu, fv, val)
                     continue
                 rx, ry = (x - cx) / f, (y - cy) / f
                 best, d = cost[y, x], np.float64(depth[y, x])
@@ -214,7 +222,7 @@ def sweep_planes(gray, K, grays, w2, h2, A, B, near, far, depth, normal, cost, o
                     if td < near[y, x] or td > far[y, x]:
                         continue
                     e = _cost(x, y, td, ta, tb, tc, K, A, B, grays, w2, h2, dx, dy, weight, centered, var,
-                              best_of, costs, flat, fu, fv, val)
+                              best_of, best, costs, flat, fu, fv, val)
                     if e < best:
                         best, d, a, b, c = e, td, ta, tb, tc
                 for k in range(3):
@@ -233,7 +241,7 @@ def sweep_planes(gray, K, grays, w2, h2, A, B, near, far, depth, normal, cost, o
                     if ta * rx + tb * ry + tc > -0.1:
                         continue
                     e = _cost(x, y, td, ta, tb, tc, K, A, B, grays, w2, h2, dx, dy, weight, centered, var,
-                              best_of, costs, flat, fu, fv, val)
+                              best_of, best, costs, flat, fu, fv, val)
                     if e < best:
                         best, d, a, b, c = e, td, ta, tb, tc
                 cost[y, x], depth[y, x] = best, d

@@ -4,10 +4,13 @@ import resource
 import time
 from pathlib import Path
 
+import platformdirs
+
 from ..core.errors import UmbrateError
 from ..job.store import Job
 from ..stages.deliver import camera_rows, load_cloud
 from ..studio.judge import Truth
+from .adding import add_folder
 
 SITTINGS = (("Upright", "upright"), ("On its back", "on-its-back"))
 #: the figures the demo has to reach: name, words, limit, and whether more is better
@@ -38,11 +41,13 @@ def demo_data():
     return folder
 
 
-def make_demo_job(folder, add):
-    """The demo job, ready to run: made where it is missing, else the one that is there.
+def demo_folder():
+    """Where the demo job goes unless somebody says otherwise."""
+    return Path(platformdirs.user_data_dir("umbrate", appauthor=False)) / "demo" / "whistle.umbrate"
 
-    add : callable(job, photos folder, sitting name, masks folder)
-    """
+
+def make_demo_job(folder):
+    """The demo job, ready to run: made where it is missing, else the one that is there."""
     data = demo_data()
     folder = Path(folder)
     if (folder / "job.sqlite").exists():
@@ -50,7 +55,7 @@ def make_demo_job(folder, add):
     folder.parent.mkdir(parents=True, exist_ok=True)
     job = Job.create(folder)
     for name, sub in SITTINGS:
-        add(job, data / sub, name, data / sub / "masks")
+        add_folder(job, data / sub, name, data / sub / "masks")
     return job
 
 

@@ -1,0 +1,177 @@
+"""The Board: sittings by stages, what state each is in, and the place to start work."""
+
+from PyQt6.QtCore import QPoint, QRect, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QFontMetrics, QPainter, QPen
+from PyQt6.QtWidgets import QToolTip, QWidget
+
+from ..stages import STAGES
+from ..work.state import WORDS
+from . import tokens as t
+
+HEAD, ROW, NAME = 24, 44, 176
+
+
+def short_time(seconds):
+    """A duration for people: 45 s, 3:20."""
+    return f"{seconds:.0f} s" if seconds < 60 else f"{int(seconds) // 60}:{int(seconds) % 60:02d}"
+
+
+class Board(QWidget):
+    """A painted grid; keys: arrows move, Space adds a cell to the choice, Enter runs what is chosen."""
+
+    menu_wanted = pyqtSignal(QPoint)
+
+    def __init__(self, session):
+        super().__init__()
+        self.session = session
+        self.extra = set()  #: further chosen cells (sitting id, stage)
+        self.cells = []
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMouseTracking(True)
+        self.setAccessibleName("Board: sittings by stages")
+        session.document_changed.connect(self.reload)
+        session.chosen_changed.connect(self.update)
+        session.progressed.connect(self.update)
+        self.reload()
+
+    def reload(self):
+        """Read the cells again."""
+        self.cells = self.session.board()
+        self.names = [(s.id, s.name, len(self.session.job.photos(s.id))) for s in self.session.job.sittings()] if self.session.job else []
+        rows = max(1, len(self.cells))
+        self.setMinimumHeight(HEAD + ROW * rows + 4)
+        self.update()
+
+    def sizeHint(self):
+        return QSize(900, self.minimumHeight())
+
+    def chosen_cells(self):
+        """Cells that Run works on."""
+        return [c for c in [(self.session.sitting_id, self.session.stage), *sorted(self.extra)] if c[0] is not None]
+
+    def _column(self):
+        return max(110, (self.width() - NAME) // len(STAGES))
+
+    def _at(self, pos):
+        row = (pos.y() - HEAD) // ROW
+        column = (pos.x() - NAME) // self._column() if pos.x() >= NAME else -1
+        return (row, column) if 0 <= row < len(self.cells) and column < len(STAGES) and pos.y() >= HEAD else None
+
+    def cell_rect(self, row, column):
+        """Where a cell is drawn."""
+        w = self._column()
+        return QRect(NAME + column * w, HEAD + row * ROW, w - 4, ROW - 4)
+
+    def paintEvent(self, _):
+        p = QPainter(self)
+        p.fillRect(self.rect(), t.color(t.GROUND))
+        p.setFont(t.font(t.SMALL))
+        p.setPen(t.color(t.QUIET))
+        w = self._column()
+        p.drawText(QRect(12, 0, NAME - 12, HEAD), Qt.AlignmentFlag.AlignVCenter, "Sitting")
+        for k, s in enumerate(STAGES):
+            p.drawText(QRect(NAME + k * w + 10, 0, w, HEAD), Qt.AlignmentFlag.AlignVCenter, s.title)
+        if not self.cells:
+            p.setFont(t.font())
+            p.drawText(QRect(12, HEAD, self.width() - 24, ROW), Qt.AlignmentFlag.AlignVCenter,
+                       "No sittings yet. Drop a folder of photos anywhere on the window, one folder for each placement of the object.")
+            return
+        run = self.session.running()
+        for r, row in enumerate(self.cells):
+            sid, name, count = self.names[r]
+            chosen_row = sid == self.session.sitting_id
+            p.setFont(t.font(t.SIZE, chosen_row))
+            p.setPen(t.color(t.TEXT))
+            metrics = QFontMetrics(p.font())
+            p.drawText(QRect(12, HEAD + r * ROW + 3, NAME - 20, 20), Qt.AlignmentFlag.AlignVCenter,
+                       metrics.elidedText(name, Qt.TextElideMode.ElideRight, NAME - 24))
+            p.setFont(t.font(t.SMALL))
+            p.setPen(t.color(t.QUIET))
+            p.drawText(QRect(12, HEAD + r * ROW + 21, NAME - 20, 16), Qt.AlignmentFlag.AlignVCenter, f"{count} photos, unscaled")
+            for c, cell in enumerate(row):
+                self._paint_cell(p, self.cell_rect(r, c), cell, run)
+
+    def _paint_cell(self, p, rect, cell, run):
+        state = self.session.state_of(cell)
+        chosen = (cell.sitting_id, cell.stage) == (self.session.sitting_id, self.session.stage)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        p.setBrush(t.color(t.PANEL))
+        also = (cell.sitting_id, cell.stage) in self.extra
+        p.setPen(QPen(t.color(t.ACCENT if chosen or also else t.LINE), 1.5 if chosen or also else 1.0,
+                      Qt.PenStyle.DashLine if also and not chosen else Qt.PenStyle.SolidLine))
+        p.drawRoundedRect(QRectF(rect).adjusted(0.5, 0.5, -0.5, -0.5), 4, 4)
+        first, second = cell.first, cell.second
+        if state == "running":
+            fill = QRectF(rect).adjusted(2, 2, -2, -2)
+            fill.setWidth(fill.width() * run.fraction)
+            p.setPen(Qt.PenStyle.NoPen)
+            p.setBrush(t.color(t.ACCENT_DARK, 140))
+            p.drawRoundedRect(fill, 3, 3)
+            left = run.seconds_left
+            first = f"{100 * run.fraction:.0f} %" + (f"  {short_time(left)} left" if left is not None else "")
+            second = run.sentence
+        elif state == "queued":
+            first, second = "waiting", ""
+        elif not first:
+            first, second = WORDS[state], ""
+        t.draw_state(p, state, QRectF(rect.left() + 9, rect.center().y() - 6, 13, 13))
+        x, width = rect.left() + 30, rect.width() - 36
+        p.setFont(t.font())
+        p.setPen(t.color(t.QUIET if state in ("nothing", "ready", "queued") else t.TEXT))
+        line = QRect(x, rect.top() + (3 if second else 10), width, 19)
+        p.drawText(line, Qt.AlignmentFlag.AlignVCenter, QFontMetrics(p.font()).elidedText(first, Qt.TextElideMode.ElideRight, width))
+        if second:
+            p.setFont(t.font(t.SMALL))
+            p.setPen(t.color(t.QUIET))
+            p.drawText(QRect(x, rect.top() + 21, width, 16), Qt.AlignmentFlag.AlignVCenter,
+                       QFontMetrics(p.font()).elidedText(second, Qt.TextElideMode.ElideRight, width))
+
+    def mousePressEvent(self, e):
+        at = self._at(e.position().toPoint())
+        if at is None:
+            return
+        row, column = at
+        sid = self.names[row][0]
+        stage = STAGES[column].name if column >= 0 else self.session.stage
+        if e.modifiers() & Qt.KeyboardModifier.ControlModifier and column >= 0:
+            self.extra ^= {(sid, stage)}
+            self.update()
+            return
+        self.extra.clear()
+        self.session.choose(sid, stage)
+        if e.button() == Qt.MouseButton.RightButton:
+            self.menu_wanted.emit(e.globalPosition().toPoint())
+
+    def mouseDoubleClickEvent(self, e):
+        if self._at(e.position().toPoint()):
+            self.session.run(self.chosen_cells())
+
+    def mouseMoveEvent(self, e):
+        at = self._at(e.position().toPoint())
+        if at is None or at[1] < 0:
+            QToolTip.hideText()
+            return
+        cell = self.cells[at[0]][at[1]]
+        state = self.session.state_of(cell)
+        lines = [f"{WORDS[state].capitalize()}.", cell.detail, *cell.problems[:6]]
+        if len(cell.problems) > 6:
+            lines.append(f"and {len(cell.problems) - 6} more")
+        QToolTip.showText(e.globalPosition().toPoint(), "\n".join(x for x in lines if x), self)
+
+    def keyPressEvent(self, e):
+        names = [s.name for s in STAGES]
+        ids = [n[0] for n in self.names]
+        if not ids or self.session.sitting_id not in ids:
+            return super().keyPressEvent(e)
+        row, column = ids.index(self.session.sitting_id), names.index(self.session.stage)
+        step = {Qt.Key.Key_Left: (0, -1), Qt.Key.Key_Right: (0, 1), Qt.Key.Key_Up: (-1, 0), Qt.Key.Key_Down: (1, 0)}.get(e.key())
+        if step:
+            row, column = (row + step[0]) % len(ids), max(0, min(len(names) - 1, column + step[1]))
+            self.session.choose(ids[row], names[column])
+        elif e.key() == Qt.Key.Key_Space:
+            self.extra ^= {(ids[row], names[column])}
+            self.update()
+        elif e.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.session.run(self.chosen_cells())
+        else:
+            super().keyPressEvent(e)

@@ -1,0 +1,259 @@
+"""The photo view: one photo, upright for people, with mask, features, sightings and residuals on top."""
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QImage, QPainter, QPen, QTransform
+from PyQt6.QtWidgets import QHBoxLayout, QToolButton, QWidget
+
+from ..core.errors import UmbrateError
+from ..core.geometry.lens import unproject_one
+from ..core.geometry.pose import center
+from ..core.imaging.decode import read_picture
+from ..stages.masks import decode_mask
+from . import tokens as t
+
+TURN = {1: 0, 2: 0, 3: 180, 4: 180, 5: 270, 6: 90, 7: 90, 8: 270}
+
+
+class PhotoView(QWidget):
+    """Wheel zooms to the pointer, dragging moves, double click fits."""
+
+    def __init__(self, session):
+        super().__init__()
+        self.session = session
+        self.setMinimumSize(200, 200)
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Photo view")
+        self.shown = None  #: id of the photo whose picture is here
+        self.image = self.tint = None
+        self.problem = ""
+        self.features = np.zeros((0, 2))
+        self.sightings = np.zeros((0, 4))
+        self.sighting = None
+        self.scale, self.shift = 1.0, QPointF()
+        self._drag = None
+        self._make_tools()
+        session.chosen_changed.connect(self.reload)
+        session.document_changed.connect(self.reload_overlays)
+        session.pointed.connect(self._on_pointed)
+        self.reload()
+
+    def _make_tools(self):
+        self.tools = QWidget(self)
+        row = QHBoxLayout(self.tools)
+        row.setContentsMargins(8, 8, 8, 0)
+        row.setSpacing(4)
+        self.toggles = {}
+        for name, tip, on, key in (("Mask", "Tint what the mask leaves out", True, "5"),
+                                   ("Features", "Show the key points found", False, "6"),
+                                   ("Sightings", "Show the sightings of tie points, with their residuals 20 times enlarged", False, "7")):
+            b = QToolButton(text=name, checkable=True, checked=on)
+            b.setToolTip(f"{tip}  ({key})")
+            b.setShortcut(key)
+            b.toggled.connect(self.reload_overlays)
+            self.toggles[name] = b
+            row.addWidget(b)
+        row.addStretch(1)
+        fit = QToolButton(text="Fit")
+        fit.setToolTip("Show the whole photo  (double click)")
+        fit.clicked.connect(self.fit)
+        row.addWidget(fit)
+
+    # ------------------------------------------------------------------ contents
+    def reload(self):
+        """Show the chosen photo; its file is read in the background."""
+        photo = self.session.photo
+        if photo is None:
+            self.shown, self.image, self.tint = None, None, None
+            self.update()
+            return
+        if photo.id == self.shown:
+            self.update()
+            return
+        self.shown = photo.id
+        path = self.session.job.photo_path(photo)
+
+        def read():
+            try:
+                return photo.id, read_picture(path), ""
+            except UmbrateError as e:
+                return photo.id, None, str(e)
+
+        def show(answer):
+            pid, picture, problem = answer
+            if pid != self.shown:
+                return
+            self.problem = problem
+            same = self.image is not None and picture is not None and (self.image.width(), self.image.height(),
+                                                                       self.orientation) == (*picture.shape[1::-1], photo.orientation)
+            self.orientation = photo.orientation
+            self._picture = picture
+            self.image = None if picture is None else QImage(picture.data, picture.shape[1], picture.shape[0],
+                                                             3 * picture.shape[1], QImage.Format.Format_RGB888)
+            if not same:
+                self.fit()
+            self.reload_overlays()
+        self.session.in_background(read, show)
+
+    def reload_overlays(self, *_):
+        """Take mask, features and sightings of the photo anew."""
+        s, photo = self.session, self.session.photo
+        self.tint, self.features, self.sightings = None, np.zeros((0, 2)), np.zeros((0, 4))
+        if photo is not None and self.image is not None and photo.id == self.shown:
+            masks, poses = s.result("masks"), s.result("poses")
+            key = masks.blob("mask", photo.id) if masks else None
+            try:
+                if key and self.toggles["Mask"].isChecked():
+                    m = decode_mask(s.job.blobs.get_bytes(key))
+                    tint = np.zeros((*m.shape, 4), np.uint8)
+                    tint[~m] = (0x24, 0x21, 0x1E, 175)
+                    self._tint_data = tint
+                    self.tint = QImage(tint.data, m.shape[1], m.shape[0], 4 * m.shape[1], QImage.Format.Format_ARGB32)
+                key = poses.blob("features", photo.id) if poses else None
+                if key and self.toggles["Features"].isChecked():
+                    self.features = s.job.blobs.get_arrays(key)["xy"]
+            except UmbrateError as e:
+                s.said.emit(str(e), "bad")
+            b = s.block
+            if b is not None and self.toggles["Sightings"].isChecked():
+                rows = np.flatnonzero(b["photo_ids"][b["photo"]] == photo.id)
+                self.sightings = np.hstack([b["xy"][rows], b["residual"][rows]])
+        self.update()
+
+    def _on_pointed(self, sightings):
+        self.sighting = sightings.get(self.shown) if sightings else None
+        self.update()
+
+    # ------------------------------------------------------------------ coordinates
+    def _upright(self):
+        """Sensor pixels to upright pixels."""
+        w, h = self.image.width(), self.image.height()
+        m = QTransform()
+        turn = TURN.get(self.orientation, 0)
+        # pixel edges: (0, 0) here is the outer corner of the first pixel
+        if turn == 90:
+            m.translate(h, 0)
+        elif turn == 180:
+            m.translate(w, h)
+        elif turn == 270:
+            m.translate(0, w)
+        m.rotate(turn)
+        if self.orientation in (2, 4, 5, 7):
+            m.translate(w, 0)
+            m.scale(-1, 1)
+        return m
+
+    def _to_view(self):
+        return self._upright() * QTransform.fromScale(self.scale, self.scale) * QTransform.fromTranslate(self.shift.x(), self.shift.y())
+
+    def fit(self):
+        """Show the whole photo."""
+        if self.image is None:
+            return
+        r = self._upright().mapRect(QRectF(0, 0, self.image.width(), self.image.height()))
+        top = 40
+        self.scale = min((self.width() - 16) / r.width(), (self.height() - top - 32) / r.height())
+        self.shift = QPointF((self.width() - r.width() * self.scale) / 2, top + (self.height() - top - 24 - r.height() * self.scale) / 2)
+        self.update()
+
+    def pixel_at(self, pos):
+        """Sensor pixel (x, y) under a widget position, pixel centers at whole numbers; None without a photo."""
+        if self.image is None:
+            return None
+        inverse, ok = self._to_view().inverted()
+        q = inverse.map(QPointF(pos))
+        return (q.x() - 0.5, q.y() - 0.5) if ok else None
+
+    # ------------------------------------------------------------------ drawing
+    def resizeEvent(self, _):
+        self.tools.setGeometry(0, 0, self.width(), 40)
+        self.fit()
+
+    def paintEvent(self, _):
+        p = QPainter(self)
+        p.fillRect(self.rect(), t.color(t.NEUTRAL))
+        photo = self.session.photo
+        if self.image is None:
+            p.setPen(t.color(t.QUIET))
+            p.setFont(t.font())
+            p.drawText(self.rect().adjusted(24, 0, -24, 0), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap,
+                       self.problem or ("Choose a photo in the strip below." if photo is None else ""))
+            return
+        view = self._to_view()
+        p.setTransform(view)
+        p.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.scale < 2)
+        p.drawImage(QRectF(0, 0, self.image.width(), self.image.height()), self.image)
+        if self.tint is not None:
+            p.drawImage(QRectF(0, 0, self.image.width(), self.image.height()), self.tint)
+        p.resetTransform()
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if len(self.features):
+            p.setPen(QPen(t.color(t.CATEGORIES[1], 200), 2.5, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
+            p.drawPoints([view.map(QPointF(x + 0.5, y + 0.5)) for x, y in self.features[:8000].tolist()])
+        if len(self.sightings):
+            p.setPen(QPen(t.color(t.ACCENT), 1.2))
+            for x, y, rx, ry in self.sightings[:8000].tolist():
+                a = view.map(QPointF(x + 0.5, y + 0.5))
+                p.drawEllipse(a, 2, 2)
+                p.drawLine(a, view.map(QPointF(x + 0.5 - 20 * rx, y + 0.5 - 20 * ry)))
+        if self.sighting is not None:
+            a = view.map(QPointF(self.sighting[0] + 0.5, self.sighting[1] + 0.5))
+            p.setPen(QPen(t.color(t.GROUND), 4))
+            p.drawEllipse(a, 8, 8)
+            p.setPen(QPen(t.color(t.ACCENT), 2))
+            p.drawEllipse(a, 8, 8)
+        p.setFont(t.font(t.SMALL))
+        p.setPen(t.color(t.QUIET))
+        facts = [photo.name, f"{photo.width} x {photo.height}"] if photo else []
+        poses = self.session.result("poses")
+        if photo and poses:
+            row = poses.figures["per_photo"].get(str(photo.id))
+            if row and row["sightings"]:
+                facts.append(f"{row['sightings']} sightings, residual {row['rms_px']:.2f} px")
+            elif row:
+                facts.append("not placed")
+        p.drawText(QRectF(12, self.height() - 24, self.width() - 24, 18), Qt.AlignmentFlag.AlignLeft, "   ".join(facts))
+
+    # ------------------------------------------------------------------ the pointer
+    def mousePressEvent(self, e):
+        self._drag = e.position()
+        self.setFocus()
+
+    def mouseMoveEvent(self, e):
+        if self._drag is not None:
+            self.shift += e.position() - self._drag
+            self._drag = e.position()
+            self.update()
+            return
+        at, b = self.pixel_at(e.position()), self.session.block
+        if at is None or b is None:
+            return
+        rows = np.flatnonzero(b["photo_ids"] == self.shown)
+        inside = 0 <= at[0] < self.image.width() and 0 <= at[1] < self.image.height()
+        if not len(rows) or not np.isfinite(b["poses"][rows[0], 0, 0]) or not inside:
+            self.session.ray.emit(None)
+            return
+        E, lens = b["poses"][rows[0]], b["lenses"][b["lens_of"][rows[0]]]
+        x, y = unproject_one(at[0], at[1], lens)
+        d = E[:3, :3].T @ np.array([x, y, 1.0])
+        self.session.ray.emit((center(E), d / np.linalg.norm(d)))
+
+    def leaveEvent(self, _):
+        self.session.ray.emit(None)
+
+    def mouseReleaseEvent(self, _):
+        self._drag = None
+
+    def mouseDoubleClickEvent(self, _):
+        self.fit()
+
+    def wheelEvent(self, e):
+        if self.image is None:
+            return
+        factor = 1.0015 ** e.angleDelta().y()
+        new = min(max(self.scale * factor, 0.02), 40.0)
+        pos = e.position()
+        self.shift = pos - (pos - self.shift) * (new / self.scale)
+        self.scale = new
+        self.update()

@@ -1,0 +1,385 @@
+"""The scene: photos as frusta, tie points, the dense cloud and the keep box, to be turned by hand.
+
+Points are drawn by core.raster; what lies on top by QPainter. While the view moves, an even sample
+of the cloud is drawn, as large as the machine manages in a frame; when it rests, all of it.
+"""
+
+import time
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer
+from PyQt6.QtGui import QImage, QPainter, QPen, QPolygonF
+from PyQt6.QtWidgets import QHBoxLayout, QSlider, QToolButton, QWidget
+
+from ..core.cloud.keepbox import BOX_EDGES, KeepBox
+from ..core.geometry.pose import center
+from ..core.raster.camera import eye_round
+from ..core.raster.points import draw_points, paint
+from . import tokens as t
+
+FRAME_S = 0.028  #: time a frame may take while the view moves
+VIEWS = {"Front": (0, -1, 0.0), "Right": (1, 0, 0.0), "Back": (0, 1, 0.0), "Left": (-1, 0, 0.0), "Top": (0, 0, 1)}
+GROUND_RGB = (0x2B, 0x2B, 0x2B)
+
+
+class Scene(QWidget):
+    """The 3D view."""
+
+    def __init__(self, session):
+        super().__init__()
+        self.session = session
+        self.setMinimumSize(240, 200)
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Scene")
+        self.eye = None
+        self.points = self.colors = None
+        self.is_cloud = False
+        self.live = None
+        self.ray = None
+        self.hovered = None
+        self._image = self._buffers = None
+        self._moving = False
+        self._budget = 400_000
+        self._drag = None
+        self._rest = QTimer(self, singleShot=True, interval=140)
+        self._rest.timeout.connect(self._refine)
+        self._make_tools()
+        session.document_changed.connect(self.reload)
+        session.chosen_changed.connect(self.reload)
+        session.job_changed.connect(self._other_job)
+        session.live.connect(self._on_live)
+        session.ray.connect(self._on_ray)
+        self._seen = None
+        self.reload()
+
+    def _make_tools(self):
+        self.tools = QWidget(self)
+        row = QHBoxLayout(self.tools)
+        row.setContentsMargins(8, 8, 8, 0)
+        row.setSpacing(4)
+        self.toggles = {}
+        for name, tip, key in (("Photos", "Show the photos as small frusta", "1"), ("Tie points", "Show the sparse cloud", "2"),
+                               ("Cloud", "Show the dense cloud", "3"), ("Keep box", "Show the box that says what is kept", "4")):
+            b = QToolButton(text=name, checkable=True, checked=True)
+            b.setToolTip(f"{tip}  ({key})")
+            b.setShortcut(key)
+            b.toggled.connect(self.reload_forced)
+            self.toggles[name] = b
+            row.addWidget(b)
+        row.addStretch(1)
+        self.size = QSlider(Qt.Orientation.Horizontal, minimum=1, maximum=5, value=2, maximumWidth=70)
+        self.size.setToolTip("Point size in pixels")
+        self.size.valueChanged.connect(lambda _: self._redraw())
+        row.addWidget(self.size)
+        for name, key in (("Front", "F5"), ("Right", "F6"), ("Top", "F7"), ("Fit", "Home")):
+            b = QToolButton(text=name)
+            b.setShortcut(key)
+            b.setToolTip(f"Look at everything{'' if name == 'Fit' else ' from ' + name.lower()}  ({key})")
+            b.clicked.connect(lambda _, n=name: self.look_from(n))
+            row.addWidget(b)
+
+    # ------------------------------------------------------------------ what is shown
+    def _other_job(self):
+        self.eye = self._seen = self.live = None
+        self.reload()
+
+    def reload_forced(self, *_):
+        """Choose again what is drawn."""
+        self._seen = None
+        self.reload()
+
+    def reload(self):
+        """Take what the chosen sitting has; a new sitting or first result is looked at whole."""
+        s = self.session
+        results = tuple((r.id if (r := s.result(n)) else 0) for n in ("poses", "cloud")) if s.job else (0, 0)
+        mark = (s.sitting_id, *results)
+        if mark == self._seen:
+            self.update()
+            return
+        moved_on = self._seen is None or self._seen[0] != mark[0] or (self._seen[1] == 0 and mark[1])
+        self._seen = mark
+        if results[0]:
+            self.live = None
+        self.block = s.block if s.job else None
+        cloud = s.cloud if s.job else None
+        self.points = self.colors = None
+        self.is_cloud = cloud is not None and self.toggles["Cloud"].isChecked()
+        if self.is_cloud:
+            self.points, self.colors = np.ascontiguousarray(cloud["points"], np.float32), cloud["colors"]
+        elif self.block is not None and self.toggles["Tie points"].isChecked():
+            self.points = np.ascontiguousarray(self.block["points"], np.float32)
+            self.colors = self.block["colors"]
+        if self.block is not None and (self.eye is None or moved_on):
+            self.look_from("Fit")
+        self._redraw()
+
+    def _on_live(self, name, data):
+        if name == "block":
+            self.live = data
+            self.points, self.is_cloud = np.ascontiguousarray(data["points"], np.float32), False
+            self.colors = np.full((len(self.points), 3), 200, np.uint8)
+            if len(self.points):
+                middle = np.median(self.points, axis=0)
+                centers = np.array([center(E) for E in data["poses"]])
+                radius = float(np.linalg.norm(centers - middle, axis=1).max())
+                # a growing block has no upright frame yet: look along with the first photo
+                up = -data["poses"][:, 1, :3].mean(0)
+                from ..core.geometry.pose import pose
+                from ..core.geometry.rotation import rotation_between
+                R = rotation_between(up, [0, 0, 1])
+                self.points = np.ascontiguousarray(((self.points - middle) @ R.T).astype(np.float32))
+                self.live = {"poses": [pose(E[:3, :3] @ R.T, -E[:3, :3] @ R.T @ (R @ (center(E) - middle)))
+                                       for E in data["poses"]]}
+                self.eye = eye_round(np.zeros(3), radius * 1.25, (0.5, -1, 0.6), self.width(), self.height())
+            self._redraw()
+
+    def _on_ray(self, ray):
+        self.ray = ray
+        self.update()
+
+    def _box(self):
+        d = self.session.keep_box if self.session.job else None
+        return KeepBox.from_dict(d) if d else None
+
+    def look_from(self, name):
+        """Look at everything from a named side, or fit it into the view."""
+        if self.block is None:
+            return
+        p = self.points if self.points is not None and len(self.points) else self.block["points"]
+        box = self._box()
+        middle = box.center if box else np.median(p, axis=0)
+        radius = float(np.linalg.norm(box.half)) if box else float(np.percentile(np.linalg.norm(p - middle, axis=1), 98))
+        if self.toggles["Photos"].isChecked() and not self.is_cloud:
+            poses = self.block["poses"]
+            centers = np.array([center(E) for E in poses if np.isfinite(E[0, 0])])
+            radius = max(radius, float(np.linalg.norm(centers - middle, axis=1).max()) * 0.92)
+        self.eye = eye_round(middle, radius * 1.02, VIEWS.get(name, (0.45, -1, 0.55)), self.width(), self.height())
+        self._redraw()
+
+    # ------------------------------------------------------------------ drawing
+    def _redraw(self, moving=False):
+        self._moving = moving
+        self._image = None
+        self.update()
+        if moving:
+            self._rest.start()
+
+    def _refine(self):
+        self._redraw(False)
+
+    def resizeEvent(self, _):
+        self.tools.setGeometry(0, 0, self.width(), 40)
+        self._redraw()
+
+    def _draw_points(self):
+        w, h = self.width(), self.height()
+        count = min(len(self.points), self._budget) if self._moving else len(self.points)
+        size = self.size.value() if self.is_cloud else self.size.value() + 1
+        start = time.perf_counter()
+        self._buffers = draw_points(self.points, self.eye, w, h, size, count)
+        picture = paint(self._buffers, self.colors, GROUND_RGB, 25.0 if self.is_cloud else 0.0)
+        took = time.perf_counter() - start
+        if self._moving:
+            # as many points as fit into a frame, by this machine's own speed
+            self._budget = int(np.clip(self._budget * np.clip(FRAME_S / max(took, 1e-4), 0.5, 1.5), 50_000, 20_000_000))
+        self._picture = picture
+        self._image = QImage(picture.data, w, h, 4 * w, QImage.Format.Format_RGB32)
+
+    def paintEvent(self, _):
+        p = QPainter(self)
+        p.fillRect(self.rect(), t.color(t.NEUTRAL))
+        if self.eye is None or (self.block is None and self.live is None):
+            self._paint_empty(p)
+            return
+        if self.points is not None and len(self.points):
+            if self._image is None:
+                self._draw_points()
+            p.drawImage(0, 0, self._image)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        box = self._box()
+        if box and self.toggles["Keep box"].isChecked() and self.live is None:
+            uvz = self.eye.project(box.corners(), self.width(), self.height())
+            p.setPen(QPen(t.color(t.CATEGORIES[1], 150), 1))
+            for a, b in BOX_EDGES:
+                if uvz[a, 2] > 0 and uvz[b, 2] > 0:
+                    p.drawLine(QPointF(*uvz[a, :2]), QPointF(*uvz[b, :2]))
+        if self.toggles["Photos"].isChecked():
+            self._paint_frusta(p)
+        if self.ray is not None:
+            a, d = self.ray
+            uvz = self.eye.project(np.array([a + 0.02 * d, a + 2.2 * d]), self.width(), self.height())
+            if (uvz[:, 2] > 0).all():
+                p.setPen(QPen(t.color(t.ACCENT), 1.2))
+                p.drawLine(QPointF(*uvz[0, :2]), QPointF(*uvz[1, :2]))
+        if self.hovered is not None:
+            p.setPen(QPen(t.color(t.ACCENT), 1.6))
+            p.setBrush(Qt.BrushStyle.NoBrush)
+            p.drawEllipse(QPointF(*self.hovered), 6, 6)
+        self._paint_caption(p)
+
+    def _paint_empty(self, p):
+        p.setPen(t.color(t.TEXT))
+        p.setFont(t.font(t.HEADING))
+        mid = self.rect().adjusted(24, 0, -24, -24)
+        p.drawText(mid, Qt.AlignmentFlag.AlignCenter, "Nothing solved yet")
+        p.setFont(t.font())
+        p.setPen(t.color(t.QUIET))
+        p.drawText(mid.translated(0, 28), Qt.AlignmentFlag.AlignCenter,
+                   "Choose Poses on the Board and press Run: the photos will stand up here.")
+
+    def _frusta(self):
+        """(photo id, corners (5, 3)): apex and four corners of each solved photo."""
+        out = []
+        if self.live is not None:
+            ids, poses = [None] * len(self.live["poses"]), self.live["poses"]
+            size = 0.06 * max(np.linalg.norm(center(E)) for E in poses)
+            aspect = [(0.3, 0.22)] * len(ids)
+        else:
+            b = self.block
+            ids, poses = [int(i) for i in b["photo_ids"]], b["poses"]
+            size = 0.085
+            f = b["lenses"][b["lens_of"], 0]
+            aspect = [(b["sizes"][k, 0] / 2 / f[k], b["sizes"][k, 1] / 2 / f[k]) for k in range(len(ids))]
+        for pid, E, (ax, ay) in zip(ids, poses, aspect, strict=True):
+            if np.isfinite(E[0, 0]):
+                m = np.hypot(ax, ay)
+                c = np.array([[0, 0, 0], [-ax, -ay, m], [ax, -ay, m], [ax, ay, m], [-ax, ay, m]]) * (size / m * 0.7)
+                out.append((pid, (c - E[:3, 3]) @ E[:3, :3]))
+        return out
+
+    def _paint_frusta(self, p):
+        for pid, corners in self._frusta():
+            uvz = self.eye.project(corners, self.width(), self.height())
+            if (uvz[:, 2] <= 0).any():
+                continue
+            chosen = pid is not None and pid == self.session.photo_id
+            p.setPen(QPen(t.color(t.ACCENT if chosen else "#C9CDD1", 255 if chosen else 170), 2 if chosen else 1))
+            q = [QPointF(*x[:2]) for x in uvz]
+            p.setBrush(t.color(t.ACCENT, 60) if chosen else t.color("#C9CDD1", 26))
+            p.drawPolygon(QPolygonF(q[1:]))
+            for k in range(1, 5):
+                p.drawLine(q[0], q[k])
+
+    def _paint_caption(self, p):
+        if self.live is not None:
+            text = f"{len(self.live['poses'])} photos stand, {len(self.points):,} tie points"
+        elif self.points is not None:
+            text = f"{len(self.points):,} {'points' if self.is_cloud else 'tie points'}, unscaled"
+            if self._moving and self._budget < len(self.points):
+                text += f"  (drawing {self._budget:,} while it moves)"
+        else:
+            text = ""
+        p.setFont(t.font(t.SMALL))
+        p.setPen(t.color(t.QUIET))
+        p.drawText(QRectF(12, self.height() - 24, self.width() - 24, 18), Qt.AlignmentFlag.AlignLeft, text)
+
+    # ------------------------------------------------------------------ the pointer
+    def point_at(self, pos, reach=3):
+        """Index of the drawn point nearest to the eye within `reach` pixels of a position, or -1."""
+        if self._buffers is None or self.points is None:
+            return -1
+        x, y = int(pos.x()), int(pos.y())
+        d = self._buffers.depth[max(0, y - reach): y + reach + 1, max(0, x - reach): x + reach + 1]
+        i = self._buffers.index[max(0, y - reach): y + reach + 1, max(0, x - reach): x + reach + 1]
+        if not d.size or i.max() < 0:
+            return -1
+        return int(i.ravel()[int(np.argmin(d))])
+
+    def mousePressEvent(self, e):
+        self._drag = (e.position(), e.button(), e.position())
+        self.setFocus()
+
+    def mouseMoveEvent(self, e):
+        if self.eye is None:
+            return
+        if self._drag is None:
+            self._hover(e.position())
+            return
+        last, button, start = self._drag
+        d = e.position() - last
+        self._drag = (e.position(), button, start)
+        if button == Qt.MouseButton.LeftButton and not e.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            self.eye = self.eye.turned(d.x() * 0.008, d.y() * 0.008)
+        else:
+            self.eye = self.eye.moved(d.x(), d.y())
+        self._redraw(moving=True)
+
+    def mouseReleaseEvent(self, e):
+        drag, self._drag = self._drag, None
+        if drag and (e.position() - drag[2]).manhattanLength() < 4 and self.eye is not None and self.live is None:
+            photo = self._frustum_at(e.position())
+            if photo is not None:
+                self.session.choose(photo_id=photo)
+            elif (k := self.point_at(e.position())) >= 0:
+                self.eye.pivot = self.points[k].astype(float)
+
+    def _frustum_at(self, pos):
+        best, depth = None, np.inf
+        if self.block is None or not self.toggles["Photos"].isChecked():
+            return None
+        for pid, corners in self._frusta():
+            uvz = self.eye.project(corners, self.width(), self.height())
+            if (uvz[:, 2] > 0).all() and uvz[0, 2] < depth:
+                hull = QPolygonF([QPointF(*x[:2]) for x in uvz[1:]])
+                if hull.containsPoint(pos, Qt.FillRule.OddEvenFill) or np.hypot(uvz[0, 0] - pos.x(), uvz[0, 1] - pos.y()) < 6:
+                    best, depth = pid, uvz[0, 2]
+        return best
+
+    def _hover(self, pos):
+        k = self.point_at(pos, 2)
+        if k < 0 or self.block is None or self.live is not None:
+            if self.hovered is not None:
+                self.hovered = None
+                self.session.pointed.emit(None)
+                self.update()
+            return
+        X = self.points[k].astype(float)
+        uvz = self.eye.project(X[None], self.width(), self.height())[0]
+        self.hovered = (uvz[0], uvz[1])
+        self.session.pointed.emit(self._sightings(k, X))
+        self.update()
+
+    def _sightings(self, k, X):
+        """Where a point falls in each solved photo: measured for tie points, predicted for the cloud."""
+        from ..core.geometry.lens import project_one
+        b = self.block
+        if not self.is_cloud:
+            rows = np.flatnonzero(b["point"] == k)
+            return {int(b["photo_ids"][b["photo"][r]]): tuple(map(float, b["xy"][r])) for r in rows}
+        out = {}
+        for i, E in enumerate(b["poses"]):
+            if np.isfinite(E[0, 0]):
+                Y = E[:3, :3] @ X + E[:3, 3]
+                if Y[2] > 0:
+                    out[int(b["photo_ids"][i])] = project_one(Y[0] / Y[2], Y[1] / Y[2], b["lenses"][b["lens_of"][i]])
+        return out
+
+    def leaveEvent(self, _):
+        if self.hovered is not None:
+            self.hovered = None
+            self.session.pointed.emit(None)
+            self.update()
+
+    def wheelEvent(self, e):
+        if self.eye is None:
+            return
+        k = self.point_at(e.position(), 6)
+        if k >= 0:
+            toward = self.points[k].astype(float)
+        else:
+            depth = float(self.eye.pose[2, :3] @ self.eye.pivot + self.eye.pose[2, 3])
+            toward = self.eye.place_at(e.position().x(), e.position().y(), max(depth, 1e-3), self.width(), self.height())
+        self.eye = self.eye.zoomed(1.0015 ** e.angleDelta().y(), toward)
+        self._redraw(moving=True)
+
+    def keyPressEvent(self, e):
+        step = {Qt.Key.Key_Left: (-0.1, 0), Qt.Key.Key_Right: (0.1, 0), Qt.Key.Key_Up: (0, 0.1), Qt.Key.Key_Down: (0, -0.1)}.get(e.key())
+        if step and self.eye is not None:
+            self.eye = self.eye.turned(*step)
+            self._redraw(moving=True)
+        elif e.key() in (Qt.Key.Key_Plus, Qt.Key.Key_Minus) and self.eye is not None:
+            self.eye = self.eye.zoomed(1.15 if e.key() == Qt.Key.Key_Plus else 1 / 1.15, self.eye.pivot)
+            self._redraw(moving=True)
+        else:
+            super().keyPressEvent(e)

@@ -1,0 +1,302 @@
+"""The session: what the window shows, as one object that says when it changes.
+
+Widgets never write a job and never talk to each other: they ask the session, and listen to it.
+"""
+
+import threading
+from pathlib import Path
+
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+
+from ..core.errors import UmbrateError
+from ..job.store import Job
+from ..stages import BY_NAME, STAGES
+from ..stages.base import parse_settings
+from ..stages.cloud import keep_box_of
+from ..stages.deliver import load_block, load_cloud
+from ..work.adding import add_folder, mask_folder_of
+from ..work.queue import Queue
+from ..work.state import RUNNING, board, plan
+
+POLL_MS = 40
+
+
+class Session(QObject):
+    """An open job, its queue, and what is chosen."""
+
+    job_changed = pyqtSignal()  #: another job, or none
+    document_changed = pyqtSignal()  #: sittings, photos, settings or results
+    chosen_changed = pyqtSignal()  #: sitting, stage or photo
+    progressed = pyqtSignal()  #: the running cell moved on
+    live = pyqtSignal(str, object)  #: data of a running stage
+    said = pyqtSignal(str, str)  #: a sentence and "good", "bad" or "note"
+    pointed = pyqtSignal(object)  #: sightings (photo id to x, y) of the point under the pointer, or None
+    ray = pyqtSignal(object)  #: a world ray (start, direction) under the photo's pointer, or None
+    _background = pyqtSignal(object, object)
+
+    def __init__(self):
+        super().__init__()
+        self.job = self.queue = None
+        self.sitting_id = self.photo_id = None
+        self.stage = "photos"
+        self._cache = {}
+        self._timer = QTimer(self, interval=POLL_MS)
+        self._timer.timeout.connect(self._poll)
+        self._background.connect(lambda call, value: call(value))
+
+    # ------------------------------------------------------------------ jobs
+    def open(self, folder):
+        """Open a job and go where one was; errors are said, not raised. Returns whether it is open."""
+        try:
+            job = Job.open(folder)
+        except UmbrateError as e:
+            self.said.emit(str(e), "bad")
+            return False
+        self._take(job)
+        return True
+
+    def create(self, folder):
+        """Make a new job and open it."""
+        try:
+            job = Job.create(folder)
+        except UmbrateError as e:
+            self.said.emit(str(e), "bad")
+            return False
+        self._take(job)
+        return True
+
+    def _take(self, job):
+        self.close()
+        self.job, self.queue = job, Queue(job)
+        was = job.desk_state()
+        ids = [s.id for s in job.sittings()]
+        self.sitting_id = was.get("sitting") if was.get("sitting") in ids else (ids[0] if ids else None)
+        self.stage = was.get("stage") if was.get("stage") in BY_NAME else "photos"
+        self.photo_id = was.get("photo")
+        self._valid_photo()
+        self.job_changed.emit()
+        self.document_changed.emit()
+        self.chosen_changed.emit()
+
+    def close(self):
+        """Close the job; what runs is stopped."""
+        self._timer.stop()
+        if self.job is None:
+            return
+        self.job.remember(sitting=self.sitting_id, stage=self.stage, photo=self.photo_id)
+        self.queue.close()
+        self.job.close()
+        self.job = self.queue = None
+        self._cache.clear()
+
+    # ------------------------------------------------------------------ choosing
+    @property
+    def sitting(self):
+        """The chosen Sitting, or None."""
+        return next((s for s in self.job.sittings() if s.id == self.sitting_id), None) if self.job else None
+
+    def choose(self, sitting_id=None, stage=None, photo_id=None):
+        """Choose a sitting, a stage, a photo; what is not named stays."""
+        if sitting_id is not None and sitting_id != self.sitting_id:
+            self.sitting_id = sitting_id
+        self.stage = stage or self.stage
+        if photo_id is not None:
+            self.photo_id = photo_id
+        self._valid_photo()
+        self.chosen_changed.emit()
+
+    def _valid_photo(self):
+        photos = self.photos()
+        if self.photo_id not in {p.id for p in photos}:
+            self.photo_id = photos[0].id if photos else None
+
+    def photos(self):
+        """Photos of the chosen sitting."""
+        return self.job.photos(self.sitting_id) if self.job and self.sitting_id else []
+
+    @property
+    def photo(self):
+        """The chosen Photo, or None."""
+        return next((p for p in self.photos() if p.id == self.photo_id), None)
+
+    # ------------------------------------------------------------------ what there is
+    def result(self, stage):
+        """The chosen sitting's Result of a stage, or None."""
+        return self.job.result(self.sitting_id, stage) if self.job and self.sitting_id else None
+
+    def _cached(self, kind, stage, load):
+        done = self.result(stage)
+        if done is None:
+            return None
+        key = (kind, self.sitting_id, done.id)
+        if key not in self._cache:
+            for old in [k for k in self._cache if k[0] == kind]:
+                del self._cache[old]
+            try:
+                self._cache[key] = load(self.job, self.sitting)
+            except UmbrateError as e:
+                self.said.emit(str(e), "bad")
+                self._cache[key] = None
+        return self._cache[key]
+
+    @property
+    def block(self):
+        """Arrays of the solved block, or None."""
+        return self._cached("block", "poses", load_block)
+
+    @property
+    def cloud(self):
+        """Arrays of the dense cloud, or None."""
+        return self._cached("cloud", "cloud", load_cloud)
+
+    @property
+    def keep_box(self):
+        """The keep box in force as a dictionary, or None."""
+        return keep_box_of(self.job, self.sitting) if self.sitting else None
+
+    def board(self):
+        """All cells, with what runs and waits."""
+        return board(self.job, self.queue.failures) if self.job else []
+
+    def running(self):
+        """The queue's Running, or None."""
+        return self.queue.running if self.queue else None
+
+    def state_of(self, cell):
+        """A cell's state, counting what runs and waits now."""
+        run = self.running()
+        if run and (run.sitting.id, run.stage) == (cell.sitting_id, cell.stage):
+            return RUNNING
+        return "queued" if self.queue and (cell.sitting_id, cell.stage) in self.queue.waiting else cell.state
+
+    # ------------------------------------------------------------------ doing
+    def _do(self, action, then=None):
+        try:
+            value = action()
+        except UmbrateError as e:
+            self.said.emit(str(e), "bad")
+            return None
+        self.changed()
+        if then:
+            self.said.emit(then, "good")
+        return value
+
+    def changed(self):
+        """The document changed: look again."""
+        ids = [s.id for s in self.job.sittings()]
+        if self.sitting_id not in ids:
+            self.sitting_id = ids[0] if ids else None
+        self._valid_photo()
+        self.document_changed.emit()
+        self.chosen_changed.emit()
+
+    def add_folders(self, folders):
+        """Add each folder as a sitting named after it, and look at its photos and masks."""
+        job = self.job
+
+        def each(folder):
+            try:
+                sitting, added, there, refused = add_folder(job, folder, Path(folder).name, mask_folder_of(folder))
+            except UmbrateError as e:
+                self.said.emit(str(e), "bad")
+                return
+            self.sitting_id = sitting.id
+            self.queue.add(sitting, ["photos", "masks"])
+            text = f"{added} photos added as “{sitting.name}”" + (f", {there} were there already" if there else "")
+            self.said.emit(" ".join([text + ".", *refused[:3]]), "bad" if refused else "good")
+        for f in folders:
+            each(f)
+        self._timer.start()
+        self.changed()
+
+    def undo(self):
+        """Take the last action back."""
+        label = self._do(lambda: self.job.undo())
+        if label:
+            self.said.emit(f"Undone: {label}", "note")
+
+    def redo(self):
+        """Do the last undone action again."""
+        label = self._do(lambda: self.job.redo())
+        if label:
+            self.said.emit(f"Done again: {label}", "note")
+
+    def set_aside(self, photo_ids):
+        """Set photos aside, or bring them back where all of them are aside."""
+        chosen = [p for p in self.photos() if p.id in photo_ids]
+        if chosen:
+            aside = not all(p.aside for p in chosen)
+            self._do(lambda: self.job.set_aside([p.id for p in chosen], aside))
+
+    def rename_sitting(self, name):
+        """Rename the chosen sitting."""
+        self._do(lambda: self.job.rename_sitting(self.sitting_id, name))
+
+    def remove_sitting(self):
+        """Take the chosen sitting out of the job."""
+        self._do(lambda: self.job.remove_sitting(self.sitting_id), "The sitting was removed. Undo brings it back.")
+
+    def set_setting(self, stage, field, value):
+        """Choose one setting of the chosen sitting."""
+        if not self.sitting_id:
+            return
+        values = {**self.job.settings(self.sitting_id, stage), field: value}
+
+        def act():
+            parse_settings(BY_NAME[stage], values)
+            self.job.set_settings(self.sitting_id, stage, values, f"change {BY_NAME[stage].Settings.model_fields[field].title}")
+        self._do(act)
+
+    def set_keep_box(self, box):
+        """Set the keep box by hand, or None to fit it again."""
+        self._do(lambda: self.job.set_keep_box(self.sitting_id, box))
+
+    def run(self, cells=None, redo=True):
+        """Queue cells (sitting id, stage name) with all they need; the chosen one where none is given."""
+        if not self.job:
+            return
+        cells = cells or [(self.sitting_id, self.stage)]
+        sittings = {s.id: s for s in self.job.sittings()}
+        for sid, stage in cells:
+            if sid in sittings:
+                self.queue.add(sittings[sid], plan(self.job, sittings[sid], stage, redo))
+        if self.queue.idle:
+            self.said.emit("Everything chosen is up to date.", "note")
+        self._timer.start()
+        self.document_changed.emit()
+
+    def run_all(self):
+        """Queue whatever is missing or stale in all sittings."""
+        self.run([(s.id, STAGES[-1].name) for s in self.job.sittings()], redo=False)
+
+    def cancel(self):
+        """Stop the running cell and forget the waiting ones."""
+        if self.queue:
+            self.queue.cancel()
+            self.document_changed.emit()
+
+    def _poll(self):
+        for e in self.queue.poll():
+            if e.kind == "progress":
+                self.progressed.emit()
+            elif e.kind == "live":
+                if e.data["sitting"] == self.sitting_id:
+                    self.live.emit(e.data["name"], e.data["data"])
+            elif e.kind == "started":
+                self.document_changed.emit()
+            else:
+                title = BY_NAME[e.data["stage"]].title
+                if e.kind == "done":
+                    first, second = BY_NAME[e.data["stage"]].headline(e.data["figures"])
+                    self.said.emit(f"{title} done: {first}{', ' + second if second else ''}", "good")
+                else:
+                    self.said.emit(f"{title}: {e.data['message']}", "note" if e.kind == "cancelled" else "bad")
+                self.changed()
+        if self.queue.idle:
+            self._timer.stop()
+        else:
+            self.progressed.emit()
+
+    def in_background(self, function, then):
+        """Call `function()` in a thread and `then(value)` in the window's thread."""
+        threading.Thread(target=lambda: self._background.emit(then, function()), daemon=True).start()

@@ -1,0 +1,117 @@
+"""The visual language: every color, size and glyph of the desk, once."""
+
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QColor, QFont, QPainterPath, QPen, QPolygonF
+
+GROUND, PANEL, RAISED, LINE = "#1E2124", "#262A2F", "#2E3338", "#3B4148"
+TEXT, QUIET, ACCENT, ACCENT_DARK = "#E8E4DC", "#A3A8AD", "#D08A3C", "#8A5C2A"
+NEUTRAL = "#2B2B2B"  #: behind photos and the scene: no tint, so that colors can be judged
+STATE_COLORS = {"nothing": "#666C73", "ready": "#A3A8AD", "done": "#8FB996", "stale": "#C9B26B", "look": "#E0A050",
+                "failed": "#D9705F", "running": "#D08A3C", "queued": "#A3A8AD"}
+CATEGORIES = ("#E69F00", "#56B4E9", "#009E73", "#F0E442", "#0072B2", "#D55E00", "#CC79A7", "#BBBBBB")
+STEP = 4
+SIZE, SMALL, HEADING = 13, 11, 16
+FAMILIES = ["Inter", "Noto Sans", "Cantarell", "Ubuntu", "DejaVu Sans"]
+
+
+def font(pixels=SIZE, bold=False):
+    """The one family at a size in pixels, with tabular figures where Qt can ask for them."""
+    f = QFont()
+    f.setFamilies(FAMILIES)
+    f.setPixelSize(pixels)
+    if bold:
+        f.setWeight(QFont.Weight.DemiBold)
+    if hasattr(QFont, "Tag"):
+        f.setFeature(QFont.Tag("tnum"), 1)
+    return f
+
+
+def color(name, alpha=255):
+    """A token as QColor."""
+    c = QColor(name)
+    c.setAlpha(alpha)
+    return c
+
+
+def draw_state(painter, state, rect):
+    """The glyph of a state in a square: told apart by shape, not by color alone."""
+    c = color(STATE_COLORS[state])
+    r = QRectF(rect)
+    mid, radius = r.center(), r.width() / 2 - 1.5
+    painter.save()
+    painter.setRenderHint(painter.RenderHint.Antialiasing)
+    painter.setPen(QPen(c, 1.6))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    if state in ("nothing", "ready", "queued", "stale", "failed"):
+        painter.drawEllipse(mid, radius, radius)
+    if state == "ready":
+        painter.setBrush(c)
+        painter.drawEllipse(mid, radius * 0.35, radius * 0.35)
+    elif state == "queued":
+        painter.drawLine(mid, mid + QPointF(0, -radius * 0.6))
+        painter.drawLine(mid, mid + QPointF(radius * 0.5, 0))
+    elif state == "done":
+        painter.setBrush(c)
+        painter.drawEllipse(mid, radius, radius)
+    elif state == "stale":
+        half = QPainterPath()
+        half.moveTo(mid)
+        half.arcTo(QRectF(mid.x() - radius, mid.y() - radius, 2 * radius, 2 * radius), 90, 180)
+        painter.fillPath(half, c)
+    elif state == "failed":
+        d = radius * 0.7
+        painter.drawLine(mid + QPointF(-d, -d), mid + QPointF(d, d))
+    elif state == "look":
+        painter.setBrush(c)
+        painter.drawPolygon(QPolygonF([mid + QPointF(0, -radius), mid + QPointF(radius, radius * 0.8),
+                                       mid + QPointF(-radius, radius * 0.8)]))
+        painter.setPen(QPen(color(GROUND), 1.8))
+        painter.drawLine(mid + QPointF(0, -radius * 0.3), mid + QPointF(0, radius * 0.25))
+    elif state == "running":
+        painter.setBrush(c)
+        painter.drawRoundedRect(QRectF(r.left() + 1, mid.y() - 2, r.width() - 2, 4), 2, 2)
+    painter.restore()
+
+
+STYLE = f"""
+* {{ font-size: {SIZE}px; color: {TEXT}; }}
+QMainWindow, QDialog {{ background: {GROUND}; }}
+QWidget#panel, QScrollArea#panel, QScrollArea#panel > QWidget > QWidget {{ background: {PANEL}; }}
+QLabel#heading {{ font-size: {HEADING}px; font-weight: 600; }}
+QLabel#quiet {{ font-size: {SMALL}px; color: {QUIET}; }}
+QLabel#advice {{ background: {RAISED}; border-left: 3px solid {ACCENT}; padding: 8px; font-size: {SMALL + 1}px; }}
+QPushButton, QToolButton {{ background: {RAISED}; border: 1px solid {LINE}; border-radius: 4px; padding: 4px 10px; min-height: 18px; }}
+QToolButton {{ padding: 3px 7px; }}
+QPushButton:hover, QToolButton:hover {{ border-color: {QUIET}; }}
+QPushButton:focus, QToolButton:focus {{ border-color: {ACCENT}; }}
+QPushButton:disabled, QToolButton:disabled {{ color: #6B7178; border-color: {RAISED}; }}
+QToolButton:checked {{ background: #4A3A26; border-color: {ACCENT}; }}
+QPushButton#next {{ background: {ACCENT}; border-color: {ACCENT}; color: #17120B; font-weight: 600; }}
+QPushButton#next:hover {{ background: #DE9A4E; }}
+QPushButton#next:disabled {{ background: {RAISED}; color: #6B7178; border-color: {RAISED}; }}
+QPushButton#link {{ background: transparent; border: none; color: {QUIET}; text-align: left; padding: 2px 0; }}
+QPushButton#link:hover {{ color: {TEXT}; }}
+QLineEdit, QSpinBox, QDoubleSpinBox, QComboBox {{ background: {GROUND}; border: 1px solid {LINE}; border-radius: 4px; padding: 3px 6px;
+    min-height: 18px; selection-background-color: {ACCENT_DARK}; }}
+QLineEdit:focus, QSpinBox:focus, QDoubleSpinBox:focus, QComboBox:focus {{ border-color: {ACCENT}; }}
+QComboBox QAbstractItemView {{ background: {RAISED}; border: 1px solid {LINE}; selection-background-color: {ACCENT_DARK}; }}
+QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {QUIET}; border-radius: 3px; background: {GROUND}; }}
+QCheckBox::indicator:checked {{ background: {ACCENT}; border-color: {ACCENT}; }}
+QMenuBar, QMenu {{ background: {PANEL}; }}
+QMenuBar::item {{ padding: 4px 8px; background: transparent; }}
+QMenuBar::item:selected, QMenu::item:selected {{ background: {ACCENT_DARK}; }}
+QMenu {{ border: 1px solid {LINE}; }}
+QMenu::item {{ padding: 4px 24px 4px 12px; }}
+QMenu::item:disabled {{ color: #6B7178; }}
+QToolTip {{ background: {RAISED}; color: {TEXT}; border: 1px solid {LINE}; padding: 4px; }}
+QScrollBar:vertical {{ background: transparent; width: 10px; }} QScrollBar:horizontal {{ background: transparent; height: 10px; }}
+QScrollBar::handle {{ background: {LINE}; border-radius: 4px; min-height: 24px; min-width: 24px; }}
+QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
+QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
+QSplitter::handle {{ background: {GROUND}; }}
+QListView, QTableWidget, QPlainTextEdit {{ background: {PANEL}; border: none; outline: none; }}
+QTableWidget {{ gridline-color: {LINE}; }}
+QHeaderView::section {{ background: {RAISED}; border: none; padding: 4px 8px; color: {QUIET}; }}
+QProgressBar {{ background: {RAISED}; border: none; border-radius: 3px; max-height: 6px; min-height: 6px; }}
+QProgressBar::chunk {{ background: {ACCENT}; border-radius: 3px; }}
+"""
