@@ -1,0 +1,348 @@
+"""The window: welcome page, or Board, scene, photo view, bench and strip of an open job."""
+
+from pathlib import Path
+
+from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtGui import QAction, QKeySequence
+from PyQt6.QtWidgets import (
+    QFileDialog,
+    QHBoxLayout,
+    QInputDialog,
+    QLabel,
+    QMainWindow,
+    QMenu,
+    QProgressBar,
+    QPushButton,
+    QScrollArea,
+    QSplitter,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ..core.errors import UmbrateError
+from ..stages import BY_NAME
+from ..stages.deliver import export_cameras, export_cloud
+from ..work.demo import demo_folder, make_demo_job
+from . import tokens as t
+from .bench import Bench
+from .board import HEAD, ROW, Board, short_time
+from .dialogs import Finder, LedgerDialog
+from .photoview import PhotoView
+from .scene import Scene
+from .session import Session
+from .strip import Strip
+from .welcome import Welcome, remember_job
+
+SAID_MS = {"good": 8000, "note": 8000, "bad": 0}
+HINTS = {
+    "Scene": "Left: turn   Shift or right: move   Wheel: zoom to the pointer   Click a photo: choose it   Click a point: turn round it",
+    "Photo view": "Drag: move   Wheel: zoom to the pointer   Double click: whole photo",
+    "Board: sittings by stages": "Click: choose   Ctrl+click: choose more   Double click or Enter: run   Arrows: move",
+}
+
+
+class Window(QMainWindow):
+    """The main window. `session` is all that it shows."""
+
+    def __init__(self):
+        super().__init__()
+        self.session = Session()
+        self.setWindowTitle("Umbrate")
+        self.resize(1280, 800)
+        self.setAcceptDrops(True)
+        self.stack = QStackedWidget()
+        self.setCentralWidget(self.stack)
+        self.welcome = Welcome()
+        self.stack.addWidget(self.welcome)
+        self.stack.addWidget(self._make_desk())
+        self.welcome.demo.connect(self.open_demo)
+        self.welcome.new.connect(self.new_job)
+        self.welcome.open.connect(self.open_job)
+        self.welcome.recent.connect(self.open_path)
+        self._make_menus()
+        self._quiet = QTimer(self, singleShot=True)
+        self._quiet.timeout.connect(lambda: self.say("", "note"))
+        s = self.session
+        s.job_changed.connect(self._job_changed)
+        s.said.connect(self.say)
+        s.progressed.connect(self._progress)
+        s.document_changed.connect(self._refresh)
+        self._refresh()
+
+    # ------------------------------------------------------------------ build
+    def _make_desk(self):
+        s = self.session
+        self.board, self.scene, self.photo_view = Board(s), Scene(s), PhotoView(s)
+        self.bench, self.strip = Bench(s), Strip(s)
+        self.board.menu_wanted.connect(self._board_menu)
+        scroll = QScrollArea()
+        scroll.setWidget(self.board)
+        scroll.setWidgetResizable(True)
+        scroll.setFrameShape(QScrollArea.Shape.NoFrame)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.board_scroll = scroll
+        views = QSplitter(Qt.Orientation.Horizontal)
+        views.addWidget(self.scene)
+        views.addWidget(self.photo_view)
+        views.setSizes([500, 440])
+        views.setHandleWidth(4)
+        left = QVBoxLayout()
+        left.setContentsMargins(0, 0, 0, 0)
+        left.setSpacing(4)
+        left.addWidget(views, 1)
+        left.addWidget(self.strip)
+        middle = QHBoxLayout()
+        middle.setContentsMargins(0, 0, 0, 0)
+        middle.setSpacing(4)
+        middle.addLayout(left, 1)
+        middle.addWidget(self.bench)
+        desk = QWidget()
+        column = QVBoxLayout(desk)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(4)
+        column.addWidget(scroll)
+        column.addLayout(middle, 1)
+        column.addWidget(self._make_foot())
+        return desk
+
+    def _make_foot(self):
+        foot = QWidget(objectName="panel")
+        row = QHBoxLayout(foot)
+        row.setContentsMargins(12, 4, 12, 4)
+        self.hint = QLabel(objectName="quiet")
+        self.hint.setMinimumWidth(80)
+        self.doing = QLabel()
+        self.bar = QProgressBar(maximum=1000, textVisible=False)
+        self.bar.setFixedWidth(180)
+        self.cancel_button = QPushButton("Cancel")
+        self.cancel_button.clicked.connect(self.session.cancel)
+        row.addWidget(self.hint, 1)
+        for w in (self.doing, self.bar, self.cancel_button):
+            row.addWidget(w)
+            w.hide()
+        foot.setFixedHeight(36)
+        return foot
+
+    def _action(self, menu, text, slot, keys=None, needs_job=True):
+        a = QAction(text, self)
+        if keys:
+            a.setShortcut(QKeySequence(keys))
+        a.triggered.connect(lambda _: slot())
+        menu.addAction(a)
+        (self._job_actions if needs_job else self._free_actions).append(a)
+        return a
+
+    def _make_menus(self):
+        self._job_actions, self._free_actions = [], []
+        bar = self.menuBar()
+        s = self.session
+        job = bar.addMenu("&Job")
+        self._action(job, "New job from a folder of photos…", self.new_job, "Ctrl+N", False)
+        self._action(job, "Open a job…", self.open_job, "Ctrl+O", False)
+        self._action(job, "Open the demo job", self.open_demo, None, False)
+        job.addSeparator()
+        self._action(job, "Add photos as a sitting…", self.add_photos, "Ctrl+I")
+        job.addSeparator()
+        self._action(job, "Export dense cloud as PLY…", self.export_cloud, "Ctrl+E")
+        self._action(job, "Export cameras as JSON…", self.export_cameras)
+        job.addSeparator()
+        self._action(job, "Close the job", self.close_job, "Ctrl+W")
+        self._action(job, "Quit", self.close, "Ctrl+Q", False)
+        edit = bar.addMenu("&Edit")
+        self.undo_action = self._action(edit, "Undo", s.undo, "Ctrl+Z")
+        self.redo_action = self._action(edit, "Redo", s.redo, "Ctrl+Shift+Z")
+        edit.addSeparator()
+        self._action(edit, "Set chosen photos aside or bring them back", lambda: s.set_aside(self.strip.chosen_ids()), "A")
+        self._action(edit, "Rename the sitting…", self.rename_sitting, "F2")
+        self._action(edit, "Remove the sitting", s.remove_sitting)
+        run = bar.addMenu("&Run")
+        self._action(run, "Run the chosen cells", lambda: s.run(self.board.chosen_cells()), "Ctrl+R")
+        self._action(run, "Run everything that is missing or stale", s.run_all, "Ctrl+Shift+R")
+        self._action(run, "Cancel what runs", s.cancel, "Ctrl+.")
+        view = bar.addMenu("&View")
+        self._action(view, "Ledger: what ran…", self.show_ledger, "Ctrl+L")
+        self._action(view, "Next photo", lambda: self._step_photo(1), "PgDown")
+        self._action(view, "Previous photo", lambda: self._step_photo(-1), "PgUp")
+        self._action(view, "Find a command…", self.find_command, "Ctrl+K", False)
+        self.job_label = QLabel("", objectName="quiet")
+        self.job_label.setContentsMargins(0, 5, 12, 0)
+        bar.setCornerWidget(self.job_label)
+
+    # ------------------------------------------------------------------ jobs
+    def open_path(self, folder):
+        """Open a job folder."""
+        return self.session.open(folder)
+
+    def open_job(self):
+        """Ask for a job folder and open it."""
+        folder = QFileDialog.getExistingDirectory(self, "Open a job: a folder whose name ends in .umbrate")
+        if folder:
+            self.open_path(folder)
+
+    def new_job(self, photos=None):
+        """Ask for the photos and for a place, and make a job with one sitting for each folder."""
+        if not photos:
+            folder = QFileDialog.getExistingDirectory(self, "Folder of photos (one placement of the object)")
+            photos = [folder] if folder else []
+        if not photos:
+            return
+        first = Path(photos[0])
+        place, _ = QFileDialog.getSaveFileName(self, "Where the job goes", str(first.parent / f"{first.name}.umbrate"))
+        if place and self.session.create(place):
+            self.session.add_folders(photos)
+
+    def open_demo(self):
+        """Open the demo job, made on first use, and start it where it has not run."""
+        try:
+            make_demo_job(demo_folder()).close()
+        except UmbrateError as e:
+            self.say(str(e), "bad")
+            return
+        if self.open_path(demo_folder()) and not self.session.result("cloud"):
+            self.session.choose(stage="poses")
+            self.session.run_all()
+
+    def close_job(self):
+        """Close the job and show the welcome page."""
+        self.session.close()
+        self.session.job_changed.emit()
+
+    def add_photos(self):
+        """Ask for a folder and add it as a sitting."""
+        folder = QFileDialog.getExistingDirectory(self, "Folder of photos (one placement of the object)")
+        if folder:
+            self.session.add_folders([folder])
+
+    def rename_sitting(self):
+        """Ask for the chosen sitting's new name."""
+        if self.session.sitting:
+            name, ok = QInputDialog.getText(self, "Rename the sitting", "Name", text=self.session.sitting.name)
+            if ok:
+                self.session.rename_sitting(name)
+
+    def _export(self, title, suffix, write):
+        place, _ = QFileDialog.getSaveFileName(self, title, str(self.session.job.folder.parent / f"{self.session.job.name}{suffix}"))
+        if not place:
+            return
+        try:
+            n = write(place)
+            self.say(f"Wrote {n:,} to {place} (unscaled)", "good")
+        except UmbrateError as e:
+            self.say(str(e), "bad")
+
+    def export_cloud(self):
+        """Write the chosen sitting's cloud."""
+        s = self.session
+        self._export("Dense cloud as PLY", ".ply", lambda p: export_cloud(s.job, p, s.sitting))
+
+    def export_cameras(self):
+        """Write lenses and poses of the whole job."""
+        self._export("Cameras as JSON", "-cameras.json", lambda p: export_cameras(self.session.job, p))
+
+    def show_ledger(self):
+        """Show what ran."""
+        LedgerDialog(self.session.job, self).exec()
+
+    def find_command(self):
+        """Show the finder under the menu bar."""
+        f = Finder(self._job_actions + self._free_actions, self)
+        f.move(self.mapToGlobal(self.rect().center()) - f.rect().center())
+        f.exec()
+
+    def _step_photo(self, step):
+        row = self.strip.list.currentRow() + step
+        if 0 <= row < self.strip.list.count():
+            self.strip.list.setCurrentRow(row)
+
+    def _board_menu(self, pos):
+        menu = QMenu(self)
+        stage = BY_NAME[self.session.stage]
+        menu.addAction(f"Run {stage.title}", lambda: self.session.run())
+        menu.addAction("Run everything that is missing or stale", self.session.run_all)
+        menu.addSeparator()
+        menu.addAction("Rename the sitting…", self.rename_sitting)
+        menu.addAction("Remove the sitting", self.session.remove_sitting)
+        menu.exec(pos)
+
+    # ------------------------------------------------------------------ keeping up
+    def _job_changed(self):
+        job = self.session.job
+        self.stack.setCurrentIndex(1 if job else 0)
+        self.setWindowTitle(f"{job.name} - Umbrate" if job else "Umbrate")
+        self.job_label.setText(f"{job.name}   {job.folder.parent}" if job else "")
+        if job:
+            remember_job(job.folder)
+            self.say("", "note")
+        else:
+            self.welcome.refresh()
+        self._refresh()
+
+    def _refresh(self):
+        job = self.session.job
+        for a in self._job_actions:
+            a.setEnabled(job is not None)
+        if job:
+            undo, redo = job.undo_labels()
+            self.undo_action.setText(f"Undo {undo}" if undo else "Undo")
+            self.redo_action.setText(f"Redo {redo}" if redo else "Redo")
+            self.undo_action.setEnabled(bool(undo))
+            self.redo_action.setEnabled(bool(redo))
+            rows = max(1, min(4, len(job.sittings())))
+            self.board_scroll.setFixedHeight(HEAD + ROW * rows + 6)
+        self._progress()
+
+    def _progress(self):
+        run = self.session.running()
+        for w in (self.doing, self.bar, self.cancel_button):
+            w.setVisible(run is not None)
+        if run:
+            left = run.seconds_left
+            waiting = len(self.session.queue.waiting)
+            self.doing.setText(f"{BY_NAME[run.stage].title}, {run.sitting.name}: {run.sentence}"
+                               + (f"   {short_time(left)} left" if left is not None else "")
+                               + (f"   {waiting} waiting" if waiting else ""))
+            self.bar.setValue(int(1000 * run.fraction))
+
+    def say(self, text, kind):
+        """Say a sentence in the foot; on the welcome page, in its own place."""
+        colors = {"good": t.STATE_COLORS["done"], "bad": t.STATE_COLORS["failed"], "note": t.QUIET}
+        if self.session.job is None and text and kind == "bad":
+            from PyQt6.QtWidgets import QMessageBox
+            box = QMessageBox(QMessageBox.Icon.NoIcon, "Umbrate", text, QMessageBox.StandardButton.Ok, self)
+            box.open()
+            return
+        self.hint.setText(text)
+        self.hint.setToolTip(text)
+        self.hint.setStyleSheet(f"color: {colors[kind]}; font-size: {t.SIZE if text else t.SMALL}px;")
+        self.said_kind = kind if text else ""
+        self._quiet.stop()
+        if text and SAID_MS[kind]:
+            self._quiet.start(SAID_MS[kind])
+        if not text:
+            self._pointer_hint()
+
+    def _pointer_hint(self):
+        for w in (self.scene, self.photo_view, self.board):
+            if w.underMouse():
+                self.hint.setText(HINTS[w.accessibleName()])
+                return
+        self.hint.setText(HINTS["Scene"])
+
+    def dragEnterEvent(self, e):
+        if any(Path(u.toLocalFile()).is_dir() for u in e.mimeData().urls()):
+            e.acceptProposedAction()
+
+    def dropEvent(self, e):
+        folders = [u.toLocalFile() for u in e.mimeData().urls() if Path(u.toLocalFile()).is_dir()]
+        jobs = [f for f in folders if (Path(f) / "job.sqlite").exists()]
+        if jobs:
+            self.open_path(jobs[0])
+        elif self.session.job:
+            self.session.add_folders(folders)
+        else:
+            self.new_job(folders)
+
+    def closeEvent(self, e):
+        self.session.close()
+        e.accept()
