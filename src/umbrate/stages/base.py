@@ -7,13 +7,14 @@ written twice.
 
 import hashlib
 import json
-from concurrent.futures import ThreadPoolExecutor
+from contextlib import closing
 from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
 from pydantic import BaseModel, ConfigDict, ValidationError
 
 from ..core.errors import UmbrateError
+from .executor import LocalExecutor
 
 
 class StageSettings(BaseModel):
@@ -51,8 +52,8 @@ class Report:
     This base runs in the caller's process and says nothing; the worker's says it through a pipe.
     """
 
-    def __init__(self, threads=2):
-        self.threads = threads
+    def __init__(self, executor=None):
+        self.executor = executor or LocalExecutor()
 
     def check(self):
         """Raise Cancelled where the run shall stop."""
@@ -64,25 +65,14 @@ class Report:
         """Hand out something to look at while the run goes on (picklable)."""
 
     def map(self, function, items, sentence, start=0.0, end=1.0):
-        """Apply a pure function to every item, several at a time, in order; the seam for other executors.
-
-        Kernels hold no lock while they compute, so threads serve; results come back in the order of
-        `items` whatever the number of threads.
-        """
+        """Apply a work item (see `executor`) to every item; results in the order of `items`."""
         items = list(items)
         out = []
         self.check()
-        with ThreadPoolExecutor(self.threads) as pool:
-            futures = [pool.submit(function, x) for x in items]
-            try:
-                for k, f in enumerate(futures):
-                    out.append(f.result())
-                    self.check()
-                    self.progress(start + (end - start) * (k + 1) / len(items), f"{sentence} {k + 1} of {len(items)}")
-            except BaseException:
-                for f in futures:
-                    f.cancel()
-                raise
+        with closing(self.executor.map(function, items)) as results:
+            for value in results:
+                out.append(value)
+                self.progress(start + (end - start) * len(out) / len(items), f"{sentence} {len(out)} of {len(items)}")
         return out
 
 

@@ -2,6 +2,7 @@
 
 import time
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 from pydantic import Field
@@ -63,6 +64,23 @@ def keep_box_of(job, sitting):
     return done.figures.get("keep_box") if done else None
 
 
+def straighten(blobs, scale, item):
+    """Work item: a photo as a pinhole View, its colors (h, w, 3) uint8, and whether it has a mask."""
+    photo, pose, lens, mask = item
+    mask = decode_mask(BlobStore(blobs).get_bytes(mask)) if mask else None
+    straight, inside, pinhole = undistort(read_picture(photo.path), mask, lens, scale)
+    view = View(np.ascontiguousarray(straight @ LUMA), inside, np.array([pinhole.f, pinhole.cx, pinhole.cy]), pose)
+    return view, np.round(straight).astype(np.uint8), mask is not None
+
+
+def depth_of(views, neighbors, box, settings, item):
+    """Work item: the DepthMap of photo k from its neighbors, started from its tie points; None without neighbors."""
+    k, points = item
+    if not neighbors[k]:
+        return None
+    return depth_map(views[k], [views[j] for j in neighbors[k]], box, points, seed=settings.seed + k, rounds=settings.rounds)
+
+
 class CloudStage(Stage):
     """Depth, fusion, cleaning."""
 
@@ -100,17 +118,9 @@ class CloudStage(Stage):
         clock = time.monotonic()
         times = {}
 
-        def prepare(k):
-            picture = read_picture(photos[k].path)
-            masked = photos[k].id in inputs.masks
-            mask = decode_mask(blobs.get_bytes(inputs.masks[photos[k].id])) if masked else None
-            i = rows[k]
-            lens = Lens.from_vector(*b["sizes"][i], b["lenses"][b["lens_of"][i]])
-            straight, inside, pinhole = undistort(picture, mask, lens, settings.photo_scale)
-            view = View(np.ascontiguousarray(straight @ LUMA), inside, np.array([pinhole.f, pinhole.cx, pinhole.cy]), poses[k])
-            return view, np.round(straight).astype(np.uint8), masked
-
-        prepared = report.map(prepare, range(len(rows)), "straightening photo", 0.0, 0.05)
+        items = [(p, poses[k], Lens.from_vector(*b["sizes"][rows[k]], b["lenses"][b["lens_of"][rows[k]]]),
+                  inputs.masks.get(p.id)) for k, p in enumerate(photos)]
+        prepared = report.map(partial(straighten, inputs.blobs, settings.photo_scale), items, "straightening photo", 0.0, 0.05)
         views = [p[0] for p in prepared]
         neighbors = choose_neighbors(poses, np.ones(len(rows), bool), points, photo, point, settings.neighbors)
         if not any(neighbors):
@@ -118,14 +128,8 @@ class CloudStage(Stage):
         times["prepare_s"] = time.monotonic() - clock
         clock = time.monotonic()
 
-        def depth(k):
-            report.check()
-            if not neighbors[k]:
-                return None
-            return depth_map(views[k], [views[j] for j in neighbors[k]], box, points[point[photo == k]],
-                             seed=settings.seed + k, rounds=settings.rounds)
-
-        maps = report.map(depth, range(len(rows)), "depth of photo", 0.05, 0.85)
+        maps = report.map(partial(depth_of, views, neighbors, box, settings),
+                          [(k, points[point[photo == k]]) for k in range(len(rows))], "depth of photo", 0.05, 0.85)
         times["depth_s"] = time.monotonic() - clock
         clock = time.monotonic()
         artefacts = {}

@@ -2,6 +2,7 @@
 
 import io
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -53,6 +54,29 @@ def mask_blobs(job, sitting):
     return {p: b for (n, p), b in done.artefacts.items() if n == "mask"} if done else {}
 
 
+def read_mask_of(blobs, settings, photo):
+    """Work item: the mask's blob key, the share of the picture it keeps, and the problem where there is one."""
+    folder = Path(settings.folder)
+    file = folder / settings.pattern.replace("{name}", Path(photo.name).stem)
+    if not file.is_file():
+        return None, 0.0, problem(photo, f"{photo.name} has no mask: {file.name} is not in {folder.name}.",
+                                  "Its whole picture is used. Rename the mask or change the file name pattern.")
+    try:
+        mask = read_mask(file)
+    except UmbrateError as e:
+        return None, 0.0, problem(photo, str(e), "The photo's whole picture is used.")
+    if mask.shape != (photo.height, photo.width):
+        return None, 0.0, problem(
+            photo, f"The mask {file.name} is {mask.shape[1]} x {mask.shape[0]} pixels, its photo {photo.width} x "
+            f"{photo.height}.", "The photo's whole picture is used. Export the mask at the photo's own size, unturned.")
+    if not settings.white_is_object:
+        mask = ~mask
+    if not mask.any():
+        return None, 0.0, problem(photo, f"The mask {file.name} is empty: it leaves nothing of {photo.name}.",
+                                  "The photo's whole picture is used. Is black the object? Then switch that setting.")
+    return BlobStore(blobs).put_bytes(encode_mask(mask)), float(mask.mean()), None
+
+
 class MasksStage(Stage):
     """Read mask files."""
 
@@ -75,7 +99,6 @@ class MasksStage(Stage):
         return [photos, stamp]
 
     def run(self, inputs, settings, report):
-        blobs = BlobStore(inputs.blobs)
         n = len(inputs.photos)
         if not settings.folder:
             return Outcome({"photos": n, "masks": 0, "share": None})
@@ -86,27 +109,7 @@ class MasksStage(Stage):
         if "{name}" not in settings.pattern:
             raise UmbrateError("The mask file name needs {name} in it, for the photo's name: for example {name}_mask.png")
 
-        def read(photo):
-            file = folder / settings.pattern.replace("{name}", Path(photo.name).stem)
-            if not file.is_file():
-                return None, 0.0, problem(photo, f"{photo.name} has no mask: {file.name} is not in {folder.name}.",
-                                          "Its whole picture is used. Rename the mask or change the file name pattern.")
-            try:
-                mask = read_mask(file)
-            except UmbrateError as e:
-                return None, 0.0, problem(photo, str(e), "The photo's whole picture is used.")
-            if mask.shape != (photo.height, photo.width):
-                return None, 0.0, problem(
-                    photo, f"The mask {file.name} is {mask.shape[1]} x {mask.shape[0]} pixels, its photo {photo.width} x "
-                    f"{photo.height}.", "The photo's whole picture is used. Export the mask at the photo's own size, unturned.")
-            if not settings.white_is_object:
-                mask = ~mask
-            if not mask.any():
-                return None, 0.0, problem(photo, f"The mask {file.name} is empty: it leaves nothing of {photo.name}.",
-                                          "The photo's whole picture is used. Is black the object? Then switch that setting.")
-            return blobs.put_bytes(encode_mask(mask)), float(mask.mean()), None
-
-        rows = report.map(read, inputs.photos, "reading mask")
+        rows = report.map(partial(read_mask_of, inputs.blobs, settings), inputs.photos, "reading mask")
         found = [r for r in rows if r[0]]
         if not found:
             raise UmbrateError(f"None of the {n} photos has a usable mask in {folder}. First of all: {rows[0][2]['text']}")

@@ -3,6 +3,7 @@
 import hashlib
 import io
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -113,6 +114,22 @@ def sharpness(gray):
     return float(fine[strong].mean() / max(float(coarse[strong].mean()), 1e-6))
 
 
+def look_at_photo(blobs, photo):
+    """Work item: the thumbnail's blob key, the sharpness, and the problem where it cannot be read."""
+    try:
+        picture = read_picture(photo.path)
+        if picture.shape[:2] != (photo.height, photo.width):
+            raise UmbrateError(f"{photo.name} has changed on the disk since it was added. Add it again.")
+        small = io.BytesIO()
+        Image.fromarray(read_thumbnail(photo.path)).save(small, "JPEG", quality=88)
+        gray = picture.astype(np.float32).mean(2)
+        while max(gray.shape) > 2000:
+            gray = halve_by_area(gray)
+        return BlobStore(blobs).put_bytes(small.getvalue()), sharpness(gray), None
+    except UmbrateError as e:
+        return None, None, problem(photo, str(e), "The others come in without it.")
+
+
 class PhotosStage(Stage):
     """Decode, thumbnail, sharpness."""
 
@@ -130,23 +147,7 @@ class PhotosStage(Stage):
         return [[p.id, p.hash] for p in job.photos(sitting.id, aside=False)]
 
     def run(self, inputs, settings, report):
-        blobs = BlobStore(inputs.blobs)
-
-        def look(photo):
-            try:
-                picture = read_picture(photo.path)
-                if picture.shape[:2] != (photo.height, photo.width):
-                    raise UmbrateError(f"{photo.name} has changed on the disk since it was added. Add it again.")
-                small = io.BytesIO()
-                Image.fromarray(read_thumbnail(photo.path)).save(small, "JPEG", quality=88)
-                gray = picture.astype(np.float32).mean(2)
-                while max(gray.shape) > 2000:
-                    gray = halve_by_area(gray)
-                return blobs.put_bytes(small.getvalue()), sharpness(gray), None
-            except UmbrateError as e:
-                return None, None, problem(photo, str(e), "The others come in without it.")
-
-        rows = report.map(look, inputs.photos, "reading photo")
+        rows = report.map(partial(look_at_photo, inputs.blobs), inputs.photos, "reading photo")
         problems = [r[2] for r in rows if r[2]]
         artefacts = {("thumbnail", p.id): r[0] for p, r in zip(inputs.photos, rows, strict=True) if r[0]}
         sizes = {(p.width, p.height) for p in inputs.photos}

@@ -2,6 +2,7 @@
 
 import time
 from dataclasses import dataclass
+from functools import partial
 from itertools import combinations
 
 import numpy as np
@@ -67,6 +68,33 @@ def lens_groups(photos):
     return lenses, [groups.index(k) for k in keys], guessed
 
 
+@dataclass(frozen=True)
+class Side:
+    """A photo as matching sees it: unit descriptors (n, 128), pixels (n, 2), lens vector, longer side."""
+
+    unit: np.ndarray
+    xy: np.ndarray
+    lens: np.ndarray
+    width: int
+
+
+def find_features(blobs, masks, settings, photo):
+    """Work item: the features of a photo, and the key of the blob that keeps them."""
+    blobs = BlobStore(blobs)
+    gray = (read_picture(photo.path) @ LUMA) / np.float32(255)
+    mask = decode_mask(blobs.get_bytes(masks[photo.id])) if photo.id in masks else None
+    f = detect(gray, mask, settings.features, upsample=settings.fine)
+    return f, blobs.put_arrays(**f.arrays())
+
+
+def relate_photos(sides, settings, ij):
+    """Work item: the PairGeometry of two photos, or None."""
+    i, j = ij
+    a, b = sides[i], sides[j]
+    return relate(a.unit, a.xy, a.lens, b.unit, b.xy, b.lens, ratio=settings.ratio,
+                  threshold_px=settings.verify_px * max(a.width, b.width) / 1600.0, seed=settings.seed + 1009 * i + j)
+
+
 class PosesStage(Stage):
     """Features, matching, growing, adjustment."""
 
@@ -92,13 +120,7 @@ class PosesStage(Stage):
         clock = time.monotonic()
         times = {}
 
-        def features(photo):
-            gray = (read_picture(photo.path) @ LUMA) / np.float32(255)
-            mask = decode_mask(blobs.get_bytes(inputs.masks[photo.id])) if photo.id in inputs.masks else None
-            f = detect(gray, mask, settings.features, upsample=settings.fine)
-            return f, blobs.put_arrays(**f.arrays())
-
-        found = report.map(features, photos, "finding features in photo", 0.0, 0.3)
+        found = report.map(partial(find_features, inputs.blobs, inputs.masks, settings), photos, "finding features in photo", 0.0, 0.3)
         feats = [f for f, _ in found]
         artefacts = {("features", p.id): key for p, (_, key) in zip(photos, found, strict=True)}
         times["features_s"] = time.monotonic() - clock
@@ -106,17 +128,11 @@ class PosesStage(Stage):
 
         lenses, lens_of, guessed = lens_groups(photos)
         vectors = [x.vector for x in lenses]
-        unit = [unit_descriptors(f.descriptors) for f in feats]
         widths = [max(p.width, p.height) for p in photos]
-
-        def pair(ij):
-            i, j = ij
-            return relate(unit[i], feats[i].xy, vectors[lens_of[i]], unit[j], feats[j].xy, vectors[lens_of[j]],
-                          ratio=settings.ratio, threshold_px=settings.verify_px * max(widths[i], widths[j]) / 1600.0,
-                          seed=settings.seed + 1009 * i + j)
-
         todo = list(combinations(range(n), 2))
-        related = report.map(pair, todo, "matching pair", 0.3, 0.65)
+        sides = [Side(unit_descriptors(f.descriptors), f.xy, v, w)
+                 for f, v, w in zip(feats, (vectors[k] for k in lens_of), widths, strict=True)]
+        related = report.map(partial(relate_photos, sides, settings), todo, "matching pair", 0.3, 0.65)
         pairs = {ij: g for ij, g in zip(todo, related, strict=True) if g is not None}
         times["matching_s"] = time.monotonic() - clock
         clock = time.monotonic()

@@ -16,6 +16,7 @@ from dataclasses import dataclass, field
 from ..core.errors import Cancelled, UmbrateError
 from ..stages import BY_NAME
 from ..stages.base import Report
+from ..stages.executor import LocalExecutor
 
 log = logging.getLogger(__name__)
 
@@ -34,8 +35,8 @@ class Event:
 
 
 class _PipeReport(Report):
-    def __init__(self, pipe, stop, threads):
-        super().__init__(threads)
+    def __init__(self, pipe, stop):
+        super().__init__(LocalExecutor(os.cpu_count() or 1))
         self._pipe, self._stop, self._last = pipe, stop, 0.0
 
     def check(self):
@@ -67,7 +68,7 @@ def _serve(pipe, stop):
         stop.clear()
         try:
             stage = BY_NAME[name]
-            outcome = stage.run(inputs, stage.Settings(**settings), _PipeReport(pipe, stop, os.cpu_count() or 1))
+            outcome = stage.run(inputs, stage.Settings(**settings), _PipeReport(pipe, stop))
             pipe.send(Event("done", {"figures": outcome.figures, "artefacts": outcome.artefacts,
                                      "problems": outcome.problems}))
         except Cancelled as e:

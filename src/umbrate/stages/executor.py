@@ -1,0 +1,32 @@
+"""The seam between what is computed and where: work items go through one executor.
+
+A work item is a call of a function of a module with picklable arguments, and its result is
+picklable: nothing in a stage may depend on where its items run. Here they run in threads of this
+process, which serves because kernels hold no lock while they compute. An executor that spreads them
+over processes or machines has the same one method.
+"""
+
+from concurrent.futures import ThreadPoolExecutor
+
+
+class LocalExecutor:
+    """Runs work items in threads."""
+
+    def __init__(self, threads=2):
+        self.threads = threads
+
+    def map(self, function, items):
+        """Yield ``function(item)`` for every item in their order, whatever order they end in.
+
+        Closing the generator early drops the items that have not started.
+        """
+        with ThreadPoolExecutor(self.threads) as pool:
+            futures = [pool.submit(function, x) for x in items]
+            try:
+                for k, f in enumerate(futures):
+                    yield f.result()
+                    futures[k] = None  # the caller decides how long a result is kept
+            finally:
+                for f in futures:
+                    if f is not None:
+                        f.cancel()
