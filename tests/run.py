@@ -49,7 +49,9 @@ def main(names):
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     loader = unittest.defaultTestLoader
     suite = loader.loadTestsFromNames(names) if names else loader.discover(str(ROOT / "tests"), top_level_dir=str(ROOT))
-    result = unittest.TextTestRunner(resultclass=CountingResult, verbosity=2 if names else 1, stream=sys.stdout).run(suite)
+    result = unittest.TextTestRunner(resultclass=CountingResult, verbosity=2 if names else 1, stream=sys.stdout).run(
+        suite
+    )
     for seconds, name in sorted(result.times, reverse=True)[:SLOWEST]:
         print(f"  {seconds:6.1f} s  {name}")
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)

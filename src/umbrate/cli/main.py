@@ -40,7 +40,9 @@ class Group(click.Group):
 @click.pass_context
 def cli(ctx, verbose):
     """Umbrate reconstructs objects from masked photo sets. Without a command it opens the window."""
-    logging.basicConfig(level=logging.DEBUG if verbose else logging.WARNING, format="%(levelname)s %(name)s: %(message)s")
+    logging.basicConfig(
+        level=logging.DEBUG if verbose else logging.WARNING, format="%(levelname)s %(name)s: %(message)s"
+    )
     for noisy in ("numba", "PIL"):
         logging.getLogger(noisy).setLevel(logging.WARNING)
     if ctx.invoked_subcommand is None:
@@ -74,6 +76,7 @@ def demo(folder, window, as_json):
     """Run the main job on the demo data, judge it against the truth, and show it."""
     from ..work import demo as d
     from .runs import run_cells
+
     folder = folder or d.demo_folder()
     watch = d.Stopwatch()
     if not as_json:
@@ -95,8 +98,12 @@ def demo(folder, window, as_json):
         for column, side in (("figure", "left"), ("measured", "right"), ("to reach", "right"), ("", "left")):
             table.add_column(column, justify=side)
         for words, value, limit, more, reached in rows:
-            table.add_row(words, "-" if value is None else f"{value:.3g}", f"{'≥' if more else '≤'} {limit:g}",
-                          "reached" if reached else "[bold red]missed[/]")
+            table.add_row(
+                words,
+                "-" if value is None else f"{value:.3g}",
+                f"{'≥' if more else '≤'} {limit:g}",
+                "reached" if reached else "[bold red]missed[/]",
+            )
         console.print(table)
     if ok and window and has_display():
         open_window(folder)
@@ -117,11 +124,16 @@ def new(job):
 @click.argument("job", type=click.Path(path_type=Path))
 @click.argument("photos", type=click.Path(path_type=Path))
 @click.option("--sitting", required=True, help="The sitting they belong to; made where it is new.")
-@click.option("--masks", type=click.Path(path_type=Path), help="Folder with a mask for each photo (NAME.png, white is the object).")
+@click.option(
+    "--masks",
+    type=click.Path(path_type=Path),
+    help="Folder with a mask for each photo (NAME.png, white is the object).",
+)
 @click.option("--pattern", default=None, help="Mask file name, for example {name}_mask.png")
 def add(job, photos, sitting, masks, pattern):
     """Add the photos of the folder PHOTOS to JOB as a sitting."""
     from .runs import add_photos
+
     with Job.open(job) as j:
         sys.exit(0 if add_photos(j, photos, sitting, masks, pattern) else 1)
 
@@ -135,11 +147,13 @@ def add(job, photos, sitting, masks, pattern):
 def run(job, sittings, upto, assignments, redo):
     """Run the stages of JOB that are missing or stale; each result is saved when it is done."""
     from .runs import apply_assignments, run_cells
+
     with Job.open(job) as j:
         chosen = [j.sitting(n) for n in sittings] or j.sittings()
         if not chosen:
-            raise UmbrateError(f"{j.name} has no sittings yet. Add photos first: umbrate add {j.folder} PHOTOS_DIR "
-                               "--sitting NAME")
+            raise UmbrateError(
+                f"{j.name} has no sittings yet. Add photos first: umbrate add {j.folder} PHOTOS_DIR --sitting NAME"
+            )
         apply_assignments(j, chosen, assignments)
         sys.exit(0 if run_cells(j, chosen, upto, redo=redo) else 1)
 
@@ -151,18 +165,42 @@ def status(job, as_json):
     """Show the state and key figure of every sitting and stage of JOB."""
     from ..stages import STAGES
     from ..work.state import WORDS, board
+
     with Job.open(job, writable=False) as j:
         cells = board(j)
         if as_json:
-            print(json.dumps({"job": j.name, "sittings": [
-                {"name": s.name, "photos": len(j.photos(s.id)), "stages": {
-                    c.stage: {"state": c.state, "figures": (j.result(s.id, c.stage).figures if j.result(s.id, c.stage) else None),
-                              "problems": list(c.problems)} for c in row}}
-                for s, row in zip(j.sittings(), cells, strict=True)]}, indent=1, ensure_ascii=False))
+            print(
+                json.dumps(
+                    {
+                        "job": j.name,
+                        "sittings": [
+                            {
+                                "name": s.name,
+                                "photos": len(j.photos(s.id)),
+                                "stages": {
+                                    c.stage: {
+                                        "state": c.state,
+                                        "figures": (
+                                            j.result(s.id, c.stage).figures if j.result(s.id, c.stage) else None
+                                        ),
+                                        "problems": list(c.problems),
+                                    }
+                                    for c in row
+                                },
+                            }
+                            for s, row in zip(j.sittings(), cells, strict=True)
+                        ],
+                    },
+                    indent=1,
+                    ensure_ascii=False,
+                )
+            )
             return
         if not cells:
-            console.print(f"{j.name} has no sittings yet. Add photos: umbrate add {j.folder} PHOTOS_DIR --sitting NAME",
-                          soft_wrap=True)
+            console.print(
+                f"{j.name} has no sittings yet. Add photos: umbrate add {j.folder} PHOTOS_DIR --sitting NAME",
+                soft_wrap=True,
+            )
             return
         table = Table(title=j.name)
         table.add_column("sitting")
@@ -185,6 +223,7 @@ def status(job, as_json):
 def export(job, what, out, sitting):
     """Write the dense cloud (PLY) or the cameras (JSON) of JOB to the file OUT."""
     from ..stages.deliver import export_cameras, export_cloud
+
     with Job.open(job, writable=False) as j:
         if what == "cloud":
             n = export_cloud(j, out, j.sitting(sitting) if sitting else None)
@@ -206,6 +245,7 @@ def simulate(scene, out, smaller, photos):
     from ..studio.scene import SCENES
     from ..studio.scene import smaller as shrink
     from ..studio.shoot import shoot
+
     if scene not in SCENES:
         raise UmbrateError(f"There is no scene “{scene}”. There is: {', '.join(SCENES)}.")
     made = SCENES[scene]()
@@ -221,6 +261,7 @@ def simulate(scene, out, smaller, photos):
 def warm():
     """Compile all kernels once, so that no first click waits for it (the launcher does this)."""
     from .warm import warm_up
+
     warm_up(console)
 
 

@@ -9,7 +9,7 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 from ..core.errors import UmbrateError
 from ..stages import BY_NAME, STAGES
 from ..stages.base import parse_settings
-from ..work.adding import add_folder
+from ..work.adding import read_folder, take_in
 from ..work.queue import Queue
 from ..work.state import plan
 
@@ -19,16 +19,18 @@ err = Console(stderr=True, highlight=False)
 
 def add_photos(job, folder, sitting_name, masks=None, pattern=None, quiet=False):
     """Add a folder as a sitting and look at every photo and mask; returns whether all went well."""
-    sitting, added, there, refused = add_folder(job, folder, sitting_name, masks, pattern)
-    for sentence in refused:
+    incoming = read_folder(folder, masks, pattern)
+    sitting, added, there = take_in(job, sitting_name, incoming)
+    for sentence in incoming.refused:
         err.print(f"Left out: {sentence}", soft_wrap=True)
     if not quiet:
         again = f" ({there} were there already)" if there else ""
         out.print(f"Added {added} photos to “{sitting_name}”{again}.")
     good = run_cells(job, [sitting], "masks", quiet=quiet)
-    problems = [p for name in ("photos", "masks") if job.result(sitting.id, name)
-                for p in job.result(sitting.id, name).problems]
-    return good and not refused and not problems
+    problems = [
+        p for name in ("photos", "masks") if job.result(sitting.id, name) for p in job.result(sitting.id, name).problems
+    ]
+    return good and not incoming.refused and not problems
 
 
 def apply_assignments(job, sittings, assignments):
@@ -39,19 +41,23 @@ def apply_assignments(job, sittings, assignments):
         stage_name, dot, field = left.partition(".")
         if not equals or not dot or stage_name not in BY_NAME:
             stages = ", ".join(s.name for s in STAGES)
-            raise UmbrateError(f"“{text}” is not understood. Write STAGE.SETTING=VALUE with a stage of: {stages}; for "
-                               "example cloud.photo_scale=4")
+            raise UmbrateError(
+                f"“{text}” is not understood. Write STAGE.SETTING=VALUE with a stage of: {stages}; for "
+                "example cloud.photo_scale=4"
+            )
         try:
             parsed = json.loads(value)
         except ValueError:
             parsed = value
         changes.setdefault(stage_name, {})[field] = parsed
+    todo = []
     for stage_name, values in changes.items():
         for s in sittings:
             merged = {**job.settings(s.id, stage_name), **values}
             clean = parse_settings(BY_NAME[stage_name], merged).model_dump(mode="json")
-            changes[stage_name] = values
-            job.set_settings(s.id, stage_name, {k: clean[k] for k in merged})
+            todo.append((s.id, stage_name, {k: clean[k] for k in merged}))
+    for chosen in todo:
+        job.set_settings(*chosen)
 
 
 def run_cells(job, sittings, upto, redo=False, redo_all=False, quiet=False):
@@ -71,8 +77,15 @@ def run_cells(job, sittings, upto, redo=False, redo_all=False, quiet=False):
     good = True
     names = {s.id: s.name for s in sittings}
     live = sys.stdout.isatty() and not quiet
-    with Progress(TextColumn("{task.description}"), BarColumn(), TimeRemainingColumn(), TextColumn("{task.fields[sentence]}"),
-                  console=out, disable=not live, transient=True) as bar:
+    with Progress(
+        TextColumn("{task.description}"),
+        BarColumn(),
+        TimeRemainingColumn(),
+        TextColumn("{task.fields[sentence]}"),
+        console=out,
+        disable=not live,
+        transient=True,
+    ) as bar:
         task = None
         try:
             while not queue.idle:
@@ -89,8 +102,10 @@ def run_cells(job, sittings, upto, redo=False, redo_all=False, quiet=False):
                         stage = BY_NAME[e.data["stage"]]
                         done = job.result(e.data["sitting"], stage.name)
                         if not quiet:
-                            out.print(f"{title}: {', '.join(x for x in stage.headline(e.data['figures']) if x)}"
-                                      f"  [dim]{done.seconds:.1f} s[/]")
+                            out.print(
+                                f"{title}: {', '.join(x for x in stage.headline(e.data['figures']) if x)}"
+                                f"  [dim]{done.seconds:.1f} s[/]"
+                            )
                             for p in done.problems:
                                 out.print(f"  {p['text']} {p['hint']}", soft_wrap=True)
                     elif e.kind != "live":

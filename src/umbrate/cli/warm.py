@@ -17,6 +17,7 @@ def warm_up(console):
     from ..stages.photos import find_photos, read_records
     from ..studio.scene import pebble
     from ..studio.shoot import shoot
+
     start = time.monotonic()
 
     def say(text):
@@ -37,5 +38,10 @@ def warm_up(console):
             say("compiling the scene")
             points = np.random.default_rng(0).random((200_000, 3)).astype(np.float32)
             colors = np.zeros((len(points), 3), np.uint8)
-            paint(draw_points(points, eye_round(np.full(3, 0.5), 1.0, (1, 1, 1), 64, 64), 64, 64, 2), colors, (0, 0, 0), 30.0)
+            paint(
+                draw_points(points, eye_round(np.full(3, 0.5), 1.0, (1, 1, 1), 64, 64), 64, 64, 2),
+                colors,
+                (0, 0, 0),
+                30.0,
+            )
     say("all kernels are compiled")

@@ -1,5 +1,7 @@
 """The bench: settings, figures, one plot and advice for the chosen cell, all made from the stage."""
 
+from typing import get_args
+
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt
@@ -41,11 +43,12 @@ def make_editor(name, field, value, changed):
     """A widget for one setting, from its description in the stage's model; `changed(name, value)` on edit."""
     extra = field.json_schema_extra or {}
     kind = field.annotation
-    if "choices" in extra:
+    choices = get_args(kind)
+    if choices:
         w = QComboBox()
-        for c in extra["choices"]:
+        for c in choices:
             w.addItem(f"{extra.get('unit', '')}{c}" if c != 1 or "unit" not in extra else "full", c)
-        w.setCurrentIndex(extra["choices"].index(value) if value in extra["choices"] else 0)
+        w.setCurrentIndex(choices.index(value) if value in choices else 0)
         w.activated.connect(lambda _: changed(name, w.currentData()))
     elif kind is bool:
         w = QCheckBox()
@@ -77,6 +80,7 @@ def make_editor(name, field, value, changed):
             if folder:
                 line.setText(folder)
                 changed(name, folder)
+
         pick.clicked.connect(choose)
         row.addWidget(line)
         row.addWidget(pick)
@@ -115,8 +119,18 @@ class Bench(QScrollArea):
         else:
             cell = next((c for row in s.board() for c in row if (c.sitting_id, c.stage) == (sitting.id, s.stage)), None)
             result = s.result(s.stage)
-            mark = (sitting.id, sitting.name, s.stage, cell.state, s.state_of(cell), result.id if result else 0, self.unfolded,
-                    str(s.job.settings(sitting.id, s.stage)), str(s.keep_box), cell.detail)
+            mark = (
+                sitting.id,
+                sitting.name,
+                s.stage,
+                cell.state,
+                s.state_of(cell),
+                result.id if result else 0,
+                self.unfolded,
+                str(s.job.settings(sitting.id, s.stage)),
+                str(s.keep_box),
+                cell.detail,
+            )
         if mark == self._mark and self.widget() is not None:
             return
         self._mark = mark
@@ -128,8 +142,11 @@ class Bench(QScrollArea):
         self.run_button = self.running_label = None
         if sitting is None:
             self._text("Start here", "heading")
-            self._text("Add a folder of photos: each folder becomes a sitting, one placement of the object. Drop folders anywhere "
-                       "on this window, or use Job, Add photos.", "quiet")
+            self._text(
+                "Add a folder of photos: each folder becomes a sitting, one placement of the object. Drop folders "
+                "anywhere on this window, or use Job, Add photos.",
+                "quiet",
+            )
         else:
             self._fill(sitting, BY_NAME[s.stage], cell, result)
         self.column.addStretch(1)
@@ -169,7 +186,13 @@ class Bench(QScrollArea):
         self.running_label = self._text("")
         self.running_label.setVisible(state == "running")
         following = {"photos": "masks", "masks": "poses", "poses": "cloud"}.get(stage.name)
-        if result and cell.state in ("done", "look") and following and s.result(following) is None and state == cell.state:
+        if (
+            result
+            and cell.state in ("done", "look")
+            and following
+            and s.result(following) is None
+            and state == cell.state
+        ):
             b = QPushButton(f"Next: run {BY_NAME[following].title}", objectName="next")
             b.clicked.connect(lambda: (s.choose(stage=following), s.run()))
             self.column.addWidget(b)
@@ -201,6 +224,7 @@ class Bench(QScrollArea):
                 if n in chosen and chosen[n] != f.default:
                     label.setStyleSheet(f"color: {t.ACCENT};")
                 form.addRow(label, editor)
+
         add(short)
         if self.unfolded:
             add(rest)
@@ -222,30 +246,41 @@ class Bench(QScrollArea):
     # ------------------------------------------------------------------ figures
     def _rows(self, stage, f):
         if stage.name == "photos":
-            return [("Photos", f"{f['photos']}", "Photos in use in this sitting"),
-                    ("Readable", f"{f['readable']}", "Photos whose file could be decoded to the end"),
-                    ("Cameras", f"{f['cameras']}", "Different cameras by EXIF"),
-                    ("Together", f"{f['megapixels']:.0f} MP", "Pixels of all photos")]
+            return [
+                ("Photos", f"{f['photos']}", "Photos in use in this sitting"),
+                ("Readable", f"{f['readable']}", "Photos whose file could be decoded to the end"),
+                ("Cameras", f"{f['cameras']}", "Different cameras by EXIF"),
+                ("Together", f"{f['megapixels']:.0f} MP", "Pixels of all photos"),
+            ]
         if stage.name == "masks":
             share = "-" if f["share"] is None else f"{100 * f['share']:.1f} %"
-            return [("Photos with a mask", f"{f['masks']} of {f['photos']}", "The others are used whole"),
-                    ("Object fills", share, "Share of the picture inside the mask, median of the photos")]
+            return [
+                ("Photos with a mask", f"{f['masks']} of {f['photos']}", "The others are used whole"),
+                ("Object fills", share, "Share of the picture inside the mask, median of the photos"),
+            ]
         if stage.name == "poses":
             L = f["lens"]
-            return [("Placed", f"{f['solved']} of {f['photos']}", "Photos with a solved pose"),
-                    ("Residual", f"{f['rms_px']:.2f} px", "Root mean square distance between seen and predicted sightings"),
-                    ("Tie points", f"{f['points']:,}", "Points of the sparse cloud"),
-                    ("Sightings", f"{f['sightings']:,}", "Tie points as seen in photos; more per point is better"),
-                    ("Matched pairs", f"{f['pairs']} of {f['pairs_tried']}", "Photo pairs that show the same surface"),
-                    ("Focal length", f"{L['f']:.1f} px", f"Solved; the EXIF data said {L['start_f']:.0f} px"),
-                    ("Principal point", f"{L['cx']:.1f}, {L['cy']:.1f} px", "Where the optical axis meets the picture"),
-                    ("k1, k2, k3", ", ".join(f"{x:.4f}" for x in L["k"]), "Radial distortion (Brown-Conrady)")]
-        return [("Points", f"{f['points']:,}", "Points of the dense cloud"),
-                ("Photos a point", f"{f['photos_per_point']:.1f}", "Mean number of photos that agree on a point"),
-                ("Likeness", f"{f['score']:.2f}", "Median correlation of the patches, 1 is the same"),
-                ("Pixel on the object", f"{f['pixel_size']:.2g} (unscaled)", "Size of one pixel at the photo scale used"),
-                ("Removed", f"{f['removed_isolated'] + f['removed_outline']:,}",
-                 f"Isolated: {f['removed_isolated']:,}; outside the masks' outlines: {f['removed_outline']:,}")]
+            return [
+                ("Placed", f"{f['solved']} of {f['photos']}", "Photos with a solved pose"),
+                ("Residual", f"{f['rms_px']:.2f} px", "Root mean square distance between seen and predicted sightings"),
+                ("Tie points", f"{f['points']:,}", "Points of the sparse cloud"),
+                ("Sightings", f"{f['sightings']:,}", "Tie points as seen in photos; more per point is better"),
+                ("Matched pairs", f"{f['pairs']} of {f['pairs_tried']}", "Photo pairs that show the same surface"),
+                ("Focal length", f"{L['f']:.1f} px", f"Solved; the EXIF data said {L['start_f']:.0f} px"),
+                ("Principal point", f"{L['cx']:.1f}, {L['cy']:.1f} px", "Where the optical axis meets the picture"),
+                ("k1, k2, k3", ", ".join(f"{x:.4f}" for x in L["k"]), "Radial distortion (Brown-Conrady)"),
+            ]
+        return [
+            ("Points", f"{f['points']:,}", "Points of the dense cloud"),
+            ("Photos a point", f"{f['photos_per_point']:.1f}", "Mean number of photos that agree on a point"),
+            ("Likeness", f"{f['score']:.2f}", "Median correlation of the patches, 1 is the same"),
+            ("Pixel on the object", f"{f['pixel_size']:.2g} (unscaled)", "Size of one pixel at the photo scale used"),
+            (
+                "Removed",
+                f"{f['removed_isolated'] + f['removed_outline']:,}",
+                f"Isolated: {f['removed_isolated']:,}; outside the masks' outlines: {f['removed_outline']:,}",
+            ),
+        ]
 
     def _figures(self, stage, result):
         grid = QGridLayout()
@@ -280,7 +315,9 @@ class Bench(QScrollArea):
         self._text(title, "plain")
         plot = pg.PlotWidget(background=t.PANEL)
         plot.setFixedHeight(130)
-        plot.addItem(pg.BarGraphItem(x0=edges[:-1], x1=edges[1:], height=heights, brush=t.CATEGORIES[1], pen=pg.mkPen(t.PANEL)))
+        plot.addItem(
+            pg.BarGraphItem(x0=edges[:-1], x1=edges[1:], height=heights, brush=t.CATEGORIES[1], pen=pg.mkPen(t.PANEL))
+        )
         plot.setMouseEnabled(False, False)
         plot.hideButtons()
         plot.setMenuEnabled(False)
@@ -318,7 +355,9 @@ class Bench(QScrollArea):
         for text, factor in (("Larger", 1.1), ("Smaller", 1 / 1.1)):
             b = QPushButton(text)
             b.setToolTip("Changes all sides by 10 %")
-            b.clicked.connect(lambda _, f=factor: s.set_keep_box({**s.keep_box, "half": [h * f for h in s.keep_box["half"]]}))
+            b.clicked.connect(
+                lambda _, f=factor: s.set_keep_box({**s.keep_box, "half": [h * f for h in s.keep_box["half"]]})
+            )
             row.addWidget(b)
         b = QPushButton("Fit again")
         b.setEnabled(by_hand)
@@ -328,7 +367,11 @@ class Bench(QScrollArea):
 
     def _progress(self):
         run = self.session.running()
-        if run is None or self.running_label is None or (run.sitting.id, run.stage) != (self.session.sitting_id, self.session.stage):
+        if (
+            run is None
+            or self.running_label is None
+            or (run.sitting.id, run.stage) != (self.session.sitting_id, self.session.stage)
+        ):
             return
         self.running_label.setVisible(True)
         more = ", ".join(f"{k} {v:,}" for k, v in run.figures.items())

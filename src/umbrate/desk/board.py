@@ -37,7 +37,11 @@ class Board(QWidget):
     def reload(self):
         """Read the cells again."""
         self.cells = self.session.board()
-        self.names = [(s.id, s.name, len(self.session.job.photos(s.id))) for s in self.session.job.sittings()] if self.session.job else []
+        self.names = (
+            [(s.id, s.name, len(self.session.job.photos(s.id))) for s in self.session.job.sittings()]
+            if self.session.job
+            else []
+        )
         rows = max(1, len(self.cells))
         self.setMinimumHeight(HEAD + ROW * rows + 4)
         self.update()
@@ -73,8 +77,11 @@ class Board(QWidget):
             p.drawText(QRect(NAME + k * w + 10, 0, w, HEAD), Qt.AlignmentFlag.AlignVCenter, s.title)
         if not self.cells:
             p.setFont(t.font())
-            p.drawText(QRect(12, HEAD, self.width() - 24, ROW), Qt.AlignmentFlag.AlignVCenter,
-                       "No sittings yet. Drop a folder of photos anywhere on the window, one folder for each placement of the object.")
+            p.drawText(
+                QRect(12, HEAD, self.width() - 24, ROW),
+                Qt.AlignmentFlag.AlignVCenter,
+                "No sittings yet. Drop folders of photos anywhere on the window, one for each placement of the object.",
+            )
             return
         run = self.session.running()
         for r, row in enumerate(self.cells):
@@ -83,11 +90,18 @@ class Board(QWidget):
             p.setFont(t.font(t.SIZE, chosen_row))
             p.setPen(t.color(t.TEXT))
             metrics = QFontMetrics(p.font())
-            p.drawText(QRect(12, HEAD + r * ROW + 3, NAME - 20, 20), Qt.AlignmentFlag.AlignVCenter,
-                       metrics.elidedText(name, Qt.TextElideMode.ElideRight, NAME - 24))
+            p.drawText(
+                QRect(12, HEAD + r * ROW + 3, NAME - 20, 20),
+                Qt.AlignmentFlag.AlignVCenter,
+                metrics.elidedText(name, Qt.TextElideMode.ElideRight, NAME - 24),
+            )
             p.setFont(t.font(t.SMALL))
             p.setPen(t.color(t.QUIET))
-            p.drawText(QRect(12, HEAD + r * ROW + 21, NAME - 20, 16), Qt.AlignmentFlag.AlignVCenter, f"{count} photos, unscaled")
+            p.drawText(
+                QRect(12, HEAD + r * ROW + 21, NAME - 20, 16),
+                Qt.AlignmentFlag.AlignVCenter,
+                f"{count} photos, unscaled",
+            )
             for c, cell in enumerate(row):
                 self._paint_cell(p, self.cell_rect(r, c), cell, run)
 
@@ -97,8 +111,13 @@ class Board(QWidget):
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
         p.setBrush(t.color(t.PANEL))
         also = (cell.sitting_id, cell.stage) in self.extra
-        p.setPen(QPen(t.color(t.ACCENT if chosen or also else t.LINE), 1.5 if chosen or also else 1.0,
-                      Qt.PenStyle.DashLine if also and not chosen else Qt.PenStyle.SolidLine))
+        p.setPen(
+            QPen(
+                t.color(t.ACCENT if chosen or also else t.LINE),
+                1.5 if chosen or also else 1.0,
+                Qt.PenStyle.DashLine if also and not chosen else Qt.PenStyle.SolidLine,
+            )
+        )
         p.drawRoundedRect(QRectF(rect).adjusted(0.5, 0.5, -0.5, -0.5), 4, 4)
         first, second = cell.first, cell.second
         if state == "running":
@@ -119,12 +138,19 @@ class Board(QWidget):
         p.setFont(t.font())
         p.setPen(t.color(t.QUIET if state in ("nothing", "ready", "queued") else t.TEXT))
         line = QRect(x, rect.top() + (3 if second else 10), width, 19)
-        p.drawText(line, Qt.AlignmentFlag.AlignVCenter, QFontMetrics(p.font()).elidedText(first, Qt.TextElideMode.ElideRight, width))
+        p.drawText(
+            line,
+            Qt.AlignmentFlag.AlignVCenter,
+            QFontMetrics(p.font()).elidedText(first, Qt.TextElideMode.ElideRight, width),
+        )
         if second:
             p.setFont(t.font(t.SMALL))
             p.setPen(t.color(t.QUIET))
-            p.drawText(QRect(x, rect.top() + 21, width, 16), Qt.AlignmentFlag.AlignVCenter,
-                       QFontMetrics(p.font()).elidedText(second, Qt.TextElideMode.ElideRight, width))
+            p.drawText(
+                QRect(x, rect.top() + 21, width, 16),
+                Qt.AlignmentFlag.AlignVCenter,
+                QFontMetrics(p.font()).elidedText(second, Qt.TextElideMode.ElideRight, width),
+            )
 
     def mousePressEvent(self, e):
         at = self._at(e.position().toPoint())
@@ -164,7 +190,12 @@ class Board(QWidget):
         if not ids or self.session.sitting_id not in ids:
             return super().keyPressEvent(e)
         row, column = ids.index(self.session.sitting_id), names.index(self.session.stage)
-        step = {Qt.Key.Key_Left: (0, -1), Qt.Key.Key_Right: (0, 1), Qt.Key.Key_Up: (-1, 0), Qt.Key.Key_Down: (1, 0)}.get(e.key())
+        step = {
+            Qt.Key.Key_Left: (0, -1),
+            Qt.Key.Key_Right: (0, 1),
+            Qt.Key.Key_Up: (-1, 0),
+            Qt.Key.Key_Down: (1, 0),
+        }.get(e.key())
         if step:
             row, column = (row + step[0]) % len(ids), max(0, min(len(names) - 1, column + step[1]))
             self.session.choose(ids[row], names[column])

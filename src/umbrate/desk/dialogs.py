@@ -33,7 +33,14 @@ class LedgerDialog(QDialog):
         for r, e in enumerate(entries):
             stage = BY_NAME.get(e.stage)
             told = e.message or ", ".join(f"{k} {v}" for k, v in e.settings.items())
-            cells = (e.when.replace("T", " "), e.sitting, stage.title if stage else e.stage, short_time(e.seconds), e.outcome, told)
+            cells = (
+                e.when.replace("T", " "),
+                e.sitting,
+                stage.title if stage else e.stage,
+                short_time(e.seconds),
+                e.outcome,
+                told,
+            )
             for c, text in enumerate(cells):
                 item = QTableWidgetItem(text)
                 item.setToolTip(text)

@@ -45,9 +45,11 @@ class PhotoView(QWidget):
         row.setContentsMargins(8, 8, 8, 0)
         row.setSpacing(4)
         self.toggles = {}
-        for name, tip, on, key in (("Mask", "Tint what the mask leaves out", True, "5"),
-                                   ("Features", "Show the key points found", False, "6"),
-                                   ("Sightings", "Show the sightings of tie points, with their residuals 20 times enlarged", False, "7")):
+        for name, tip, on, key in (
+            ("Mask", "Tint what the mask leaves out", True, "5"),
+            ("Features", "Show the key points found", False, "6"),
+            ("Sightings", "Show the sightings of tie points, with their residuals 20 times enlarged", False, "7"),
+        ):
             b = QToolButton(text=name, checkable=True, checked=on)
             b.setToolTip(f"{tip}  ({key})")
             b.setShortcut(key)
@@ -85,15 +87,25 @@ class PhotoView(QWidget):
             if pid != self.shown:
                 return
             self.problem = problem
-            same = self.image is not None and picture is not None and (self.image.width(), self.image.height(),
-                                                                       self.orientation) == (*picture.shape[1::-1], photo.orientation)
+            same = (
+                self.image is not None
+                and picture is not None
+                and (self.image.width(), self.image.height(), self.orientation)
+                == (*picture.shape[1::-1], photo.orientation)
+            )
             self.orientation = photo.orientation
             self._picture = picture
-            self.image = None if picture is None else QImage(picture.data, picture.shape[1], picture.shape[0],
-                                                             3 * picture.shape[1], QImage.Format.Format_RGB888)
+            self.image = (
+                None
+                if picture is None
+                else QImage(
+                    picture.data, picture.shape[1], picture.shape[0], 3 * picture.shape[1], QImage.Format.Format_RGB888
+                )
+            )
             if not same:
                 self.fit()
             self.reload_overlays()
+
         self.session.in_background(read, show)
 
     def reload_overlays(self, *_):
@@ -145,7 +157,11 @@ class PhotoView(QWidget):
         return m
 
     def _to_view(self):
-        return self._upright() * QTransform.fromScale(self.scale, self.scale) * QTransform.fromTranslate(self.shift.x(), self.shift.y())
+        return (
+            self._upright()
+            * QTransform.fromScale(self.scale, self.scale)
+            * QTransform.fromTranslate(self.shift.x(), self.shift.y())
+        )
 
     def fit(self):
         """Show the whole photo."""
@@ -154,7 +170,9 @@ class PhotoView(QWidget):
         r = self._upright().mapRect(QRectF(0, 0, self.image.width(), self.image.height()))
         top = 40
         self.scale = min((self.width() - 16) / r.width(), (self.height() - top - 32) / r.height())
-        self.shift = QPointF((self.width() - r.width() * self.scale) / 2, top + (self.height() - top - 24 - r.height() * self.scale) / 2)
+        self.shift = QPointF(
+            (self.width() - r.width() * self.scale) / 2, top + (self.height() - top - 24 - r.height() * self.scale) / 2
+        )
         self.update()
 
     def pixel_at(self, pos):
@@ -177,8 +195,11 @@ class PhotoView(QWidget):
         if self.image is None:
             p.setPen(t.color(t.QUIET))
             p.setFont(t.font())
-            p.drawText(self.rect().adjusted(24, 0, -24, 0), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap,
-                       self.problem or ("Choose a photo in the strip below." if photo is None else ""))
+            p.drawText(
+                self.rect().adjusted(24, 0, -24, 0),
+                Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap,
+                self.problem or ("Choose a photo in the strip below." if photo is None else ""),
+            )
             return
         view = self._to_view()
         p.setTransform(view)

@@ -59,8 +59,12 @@ class Scene(QWidget):
         row.setContentsMargins(8, 8, 8, 0)
         row.setSpacing(4)
         self.toggles = {}
-        for name, tip, key in (("Photos", "Show the photos as small frusta", "1"), ("Tie points", "Show the sparse cloud", "2"),
-                               ("Cloud", "Show the dense cloud", "3"), ("Keep box", "Show the box that says what is kept", "4")):
+        for name, tip, key in (
+            ("Photos", "Show the photos as small frusta", "1"),
+            ("Tie points", "Show the sparse cloud", "2"),
+            ("Cloud", "Show the dense cloud", "3"),
+            ("Keep box", "Show the box that says what is kept", "4"),
+        ):
             b = QToolButton(text=name, checkable=True, checked=True)
             b.setToolTip(f"{tip}  ({key})")
             b.setShortcut(key)
@@ -127,10 +131,14 @@ class Scene(QWidget):
                 up = -data["poses"][:, 1, :3].mean(0)
                 from ..core.geometry.pose import pose
                 from ..core.geometry.rotation import rotation_between
+
                 R = rotation_between(up, [0, 0, 1])
                 self.points = np.ascontiguousarray(((self.points - middle) @ R.T).astype(np.float32))
-                self.live = {"poses": [pose(E[:3, :3] @ R.T, -E[:3, :3] @ R.T @ (R @ (center(E) - middle)))
-                                       for E in data["poses"]]}
+                self.live = {
+                    "poses": [
+                        pose(E[:3, :3] @ R.T, -E[:3, :3] @ R.T @ (R @ (center(E) - middle))) for E in data["poses"]
+                    ]
+                }
                 self.eye = eye_round(np.zeros(3), radius * 1.25, (0.5, -1, 0.6), self.width(), self.height())
             self._redraw()
 
@@ -149,7 +157,9 @@ class Scene(QWidget):
         p = self.points if self.points is not None and len(self.points) else self.block["points"]
         box = self._box()
         middle = box.center if box else np.median(p, axis=0)
-        radius = float(np.linalg.norm(box.half)) if box else float(np.percentile(np.linalg.norm(p - middle, axis=1), 98))
+        radius = (
+            float(np.linalg.norm(box.half)) if box else float(np.percentile(np.linalg.norm(p - middle, axis=1), 98))
+        )
         if self.toggles["Photos"].isChecked() and not self.is_cloud:
             poses = self.block["poses"]
             centers = np.array([center(E) for E in poses if np.isfinite(E[0, 0])])
@@ -225,8 +235,11 @@ class Scene(QWidget):
         p.drawText(mid, Qt.AlignmentFlag.AlignCenter, "Nothing solved yet")
         p.setFont(t.font())
         p.setPen(t.color(t.QUIET))
-        p.drawText(mid.translated(0, 28), Qt.AlignmentFlag.AlignCenter,
-                   "Choose Poses on the Board and press Run: the photos will stand up here.")
+        p.drawText(
+            mid.translated(0, 28),
+            Qt.AlignmentFlag.AlignCenter,
+            "Choose Poses on the Board and press Run: the photos will stand up here.",
+        )
 
     def _frusta(self):
         """(photo id, corners (5, 3)): apex and four corners of each solved photo."""
@@ -280,8 +293,8 @@ class Scene(QWidget):
         if self._buffers is None or self.points is None:
             return -1
         x, y = int(pos.x()), int(pos.y())
-        d = self._buffers.depth[max(0, y - reach): y + reach + 1, max(0, x - reach): x + reach + 1]
-        i = self._buffers.index[max(0, y - reach): y + reach + 1, max(0, x - reach): x + reach + 1]
+        d = self._buffers.depth[max(0, y - reach) : y + reach + 1, max(0, x - reach) : x + reach + 1]
+        i = self._buffers.index[max(0, y - reach) : y + reach + 1, max(0, x - reach) : x + reach + 1]
         if not d.size or i.max() < 0:
             return -1
         return int(i.ravel()[int(np.argmin(d))])
@@ -322,7 +335,10 @@ class Scene(QWidget):
             uvz = self.eye.project(corners, self.width(), self.height())
             if (uvz[:, 2] > 0).all() and uvz[0, 2] < depth:
                 hull = QPolygonF([QPointF(*x[:2]) for x in uvz[1:]])
-                if hull.containsPoint(pos, Qt.FillRule.OddEvenFill) or np.hypot(uvz[0, 0] - pos.x(), uvz[0, 1] - pos.y()) < 6:
+                if (
+                    hull.containsPoint(pos, Qt.FillRule.OddEvenFill)
+                    or np.hypot(uvz[0, 0] - pos.x(), uvz[0, 1] - pos.y()) < 6
+                ):
                     best, depth = pid, uvz[0, 2]
         return best
 
@@ -343,6 +359,7 @@ class Scene(QWidget):
     def _sightings(self, k, X):
         """Where a point falls in each solved photo: measured for tie points, predicted for the cloud."""
         from ..core.geometry.lens import project_one
+
         b = self.block
         if not self.is_cloud:
             rows = np.flatnonzero(b["point"] == k)
@@ -369,12 +386,19 @@ class Scene(QWidget):
             toward = self.points[k].astype(float)
         else:
             depth = float(self.eye.pose[2, :3] @ self.eye.pivot + self.eye.pose[2, 3])
-            toward = self.eye.place_at(e.position().x(), e.position().y(), max(depth, 1e-3), self.width(), self.height())
+            toward = self.eye.place_at(
+                e.position().x(), e.position().y(), max(depth, 1e-3), self.width(), self.height()
+            )
         self.eye = self.eye.zoomed(1.0015 ** e.angleDelta().y(), toward)
         self._redraw(moving=True)
 
     def keyPressEvent(self, e):
-        step = {Qt.Key.Key_Left: (-0.1, 0), Qt.Key.Key_Right: (0.1, 0), Qt.Key.Key_Up: (0, 0.1), Qt.Key.Key_Down: (0, -0.1)}.get(e.key())
+        step = {
+            Qt.Key.Key_Left: (-0.1, 0),
+            Qt.Key.Key_Right: (0.1, 0),
+            Qt.Key.Key_Up: (0, 0.1),
+            Qt.Key.Key_Down: (0, -0.1),
+        }.get(e.key())
         if step and self.eye is not None:
             self.eye = self.eye.turned(*step)
             self._redraw(moving=True)

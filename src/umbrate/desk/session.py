@@ -9,12 +9,12 @@ from pathlib import Path
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from ..core.errors import UmbrateError
-from ..job.store import Job
+from ..job.store import Job, JobInUse
 from ..stages import BY_NAME, STAGES
 from ..stages.base import parse_settings
 from ..stages.cloud import keep_box_of
 from ..stages.deliver import load_block, load_cloud
-from ..work.adding import add_folder, mask_folder_of
+from ..work.adding import mask_folder_of, read_folder, take_in
 from ..work.queue import Queue
 from ..work.state import RUNNING, board, plan
 
@@ -46,13 +46,23 @@ class Session(QObject):
 
     # ------------------------------------------------------------------ jobs
     def open(self, folder):
-        """Open a job and go where one was; errors are said, not raised. Returns whether it is open."""
+        """Open a job and go where one was; errors are said, not raised. Returns whether it is open.
+
+        A job that another process writes is opened for reading.
+        """
+        note = ""
         try:
-            job = Job.open(folder)
+            try:
+                job = Job.open(folder)
+            except JobInUse as e:
+                job = Job.open(folder, writable=False)
+                note = f"{e} Until then it is shown for reading only."
         except UmbrateError as e:
             self.said.emit(str(e), "bad")
             return False
         self._take(job)
+        if note:
+            self.said.emit(note, "bad")
         return True
 
     def create(self, folder):
@@ -191,23 +201,43 @@ class Session(QObject):
         self.chosen_changed.emit()
 
     def add_folders(self, folders):
-        """Add each folder as a sitting named after it, and look at its photos and masks."""
-        job = self.job
+        """Add each folder as a sitting, and look at its photos and masks.
 
-        def each(folder):
+        folders: paths, or pairs of a path and the sitting's name (else the folder's own). Files are
+        read in the background, one folder after the other.
+        """
+        job = self.job
+        todo = [f if isinstance(f, tuple) else (Path(f), Path(f).name) for f in folders]
+        if not job or not todo:
+            return
+        folder, name = todo[0]
+        self.said.emit(f"Reading {Path(folder).name} …", "note")
+
+        def read():
             try:
-                sitting, added, there, refused = add_folder(job, folder, Path(folder).name, mask_folder_of(folder))
+                return read_folder(folder, mask_folder_of(folder)), None
             except UmbrateError as e:
-                self.said.emit(str(e), "bad")
+                return None, str(e)
+
+        def take(answer):
+            incoming, trouble = answer
+            if self.job is not job:
                 return
-            self.sitting_id = sitting.id
-            self.queue.add(sitting, ["photos", "masks"])
-            text = f"{added} photos added as “{sitting.name}”" + (f", {there} were there already" if there else "")
-            self.said.emit(" ".join([text + ".", *refused[:3]]), "bad" if refused else "good")
-        for f in folders:
-            each(f)
-        self._timer.start()
-        self.changed()
+            if trouble:
+                self.said.emit(trouble, "bad")
+            else:
+                taken = self._do(lambda: take_in(job, name, incoming))
+                if taken:
+                    sitting, added, there = taken
+                    self.queue.add(sitting, ["photos", "masks"])
+                    text = f"{added} photos added as “{sitting.name}”" + (f", {there} were there" if there else "")
+                    told = " ".join([text + ".", *incoming.refused[:3]])
+                    self.said.emit(told, "bad" if incoming.refused else "good")
+                    self._timer.start()
+                    self.choose(sitting.id)
+            self.add_folders(todo[1:])
+
+        self.in_background(read, take)
 
     def undo(self):
         """Take the last action back."""
@@ -244,7 +274,10 @@ class Session(QObject):
 
         def act():
             parse_settings(BY_NAME[stage], values)
-            self.job.set_settings(self.sitting_id, stage, values, f"change {BY_NAME[stage].Settings.model_fields[field].title}")
+            self.job.set_settings(
+                self.sitting_id, stage, values, f"change {BY_NAME[stage].Settings.model_fields[field].title}"
+            )
+
         self._do(act)
 
     def set_keep_box(self, box):
@@ -254,6 +287,9 @@ class Session(QObject):
     def run(self, cells=None, redo=True):
         """Queue cells (sitting id, stage name) with all they need; the chosen one where none is given."""
         if not self.job:
+            return
+        if not self.job.writable:
+            self.said.emit(f"{self.job.folder.name} is open for reading only: nothing can be run.", "bad")
             return
         cells = cells or [(self.sitting_id, self.stage)]
         sittings = {s.id: s for s in self.job.sittings()}

@@ -37,8 +37,11 @@ class _Painter(QStyledItemDelegate):
         box = QRect(r.left() + 3, r.top() + 3, r.width() - 6, THUMB.height() - 4)
         aside = index.data(STATE) == "aside"
         if picture is not None:
-            small = picture.scaled(box.size() * p.device().devicePixelRatioF(), Qt.AspectRatioMode.KeepAspectRatio,
-                                   Qt.TransformationMode.SmoothTransformation)
+            small = picture.scaled(
+                box.size() * p.device().devicePixelRatioF(),
+                Qt.AspectRatioMode.KeepAspectRatio,
+                Qt.TransformationMode.SmoothTransformation,
+            )
             small.setDevicePixelRatio(p.device().devicePixelRatioF())
             size = small.deviceIndependentSize()
             p.setOpacity(0.35 if aside else 1.0)
@@ -51,11 +54,21 @@ class _Painter(QStyledItemDelegate):
         p.setPen(t.color(t.QUIET if aside else t.TEXT))
         metrics = QFontMetrics(p.font())
         x = r.left() + (20 if state in ("done", "failed", "look") else 6)
-        p.drawText(QRect(x, r.bottom() - 34, r.right() - x - 2, 16), Qt.AlignmentFlag.AlignVCenter,
-                   metrics.elidedText(index.data(Qt.ItemDataRole.DisplayRole), Qt.TextElideMode.ElideMiddle, r.right() - x - 4))
+        p.drawText(
+            QRect(x, r.bottom() - 34, r.right() - x - 2, 16),
+            Qt.AlignmentFlag.AlignVCenter,
+            metrics.elidedText(
+                index.data(Qt.ItemDataRole.DisplayRole), Qt.TextElideMode.ElideMiddle, r.right() - x - 4
+            ),
+        )
         p.setPen(t.color(t.QUIET))
-        p.drawText(QRect(r.left() + 6, r.bottom() - 18, r.width() - 10, 16), Qt.AlignmentFlag.AlignVCenter,
-                   metrics.elidedText("set aside" if aside else (index.data(LINE) or ""), Qt.TextElideMode.ElideRight, r.width() - 12))
+        p.drawText(
+            QRect(r.left() + 6, r.bottom() - 18, r.width() - 10, 16),
+            Qt.AlignmentFlag.AlignVCenter,
+            metrics.elidedText(
+                "set aside" if aside else (index.data(LINE) or ""), Qt.TextElideMode.ElideRight, r.width() - 12
+            ),
+        )
         p.restore()
 
 
@@ -130,12 +143,28 @@ class Strip(QWidget):
         for p in photos:
             row = per.get(str(p.id))
             placed = bool(row and row["sightings"])
-            state = "aside" if p.aside else ("failed" if p.id in bad else ("done" if placed else ("look" if row else "")))
-            line = "unreadable" if p.id in bad else (f"{row['sightings']}   {row['rms_px']:.2f} px" if placed else (
-                "not placed" if row else (f"sharpness {sharp[str(p.id)]:.2f}" if str(p.id) in sharp else "")))
+            state = (
+                "aside" if p.aside else ("failed" if p.id in bad else ("done" if placed else ("look" if row else "")))
+            )
+            line = (
+                "unreadable"
+                if p.id in bad
+                else (
+                    f"{row['sightings']}   {row['rms_px']:.2f} px"
+                    if placed
+                    else ("not placed" if row else (f"sharpness {sharp[str(p.id)]:.2f}" if str(p.id) in sharp else ""))
+                )
+            )
             rows.append((p, state, line, placed, row, sharp.get(str(p.id))))
         keep = self.filter.currentIndex()
-        rows = [r for r in rows if keep == 0 or (keep == 1 and r[3]) or (keep == 2 and not r[3] and not r[0].aside) or (keep == 3 and r[0].aside)]
+        rows = [
+            r
+            for r in rows
+            if keep == 0
+            or (keep == 1 and r[3])
+            or (keep == 2 and not r[3] and not r[0].aside)
+            or (keep == 3 and r[0].aside)
+        ]
         order = self.sort.currentIndex()
         if order == 1:
             rows.sort(key=lambda r: r[5] if r[5] is not None else 1e9)
@@ -153,8 +182,10 @@ class Strip(QWidget):
             picture = self._picture(done["photos"], p.id)
             if picture is not None:
                 item.setData(Qt.ItemDataRole.DecorationRole, picture)
-            item.setToolTip(f"{p.name}\n{p.camera or 'camera unknown'}, {p.width} x {p.height}"
-                            + (f"\ntaken {p.taken.replace('T', ' ')}" if p.taken else ""))
+            item.setToolTip(
+                f"{p.name}\n{p.camera or 'camera unknown'}, {p.width} x {p.height}"
+                + (f"\ntaken {p.taken.replace('T', ' ')}" if p.taken else "")
+            )
             self.list.addItem(item)
         self.list.blockSignals(False)
         shown = f"{len(rows)} of {len(photos)} photos" if len(rows) != len(photos) else f"{len(photos)} photos"

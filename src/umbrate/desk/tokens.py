@@ -6,8 +6,16 @@ from PyQt6.QtGui import QColor, QFont, QPainterPath, QPen, QPolygonF
 GROUND, PANEL, RAISED, LINE = "#1E2124", "#262A2F", "#2E3338", "#3B4148"
 TEXT, QUIET, ACCENT, ACCENT_DARK = "#E8E4DC", "#A3A8AD", "#D08A3C", "#8A5C2A"
 NEUTRAL = "#2B2B2B"  #: behind photos and the scene: no tint, so that colors can be judged
-STATE_COLORS = {"nothing": "#666C73", "ready": "#A3A8AD", "done": "#8FB996", "stale": "#C9B26B", "look": "#E0A050",
-                "failed": "#D9705F", "running": "#D08A3C", "queued": "#A3A8AD"}
+STATE_COLORS = {
+    "nothing": "#666C73",
+    "ready": "#A3A8AD",
+    "done": "#8FB996",
+    "stale": "#C9B26B",
+    "look": "#E0A050",
+    "failed": "#D9705F",
+    "running": "#D08A3C",
+    "queued": "#A3A8AD",
+}
 CATEGORIES = ("#E69F00", "#56B4E9", "#009E73", "#F0E442", "#0072B2", "#D55E00", "#CC79A7", "#BBBBBB")
 STEP = 4
 SIZE, SMALL, HEADING = 13, 11, 16
@@ -63,8 +71,11 @@ def draw_state(painter, state, rect):
         painter.drawLine(mid + QPointF(-d, -d), mid + QPointF(d, d))
     elif state == "look":
         painter.setBrush(c)
-        painter.drawPolygon(QPolygonF([mid + QPointF(0, -radius), mid + QPointF(radius, radius * 0.8),
-                                       mid + QPointF(-radius, radius * 0.8)]))
+        painter.drawPolygon(
+            QPolygonF(
+                [mid + QPointF(0, -radius), mid + QPointF(radius, radius * 0.8), mid + QPointF(-radius, radius * 0.8)]
+            )
+        )
         painter.setPen(QPen(color(GROUND), 1.8))
         painter.drawLine(mid + QPointF(0, -radius * 0.3), mid + QPointF(0, radius * 0.25))
     elif state == "running":
@@ -80,7 +91,8 @@ QWidget#panel, QScrollArea#panel, QScrollArea#panel > QWidget > QWidget {{ backg
 QLabel#heading {{ font-size: {HEADING}px; font-weight: 600; }}
 QLabel#quiet {{ font-size: {SMALL}px; color: {QUIET}; }}
 QLabel#advice {{ background: {RAISED}; border-left: 3px solid {ACCENT}; padding: 8px; font-size: {SMALL + 1}px; }}
-QPushButton, QToolButton {{ background: {RAISED}; border: 1px solid {LINE}; border-radius: 4px; padding: 4px 10px; min-height: 18px; }}
+QPushButton, QToolButton {{ background: {RAISED}; border: 1px solid {LINE};
+    border-radius: 4px; padding: 4px 10px; min-height: 18px }}
 QToolButton {{ padding: 3px 7px; }}
 QPushButton:hover, QToolButton:hover {{ border-color: {QUIET}; }}
 QPushButton:focus, QToolButton:focus {{ border-color: {ACCENT}; }}
@@ -91,11 +103,13 @@ QPushButton#next:hover {{ background: #DE9A4E; }}
 QPushButton#next:disabled {{ background: {RAISED}; color: #6B7178; border-color: {RAISED}; }}
 QPushButton#link {{ background: transparent; border: none; color: {QUIET}; text-align: left; padding: 2px 0; }}
 QPushButton#link:hover {{ color: {TEXT}; }}
-QLineEdit, QSpinBox, QDoubleSpinBox, QComboBox {{ background: {GROUND}; border: 1px solid {LINE}; border-radius: 4px; padding: 3px 6px;
-    min-height: 18px; selection-background-color: {ACCENT_DARK}; }}
+QLineEdit, QSpinBox, QDoubleSpinBox, QComboBox {{ background: {GROUND}; border: 1px solid {LINE};
+    border-radius: 4px; padding: 3px 6px; min-height: 18px; selection-background-color: {ACCENT_DARK}; }}
 QLineEdit:focus, QSpinBox:focus, QDoubleSpinBox:focus, QComboBox:focus {{ border-color: {ACCENT}; }}
-QComboBox QAbstractItemView {{ background: {RAISED}; border: 1px solid {LINE}; selection-background-color: {ACCENT_DARK}; }}
-QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {QUIET}; border-radius: 3px; background: {GROUND}; }}
+QComboBox QAbstractItemView {{ background: {RAISED};
+    border: 1px solid {LINE}; selection-background-color: {ACCENT_DARK} }}
+QCheckBox::indicator {{ width: 14px; height: 14px;
+    border: 1px solid {QUIET}; border-radius: 3px; background: {GROUND} }}
 QCheckBox::indicator:checked {{ background: {ACCENT}; border-color: {ACCENT}; }}
 QMenuBar, QMenu {{ background: {PANEL}; }}
 QMenuBar::item {{ padding: 4px 8px; background: transparent; }}
@@ -104,7 +118,8 @@ QMenu {{ border: 1px solid {LINE}; }}
 QMenu::item {{ padding: 4px 24px 4px 12px; }}
 QMenu::item:disabled {{ color: #6B7178; }}
 QToolTip {{ background: {RAISED}; color: {TEXT}; border: 1px solid {LINE}; padding: 4px; }}
-QScrollBar:vertical {{ background: transparent; width: 10px; }} QScrollBar:horizontal {{ background: transparent; height: 10px; }}
+QScrollBar:vertical {{ background: transparent; width: 10px; }}
+QScrollBar:horizontal {{ background: transparent; height: 10px; }}
 QScrollBar::handle {{ background: {LINE}; border-radius: 4px; min-height: 24px; min-width: 24px; }}
 QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
 QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}

@@ -49,14 +49,26 @@ class Welcome(QWidget):
         title = QLabel("Umbrate")
         title.setStyleSheet("font-size: 30px; font-weight: 600;")
         self.column.addWidget(title)
-        text = QLabel("From photos taken all round an object to a clean, colored dense cloud.\n"
-                      "Drop a folder of photos anywhere, or begin here.")
+        text = QLabel(
+            "From photos taken all round an object to a clean, colored dense cloud.\n"
+            "Drop a folder of photos anywhere, or begin here."
+        )
         text.setStyleSheet(f"color: {t.QUIET}; font-size: 14px;")
         self.column.addWidget(text)
         self.column.addSpacing(16)
         for words, more, signal, name in (
-            ("Open the demo job", "A bird whistle in two sittings of 24 simulated photos: about five minutes to compute", self.demo, "next"),
-            ("New job from a folder of photos", "Each folder becomes a sitting: one placement of the object", self.new, ""),
+            (
+                "Open the demo job",
+                "A bird whistle in two sittings of 24 simulated photos: about five minutes to compute",
+                self.demo,
+                "next",
+            ),
+            (
+                "New job from a folder of photos",
+                "Each folder becomes a sitting: one placement of the object",
+                self.new,
+                "",
+            ),
             ("Open a job", "A folder whose name ends in .umbrate", self.open, ""),
         ):
             b = QPushButton(words, objectName=name)

@@ -28,6 +28,7 @@ from . import tokens as t
 from .bench import Bench
 from .board import HEAD, ROW, Board, short_time
 from .dialogs import Finder, LedgerDialog
+from .newjob import NewJobDialog
 from .photoview import PhotoView
 from .scene import Scene
 from .session import Session
@@ -36,7 +37,8 @@ from .welcome import Welcome, remember_job
 
 SAID_MS = {"good": 8000, "note": 8000, "bad": 0}
 HINTS = {
-    "Scene": "Left: turn   Shift or right: move   Wheel: zoom to the pointer   Click a photo: choose it   Click a point: turn round it",
+    "Scene": "Left: turn   Shift or right: move   Wheel: zoom to the pointer   Click a photo: choose it   "
+    "Click a point: turn round it",
     "Photo view": "Drag: move   Wheel: zoom to the pointer   Double click: whole photo",
     "Board: sittings by stages": "Click: choose   Ctrl+click: choose more   Double click or Enter: run   Arrows: move",
 }
@@ -153,7 +155,9 @@ class Window(QMainWindow):
         self.undo_action = self._action(edit, "Undo", s.undo, "Ctrl+Z")
         self.redo_action = self._action(edit, "Redo", s.redo, "Ctrl+Shift+Z")
         edit.addSeparator()
-        self._action(edit, "Set chosen photos aside or bring them back", lambda: s.set_aside(self.strip.chosen_ids()), "A")
+        self._action(
+            edit, "Set chosen photos aside or bring them back", lambda: s.set_aside(self.strip.chosen_ids()), "A"
+        )
         self._action(edit, "Rename the sitting…", self.rename_sitting, "F2")
         self._action(edit, "Remove the sitting", s.remove_sitting)
         run = bar.addMenu("&Run")
@@ -180,17 +184,11 @@ class Window(QMainWindow):
         if folder:
             self.open_path(folder)
 
-    def new_job(self, photos=None):
-        """Ask for the photos and for a place, and make a job with one sitting for each folder."""
-        if not photos:
-            folder = QFileDialog.getExistingDirectory(self, "Folder of photos (one placement of the object)")
-            photos = [folder] if folder else []
-        if not photos:
-            return
-        first = Path(photos[0])
-        place, _ = QFileDialog.getSaveFileName(self, "Where the job goes", str(first.parent / f"{first.name}.umbrate"))
-        if place and self.session.create(place):
-            self.session.add_folders(photos)
+    def new_job(self, folders=()):
+        """Ask which folders become which sittings, make the job and read them."""
+        dialog = NewJobDialog(folders, self)
+        if dialog.exec() and self.session.create(dialog.place()):
+            self.session.add_folders(dialog.folders())
 
     def open_demo(self):
         """Open the demo job, made on first use, and start it where it has not run."""
@@ -222,7 +220,9 @@ class Window(QMainWindow):
                 self.session.rename_sitting(name)
 
     def _export(self, title, suffix, write):
-        place, _ = QFileDialog.getSaveFileName(self, title, str(self.session.job.folder.parent / f"{self.session.job.name}{suffix}"))
+        place, _ = QFileDialog.getSaveFileName(
+            self, title, str(self.session.job.folder.parent / f"{self.session.job.name}{suffix}")
+        )
         if not place:
             return
         try:
@@ -299,9 +299,11 @@ class Window(QMainWindow):
         if run:
             left = run.seconds_left
             waiting = len(self.session.queue.waiting)
-            self.doing.setText(f"{BY_NAME[run.stage].title}, {run.sitting.name}: {run.sentence}"
-                               + (f"   {short_time(left)} left" if left is not None else "")
-                               + (f"   {waiting} waiting" if waiting else ""))
+            self.doing.setText(
+                f"{BY_NAME[run.stage].title}, {run.sitting.name}: {run.sentence}"
+                + (f"   {short_time(left)} left" if left is not None else "")
+                + (f"   {waiting} waiting" if waiting else "")
+            )
             self.bar.setValue(int(1000 * run.fraction))
 
     def say(self, text, kind):
@@ -309,6 +311,7 @@ class Window(QMainWindow):
         colors = {"good": t.STATE_COLORS["done"], "bad": t.STATE_COLORS["failed"], "note": t.QUIET}
         if self.session.job is None and text and kind == "bad":
             from PyQt6.QtWidgets import QMessageBox
+
             box = QMessageBox(QMessageBox.Icon.NoIcon, "Umbrate", text, QMessageBox.StandardButton.Ok, self)
             box.open()
             return

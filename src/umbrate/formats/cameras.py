@@ -18,14 +18,26 @@ def cameras_document(photos, lenses, unit=None):
     unit : "mm" or None
     """
     return {
-        "format": "umbrate-cameras", "version": 1, "unit": unit,
+        "format": "umbrate-cameras",
+        "version": 1,
+        "unit": unit,
         "lenses": [{"id": i, **L.as_dict()} for i, L in lenses.items()],
-        "photos": [{"name": p["name"], "sitting": p["sitting"], "file": p["file"], "lens": p["lens"],
-                    "world_to_camera": None if p["pose"] is None else np.asarray(p["pose"]).tolist()} for p in photos],
+        "photos": [
+            {
+                "name": p["name"],
+                "sitting": p["sitting"],
+                "file": p["file"],
+                "lens": p["lens"],
+                "world_to_camera": None if p["pose"] is None else np.asarray(p["pose"]).tolist(),
+            }
+            for p in photos
+        ],
     }
 
 
 def write_cameras(path, photos, lenses, unit=None):
     """Write the cameras file."""
     with written_aside(path) as temporary:
-        temporary.write_text(json.dumps(cameras_document(photos, lenses, unit), indent=1, ensure_ascii=False), encoding="utf-8")
+        temporary.write_text(
+            json.dumps(cameras_document(photos, lenses, unit), indent=1, ensure_ascii=False), encoding="utf-8"
+        )

@@ -30,5 +30,7 @@ def written_aside(path):
             temporary.unlink(missing_ok=True)
             raise
     except OSError as e:
-        raise UmbrateError(f"{path} could not be written ({e.strerror}). Check the space on the disk and your permissions; "
-                           "no half file was left.") from e
+        raise UmbrateError(
+            f"{path} could not be written ({e.strerror}). Check the space on the disk and your permissions; "
+            "no half file was left."
+        ) from e

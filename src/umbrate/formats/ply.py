@@ -36,8 +36,11 @@ def write_cloud(path, points, colors, normals=None, photos=None, score=None, uni
     if score is not None:
         table["score"] = score
     with written_aside(path) as temporary:
-        PlyData([PlyElement.describe(table, "vertex")], byte_order="<",
-                comments=["made by Umbrate", f"unit {unit or 'unscaled'}"]).write(str(temporary))
+        PlyData(
+            [PlyElement.describe(table, "vertex")],
+            byte_order="<",
+            comments=["made by Umbrate", f"unit {unit or 'unscaled'}"],
+        ).write(str(temporary))
 
 
 def read_mesh(path):

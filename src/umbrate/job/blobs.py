@@ -45,8 +45,10 @@ class BlobStore:
                 Path(temporary).unlink(missing_ok=True)
                 raise
         except OSError as e:
-            raise UmbrateError(f"The job's folder cannot be written ({e.strerror}). Free some space or check the "
-                               "permissions, then run the step again; everything finished before is kept.") from e
+            raise UmbrateError(
+                f"The job's folder cannot be written ({e.strerror}). Free some space or check the "
+                "permissions, then run the step again; everything finished before is kept."
+            ) from e
         return key
 
     def put_arrays(self, **arrays):
@@ -60,7 +62,9 @@ class BlobStore:
         try:
             return self.path(key).read_bytes()
         except OSError as e:
-            raise UmbrateError(f"A data file of the job is missing ({key[:12]}). Run the stage that made it again.") from e
+            raise UmbrateError(
+                f"A data file of the job is missing ({key[:12]}). Run the stage that made it again."
+            ) from e
 
     def get_arrays(self, key):
         """The named arrays of a blob, as a dictionary."""
@@ -68,4 +72,6 @@ class BlobStore:
             with np.load(io.BytesIO(self.get_bytes(key)), allow_pickle=False) as z:
                 return {name: z[name] for name in z.files}
         except (ValueError, OSError, KeyError, EOFError) as e:
-            raise UmbrateError(f"A data file of the job is damaged ({key[:12]}). Run the stage that made it again.") from e
+            raise UmbrateError(
+                f"A data file of the job is damaged ({key[:12]}). Run the stage that made it again."
+            ) from e

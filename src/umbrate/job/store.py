@@ -24,7 +24,8 @@ log = logging.getLogger(__name__)
 SUFFIX = ".umbrate"
 VERSION = 1
 
-SCHEMA = """
+SCHEMA = (
+    """
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE sitting (id INTEGER PRIMARY KEY AUTOINCREMENT, name TEXT NOT NULL UNIQUE, position INTEGER NOT NULL);
 CREATE TABLE photo (
@@ -49,10 +50,23 @@ CREATE TABLE ledger (
     id INTEGER PRIMARY KEY AUTOINCREMENT, moment TEXT NOT NULL, sitting TEXT NOT NULL, stage TEXT NOT NULL,
     settings TEXT NOT NULL, seconds REAL NOT NULL, outcome TEXT NOT NULL, figures TEXT NOT NULL, message TEXT NOT NULL);
 CREATE TABLE desk (key TEXT PRIMARY KEY, value TEXT NOT NULL);
-""" + undo.SCHEMA
+"""
+    + undo.SCHEMA
+)
 
 #: statements that bring a job of version N (the key) to version N + 1
 MIGRATIONS = {}
+
+
+#: what a photo's row says of its file
+FILE_COLUMNS = (
+    "name", "path", "size", "hash", "width", "height", "orientation", "make", "model", "lens", "focal_mm", "focal_35mm",
+    "taken",
+)  # fmt: skip
+
+
+class JobInUse(UmbrateError):
+    """Another process writes the job; it can still be opened for reading."""
 
 
 def _now():
@@ -80,12 +94,17 @@ class Job:
             (folder / "blobs").mkdir(parents=True)
         except OSError as e:
             raise UmbrateError(f"{folder} cannot be made ({e.strerror}). Choose a place you may write to.") from e
-        db = sqlite3.connect(folder / "job.sqlite", isolation_level=None)
-        db.execute("PRAGMA journal_mode = WAL")
-        db.executescript(SCHEMA + undo.trigger_sql())
-        db.execute("INSERT INTO meta VALUES ('version', ?), ('uuid', ?), ('created', ?)",
-                   (str(VERSION), uuid.uuid4().hex, _now()))
-        db.close()
+        try:
+            db = sqlite3.connect(folder / "job.sqlite", isolation_level=None)
+            db.execute("PRAGMA journal_mode = WAL")
+            db.executescript(SCHEMA + undo.trigger_sql())
+            db.execute(
+                "INSERT INTO meta VALUES ('version', ?), ('uuid', ?), ('created', ?)",
+                (str(VERSION), uuid.uuid4().hex, _now()),
+            )
+            db.close()
+        except sqlite3.Error as e:
+            raise UmbrateError(f"{folder} cannot be made ({e}). Is there space on the disk?") from e
         return cls.open(folder)
 
     @classmethod
@@ -111,8 +130,7 @@ class Job:
                 fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
             except BlockingIOError:
                 os.close(lock)
-                raise UmbrateError(f"{folder.name} is open in another window or command. Close it there first, or "
-                                   "look at it with: umbrate status") from None
+                raise JobInUse(f"{folder.name} is open in another window or command. Close it there first.") from None
             except OSError as e:
                 raise UmbrateError(f"{folder.name} cannot be written to ({e.strerror}).") from e
         try:
@@ -141,7 +159,9 @@ class Job:
         return job
 
     def close(self):
-        """Close the database and give the lock back."""
+        """Tidy up, close the database and give the lock back."""
+        if self.writable:
+            self.collect_garbage()
         self.db.close()
         if self._lock is not None:
             os.close(self._lock)
@@ -206,33 +226,58 @@ class Job:
         known = ", ".join(f"“{s.name}”" for s in self.sittings()) or "none yet"
         raise UmbrateError(f"There is no sitting “{name}” in {self.name} (there is: {known}).")
 
-    def add_sitting(self, name, records):
+    def add_sitting(self, name, records, settings=None):
         """Add photos to the sitting `name`, made where it is new, as one action.
 
-        records: dictionaries with the columns of `Photo` except id, sitting_id, aside, position. A photo
-        that is in the sitting already (same file) is left alone. Returns the Sitting and the number added.
+        A file that is in the sitting already is left alone; where it has changed since, its facts are
+        taken anew.
+
+        Parameters
+        ----------
+        records : list of dict
+            The columns of `Photo` except id, sitting_id, aside and position.
+        settings : dict of stage name to dict, optional
+            Settings to choose for the sitting in the same action.
+
+        Returns
+        -------
+        sitting : Sitting
+        added : int
         """
+        name = name.strip()
+        if not name:
+            raise UmbrateError("A sitting needs a name.")
         row = self.db.execute("SELECT id FROM sitting WHERE name = ?", (name,)).fetchone()
+        added = 0
         with self.action(f"add {len(records)} photos to “{name}”"):
             if row is None:
                 n = self.db.execute("SELECT count(*) FROM sitting").fetchone()[0]
                 sid = self.db.execute("INSERT INTO sitting (name, position) VALUES (?, ?)", (name, n)).lastrowid
             else:
                 sid = row[0]
-            have = {(r[0], r[1]) for r in self.db.execute("SELECT path, hash FROM photo WHERE sitting_id = ?", (sid,))}
-            fresh = []
+            have = {
+                path: (i, h)
+                for i, path, h in self.db.execute("SELECT id, path, hash FROM photo WHERE sitting_id = ?", (sid,))
+            }
             for r in records:
-                stored = dict(r, path=self._stored_path(r["path"]))
-                if (stored["path"], stored["hash"]) not in have:
-                    fresh.append(stored)
-            start = len(have)
-            columns = ("name", "path", "size", "hash", "width", "height", "orientation", "make", "model", "lens",
-                       "focal_mm", "focal_35mm", "taken")
-            for k, r in enumerate(fresh):
-                self.db.execute(
-                    f"INSERT INTO photo (sitting_id, position, {', '.join(columns)}) "
-                    f"VALUES (?, ?, {', '.join('?' * len(columns))})", (sid, start + k, *(r[c] for c in columns)))
-        return next(s for s in self.sittings() if s.id == sid), len(fresh)
+                path = self._stored_path(r["path"])
+                values = [path if c == "path" else r[c] for c in FILE_COLUMNS]
+                if path not in have:
+                    self.db.execute(
+                        f"INSERT INTO photo (sitting_id, position, {', '.join(FILE_COLUMNS)}) "
+                        f"VALUES (?, ?, {', '.join('?' * len(FILE_COLUMNS))})",
+                        (sid, len(have), *values),
+                    )
+                    have[path] = (None, r["hash"])
+                    added += 1
+                elif have[path][1] != r["hash"]:
+                    sets = ", ".join(f"{c} = ?" for c in FILE_COLUMNS)
+                    self.db.execute(f"UPDATE photo SET {sets} WHERE id = ?", (*values, have[path][0]))
+                    added += 1
+            for stage, chosen in (settings or {}).items():
+                if chosen:
+                    self._choose(sid, stage, {**self.settings(sid, stage), **chosen})
+        return next(s for s in self.sittings() if s.id == sid), added
 
     def rename_sitting(self, sitting_id, name):
         """Give a sitting another name."""
@@ -257,7 +302,9 @@ class Job:
         """Photos of a sitting in order; without those set aside where `aside` is False."""
         rows = self.db.execute(
             "SELECT id, sitting_id, name, path, size, hash, width, height, orientation, make, model, lens, focal_mm, "
-            "focal_35mm, taken, aside, position FROM photo WHERE sitting_id = ? ORDER BY position, id", (sitting_id,))
+            "focal_35mm, taken, aside, position FROM photo WHERE sitting_id = ? ORDER BY position, id",
+            (sitting_id,),
+        )
         out = [Photo(*r[:15], bool(r[15]), r[16]) for r in rows]
         return out if aside else [p for p in out if not p.aside]
 
@@ -285,8 +332,9 @@ class Job:
     # ------------------------------------------------------------------ settings
     def settings(self, sitting_id, stage):
         """The settings chosen for a stage, as a dictionary (empty: all defaults)."""
-        row = self.db.execute("SELECT settings FROM choice WHERE sitting_id = ? AND stage = ?",
-                              (sitting_id, stage)).fetchone()
+        row = self.db.execute(
+            "SELECT settings FROM choice WHERE sitting_id = ? AND stage = ?", (sitting_id, stage)
+        ).fetchone()
         return json.loads(row[0]) if row else {}
 
     def set_settings(self, sitting_id, stage, values, label=None):
@@ -294,9 +342,14 @@ class Job:
         if self.settings(sitting_id, stage) == values:
             return
         with self.action(label or f"change settings of {stage}"):
-            self.db.execute("INSERT INTO choice (sitting_id, stage, settings) VALUES (?, ?, ?) "
-                            "ON CONFLICT (sitting_id, stage) DO UPDATE SET settings = excluded.settings",
-                            (sitting_id, stage, json.dumps(values, sort_keys=True)))
+            self._choose(sitting_id, stage, values)
+
+    def _choose(self, sitting_id, stage, values):
+        self.db.execute(
+            "INSERT INTO choice (sitting_id, stage, settings) VALUES (?, ?, ?) "
+            "ON CONFLICT (sitting_id, stage) DO UPDATE SET settings = excluded.settings",
+            (sitting_id, stage, json.dumps(values, sort_keys=True)),
+        )
 
     def keep_box(self, sitting_id):
         """The keep box set by hand, as a dictionary, or None."""
@@ -309,19 +362,26 @@ class Job:
             if box is None:
                 self.db.execute("DELETE FROM keepbox WHERE sitting_id = ?", (sitting_id,))
             else:
-                self.db.execute("INSERT INTO keepbox (sitting_id, box) VALUES (?, ?) "
-                                "ON CONFLICT (sitting_id) DO UPDATE SET box = excluded.box", (sitting_id, json.dumps(box)))
+                self.db.execute(
+                    "INSERT INTO keepbox (sitting_id, box) VALUES (?, ?) "
+                    "ON CONFLICT (sitting_id) DO UPDATE SET box = excluded.box",
+                    (sitting_id, json.dumps(box)),
+                )
 
     # ------------------------------------------------------------------ results and the ledger
     def result(self, sitting_id, stage):
         """The Result of a stage, or None."""
         row = self.db.execute(
             "SELECT id, sitting_id, stage, fingerprint, settings, figures, problems, seconds, made FROM result "
-            "WHERE sitting_id = ? AND stage = ?", (sitting_id, stage)).fetchone()
+            "WHERE sitting_id = ? AND stage = ?",
+            (sitting_id, stage),
+        ).fetchone()
         if row is None:
             return None
-        artefacts = {(n, p): b for n, p, b in self.db.execute(
-            "SELECT name, photo_id, blob FROM artefact WHERE result_id = ?", (row[0],))}
+        artefacts = {
+            (n, p): b
+            for n, p, b in self.db.execute("SELECT name, photo_id, blob FROM artefact WHERE result_id = ?", (row[0],))
+        }
         return Result(*row[:4], *(json.loads(x) for x in row[4:7]), row[7], row[8], artefacts)
 
     def commit_result(self, sitting_id, stage, fingerprint, settings, figures, problems, artefacts, seconds):
@@ -332,10 +392,20 @@ class Job:
             rid = self.db.execute(
                 "INSERT INTO result (sitting_id, stage, fingerprint, settings, figures, problems, seconds, made) "
                 "VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-                (sitting_id, stage, fingerprint, json.dumps(settings), json.dumps(figures), json.dumps(problems),
-                 seconds, _now())).lastrowid
-            self.db.executemany("INSERT INTO artefact VALUES (?, ?, ?, ?)",
-                                [(rid, n, p, b) for (n, p), b in artefacts.items()])
+                (
+                    sitting_id,
+                    stage,
+                    fingerprint,
+                    json.dumps(settings),
+                    json.dumps(figures),
+                    json.dumps(problems),
+                    seconds,
+                    _now(),
+                ),
+            ).lastrowid
+            self.db.executemany(
+                "INSERT INTO artefact VALUES (?, ?, ?, ?)", [(rid, n, p, b) for (n, p), b in artefacts.items()]
+            )
             self._write_ledger(name, stage, settings, seconds, "done", figures, "")
 
     def record_failure(self, sitting_id, stage, settings, seconds, outcome, message):
@@ -345,14 +415,17 @@ class Job:
             self._write_ledger(name, stage, settings, seconds, outcome, {}, message)
 
     def _write_ledger(self, sitting, stage, settings, seconds, outcome, figures, message):
-        self.db.execute("INSERT INTO ledger (moment, sitting, stage, settings, seconds, outcome, figures, message) "
-                        "VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-                        (_now(), sitting, stage, json.dumps(settings), seconds, outcome, json.dumps(figures), message))
+        self.db.execute(
+            "INSERT INTO ledger (moment, sitting, stage, settings, seconds, outcome, figures, message) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+            (_now(), sitting, stage, json.dumps(settings), seconds, outcome, json.dumps(figures), message),
+        )
 
     def ledger(self):
         """All entries, oldest first."""
-        rows = self.db.execute("SELECT id, moment, sitting, stage, settings, seconds, outcome, figures, message "
-                               "FROM ledger ORDER BY id")
+        rows = self.db.execute(
+            "SELECT id, moment, sitting, stage, settings, seconds, outcome, figures, message FROM ledger ORDER BY id"
+        )
         return [LedgerEntry(*r[:4], json.loads(r[4]), r[5], r[6], json.loads(r[7]), r[8]) for r in rows]
 
     # ------------------------------------------------------------------ where the user was
@@ -366,8 +439,10 @@ class Job:
             return
         with self._transaction():
             for k, v in values.items():
-                self.db.execute("INSERT INTO desk VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value",
-                                (k, json.dumps(v)))
+                self.db.execute(
+                    "INSERT INTO desk VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value",
+                    (k, json.dumps(v)),
+                )
 
     def collect_garbage(self):
         """Delete blobs no result refers to; returns how many."""

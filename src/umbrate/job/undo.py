@@ -8,8 +8,25 @@ and survives closing it.
 
 TABLES = {
     "sitting": ("id", "name", "position"),
-    "photo": ("id", "sitting_id", "name", "path", "size", "hash", "width", "height", "orientation", "make", "model",
-              "lens", "focal_mm", "focal_35mm", "taken", "aside", "position"),
+    "photo": (
+        "id",
+        "sitting_id",
+        "name",
+        "path",
+        "size",
+        "hash",
+        "width",
+        "height",
+        "orientation",
+        "make",
+        "model",
+        "lens",
+        "focal_mm",
+        "focal_35mm",
+        "taken",
+        "aside",
+        "position",
+    ),
     "choice": ("sitting_id", "stage", "settings"),
     "keepbox": ("sitting_id", "box"),
 }
@@ -34,8 +51,10 @@ def trigger_sql():
             ("UPDATE", f"'UPDATE {table} SET {sets} || ' WHERE rowid = ' || old.rowid"),
             ("DELETE", f"'INSERT INTO {table} (rowid, {names}) VALUES (' || old.rowid || ',' || {values} || ')'"),
         ):
-            out.append(f"CREATE TRIGGER record_{table}_{event.lower()} AFTER {event} ON {table} "
-                       f"BEGIN {record.format(text)} END;")
+            out.append(
+                f"CREATE TRIGGER record_{table}_{event.lower()} AFTER {event} ON {table} "
+                f"BEGIN {record.format(text)} END;"
+            )
     return "\n".join(out)
 
 
@@ -72,8 +91,9 @@ class Undo:
         if row is None:
             return None
         step, label = row
-        statements = [r[0] for r in self.db.execute(
-            "SELECT statement FROM inverse WHERE step_id = ? ORDER BY id DESC", (step,))]
+        statements = [
+            r[0] for r in self.db.execute("SELECT statement FROM inverse WHERE step_id = ? ORDER BY id DESC", (step,))
+        ]
         self.db.execute("DELETE FROM inverse WHERE step_id = ?", (step,))
         self.db.execute("INSERT INTO recording VALUES (?)", (step,))
         # a restored photo may come before its sitting: check references when all is back

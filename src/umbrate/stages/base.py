@@ -117,6 +117,8 @@ def parse_settings(stage, values):
 
 def fingerprint(stage, job, sitting, settings, lookup):
     """Hash of everything a result depends on. `lookup(name)` gives the fingerprint of a stage it reads."""
-    text = json.dumps([stage.name, settings.model_dump(mode="json"), stage.key(job, sitting),
-                       [lookup(n) for n in stage.needs]], sort_keys=True)
+    text = json.dumps(
+        [stage.name, settings.model_dump(mode="json"), stage.key(job, sitting), [lookup(n) for n in stage.needs]],
+        sort_keys=True,
+    )
     return hashlib.sha256(text.encode()).hexdigest()

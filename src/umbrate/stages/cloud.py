@@ -3,6 +3,7 @@
 import time
 from dataclasses import dataclass
 from functools import partial
+from typing import Literal
 
 import numpy as np
 from pydantic import Field
@@ -26,21 +27,55 @@ from .poses import LUMA
 class Settings(StageSettings):
     """How fine, how strict."""
 
-    photo_scale: int = Field(2, title="Photo scale", description="Share of the photo's width that is used: 1 is the full "
-                             "width, 2 half of it (four times faster), 4 a quarter, 8 an eighth.",
-                             json_schema_extra={"unit": "1/", "short": True, "choices": [1, 2, 4, 8]})
-    min_photos: int = Field(3, ge=2, le=10, title="Agreeing photos", description="A point must be confirmed by at least this "
-                            "many photos.", json_schema_extra={"short": True})
-    neighbors: int = Field(6, ge=1, le=12, title="Neighbors", description="How many other photos each photo is compared with.")
-    rounds: int = Field(2, ge=1, le=8, title="Rounds", description="Sweeps over each photo: more is a little finer and slower.")
-    min_score: float = Field(0.5, ge=0.0, le=0.99, title="Least likeness", description="Patches must look at least this much "
-                             "alike between photos (correlation, 1 is the same).")
-    depth_tolerance: float = Field(0.6, ge=0.05, le=5, title="Depth agreement", description="Largest difference of depth "
-                                   "between agreeing photos.", json_schema_extra={"unit": "% of the distance"})
-    remove_isolated: bool = Field(True, title="Remove isolated points", description="Leave out points far from all others.",
-                                  json_schema_extra={"short": True})
-    outline_votes: int = Field(3, ge=0, le=50, title="Outline votes", description="Leave out points that fall outside the mask "
-                               "in at least this many photos; 0 switches this off.")
+    photo_scale: Literal[1, 2, 4, 8] = Field(
+        2,
+        title="Photo scale",
+        description="Share of the photo's width that is used: 1 is the full "
+        "width, 2 half of it (four times faster), 4 a quarter, 8 an eighth.",
+        json_schema_extra={"unit": "1/", "short": True},
+    )
+    min_photos: int = Field(
+        3,
+        ge=2,
+        le=10,
+        title="Agreeing photos",
+        description="A point must be confirmed by at least this many photos.",
+        json_schema_extra={"short": True},
+    )
+    neighbors: int = Field(
+        6, ge=1, le=12, title="Neighbors", description="How many other photos each photo is compared with."
+    )
+    rounds: int = Field(
+        2, ge=1, le=8, title="Rounds", description="Sweeps over each photo: more is a little finer and slower."
+    )
+    min_score: float = Field(
+        0.5,
+        ge=0.0,
+        le=0.99,
+        title="Least likeness",
+        description="Patches must look at least this much alike between photos (correlation, 1 is the same).",
+    )
+    depth_tolerance: float = Field(
+        0.6,
+        ge=0.05,
+        le=5,
+        title="Depth agreement",
+        description="Largest difference of depth between agreeing photos.",
+        json_schema_extra={"unit": "% of the distance"},
+    )
+    remove_isolated: bool = Field(
+        True,
+        title="Remove isolated points",
+        description="Leave out points far from all others.",
+        json_schema_extra={"short": True},
+    )
+    outline_votes: int = Field(
+        3,
+        ge=0,
+        le=50,
+        title="Outline votes",
+        description="Leave out points that fall outside the mask in at least this many photos; 0 switches this off.",
+    )
     seed: int = Field(0, ge=0, le=999999, title="Random seed", description="The same seed gives the same cloud.")
 
 
@@ -78,7 +113,9 @@ def depth_of(views, neighbors, box, settings, item):
     k, points = item
     if not neighbors[k]:
         return None
-    return depth_map(views[k], [views[j] for j in neighbors[k]], box, points, seed=settings.seed + k, rounds=settings.rounds)
+    return depth_map(
+        views[k], [views[j] for j in neighbors[k]], box, points, seed=settings.seed + k, rounds=settings.rounds
+    )
 
 
 class CloudStage(Stage):
@@ -93,8 +130,13 @@ class CloudStage(Stage):
         poses = job.result(sitting.id, "poses")
         if poses is None:
             raise UmbrateError(f"“{sitting.name}” has no poses yet. Run Poses first.")
-        return Inputs(str(job.blobs.folder), photo_refs(job, sitting), mask_blobs(job, sitting),
-                      poses.blob("block"), keep_box_of(job, sitting))
+        return Inputs(
+            str(job.blobs.folder),
+            photo_refs(job, sitting),
+            mask_blobs(job, sitting),
+            poses.blob("block"),
+            keep_box_of(job, sitting),
+        )
 
     def key(self, job, sitting):
         return [job.keep_box(sitting.id)]
@@ -106,8 +148,6 @@ class CloudStage(Stage):
         rows = [i for i, pid in enumerate(b["photo_ids"]) if np.isfinite(b["poses"][i, 0, 0]) and int(pid) in by_id]
         if len(rows) < 2:
             raise UmbrateError("Fewer than two solved photos are left. Bring photos back or run Poses again.")
-        if settings.photo_scale not in (1, 2, 4, 8):
-            raise UmbrateError(f"Photo scale is 1, 2, 4 or 8 (given: {settings.photo_scale}).")
         photos = [by_id[int(b["photo_ids"][i])] for i in rows]
         poses = b["poses"][rows]
         place = {i: k for k, i in enumerate(rows)}
@@ -118,9 +158,18 @@ class CloudStage(Stage):
         clock = time.monotonic()
         times = {}
 
-        items = [(p, poses[k], Lens.from_vector(*b["sizes"][rows[k]], b["lenses"][b["lens_of"][rows[k]]]),
-                  inputs.masks.get(p.id)) for k, p in enumerate(photos)]
-        prepared = report.map(partial(straighten, inputs.blobs, settings.photo_scale), items, "straightening photo", 0.0, 0.05)
+        items = [
+            (
+                p,
+                poses[k],
+                Lens.from_vector(*b["sizes"][rows[k]], b["lenses"][b["lens_of"][rows[k]]]),
+                inputs.masks.get(p.id),
+            )
+            for k, p in enumerate(photos)
+        ]
+        prepared = report.map(
+            partial(straighten, inputs.blobs, settings.photo_scale), items, "straightening photo", 0.0, 0.05
+        )
         views = [p[0] for p in prepared]
         neighbors = choose_neighbors(poses, np.ones(len(rows), bool), points, photo, point, settings.neighbors)
         if not any(neighbors):
@@ -128,8 +177,13 @@ class CloudStage(Stage):
         times["prepare_s"] = time.monotonic() - clock
         clock = time.monotonic()
 
-        maps = report.map(partial(depth_of, views, neighbors, box, settings),
-                          [(k, points[point[photo == k]]) for k in range(len(rows))], "depth of photo", 0.05, 0.85)
+        maps = report.map(
+            partial(depth_of, views, neighbors, box, settings),
+            [(k, points[point[photo == k]]) for k in range(len(rows))],
+            "depth of photo",
+            0.05,
+            0.85,
+        )
         times["depth_s"] = time.monotonic() - clock
         clock = time.monotonic()
         artefacts = {}
@@ -144,17 +198,30 @@ class CloudStage(Stage):
                 continue
             D[k, :y, :x], S[k, :y, :x], N[k, :y, :x] = m.depth, m.score, m.normal
             artefacts[("depth", photos[k].id)] = blobs.put_arrays(
-                depth=m.depth.astype(np.float32), normal=np.round(m.normal * 127).astype(np.int8),
-                score=np.round(np.clip(m.score, 0, 1) * 255).astype(np.uint8), lens=views[k].K)
+                depth=m.depth.astype(np.float32),
+                normal=np.round(m.normal * 127).astype(np.int8),
+                score=np.round(np.clip(m.score, 0, 1) * 255).astype(np.uint8),
+                lens=views[k].K,
+            )
         maps = None
 
         def fusing(i, total):
             report.check()
             report.progress(0.87 + 0.08 * i / total, f"fusing photo {i + 1} of {total}")
 
-        cloud = fuse(D, N, S, C, np.array([v.K for v in views]), poses, neighbors,
-                     least=min(settings.min_photos, 1 + max(len(x) for x in neighbors)), min_score=settings.min_score,
-                     depth_tolerance=settings.depth_tolerance / 100, progress=fusing)
+        cloud = fuse(
+            D,
+            N,
+            S,
+            C,
+            np.array([v.K for v in views]),
+            poses,
+            neighbors,
+            least=min(settings.min_photos, 1 + max(len(x) for x in neighbors)),
+            min_score=settings.min_score,
+            depth_tolerance=settings.depth_tolerance / 100,
+            progress=fusing,
+        )
         fused = len(cloud)
         report.progress(0.95, "cleaning")
         outlined = [p[0].mask if p[2] else None for p in prepared]
@@ -169,22 +236,38 @@ class CloudStage(Stage):
             lost_isolated = int(bad.sum())
             cloud = cloud.take(~bad)
         if not len(cloud):
-            raise UmbrateError("No point was confirmed by enough photos. Lower Agreeing photos to 2, look whether the keep box "
-                               "stands round the object, and whether the masks leave the object free.")
+            raise UmbrateError(
+                "No point was confirmed by enough photos. Lower Agreeing photos to 2, look whether the keep box "
+                "stands round the object, and whether the masks leave the object free."
+            )
         times["fuse_s"] = time.monotonic() - clock
         # a well-mixed order: any first part of the cloud is an even sample of it, which the scene draws while it moves
         cloud = cloud.take(np.random.default_rng(settings.seed).permutation(len(cloud)))
         artefacts[("cloud", None)] = blobs.put_arrays(**cloud.arrays())
-        ground = float(np.median([np.median(d[d > 0]) / v.K[0] for d, v in zip(D, views, strict=True) if (d > 0).any()]))
-        return Outcome({
-            "points": len(cloud), "fused": fused, "removed_isolated": lost_isolated, "removed_outline": lost_outline,
-            "photos": n, "photo_scale": settings.photo_scale, "pixel_size": ground,
-            "photos_per_point": round(float(cloud.photos.mean()), 2), "score": round(float(np.median(cloud.score)), 3),
-            "photos_histogram": np.bincount(cloud.photos, minlength=3).tolist(),
-            **{k: round(v, 2) for k, v in times.items()},
-        }, artefacts, [])
+        ground = float(
+            np.median([np.median(d[d > 0]) / v.K[0] for d, v in zip(D, views, strict=True) if (d > 0).any()])
+        )
+        return Outcome(
+            {
+                "points": len(cloud),
+                "fused": fused,
+                "removed_isolated": lost_isolated,
+                "removed_outline": lost_outline,
+                "photos": n,
+                "photo_scale": settings.photo_scale,
+                "pixel_size": ground,
+                "photos_per_point": round(float(cloud.photos.mean()), 2),
+                "score": round(float(np.median(cloud.score)), 3),
+                "photos_histogram": np.bincount(cloud.photos, minlength=3).tolist(),
+                **{k: round(v, 2) for k, v in times.items()},
+            },
+            artefacts,
+            [],
+        )
 
     def headline(self, figures):
         p = figures["points"]
-        return (f"{p / 1e6:.2f} M points" if p >= 1e6 else f"{p / 1e3:.0f} k points",
-                f"{figures['photos_per_point']:.1f} photos a point")
+        return (
+            f"{p / 1e6:.2f} M points" if p >= 1e6 else f"{p / 1e3:.0f} k points",
+            f"{figures['photos_per_point']:.1f} photos a point",
+        )

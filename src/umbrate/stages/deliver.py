@@ -26,8 +26,10 @@ def export_cloud(job, path, sitting=None):
     if sitting is None:
         if len(have) > 1:
             names = ", ".join(f"“{s.name}”" for s in have)
-            raise UmbrateError(f"{job.name} has clouds of {len(have)} sittings ({names}), each in its own frame. "
-                               "Say which with --sitting.")
+            raise UmbrateError(
+                f"{job.name} has clouds of {len(have)} sittings ({names}), each in its own frame. "
+                "Say which with --sitting."
+            )
         if not have:
             raise UmbrateError(f"{job.name} has no dense cloud yet. Run Cloud first: umbrate run {job.folder}")
         sitting = have[0]
@@ -53,8 +55,15 @@ def camera_rows(job):
         for p in job.photos(s.id):
             k = place.get(p.id)
             pose = block["poses"][k] if k is not None and np.isfinite(block["poses"][k]).all() else None
-            rows.append({"name": p.name, "sitting": s.name, "file": str(job.photo_path(p)),
-                         "lens": keys[int(block["lens_of"][k])] if k is not None else None, "pose": pose})
+            rows.append(
+                {
+                    "name": p.name,
+                    "sitting": s.name,
+                    "file": str(job.photo_path(p)),
+                    "lens": keys[int(block["lens_of"][k])] if k is not None else None,
+                    "pose": pose,
+                }
+            )
     return rows, lenses
 
 

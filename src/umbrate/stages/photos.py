@@ -2,6 +2,7 @@
 
 import hashlib
 import io
+from collections import Counter
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
@@ -47,14 +48,25 @@ def photo_refs(job, sitting, usable_only=True):
     bad = set()
     done = job.result(sitting.id, "photos")
     if usable_only and done:
-        bad = {p["photo"] for p in done.problems}
+        bad = set(done.figures["unreadable"])
     out = []
     for p in job.photos(sitting.id, aside=False):
         if p.id in bad:
             continue
-        focal = p.focal_35mm * float(np.hypot(p.width, p.height)) / float(np.hypot(36.0, 24.0)) if p.focal_35mm else None
+        focal = (
+            p.focal_35mm * float(np.hypot(p.width, p.height)) / float(np.hypot(36.0, 24.0)) if p.focal_35mm else None
+        )
         out.append(PhotoRef(p.id, p.name, str(job.photo_path(p)), p.width, p.height, p.orientation, p.camera, focal))
     return out
+
+
+def photo_files(folder):
+    """The photo files directly in a folder, by name."""
+    return sorted(
+        p
+        for p in Path(folder).iterdir()
+        if p.suffix.lower() in PHOTO_SUFFIXES and p.is_file() and not p.name.startswith(".")
+    )
 
 
 def find_photos(folder):
@@ -69,8 +81,7 @@ def find_photos(folder):
     if not folder.is_dir():
         what = "is a file, not a folder" if folder.exists() else "does not exist"
         raise UmbrateError(f"The folder {folder} {what}. Check the name, or give the folder the photos lie in.")
-    files = sorted(p for p in folder.iterdir() if p.suffix.lower() in PHOTO_SUFFIXES and p.is_file()
-                   and not p.name.startswith("."))
+    files = photo_files(folder)
     if not files:
         kinds = ", ".join(sorted(s[1:].upper() for s in PHOTO_SUFFIXES))
         raise UmbrateError(f"There are no photos in {folder}. Give the folder that holds them directly ({kinds}).")
@@ -93,12 +104,23 @@ def read_records(files):
         except (UmbrateError, OSError) as e:
             refused.append((Path(file).name, str(e)))
             continue
-        records.append({
-            "name": Path(file).name, "path": str(Path(file).resolve()), "size": len(data),
-            "hash": hashlib.sha256(data).hexdigest(), "width": facts.width, "height": facts.height,
-            "orientation": facts.orientation, "make": facts.make, "model": facts.model, "lens": facts.lens,
-            "focal_mm": facts.focal_mm, "focal_35mm": facts.focal_35mm, "taken": facts.taken,
-        })
+        records.append(
+            {
+                "name": Path(file).name,
+                "path": str(Path(file).resolve()),
+                "size": len(data),
+                "hash": hashlib.sha256(data).hexdigest(),
+                "width": facts.width,
+                "height": facts.height,
+                "orientation": facts.orientation,
+                "make": facts.make,
+                "model": facts.model,
+                "lens": facts.lens,
+                "focal_mm": facts.focal_mm,
+                "focal_35mm": facts.focal_35mm,
+                "taken": facts.taken,
+            }
+        )
     return records, refused
 
 
@@ -140,7 +162,9 @@ class PhotosStage(Stage):
     def gather(self, job, sitting):
         photos = photo_refs(job, sitting, usable_only=False)
         if not photos:
-            raise UmbrateError(f"“{sitting.name}” has no photos in use. Add photos, or bring back some that are set aside.")
+            raise UmbrateError(
+                f"“{sitting.name}” has no photos in use. Add photos, or bring back some that are set aside."
+            )
         return Inputs(str(job.blobs.folder), photos)
 
     def key(self, job, sitting):
@@ -150,15 +174,39 @@ class PhotosStage(Stage):
         rows = report.map(partial(look_at_photo, inputs.blobs), inputs.photos, "reading photo")
         problems = [r[2] for r in rows if r[2]]
         artefacts = {("thumbnail", p.id): r[0] for p, r in zip(inputs.photos, rows, strict=True) if r[0]}
-        sizes = {(p.width, p.height) for p in inputs.photos}
-        return Outcome({
-            "photos": len(inputs.photos), "readable": len(inputs.photos) - len(problems),
-            "megapixels": round(sum(p.width * p.height for p in inputs.photos) / 1e6, 1), "sizes": len(sizes),
-            "cameras": len({p.camera for p in inputs.photos}),
-            "sharpness": {str(p.id): round(r[1], 4) for p, r in zip(inputs.photos, rows, strict=True) if r[1] is not None},
-        }, artefacts, problems)
+        unreadable = [p["photo"] for p in problems]
+        sizes = Counter((p.width, p.height) for p in inputs.photos)
+        if len(sizes) > 1:
+            told = ", ".join(f"{n} of {w} x {h}" for (w, h), n in sizes.most_common())
+            problems.append(
+                problem(
+                    None,
+                    f"The photos have different sizes: {told} pixels.",
+                    "Each size is solved with a lens of its own. If some come from another camera or were "
+                    "cropped, give them a sitting of their own or set them aside.",
+                )
+            )
+        return Outcome(
+            {
+                "photos": len(inputs.photos),
+                "readable": len(inputs.photos) - len(unreadable),
+                "unreadable": unreadable,
+                "megapixels": round(sum(p.width * p.height for p in inputs.photos) / 1e6, 1),
+                "sizes": len(sizes),
+                "cameras": len({p.camera for p in inputs.photos}),
+                "sharpness": {
+                    str(p.id): round(r[1], 4) for p, r in zip(inputs.photos, rows, strict=True) if r[1] is not None
+                },
+            },
+            artefacts,
+            problems,
+        )
 
     def headline(self, figures):
         bad = figures["photos"] - figures["readable"]
-        second = f"{bad} unreadable" if bad else ("sizes differ" if figures["sizes"] > 1 else f"{figures['megapixels']:.0f} MP")
+        second = (
+            f"{bad} unreadable"
+            if bad
+            else ("sizes differ" if figures["sizes"] > 1 else f"{figures['megapixels']:.0f} MP")
+        )
         return f"{figures['photos']}", second

@@ -28,22 +28,65 @@ NO_EXIF_35MM = 50.0  #: focal length that is assumed where the file is silent
 class Settings(StageSettings):
     """How features are found and matched, and what is solved."""
 
-    features: int = Field(6000, ge=500, le=40000, title="Features", description="At most this many key points a photo.",
-                          json_schema_extra={"unit": "per photo", "short": True})
-    fine: bool = Field(True, title="Fine features", description="Also look for key points in the doubled picture: more and "
-                       "more precise ones, about twice the time.", json_schema_extra={"short": True})
-    solve_lens: bool = Field(True, title="Solve the lens", description="Refine focal length, principal point and "
-                             "distortion from the guess that the photos' EXIF data give.", json_schema_extra={"short": True})
-    ratio: float = Field(0.85, ge=0.5, le=0.95, title="Match ratio", description="A match must be this much better than "
-                         "the second best: lower is stricter.")
-    verify_px: float = Field(3.0, ge=0.5, le=20, title="Verify within", description="Largest distance of a match from its "
-                             "epipolar line, for photos 1600 pixels wide.", json_schema_extra={"unit": "px"})
-    min_sightings: int = Field(18, ge=8, le=200, title="Least sightings", description="A photo comes in when at least this "
-                               "many of its points agree on one place for it.")
-    min_angle_deg: float = Field(2.0, ge=0.2, le=20, title="Least ray angle", description="Tie points whose rays meet at a "
-                                 "smaller angle are left out.", json_schema_extra={"unit": "°"})
-    seed: int = Field(0, ge=0, le=999999, title="Random seed", description="Another seed draws other samples; the same seed "
-                      "gives the same result.")
+    features: int = Field(
+        6000,
+        ge=500,
+        le=40000,
+        title="Features",
+        description="At most this many key points a photo.",
+        json_schema_extra={"unit": "per photo", "short": True},
+    )
+    fine: bool = Field(
+        True,
+        title="Fine features",
+        description="Also look for key points in the doubled picture: more and "
+        "more precise ones, about twice the time.",
+        json_schema_extra={"short": True},
+    )
+    solve_lens: bool = Field(
+        True,
+        title="Solve the lens",
+        description="Refine focal length, principal point and "
+        "distortion from the guess that the photos' EXIF data give.",
+        json_schema_extra={"short": True},
+    )
+    ratio: float = Field(
+        0.85,
+        ge=0.5,
+        le=0.95,
+        title="Match ratio",
+        description="A match must be this much better than the second best: lower is stricter.",
+    )
+    verify_px: float = Field(
+        3.0,
+        ge=0.5,
+        le=20,
+        title="Verify within",
+        description="Largest distance of a match from its epipolar line, for photos 1600 pixels wide.",
+        json_schema_extra={"unit": "px"},
+    )
+    min_sightings: int = Field(
+        18,
+        ge=8,
+        le=200,
+        title="Least sightings",
+        description="A photo comes in when at least this many of its points agree on one place for it.",
+    )
+    min_angle_deg: float = Field(
+        2.0,
+        ge=0.2,
+        le=20,
+        title="Least ray angle",
+        description="Tie points whose rays meet at a smaller angle are left out.",
+        json_schema_extra={"unit": "°"},
+    )
+    seed: int = Field(
+        0,
+        ge=0,
+        le=999999,
+        title="Random seed",
+        description="Another seed draws other samples; the same seed gives the same result.",
+    )
 
 
 @dataclass(frozen=True)
@@ -91,8 +134,17 @@ def relate_photos(sides, settings, ij):
     """Work item: the PairGeometry of two photos, or None."""
     i, j = ij
     a, b = sides[i], sides[j]
-    return relate(a.unit, a.xy, a.lens, b.unit, b.xy, b.lens, ratio=settings.ratio,
-                  threshold_px=settings.verify_px * max(a.width, b.width) / 1600.0, seed=settings.seed + 1009 * i + j)
+    return relate(
+        a.unit,
+        a.xy,
+        a.lens,
+        b.unit,
+        b.xy,
+        b.lens,
+        ratio=settings.ratio,
+        threshold_px=settings.verify_px * max(a.width, b.width) / 1600.0,
+        seed=settings.seed + 1009 * i + j,
+    )
 
 
 class PosesStage(Stage):
@@ -107,8 +159,10 @@ class PosesStage(Stage):
         photos = photo_refs(job, sitting)
         if len(photos) < 2:
             count = "no usable photo" if not photos else "only one usable photo"
-            raise UmbrateError(f"“{sitting.name}” has {count}. Poses need at least two photos of the object from different "
-                               "places, better 20 or more, with 60 % overlap. Add photos to the sitting.")
+            raise UmbrateError(
+                f"“{sitting.name}” has {count}. Poses need at least two photos of the object from different "
+                "places, better 20 or more, with 60 % overlap. Add photos to the sitting."
+            )
         return Inputs(str(job.blobs.folder), photos, mask_blobs(job, sitting))
 
     def key(self, job, sitting):
@@ -120,7 +174,9 @@ class PosesStage(Stage):
         clock = time.monotonic()
         times = {}
 
-        found = report.map(partial(find_features, inputs.blobs, inputs.masks, settings), photos, "finding features in photo", 0.0, 0.3)
+        found = report.map(
+            partial(find_features, inputs.blobs, inputs.masks, settings), photos, "finding features in photo", 0.0, 0.3
+        )
         feats = [f for f, _ in found]
         artefacts = {("features", p.id): key for p, (_, key) in zip(photos, found, strict=True)}
         times["features_s"] = time.monotonic() - clock
@@ -130,59 +186,120 @@ class PosesStage(Stage):
         vectors = [x.vector for x in lenses]
         widths = [max(p.width, p.height) for p in photos]
         todo = list(combinations(range(n), 2))
-        sides = [Side(unit_descriptors(f.descriptors), f.xy, v, w)
-                 for f, v, w in zip(feats, (vectors[k] for k in lens_of), widths, strict=True)]
+        sides = [
+            Side(unit_descriptors(f.descriptors), f.xy, v, w)
+            for f, v, w in zip(feats, (vectors[k] for k in lens_of), widths, strict=True)
+        ]
         related = report.map(partial(relate_photos, sides, settings), todo, "matching pair", 0.3, 0.65)
         pairs = {ij: g for ij, g in zip(todo, related, strict=True) if g is not None}
         times["matching_s"] = time.monotonic() - clock
         clock = time.monotonic()
         if not pairs:
             raise UmbrateError(
-                f"None of the {len(todo)} pairs of photos show the same surface. The photos must overlap by 60 % or more, be "
-                "sharp, and show a matte, textured object. Check the masks too: they may hide the object.")
+                f"None of the {len(todo)} pairs of photos show the same surface. The photos must overlap by 60 % or "
+                "more, be sharp, and show a matte, textured object. Check the masks too: they may hide the object."
+            )
 
         def tell(solved, total, sentence, grower):
             report.progress(0.65 + 0.3 * solved / total, sentence, solved=solved, points=int(grower.placed.sum()))
-            report.live("block", {"poses": grower.poses[grower.solved].copy(),
-                                  "points": grower.X[grower.placed].astype(np.float32),
-                                  "photos": [photos[i].id for i in np.flatnonzero(grower.solved)]})
+            report.live(
+                "block",
+                {
+                    "poses": grower.poses[grower.solved].copy(),
+                    "points": grower.X[grower.placed].astype(np.float32),
+                    "photos": [photos[i].id for i in np.flatnonzero(grower.solved)],
+                },
+            )
 
-        grower = Grower([f.xy for f in feats], pairs, vectors, lens_of, widths, min_sightings=settings.min_sightings,
-                        min_angle_deg=settings.min_angle_deg, solve_lens=settings.solve_lens, seed=settings.seed,
-                        report=tell, stop=report.check)
+        grower = Grower(
+            [f.xy for f in feats],
+            pairs,
+            vectors,
+            lens_of,
+            widths,
+            min_sightings=settings.min_sightings,
+            min_angle_deg=settings.min_angle_deg,
+            solve_lens=settings.solve_lens,
+            seed=settings.seed,
+            report=tell,
+            stop=report.check,
+        )
         block = grower.run()
         times["solving_s"] = time.monotonic() - clock
         solved = block.solved
         if solved.sum() < 2:
-            raise UmbrateError(f"No start was found: {len(pairs)} pairs of photos match, but none with enough points seen "
-                               "from clearly different places. Walk round the object instead of turning the camera on the "
-                               "spot, with 10 to 20 degrees between shots.")
+            raise UmbrateError(
+                f"No start was found: {len(pairs)} pairs of photos match, but none with enough points seen "
+                "from clearly different places. Walk round the object instead of turning the camera on the "
+                "spot, with 10 to 20 degrees between shots."
+            )
         report.progress(0.97, "colors of the sparse cloud")
         set_upright(block, [p.orientation for p in photos])
         colors = self._colors(block, photos, report)
-        half_view = np.array([min(photos[i].width, photos[i].height) / 2 / block.lenses[block.lens_of[i], 0]
-                              for i in np.flatnonzero(solved)])
+        half_view = np.array(
+            [
+                min(photos[i].width, photos[i].height) / 2 / block.lenses[block.lens_of[i], 0]
+                for i in np.flatnonzero(solved)
+            ]
+        )
         box = fit_keep_box(block.points, block.photos_of, block.poses[solved], half_view)
         length = np.linalg.norm(block.residual, axis=1)
         artefacts[("block", None)] = blobs.put_arrays(
-            photo_ids=np.array([p.id for p in photos]), poses=block.poses, lenses=block.lenses, lens_of=block.lens_of,
-            sizes=np.array([[p.width, p.height] for p in photos]), points=block.points, colors=colors,
-            photo=block.photo.astype(np.int32), feature=block.feature.astype(np.int32),
-            point=block.point.astype(np.int32), xy=block.xy.astype(np.float32), residual=block.residual.astype(np.float32))
+            photo_ids=np.array([p.id for p in photos]),
+            poses=block.poses,
+            lenses=block.lenses,
+            lens_of=block.lens_of,
+            sizes=np.array([[p.width, p.height] for p in photos]),
+            points=block.points,
+            colors=colors,
+            photo=block.photo.astype(np.int32),
+            feature=block.feature.astype(np.int32),
+            point=block.point.astype(np.int32),
+            xy=block.xy.astype(np.float32),
+            residual=block.residual.astype(np.float32),
+        )
         sightings = np.bincount(block.photo, minlength=n)
         square = np.bincount(block.photo, weights=length**2, minlength=n)
         L = Lens.from_vector(lenses[0].width, lenses[0].height, block.lenses[0])
-        return Outcome({
-            "photos": n, "solved": int(solved.sum()), "rms_px": round(block.rms_px, 4), "points": len(block.points),
-            "sightings": len(block.photo), "pairs": len(pairs), "pairs_tried": len(todo),
-            "features_median": int(np.median([len(f) for f in feats])), "focal_guessed": bool(guessed),
-            "lens": {**L.as_dict(), "start_f": lenses[0].f}, "lenses": len(lenses),
-            "keep_box": box.as_dict(), **{k: round(v, 2) for k, v in times.items()},
-            "per_photo": {str(p.id): {"sightings": int(s), "rms_px": round(float(np.sqrt(q / s)), 3) if s else None}
-                          for p, s, q in zip(photos, sightings, square, strict=True)},
-        }, artefacts, [problem(photos[i], f"{photos[i].name} could not be placed: {why}.",
-                               "Set it aside, or add photos between it and its neighbors.")
-                       for i, why in block.reasons.items()])
+        problems = [
+            problem(
+                photos[i],
+                f"{photos[i].name} could not be placed: {why}.",
+                "Set it aside, or add photos between it and its neighbors.",
+            )
+            for i, why in block.reasons.items()
+        ]
+        if guessed:
+            problems.append(
+                problem(
+                    None,
+                    f"The files say no focal length, so {NO_EXIF_35MM:.0f} mm (35 mm equivalent) was "
+                    f"taken to start from; solved: {block.lenses[0, 0]:.0f} pixels.",
+                    "Look whether the dome of photos round the object is plausible.",
+                )
+            )
+        return Outcome(
+            {
+                "photos": n,
+                "solved": int(solved.sum()),
+                "rms_px": round(block.rms_px, 4),
+                "points": len(block.points),
+                "sightings": len(block.photo),
+                "pairs": len(pairs),
+                "pairs_tried": len(todo),
+                "features_median": int(np.median([len(f) for f in feats])),
+                "lens": {**L.as_dict(), "start_f": lenses[0].f},
+                "lenses": len(lenses),
+                "keep_box": box.as_dict(),
+                **{k: round(v, 2) for k, v in times.items()},
+                "per_photo": {
+                    str(p.id): {"sightings": int(s), "rms_px": round(float(np.sqrt(q / s)), 3) if s else None}
+                    for p, s, q in zip(photos, sightings, square, strict=True)
+                },
+            },
+            artefacts,
+            problems,
+        )
 
     @staticmethod
     def _colors(block, photos, report):
@@ -199,5 +316,7 @@ class PosesStage(Stage):
 
     def headline(self, figures):
         left = figures["photos"] - figures["solved"]
-        return (f"{figures['solved']}/{figures['photos']}  {figures['rms_px']:.2f} px",
-                f"{left} not placed" if left else f"{figures['points']:,} points")
+        return (
+            f"{figures['solved']}/{figures['photos']}  {figures['rms_px']:.2f} px",
+            f"{left} not placed" if left else f"{figures['points']:,} points",
+        )

@@ -83,7 +83,9 @@ class Truth:
             E = self.poses[name]
             depth = mesh_depth(self.vertices, self.faces, K, E, self.lens.width, self.lens.height)
             folder, file = name.split("/")
-            mask = np.asarray(Image.open(self.folder / folder / "masks" / (Path(file).stem + ".png")).convert("L")) > 127
+            mask = (
+                np.asarray(Image.open(self.folder / folder / "masks" / (Path(file).stem + ".png")).convert("L")) > 127
+            )
             Y = points @ E[:3, :3].T + E[:3, 3]
             pinhole = np.round(Y[:, :2] / Y[:, 2:] * K[0] + K[1:]).astype(int)
             real = np.round(self.lens.project(Y[:, :2] / Y[:, 2:])).astype(int)
@@ -91,7 +93,8 @@ class Truth:
             slant = (normals * d).sum(1) / np.linalg.norm(d, axis=1)
             size = [self.lens.width, self.lens.height]
             ok = ((pinhole >= 0) & (pinhole < size) & (real >= 0) & (real < size)).all(1) & (
-                slant > np.cos(np.radians(max_slant_deg)))
+                slant > np.cos(np.radians(max_slant_deg))
+            )
             i = np.flatnonzero(ok)
             ok[i] = (Y[i, 2] < depth[pinhole[i, 1], pinhole[i, 0]] + 0.5) & mask[real[i, 1], real[i, 0]]
             count += ok
@@ -109,9 +112,13 @@ class Truth:
         if len(both) < 3:
             return figures, None
         M, rotation, shift = compare_poses([solved[n] for n in both], [true[n] for n in both])
-        figures.update(rotation_deg_median=float(np.median(rotation)), rotation_deg_max=float(rotation.max()),
-                       center_mm_median=float(np.median(shift)), center_mm_max=float(shift.max()),
-                       center_percent_median=float(100 * np.median(shift) / self.distance))
+        figures.update(
+            rotation_deg_median=float(np.median(rotation)),
+            rotation_deg_max=float(rotation.max()),
+            center_mm_median=float(np.median(shift)),
+            center_mm_max=float(shift.max()),
+            center_percent_median=float(100 * np.median(shift) / self.distance),
+        )
         return figures, M
 
     def judge_cloud(self, sitting, points, M, limit=300_000):
@@ -121,6 +128,11 @@ class Truth:
         d = nearest_on_triangles(some, self.vertices, self.faces)
         seen = self.seen_surface(sitting)
         near, _ = cKDTree(X).query(seen, workers=-1)
-        return {"points": len(X), "distance_mm_median": float(np.median(d)), "distance_mm_p90": float(np.percentile(d, 90)),
-                "off_2mm_percent": float(100 * (d > 2).mean()), "covered_1mm_percent": float(100 * (near < 1.0).mean()),
-                "covered_0p5mm_percent": float(100 * (near < 0.5).mean())}
+        return {
+            "points": len(X),
+            "distance_mm_median": float(np.median(d)),
+            "distance_mm_p90": float(np.percentile(d, 90)),
+            "off_2mm_percent": float(100 * (d > 2).mean()),
+            "covered_1mm_percent": float(100 * (near < 1.0).mean()),
+            "covered_0p5mm_percent": float(100 * (near < 0.5).mean()),
+        }

@@ -11,8 +11,12 @@ from numba import njit
 
 @njit(cache=True, nogil=True, inline="always")
 def _hash(ix, iy, iz, seed):
-    h = (ix * np.int64(73856093)) ^ (iy * np.int64(19349663)) ^ (iz * np.int64(83492791)) ^ (
-        seed * np.int64(2654435761))
+    h = (
+        (ix * np.int64(73856093))
+        ^ (iy * np.int64(19349663))
+        ^ (iz * np.int64(83492791))
+        ^ (seed * np.int64(2654435761))
+    )
     h &= np.int64(0xFFFFFFFF)
     h = ((h ^ (h >> 16)) * np.int64(0x45D9F3B)) & np.int64(0xFFFFFFFF)
     h = ((h ^ (h >> 16)) * np.int64(0x45D9F3B)) & np.int64(0xFFFFFFFF)

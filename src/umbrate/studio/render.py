@@ -85,9 +85,31 @@ def _wall_paint(x, z, green):
 
 
 @njit(cache=True, nogil=True)
-def render_kernel(width, height, lens, cam_to_studio, turn, obj, shape, lo, hi, disc_radius, table_z,
-                  wall_y, green, boxes, sheet_inv, sheet_size, sheet_frame, pictures, offsets, aperture,
-                  focus_mm, out, cover):
+def render_kernel(
+    width,
+    height,
+    lens,
+    cam_to_studio,
+    turn,
+    obj,
+    shape,
+    lo,
+    hi,
+    disc_radius,
+    table_z,
+    wall_y,
+    green,
+    boxes,
+    sheet_inv,
+    sheet_size,
+    sheet_frame,
+    pictures,
+    offsets,
+    aperture,
+    focus_mm,
+    out,
+    cover,
+):
     """Fill `out` (h, w, 3) with linear light and `cover` (h, w) with the object's share.
 
     turn: studio to turning frame (4, 4); obj: studio to object frame (4, 4); offsets: (n, 4) sub-pixel
@@ -269,8 +291,18 @@ def sample_offsets(n):
     return np.ascontiguousarray(np.hstack([sub, lens]))
 
 
-def render(shape, lens, studio_to_camera, studio_to_turning, studio_to_object, surroundings,
-           samples=4, aperture_mm=0.0, focus_mm=350.0, show_object=True):
+def render(
+    shape,
+    lens,
+    studio_to_camera,
+    studio_to_turning,
+    studio_to_object,
+    surroundings,
+    samples=4,
+    aperture_mm=0.0,
+    focus_mm=350.0,
+    show_object=True,
+):
     """One picture in linear light.
 
     Returns
@@ -297,10 +329,31 @@ def render(shape, lens, studio_to_camera, studio_to_turning, studio_to_object, s
     cover = np.zeros((lens.height, lens.width), np.float32)
     c = np.ascontiguousarray
 
-    render_kernel(lens.width, lens.height, lens.vector, c(C), c(studio_to_turning), c(studio_to_object),
-                  shape, lo, hi, s.disc_radius, s.table_z, s.wall_y, s.green,
-                  c(s.boxes, dtype=np.float64), inv, size, frame, pictures, sample_offsets(samples),
-                  aperture_mm / 2.0, focus_mm, out, cover)
+    render_kernel(
+        lens.width,
+        lens.height,
+        lens.vector,
+        c(C),
+        c(studio_to_turning),
+        c(studio_to_object),
+        shape,
+        lo,
+        hi,
+        s.disc_radius,
+        s.table_z,
+        s.wall_y,
+        s.green,
+        c(s.boxes, dtype=np.float64),
+        inv,
+        size,
+        frame,
+        pictures,
+        sample_offsets(samples),
+        aperture_mm / 2.0,
+        focus_mm,
+        out,
+        cover,
+    )
     return out, cover
 
 
@@ -308,6 +361,7 @@ def develop(light, rng, blur_px=0.0, full_well=14000.0, read_noise=5.0):
     """Linear light (h, w, 3) to an 8-bit sRGB picture, with blur, shot noise and read noise."""
     if blur_px > 0:
         from scipy.ndimage import gaussian_filter
+
         light = np.stack([gaussian_filter(light[..., k], blur_px) for k in range(3)], -1)
     e = np.maximum(light, 0) * full_well
     e = e + rng.normal(size=e.shape) * np.sqrt(e + read_noise**2)

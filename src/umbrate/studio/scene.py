@@ -108,17 +108,32 @@ def whistle():
     back = pose(rotation_matrix(np.array([0, 0, -0.7])) @ tip, [0.0, 0.0, 88.0])
     rings = ((22.0, 0.0, False), (48.0, 15.0, True))
     return Scene(
-        "whistle", WHISTLE, lens,
+        "whistle",
+        WHISTLE,
+        lens,
         [
-            SimulatedSitting("Upright", "upright", upright,
-                             turntable_shots(rings, 12, 355.0, (0, 0, 33.0), rng),
-                             Surroundings(sheets=[label_sheet("Whistle 03")]), 101),
-            SimulatedSitting("On its back", "on-its-back", back,
-                             turntable_shots(rings, 12, 355.0, (0, 0, 53.0), rng),
-                             Surroundings(boxes=np.array([[0.0, 0.0, 12.0, 32.0, 25.0, 12.0]]),
-                                          sheets=[label_sheet("Whistle 03 B")]), 131),
+            SimulatedSitting(
+                "Upright",
+                "upright",
+                upright,
+                turntable_shots(rings, 12, 355.0, (0, 0, 33.0), rng),
+                Surroundings(sheets=[label_sheet("Whistle 03")]),
+                101,
+            ),
+            SimulatedSitting(
+                "On its back",
+                "on-its-back",
+                back,
+                turntable_shots(rings, 12, 355.0, (0, 0, 53.0), rng),
+                Surroundings(
+                    boxes=np.array([[0.0, 0.0, 12.0, 32.0, 25.0, 12.0]]), sheets=[label_sheet("Whistle 03 B")]
+                ),
+                131,
+            ),
         ],
-        nominal_focal_mm=50.0, focal_35mm=75, focus_mm=335.0,
+        nominal_focal_mm=50.0,
+        focal_35mm=75,
+        focus_mm=335.0,
     )
 
 
@@ -127,11 +142,24 @@ def pebble():
     rng = np.random.default_rng(7)
     lens = Lens(640, 480, 905.0, 322.4, 236.8, (-0.06, 0.02, 0.0), (0.0004, -0.0003))
     return Scene(
-        "pebble", PEBBLE, lens,
-        [SimulatedSitting("By hand", "by-hand", np.eye(4),
-                          hand_shots(12, 165.0, (2.0, 0, 16.0), rng),
-                          Surroundings(disc_radius=0.0, table_z=0.0), 1)],
-        nominal_focal_mm=31.0, focal_35mm=50, aperture_mm=0.0, focus_mm=165.0, truth_step_mm=1.0,
+        "pebble",
+        PEBBLE,
+        lens,
+        [
+            SimulatedSitting(
+                "By hand",
+                "by-hand",
+                np.eye(4),
+                hand_shots(12, 165.0, (2.0, 0, 16.0), rng),
+                Surroundings(disc_radius=0.0, table_z=0.0),
+                1,
+            )
+        ],
+        nominal_focal_mm=31.0,
+        focal_35mm=50,
+        aperture_mm=0.0,
+        focus_mm=165.0,
+        truth_step_mm=1.0,
     )
 
 

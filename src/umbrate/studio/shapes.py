@@ -60,8 +60,9 @@ def _whistle(x, y, z):
     # comb
     d = _smooth_union(d, _rod(x, y, z, 20.0, 0.0, 67.0, 32.0, 0.0, 68.0, 3.0, 2.0), 3.0)
     # tail: a flattened rod
-    d = _smooth_union(d, 0.75 * _rod(x, y * 0.55, (z + 0.2 * x) * 1.25 - 4.0, -20.0, 0.0, 38.0,
-                                     -38.0, 0.0, 50.0, 8.0, 6.0), 7.0)
+    d = _smooth_union(
+        d, 0.75 * _rod(x, y * 0.55, (z + 0.2 * x) * 1.25 - 4.0, -20.0, 0.0, 38.0, -38.0, 0.0, 50.0, 8.0, 6.0), 7.0
+    )
     # mouthpiece under the tail
     d = _smooth_union(d, _rod(x, y, z, -20.0, 0.0, 22.0, -37.0, 0.0, 17.5, 8.0, 6.2), 4.0)
     # wings, with feather grooves
@@ -86,8 +87,11 @@ def _whistle(x, y, z):
 
 @njit(cache=True, nogil=True)
 def _pebble(x, y, z):
-    d = _smooth_union(_ellipsoid(x, y, z - 18.0, 30.0, 24.0, 18.0),
-                      np.sqrt((x - 14.0) ** 2 + (y + 4.0) ** 2 + (z - 30.0) ** 2) - 11.0, 8.0)
+    d = _smooth_union(
+        _ellipsoid(x, y, z - 18.0, 30.0, 24.0, 18.0),
+        np.sqrt((x - 14.0) ** 2 + (y + 4.0) ** 2 + (z - 30.0) ** 2) - 11.0,
+        8.0,
+    )
     return d + 0.8 * value_noise(x / 12.0, y / 12.0, z / 12.0, 21)
 
 
@@ -102,9 +106,11 @@ def distance(shape, x, y, z):
 @njit(cache=True, nogil=True)
 def paint(shape, x, y, z):
     """Diffuse reflectance (red, green, blue), linear, at a surface place."""
-    grain = (0.13 * fractal(x / 16.0, y / 16.0, z / 16.0, 3, 31)
-             + 0.17 * fractal(x / 2.6, y / 2.6, z / 2.6, 3, 41)
-             + 0.13 * value_noise(x / 0.45, y / 0.45, z / 0.45, 51))
+    grain = (
+        0.13 * fractal(x / 16.0, y / 16.0, z / 16.0, 3, 31)
+        + 0.17 * fractal(x / 2.6, y / 2.6, z / 2.6, 3, 41)
+        + 0.13 * value_noise(x / 0.45, y / 0.45, z / 0.45, 51)
+    )
     near, tag = specks(x / 1.5, y / 1.5, z / 1.5, 61)
     r, g, b = 0.50, 0.225, 0.125
     if shape == 0:

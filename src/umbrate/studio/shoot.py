@@ -89,18 +89,41 @@ def shoot(scene, out, progress=None, threads=2):
         (out / sitting.folder / "masks").mkdir(parents=True, exist_ok=True)
         for k, shot in enumerate(sitting.shots):
             name = f"U_{sitting.first_number + k:04d}"
-            todo.append((sitting, shot, name, FIRST_SHOT + timedelta(seconds=14 * n + 600 * (sitting is not scene.sittings[0])), n))
-            photos.append({
-                "name": f"{sitting.folder}/{name}.jpg", "sitting": sitting.name, "bad": None, "exif_orientation": shot.orientation,
-                "world_to_camera": true_pose(sitting, shot).tolist(),
-            })
+            todo.append(
+                (
+                    sitting,
+                    shot,
+                    name,
+                    FIRST_SHOT + timedelta(seconds=14 * n + 600 * (sitting is not scene.sittings[0])),
+                    n,
+                )
+            )
+            photos.append(
+                {
+                    "name": f"{sitting.folder}/{name}.jpg",
+                    "sitting": sitting.name,
+                    "bad": None,
+                    "exif_orientation": shot.orientation,
+                    "world_to_camera": true_pose(sitting, shot).tolist(),
+                }
+            )
             n += 1
 
     def take(item):
         sitting, shot, name, when, number = item
         turning, obj = shot_frames(sitting, shot)
-        light, cover = render(scene.shape, scene.lens, shot.studio_to_camera, turning, obj, sitting.surroundings,
-                              scene.samples, scene.aperture_mm, scene.focus_mm, not shot.empty)
+        light, cover = render(
+            scene.shape,
+            scene.lens,
+            shot.studio_to_camera,
+            turning,
+            obj,
+            sitting.surroundings,
+            scene.samples,
+            scene.aperture_mm,
+            scene.focus_mm,
+            not shot.empty,
+        )
         picture = develop(light, np.random.default_rng([scene.seed, number]), shot.blur_px)
         folder = out / sitting.folder
         Image.fromarray(picture).save(folder / f"{name}.jpg", quality=92, subsampling=0, exif=_exif(scene, shot, when))
@@ -121,17 +144,26 @@ def shoot(scene, out, progress=None, threads=2):
     centers = [-np.array(p["world_to_camera"])[:3, :3].T @ np.array(p["world_to_camera"])[:3, 3] for p in photos]
     middle = vertices.mean(0)
     truth = {
-        "set": scene.name, "simulated": True, "units": "mm",
+        "set": scene.name,
+        "simulated": True,
+        "units": "mm",
         "frame": "object frame of truth.ply: z up, the object stands on z = 0",
-        "mesh": "truth.ply", "image_size": [L.width, L.height],
+        "mesh": "truth.ply",
+        "image_size": [L.width, L.height],
         "intrinsics": {"fx": L.f + L.b[0], "fy": L.f, "cx": L.cx, "cy": L.cy},
         "distortion": {"k1": L.k[0], "k2": L.k[1], "k3": L.k[2], "p1": L.p[0], "p2": L.p[1]},
         "lens": L.as_dict(),
         "working_distance_mm": float(np.median(np.linalg.norm(np.array(centers) - middle, axis=1))),
-        "sittings": {s.name: {"folder": s.folder, "object_to_table": s.object_to_turning.tolist(),
-                              "occluders_in_table_frame": [{"min": (b[:3] - b[3:]).tolist(),
-                                                             "max": (b[:3] + b[3:]).tolist()}
-                                                            for b in s.surroundings.boxes]} for s in scene.sittings},
+        "sittings": {
+            s.name: {
+                "folder": s.folder,
+                "object_to_table": s.object_to_turning.tolist(),
+                "occluders_in_table_frame": [
+                    {"min": (b[:3] - b[3:]).tolist(), "max": (b[:3] + b[3:]).tolist()} for b in s.surroundings.boxes
+                ],
+            }
+            for s in scene.sittings
+        },
         "photos": photos,
     }
     (out / "truth.json").write_text(json.dumps(truth, indent=1))

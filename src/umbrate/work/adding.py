@@ -1,28 +1,55 @@
-"""Adding a folder of photos to a job: the same for the window, the command line and the demo."""
+"""Adding folders of photos to a job: the same for the window, the command line and the demo.
 
+Reading the files takes time and touches no job; taking them in is one short action that can be
+undone. The window does the first in a thread of its own.
+"""
+
+from dataclasses import dataclass
 from pathlib import Path
 
 from ..core.errors import UmbrateError
 from ..stages import BY_NAME
 from ..stages.base import parse_settings
-from ..stages.photos import find_photos, read_records
+from ..stages.photos import find_photos, photo_files, read_records
+
+MASK_FOLDERS = ("masks", "mask", "Masks", "Mask")
 
 
-def add_folder(job, folder, sitting_name, masks=None, pattern=None):
-    """Add the photos of a folder as a sitting, with the folder of their masks where there is one.
+@dataclass(frozen=True)
+class Incoming:
+    """A folder of photos that has been read.
 
-    Returns
-    -------
-    sitting : Sitting
-    added, there : int
-        How many came in, and how many were in the sitting already.
+    Attributes
+    ----------
+    folder : Path
+    records : list of dict
+        What the job stores of each photo.
     refused : list of str
         A sentence for each file that cannot be read; the others come in without it.
+    mask_settings : dict
+        Settings of the Masks stage that go with the folder.
+    """
+
+    folder: Path
+    records: list
+    refused: list
+    mask_settings: dict
+
+
+def read_folder(folder, masks=None, pattern=None):
+    """Read the photos of a folder; `masks` is the folder of their masks where there is one.
+
+    Raises
+    ------
+    UmbrateError
+        When a folder is missing, or none of the photos can be read.
     """
     settings = {}
     if masks is not None:
         if not Path(masks).is_dir():
-            raise UmbrateError(f"The mask folder {masks} does not exist. Check the name, or add the photos without masks.")
+            raise UmbrateError(
+                f"The mask folder {masks} does not exist. Check the name, or add the photos without masks."
+            )
         settings["folder"] = str(Path(masks).resolve())
     if pattern is not None:
         settings["pattern"] = pattern
@@ -31,15 +58,43 @@ def add_folder(job, folder, sitting_name, masks=None, pattern=None):
     sentences = [text for _, text in refused]
     if not records:
         raise UmbrateError(f"None of the photos in {folder} can be read. First of all: {sentences[0]}")
-    sitting, added = job.add_sitting(sitting_name, records)
-    if settings:
-        job.set_settings(sitting.id, "masks", {**job.settings(sitting.id, "masks"), **settings})
-    return sitting, added, len(records) - added, sentences
+    return Incoming(Path(folder), records, sentences, settings)
+
+
+def take_in(job, sitting_name, incoming):
+    """Put what was read into a sitting, made where it is new, as one action.
+
+    Returns
+    -------
+    sitting : Sitting
+    added, there : int
+        How many came in, and how many were in the sitting already.
+    """
+    sitting, added = job.add_sitting(sitting_name, incoming.records, {"masks": incoming.mask_settings})
+    return sitting, added, len(incoming.records) - added
 
 
 def mask_folder_of(folder):
     """The folder ``masks`` (or ``mask``) inside a photo folder, or None: most people put them there."""
-    for name in ("masks", "mask", "Masks", "Mask"):
+    for name in MASK_FOLDERS:
         if (Path(folder) / name).is_dir():
             return Path(folder) / name
     return None
+
+
+def photo_folders(folder):
+    """The folders that become sittings: `folder` where it holds photos, else those directly below that do.
+
+    Raises
+    ------
+    UmbrateError
+        When there are photos in neither.
+    """
+    folder = Path(folder)
+    if not folder.is_dir() or photo_files(folder):
+        find_photos(folder)  # says what is wrong with a folder that is none
+        return [folder]
+    below = sorted(d for d in folder.iterdir() if d.is_dir() and d.name not in MASK_FOLDERS and photo_files(d))
+    if not below:
+        find_photos(folder)
+    return below

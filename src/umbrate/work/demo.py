@@ -10,7 +10,7 @@ from ..core.errors import UmbrateError
 from ..job.store import Job
 from ..stages.deliver import camera_rows, load_cloud
 from ..studio.judge import Truth
-from .adding import add_folder
+from .adding import read_folder, take_in
 
 SITTINGS = (("Upright", "upright"), ("On its back", "on-its-back"))
 #: the figures the demo has to reach: name, words, limit, and whether more is better
@@ -36,8 +36,10 @@ def demo_data():
     """
     folder = Path(__file__).resolve().parents[3] / "demo"
     if not (folder / "truth.json").is_file():
-        raise UmbrateError("The demo data are not there: the folder demo/ belongs beside src/ in the checkout. "
-                           "Make it again with: umbrate simulate whistle demo")
+        raise UmbrateError(
+            "The demo data are not there: the folder demo/ belongs beside src/ in the checkout. "
+            "Make it again with: umbrate simulate whistle demo"
+        )
     return folder
 
 
@@ -55,7 +57,7 @@ def make_demo_job(folder):
     folder.parent.mkdir(parents=True, exist_ok=True)
     job = Job.create(folder)
     for name, sub in SITTINGS:
-        add_folder(job, data / sub, name, data / sub / "masks")
+        take_in(job, name, read_folder(data / sub, data / sub / "masks"))
     return job
 
 

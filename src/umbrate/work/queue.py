@@ -117,14 +117,32 @@ class Queue:
                     log.error("%s", e.data["traceback"])
                 if e.kind == "done":
                     try:
-                        self.job.commit_result(run.sitting.id, run.stage, run.fingerprint, settings, e.data["figures"],
-                                               e.data["problems"], e.data["artefacts"], run.seconds)
+                        self.job.commit_result(
+                            run.sitting.id,
+                            run.stage,
+                            run.fingerprint,
+                            settings,
+                            e.data["figures"],
+                            e.data["problems"],
+                            e.data["artefacts"],
+                            run.seconds,
+                        )
                         events.append(Event("done", here))
                     except Exception as error:
-                        events.append(self._failed(run.sitting, run.stage, settings, run.seconds, "failed",
-                                                   f"The result could not be saved ({error}). Is the disk full?"))
+                        events.append(
+                            self._failed(
+                                run.sitting,
+                                run.stage,
+                                settings,
+                                run.seconds,
+                                "failed",
+                                f"The result could not be saved ({error}). Is the disk full?",
+                            )
+                        )
                 else:
-                    events.append(self._failed(run.sitting, run.stage, settings, run.seconds, e.kind, e.data["message"]))
+                    events.append(
+                        self._failed(run.sitting, run.stage, settings, run.seconds, e.kind, e.data["message"])
+                    )
         return events
 
     def close(self):

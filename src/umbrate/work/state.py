@@ -9,8 +9,16 @@ from ..stages.base import fingerprint, parse_settings
 NOTHING, READY, DONE, STALE, LOOK, FAILED = "nothing", "ready", "done", "stale", "look", "failed"
 RUNNING, QUEUED = "running", "queued"
 
-WORDS = {NOTHING: "nothing yet", READY: "ready to run", DONE: "done", STALE: "stale", LOOK: "look here",
-         FAILED: "failed", RUNNING: "running", QUEUED: "waiting"}
+WORDS = {
+    NOTHING: "nothing yet",
+    READY: "ready to run",
+    DONE: "done",
+    STALE: "stale",
+    LOOK: "look here",
+    FAILED: "failed",
+    RUNNING: "running",
+    QUEUED: "waiting",
+}
 
 
 @dataclass(frozen=True)

@@ -69,20 +69,36 @@ def _serve(pipe, stop):
         try:
             stage = BY_NAME[name]
             outcome = stage.run(inputs, stage.Settings(**settings), _PipeReport(pipe, stop))
-            pipe.send(Event("done", {"figures": outcome.figures, "artefacts": outcome.artefacts,
-                                     "problems": outcome.problems}))
+            pipe.send(
+                Event(
+                    "done", {"figures": outcome.figures, "artefacts": outcome.artefacts, "problems": outcome.problems}
+                )
+            )
         except Cancelled as e:
             pipe.send(Event("cancelled", {"message": str(e)}))
         except UmbrateError as e:
             pipe.send(Event("failed", {"message": str(e)}))
         except MemoryError:
-            pipe.send(Event("failed", {"message": "The machine's memory was not enough for this step. Choose a smaller photo "
-                                                  "scale or fewer features, or close other programs."}))
+            pipe.send(
+                Event(
+                    "failed",
+                    {
+                        "message": "The machine's memory was not enough for this step. Choose a smaller photo "
+                        "scale or fewer features, or close other programs."
+                    },
+                )
+            )
         except Exception as e:
-            pipe.send(Event("failed", {
-                "message": f"Something unexpected went wrong in this step ({type(e).__name__}: {e}). Nothing finished before "
-                           "is lost. Please report it with the log.",
-                "traceback": traceback.format_exc()}))
+            pipe.send(
+                Event(
+                    "failed",
+                    {
+                        "message": f"Something unexpected went wrong in this step ({type(e).__name__}: {e}). Nothing "
+                        "finished before is lost. Please report it with the log.",
+                        "traceback": traceback.format_exc(),
+                    },
+                )
+            )
 
 
 class Worker:
@@ -103,7 +119,9 @@ class Worker:
         before = {k: os.environ.get(k) for k in ONE_THREAD}
         os.environ.update(ONE_THREAD)
         try:
-            self._process = context.Process(target=_serve, args=(theirs, self._stop), daemon=True, name="umbrate-worker")
+            self._process = context.Process(
+                target=_serve, args=(theirs, self._stop), daemon=True, name="umbrate-worker"
+            )
             self._process.start()
         finally:
             for k, v in before.items():
@@ -159,9 +177,16 @@ class Worker:
             code = self._process.exitcode
             how = f"signal {-code}" if code is not None and code < 0 else f"exit code {code}"
             self.busy = False
-            events.append(Event("crashed", {"message": f"The worker process ended unexpectedly ({how}). The running step is "
-                                            "lost, nothing finished before it. Run it again; if the machine was short of "
-                                            "memory, choose a smaller photo scale first."}))
+            events.append(
+                Event(
+                    "crashed",
+                    {
+                        "message": f"The worker process ended unexpectedly ({how}). The running step is "
+                        "lost, nothing finished before it. Run it again; if the machine was short of "
+                        "memory, choose a smaller photo scale first."
+                    },
+                )
+            )
         return events
 
     def kill(self):

@@ -42,6 +42,7 @@ def outside_outlines(points, masks, Ks, poses, margin_px=2):
     (n,) int
     """
     from scipy.ndimage import binary_dilation
+
     count = np.zeros(len(points), np.int64)
     for mask, K, E in zip(masks, Ks, poses, strict=True):
         if mask is None:

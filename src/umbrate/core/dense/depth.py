@@ -134,8 +134,9 @@ def _correlation_cost(j, x, y, m0, m1, m2, A, B, grays, w, h, dx, dy, weight, ce
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _cost(x, y, depth, nx, ny, nz, K, A, B, grays, w, h, dx, dy, weight, centered, var, best_of, bar, costs,
-          flat, fu, fv, val):
+def _cost(
+    x, y, depth, nx, ny, nz, K, A, B, grays, w, h, dx, dy, weight, centered, var, best_of, bar, costs, flat, fu, fv, val
+):
     """Mean over the `best_of` neighbors that agree most: hidden ones do not spoil it.
 
     Stops early, with WORST, once the mean cannot fall below `bar` any more.
@@ -150,8 +151,9 @@ def _cost(x, y, depth, nx, ny, nz, K, A, B, grays, w, h, dx, dy, weight, centere
     n = grays.shape[0]
     hopeless, allowed = 0, n - best_of
     for j in range(n):
-        costs[j] = _correlation_cost(j, x, y, m0, m1, m2, A, B, grays, w, h, dx, dy, weight, centered, var,
-                                     flat, fu, fv, val)
+        costs[j] = _correlation_cost(
+            j, x, y, m0, m1, m2, A, B, grays, w, h, dx, dy, weight, centered, var, flat, fu, fv, val
+        )
         if costs[j] >= best_of * bar:
             hopeless += 1
             if hopeless > allowed:
@@ -168,12 +170,14 @@ def _cost(x, y, depth, nx, ny, nz, K, A, B, grays, w, h, dx, dy, weight, centere
 
 
 @njit(cache=True, nogil=True)
-def sweep_planes(gray, K, grays, w2, h2, A, B, near, far, depth, normal, cost, offsets, rounds, first_spread, seed,
-                 best_of):
+def sweep_planes(
+    gray, K, grays, w2, h2, A, B, near, far, depth, normal, cost, offsets, rounds, first_spread, seed, best_of
+):
     """Propagate and refine the planes of one photo, in place.
 
     gray (h, w) float32; grays (n, h2 * w2) float32 neighbors, whose pixels are those of this photo times
-    ``A[j] + B[j] m^T`` for a plane m (see `_cost`): A (n, 3, 3), B (n, 3); near, far (h, w) float32 depth limits, far 0 where there is nothing to do;
+    ``A[j] + B[j] m^T`` for a plane m (see `_cost`): A (n, 3, 3), B (n, 3); near, far (h, w) float32 depth
+    limits, far 0 where there is nothing to do;
     depth (h, w), normal (h, w, 3), cost (h, w) float32; first_spread: relative size of the first random
     depth steps.
     """
@@ -201,8 +205,32 @@ def sweep_planes(gray, K, grays, w2, h2, A, B, near, far, depth, normal, cost, o
                     cost[y, x] = 2.0
                     continue
                 if r == 0:
-                    cost[y, x] = _cost(x, y, depth[y, x], normal[y, x, 0], normal[y, x, 1], normal[y, x, 2], K, A, B,
-                                       grays, w2, h2, dx, dy, weight, centered, var, best_of, np.float32(9.0), costs, flat, fu, fv, val)
+                    cost[y, x] = _cost(
+                        x,
+                        y,
+                        depth[y, x],
+                        normal[y, x, 0],
+                        normal[y, x, 1],
+                        normal[y, x, 2],
+                        K,
+                        A,
+                        B,
+                        grays,
+                        w2,
+                        h2,
+                        dx,
+                        dy,
+                        weight,
+                        centered,
+                        var,
+                        best_of,
+                        np.float32(9.0),
+                        costs,
+                        flat,
+                        fu,
+                        fv,
+                        val,
+                    )
                     continue
                 rx, ry = (x - cx) / f, (y - cy) / f
                 best, d = cost[y, x], np.float64(depth[y, x])
@@ -221,8 +249,32 @@ def sweep_planes(gray, K, grays, w2, h2, A, B, near, far, depth, normal, cost, o
                     td = depth[v, u] * (ta * ((u - cx) / f) + tb * ((v - cy) / f) + tc) / den
                     if td < near[y, x] or td > far[y, x]:
                         continue
-                    e = _cost(x, y, td, ta, tb, tc, K, A, B, grays, w2, h2, dx, dy, weight, centered, var,
-                              best_of, best, costs, flat, fu, fv, val)
+                    e = _cost(
+                        x,
+                        y,
+                        td,
+                        ta,
+                        tb,
+                        tc,
+                        K,
+                        A,
+                        B,
+                        grays,
+                        w2,
+                        h2,
+                        dx,
+                        dy,
+                        weight,
+                        centered,
+                        var,
+                        best_of,
+                        best,
+                        costs,
+                        flat,
+                        fu,
+                        fv,
+                        val,
+                    )
                     if e < best:
                         best, d, a, b, c = e, td, ta, tb, tc
                 for k in range(3):
@@ -240,8 +292,32 @@ def sweep_planes(gray, K, grays, w2, h2, A, B, near, far, depth, normal, cost, o
                         ta, tb, tc = ta * q, tb * q, tc * q
                     if ta * rx + tb * ry + tc > -0.1:
                         continue
-                    e = _cost(x, y, td, ta, tb, tc, K, A, B, grays, w2, h2, dx, dy, weight, centered, var,
-                              best_of, best, costs, flat, fu, fv, val)
+                    e = _cost(
+                        x,
+                        y,
+                        td,
+                        ta,
+                        tb,
+                        tc,
+                        K,
+                        A,
+                        B,
+                        grays,
+                        w2,
+                        h2,
+                        dx,
+                        dy,
+                        weight,
+                        centered,
+                        var,
+                        best_of,
+                        best,
+                        costs,
+                        flat,
+                        fu,
+                        fv,
+                        val,
+                    )
                     if e < best:
                         best, d, a, b, c = e, td, ta, tb, tc
                 cost[y, x], depth[y, x] = best, d
@@ -275,6 +351,7 @@ def box_limits(view, box, shape):
 def _start_from_points(view, points, near, far, rng):
     """First planes: the depth of the nearest tie point in the picture, facing the camera."""
     from scipy.spatial import cKDTree
+
     h, w = near.shape
     f, cx, cy = view.K
     Y = points @ view.pose[:3, :3].T + view.pose[:3, 3]
@@ -301,10 +378,13 @@ def _start_from_points(view, points, near, far, rng):
 
 def _half(view):
     from ..imaging.filters import halve_by_area
+
     h, w = view.gray.shape[0] // 2, view.gray.shape[1] // 2
     f, cx, cy = view.K
     mask = view.mask[: 2 * h : 2, : 2 * w : 2] & view.mask[1 : 2 * h : 2, 1 : 2 * w : 2]
-    return View(halve_by_area(view.gray), mask, np.array([f / 2, (cx + 0.5) / 2 - 0.5, (cy + 0.5) / 2 - 0.5]), view.pose)
+    return View(
+        halve_by_area(view.gray), mask, np.array([f / 2, (cx + 0.5) / 2 - 0.5, (cy + 0.5) / 2 - 0.5]), view.pose
+    )
 
 
 def _matrix(K):
@@ -323,8 +403,25 @@ def _level(view, neighbors, near, far, depth, normal, rounds, spread, seed):
         A[j], B[j] = _matrix(n.K) @ E[:3, :3] @ K_inv, _matrix(n.K) @ E[:3, 3]
     cost = np.full(view.gray.shape, WORST, np.float32)
     best_of = 1 if len(neighbors) == 1 else (2 if len(neighbors) < 5 else 3)
-    sweep_planes(view.gray, view.K, grays.reshape(len(neighbors), -1), w, h, A, B, near, far, depth, normal, cost,
-                 patch_offsets(), rounds, spread, seed, best_of)
+    sweep_planes(
+        view.gray,
+        view.K,
+        grays.reshape(len(neighbors), -1),
+        w,
+        h,
+        A,
+        B,
+        near,
+        far,
+        depth,
+        normal,
+        cost,
+        patch_offsets(),
+        rounds,
+        spread,
+        seed,
+        best_of,
+    )
     return cost
 
 
@@ -358,6 +455,7 @@ def depth_map(view, neighbors, box, points, *, seed=0, rounds=3):
     ys, xs = np.nonzero(far > 0)
     # each pixel takes the plane of the coarse pixel nearest to it that has one
     from scipy.ndimage import distance_transform_edt
+
     known = small.mask & (depth > 0)
     full_depth, full_normal = np.zeros((h, w), np.float32), np.zeros((h, w, 3), np.float32)
     if known.any() and len(ys):

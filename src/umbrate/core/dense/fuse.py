@@ -40,13 +40,36 @@ class Cloud:
 
     def arrays(self):
         """The arrays by name, as they are stored."""
-        return {"points": self.points, "normals": self.normals, "colors": self.colors, "photos": self.photos,
-                "score": self.score}
+        return {
+            "points": self.points,
+            "normals": self.normals,
+            "colors": self.colors,
+            "photos": self.photos,
+            "score": self.score,
+        }
 
 
 @njit(cache=True, nogil=True)
-def _fuse_photo(i, others, depth, normal, score, rgb, K, E, used, least, min_score, depth_tolerance, back_px,
-                out_p, out_n, out_c, out_v, out_s):
+def _fuse_photo(
+    i,
+    others,
+    depth,
+    normal,
+    score,
+    rgb,
+    K,
+    E,
+    used,
+    least,
+    min_score,
+    depth_tolerance,
+    back_px,
+    out_p,
+    out_n,
+    out_c,
+    out_v,
+    out_s,
+):
     _, h, w = depth.shape
     R, t = E[i, :3, :3], E[i, :3, 3]
     count = 0
@@ -126,16 +149,32 @@ def _fuse_photo(i, others, depth, normal, score, rgb, K, E, used, least, min_sco
             q = 1.0 / max(np.sqrt(mx * mx + my * my + mz * mz), 1e-30)
             out_p[count, 0], out_p[count, 1], out_p[count, 2] = sx / sw, sy / sw, sz / sw
             out_n[count, 0], out_n[count, 1], out_n[count, 2] = mx * q, my * q, mz * q
-            out_c[count, 0], out_c[count, 1], out_c[count, 2] = (np.uint8(r / sw + 0.5), np.uint8(g / sw + 0.5),
-                                                                np.uint8(bl / sw + 0.5))
+            out_c[count, 0], out_c[count, 1], out_c[count, 2] = (
+                np.uint8(r / sw + 0.5),
+                np.uint8(g / sw + 0.5),
+                np.uint8(bl / sw + 0.5),
+            )
             out_v[count] = hits + 1
             out_s[count] = ss / sw
             count += 1
     return count
 
 
-def fuse(depth, normal, score, rgb, K, poses, neighbors, *, least=3, min_score=0.5, depth_tolerance=0.006,
-         back_px=1.2, progress=None):
+def fuse(
+    depth,
+    normal,
+    score,
+    rgb,
+    K,
+    poses,
+    neighbors,
+    *,
+    least=3,
+    min_score=0.5,
+    depth_tolerance=0.006,
+    back_px=1.2,
+    progress=None,
+):
     """Merge depth maps.
 
     Parameters
@@ -155,7 +194,7 @@ def fuse(depth, normal, score, rgb, K, poses, neighbors, *, least=3, min_score=0
     -------
     Cloud
     """
-    n, h, w = depth.shape
+    n = len(depth)
     used = np.zeros(depth.shape, np.bool_)
     parts = []
     for i in range(n):
@@ -166,12 +205,33 @@ def fuse(depth, normal, score, rgb, K, poses, neighbors, *, least=3, min_score=0
             continue
         p, nn = np.empty((m, 3), np.float32), np.empty((m, 3), np.float32)
         c, v, s = np.empty((m, 3), np.uint8), np.empty(m, np.uint8), np.empty(m, np.float32)
-        k = _fuse_photo(i, np.array(neighbors[i], np.int64), depth, normal, score, rgb, np.ascontiguousarray(K, np.float64),
-                        np.ascontiguousarray(poses, np.float64), used, least, min_score, depth_tolerance, back_px,
-                        p, nn, c, v, s)
+        k = _fuse_photo(
+            i,
+            np.array(neighbors[i], np.int64),
+            depth,
+            normal,
+            score,
+            rgb,
+            np.ascontiguousarray(K, np.float64),
+            np.ascontiguousarray(poses, np.float64),
+            used,
+            least,
+            min_score,
+            depth_tolerance,
+            back_px,
+            p,
+            nn,
+            c,
+            v,
+            s,
+        )
         parts.append(Cloud(p[:k], nn[:k], c[:k], v[:k], s[:k]))
     if not parts:
         z = np.zeros((0, 3), np.float32)
         return Cloud(z, z, np.zeros((0, 3), np.uint8), np.zeros(0, np.uint8), np.zeros(0, np.float32))
-    return Cloud(*(np.concatenate([getattr(p, name) for p in parts])
-                   for name in ("points", "normals", "colors", "photos", "score")))
+    return Cloud(
+        *(
+            np.concatenate([getattr(p, name) for p in parts])
+            for name in ("points", "normals", "colors", "photos", "score")
+        )
+    )

@@ -45,8 +45,11 @@ def choose_neighbors(poses, solved, points, photo, point, count=6, best_angle_de
             a, b = centers[i] - points[both], centers[j] - points[both]
             la, lb = np.linalg.norm(a, axis=1), np.linalg.norm(b, axis=1)
             angle = np.degrees(np.arccos(np.clip((a * b).sum(1) / (la * lb), -1, 1)))
-            worth = np.where(angle < best_angle_deg, (angle / best_angle_deg) ** 1.5,
-                             np.exp(-(((angle - best_angle_deg) / 20.0) ** 2)))
+            worth = np.where(
+                angle < best_angle_deg,
+                (angle / best_angle_deg) ** 1.5,
+                np.exp(-(((angle - best_angle_deg) / 20.0) ** 2)),
+            )
             size = np.minimum(la, lb) / np.maximum(la, lb)
             value[j] = (worth * size**2).sum()
         order = np.argsort(-value, kind="stable")

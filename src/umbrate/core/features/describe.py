@@ -15,7 +15,7 @@ MAGNIFICATION = 3.0  #: width of a grid cell in units of the key point's sigma
 
 @njit(cache=True, nogil=True)
 def _describe(gauss, points, angles, out):
-    n_levels, h, w = gauss.shape
+    _, h, w = gauss.shape
     hist = np.zeros((GRID + 2, GRID + 2, BINS))
     for i in range(points.shape[0]):
         x, y = points[i, 0], points[i, 1]

@@ -94,12 +94,24 @@ def _extrema(dog, threshold, edge, out):
                     hxx = dog[cs, cy, cx + 1] + dog[cs, cy, cx - 1] - 2 * c
                     hyy = dog[cs, cy + 1, cx] + dog[cs, cy - 1, cx] - 2 * c
                     hss = dog[cs + 1, cy, cx] + dog[cs - 1, cy, cx] - 2 * c
-                    hxy = 0.25 * (dog[cs, cy + 1, cx + 1] - dog[cs, cy + 1, cx - 1]
-                                  - dog[cs, cy - 1, cx + 1] + dog[cs, cy - 1, cx - 1])
-                    hxs = 0.25 * (dog[cs + 1, cy, cx + 1] - dog[cs + 1, cy, cx - 1]
-                                  - dog[cs - 1, cy, cx + 1] + dog[cs - 1, cy, cx - 1])
-                    hys = 0.25 * (dog[cs + 1, cy + 1, cx] - dog[cs + 1, cy - 1, cx]
-                                  - dog[cs - 1, cy + 1, cx] + dog[cs - 1, cy - 1, cx])
+                    hxy = 0.25 * (
+                        dog[cs, cy + 1, cx + 1]
+                        - dog[cs, cy + 1, cx - 1]
+                        - dog[cs, cy - 1, cx + 1]
+                        + dog[cs, cy - 1, cx - 1]
+                    )
+                    hxs = 0.25 * (
+                        dog[cs + 1, cy, cx + 1]
+                        - dog[cs + 1, cy, cx - 1]
+                        - dog[cs - 1, cy, cx + 1]
+                        + dog[cs - 1, cy, cx - 1]
+                    )
+                    hys = 0.25 * (
+                        dog[cs + 1, cy + 1, cx]
+                        - dog[cs + 1, cy - 1, cx]
+                        - dog[cs - 1, cy + 1, cx]
+                        + dog[cs - 1, cy - 1, cx]
+                    )
                     a, b, d = hyy * hss - hys * hys, hxs * hys - hxy * hss, hxy * hys - hxs * hyy
                     det = hxx * a + hxy * b + hxs * d
                     if abs(det) < 1e-20:
@@ -116,7 +128,14 @@ def _extrema(dog, threshold, edge, out):
                     cx += int(np.round(max(-1.0, min(1.0, ox))))
                     cy += int(np.round(max(-1.0, min(1.0, oy))))
                     cs += int(np.round(max(-1.0, min(1.0, os))))
-                    if cs < 1 or cs > n_levels - 2 or cx < border or cy < border or cx >= w - border or cy >= h - border:
+                    if (
+                        cs < 1
+                        or cs > n_levels - 2
+                        or cx < border
+                        or cy < border
+                        or cx >= w - border
+                        or cy >= h - border
+                    ):
                         break
                 if found and abs(value) >= threshold and count < out.shape[0]:
                     out[count, 0], out[count, 1], out[count, 2], out[count, 3] = cx + ox, cy + oy, cs + os, abs(value)
@@ -127,7 +146,7 @@ def _extrema(dog, threshold, edge, out):
 @njit(cache=True, nogil=True)
 def _directions(gauss, points, out):
     """Dominant gradient directions: rows (index, angle); up to three a point. Returns the count."""
-    n_levels, h, w = gauss.shape
+    _, h, w = gauss.shape
     count = 0
     hist = np.empty(36)
     smooth = np.empty(36)
@@ -150,8 +169,9 @@ def _directions(gauss, points, out):
                 hist[b] += m
         for _ in range(2):
             for b in range(36):
-                smooth[b] = (6 * hist[b] + 4 * (hist[b - 1] + hist[(b + 1) % 36])
-                             + hist[b - 2] + hist[(b + 2) % 36]) / 16.0
+                smooth[b] = (
+                    6 * hist[b] + 4 * (hist[b - 1] + hist[(b + 1) % 36]) + hist[b - 2] + hist[(b + 2) % 36]
+                ) / 16.0
             hist[:] = smooth
         top = hist.max()
         given = 0
@@ -216,6 +236,7 @@ def detect(gray, mask=None, limit=6000, threshold=0.006, upsample=False):
     blur = CAMERA_SIGMA
     if upsample:
         from scipy.ndimage import zoom
+
         image = zoom(image, 2, order=1, grid_mode=True, mode="nearest")
         step, blur = 0.5, 2 * CAMERA_SIGMA
     image = gaussian_blur(image, np.sqrt(BASE_SIGMA**2 - blur**2))
@@ -233,9 +254,19 @@ def detect(gray, mask=None, limit=6000, threshold=0.006, upsample=False):
         # octave coordinates to full-size pixels: samples are taken at 0, 2, 4, ... so centers just scale;
         # the doubled picture was made with pixel edges kept, hence its quarter pixel
         offset = -0.25 if upsample else 0.0
-        full = np.stack([p[:, 0] * step + offset + x0, p[:, 1] * step + offset + y0,
-                         BASE_SIGMA * step * 2.0 ** (p[:, 2] / LEVELS), p[:, 3],
-                         np.full(n, len(octaves)), p[:, 0], p[:, 1], p[:, 2]], 1)
+        full = np.stack(
+            [
+                p[:, 0] * step + offset + x0,
+                p[:, 1] * step + offset + y0,
+                BASE_SIGMA * step * 2.0 ** (p[:, 2] / LEVELS),
+                p[:, 3],
+                np.full(n, len(octaves)),
+                p[:, 0],
+                p[:, 1],
+                p[:, 2],
+            ],
+            1,
+        )
         if inside is not None and n:
             iy = np.clip(np.round(full[:, 1] - y0).astype(int), 0, inside.shape[0] - 1)
             ix = np.clip(np.round(full[:, 0] - x0).astype(int), 0, inside.shape[1] - 1)
@@ -253,19 +284,23 @@ def detect(gray, mask=None, limit=6000, threshold=0.006, upsample=False):
         p = points[points[:, 4] == o]
         if not len(p):
             continue
-        local = np.stack([p[:, 5], p[:, 6], np.clip(np.round(p[:, 7]), 0, LEVELS + 2),
-                          BASE_SIGMA * 2.0 ** (p[:, 7] / LEVELS)], 1)
+        local = np.stack(
+            [p[:, 5], p[:, 6], np.clip(np.round(p[:, 7]), 0, LEVELS + 2), BASE_SIGMA * 2.0 ** (p[:, 7] / LEVELS)], 1
+        )
         turns = np.empty((3 * len(p), 2))
         turns = turns[: _directions(gauss, local, turns)]
         which = turns[:, 0].astype(np.int64)
         local = np.ascontiguousarray(local[which])
         parts.append((p[which, :2], p[which, 2], turns[:, 1], describe(gauss, local, turns[:, 1])))
-    return Features(np.concatenate([a[0] for a in parts]).astype(np.float32),
-                    np.concatenate([a[1] for a in parts]).astype(np.float32),
-                    np.concatenate([a[2] for a in parts]).astype(np.float32),
-                    np.concatenate([a[3] for a in parts]))
+    return Features(
+        np.concatenate([a[0] for a in parts]).astype(np.float32),
+        np.concatenate([a[1] for a in parts]).astype(np.float32),
+        np.concatenate([a[2] for a in parts]).astype(np.float32),
+        np.concatenate([a[3] for a in parts]),
+    )
 
 
 def _empty():
-    return Features(np.zeros((0, 2), np.float32), np.zeros(0, np.float32), np.zeros(0, np.float32),
-                    np.zeros((0, 128), np.uint8))
+    return Features(
+        np.zeros((0, 2), np.float32), np.zeros(0, np.float32), np.zeros(0, np.float32), np.zeros((0, 128), np.uint8)
+    )

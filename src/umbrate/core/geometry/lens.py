@@ -138,8 +138,12 @@ class Lens:
         """The same lens on a picture resampled to another size."""
         sx, sy = width / self.width, height / self.height
         return replace(
-            self, width=int(width), height=int(height), f=self.f * sy,
-            cx=(self.cx + 0.5) * sx - 0.5, cy=(self.cy + 0.5) * sy - 0.5,
+            self,
+            width=int(width),
+            height=int(height),
+            f=self.f * sy,
+            cx=(self.cx + 0.5) * sx - 0.5,
+            cy=(self.cy + 0.5) * sy - 0.5,
             b=((self.f + self.b[0]) * sx - self.f * sy, self.b[1] * sx),
         )
 
@@ -150,12 +154,26 @@ class Lens:
     def as_dict(self):
         """A plain dictionary, as the cameras file writes it."""
         return {
-            "width": self.width, "height": self.height, "f": self.f, "cx": self.cx, "cy": self.cy,
-            "k": list(self.k), "p": list(self.p), "b": list(self.b),
+            "width": self.width,
+            "height": self.height,
+            "f": self.f,
+            "cx": self.cx,
+            "cy": self.cy,
+            "k": list(self.k),
+            "p": list(self.p),
+            "b": list(self.b),
         }
 
     @classmethod
     def from_dict(cls, d):
         """The inverse of `as_dict`."""
-        return cls(int(d["width"]), int(d["height"]), float(d["f"]), float(d["cx"]), float(d["cy"]),
-                   tuple(map(float, d["k"])), tuple(map(float, d["p"])), tuple(map(float, d["b"])))
+        return cls(
+            int(d["width"]),
+            int(d["height"]),
+            float(d["f"]),
+            float(d["cx"]),
+            float(d["cy"]),
+            tuple(map(float, d["k"])),
+            tuple(map(float, d["p"])),
+            tuple(map(float, d["b"])),
+        )

@@ -64,7 +64,6 @@ def compare_poses(estimated, truth):
     """
     M = fit_similarity(np.array([center(E) for E in estimated]), np.array([center(E) for E in truth]))
     moved = [move_pose(E, M) for E in estimated]
-    rot = np.array([np.degrees(rotation_angle(A[:3, :3] @ B[:3, :3].T))
-                    for A, B in zip(moved, truth, strict=True)])
+    rot = np.array([np.degrees(rotation_angle(A[:3, :3] @ B[:3, :3].T)) for A, B in zip(moved, truth, strict=True)])
     cen = np.array([np.linalg.norm(center(A) - center(B)) for A, B in zip(moved, truth, strict=True)])
     return M, rot, cen

@@ -91,9 +91,15 @@ def read_facts(path):
                 continue
         orientation = exif.get(0x0112, 1)
         return PhotoFacts(
-            image.width, image.height, orientation if orientation in range(1, 9) else 1,
-            _text(exif.get(0x010F)), _text(exif.get(0x0110)), _text(ifd.get(0xA434)),
-            _number(ifd.get(0x920A)), _number(ifd.get(0xA405)), taken,
+            image.width,
+            image.height,
+            orientation if orientation in range(1, 9) else 1,
+            _text(exif.get(0x010F)),
+            _text(exif.get(0x0110)),
+            _text(ifd.get(0xA434)),
+            _number(ifd.get(0x920A)),
+            _number(ifd.get(0xA405)),
+            taken,
         )
 
 
@@ -125,12 +131,14 @@ def read_picture(path):
         except (OSError, ValueError, SyntaxError, EOFError) as e:
             raise UmbrateError(
                 f"{Path(path).name} is damaged or cut short and cannot be decoded. "
-                f"Copy it from the card again or leave it out. ({e})") from None
+                f"Copy it from the card again or leave it out. ({e})"
+            ) from None
 
 
 def read_thumbnail(path, size=256):
     """A small picture of a photo, upright for people: (h, w, 3) uint8, `size` on the longer side."""
     from PIL import ImageOps
+
     with _open(path) as image:
         try:
             image.draft("RGB", (size * 2, size * 2))
@@ -151,9 +159,15 @@ def read_mask(path):
                 alpha = np.asarray(image.getchannel("A"))
                 if alpha.min() < 255:
                     return alpha >= 128
-            return _eight_bit(image)[..., 0] >= 128 if image.mode.startswith("I") else np.asarray(image.convert("L")) >= 128
+            return (
+                _eight_bit(image)[..., 0] >= 128
+                if image.mode.startswith("I")
+                else np.asarray(image.convert("L")) >= 128
+            )
         except (OSError, ValueError, SyntaxError, EOFError) as e:
-            raise UmbrateError(f"{Path(path).name} is damaged or cut short and cannot be read as a mask. ({e})") from None
+            raise UmbrateError(
+                f"{Path(path).name} is damaged or cut short and cannot be read as a mask. ({e})"
+            ) from None
 
 
 def display_orientation(picture, orientation):

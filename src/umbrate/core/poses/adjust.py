@@ -247,8 +247,24 @@ def _point_steps(n_photos, start, photo, lens_of, free, Jc, Jl, Jx, Vinv, gx, st
             out[p, a] = Vinv[p, a, 0] * v[0] + Vinv[p, a, 1] * v[1] + Vinv[p, a, 2] * v[2]
 
 
-def adjust(poses, lenses, lens_of, points, photo, point, xy, *, free_lens=(), fixed_poses=(), prior=None,
-           loss=HUBER, scale_px=1.0, max_rounds=30, tolerance=1e-7, stop=None):
+def adjust(
+    poses,
+    lenses,
+    lens_of,
+    points,
+    photo,
+    point,
+    xy,
+    *,
+    free_lens=(),
+    fixed_poses=(),
+    prior=None,
+    loss=HUBER,
+    scale_px=1.0,
+    max_rounds=30,
+    tolerance=1e-7,
+    stop=None,
+):
     """Minimize the reprojection error over poses, lenses and points.
 
     Parameters
@@ -307,7 +323,8 @@ def adjust(poses, lenses, lens_of, points, photo, point, xy, *, free_lens=(), fi
     cost = _linearize(poses, lenses, lens_of, points, photo, point, xy, loss, scale_px, r, Jc, Jl, Jx)
     cost += prior_terms(lenses)[0]
     rounds = 0
-    for rounds in range(1, max_rounds + 1):
+    while rounds < max_rounds:
+        rounds += 1
         if stop:
             stop()
         _reduce(n, start, photo, lens_of, free, r, Jc, Jl, Jx, damping, S, g, Vinv, gx)

@@ -79,8 +79,21 @@ class Block:
 class Grower:
     """The state of a block while it grows. `run` does the whole of it."""
 
-    def __init__(self, features_xy, pairs, lenses, lens_of, widths, *, min_sightings=18, min_angle_deg=2.0,
-                 solve_lens=True, seed=0, report=None, stop=None):
+    def __init__(
+        self,
+        features_xy,
+        pairs,
+        lenses,
+        lens_of,
+        widths,
+        *,
+        min_sightings=18,
+        min_angle_deg=2.0,
+        solve_lens=True,
+        seed=0,
+        report=None,
+        stop=None,
+    ):
         """
         Parameters
         ----------
@@ -143,8 +156,9 @@ class Grower:
         t = self.tracks
         threshold = self._threshold(px)
         ok = self.placed.copy()
-        triangulate_tracks(t.start, t.photo, self.xn, self.poses, self.solved, ~self.placed, threshold,
-                           self.min_angle, self.X, ok)
+        triangulate_tracks(
+            t.start, t.photo, self.xn, self.poses, self.solved, ~self.placed, threshold, self.min_angle, self.X, ok
+        )
         self.placed = ok
         self.on = self._residuals() < px * self.unit[t.photo]
         count = np.add.reduceat(self.on, t.start[:-1]) if len(t) else np.zeros(0, int)
@@ -177,12 +191,36 @@ class Grower:
         use = np.flatnonzero(self.on & self.solved[t.photo])
         tracks, point = np.unique(self.track_of[use], return_inverse=True)
         f = self.first_lenses
-        sigma = np.array([0.10 * f[:, 0].mean(), 0.02 * f[:, 0].mean() + 20, 0.02 * f[:, 0].mean() + 20,
-                          0.3, 1.0, 2.0, 0.01, 0.01, 10.0, 10.0])
+        sigma = np.array(
+            [
+                0.10 * f[:, 0].mean(),
+                0.02 * f[:, 0].mean() + 20,
+                0.02 * f[:, 0].mean() + 20,
+                0.3,
+                1.0,
+                2.0,
+                0.01,
+                0.01,
+                10.0,
+                10.0,
+            ]
+        )
         free = sorted({*self._free_lens(), *extra})
-        result = adjust(self.poses[who], self.lenses, self.lens_of[who], self.X[tracks], row[t.photo[use]], point,
-                        self.xy[use], free_lens=free, prior=(f, sigma), loss=CAUCHY,
-                        scale_px=1.0 * float(np.median(self.unit)), max_rounds=rounds, stop=self.stop)
+        result = adjust(
+            self.poses[who],
+            self.lenses,
+            self.lens_of[who],
+            self.X[tracks],
+            row[t.photo[use]],
+            point,
+            self.xy[use],
+            free_lens=free,
+            prior=(f, sigma),
+            loss=CAUCHY,
+            scale_px=1.0 * float(np.median(self.unit)),
+            max_rounds=rounds,
+            stop=self.stop,
+        )
         self.poses[who], self.lenses, self.X[tracks] = result.poses, result.lenses, result.points
         self._normalize()
         return result
@@ -194,10 +232,12 @@ class Grower:
     # ------------------------------------------------------------------ the order of work
     def _start_candidates(self):
         """Pairs by how good a start they promise: many matches, at an angle of some 5 to 30 degrees."""
+
         def worth(item):
             _, g = item
             angle = g.angle_deg
             return -len(g.matches) * min(1.0, angle / 8.0) * (1.0 if angle < 40 else 40.0 / angle)
+
         return sorted(self.pairs.items(), key=worth)
 
     def _begin(self):
@@ -238,8 +278,10 @@ class Grower:
                 inliers = (Y[:, 2] > 0) & (np.linalg.norm(Y[:, :2] / Y[:, 2:] - x, axis=1) < threshold)
         count = int(inliers.sum())
         if count < self.min_sightings or count < 0.25 * len(rows):
-            self.reasons[i] = (f"only {count} of the {len(rows)} points it shares with the solved photos agree on a "
-                               f"place for it (at least {max(self.min_sightings, int(0.25 * len(rows)))} are needed)")
+            self.reasons[i] = (
+                f"only {count} of the {len(rows)} points it shares with the solved photos agree on a "
+                f"place for it (at least {max(self.min_sightings, int(0.25 * len(rows)))} are needed)"
+            )
             return False
         self.poses[i, :3, :3], self.poses[i, :3, 3] = R, tr
         self.solved[i] = True
@@ -254,8 +296,11 @@ class Grower:
         failed_at = {}
         while True:
             seen = self._seen()
-            todo = [i for i in np.argsort(-seen, kind="stable") if not self.solved[i] and seen[i] >= self.min_sightings
-                    and failed_at.get(i, 0) < seen[i]]
+            todo = [
+                i
+                for i in np.argsort(-seen, kind="stable")
+                if not self.solved[i] and seen[i] >= self.min_sightings and failed_at.get(i, 0) < seen[i]
+            ]
             if not todo:
                 break
             # of the photos that see nearly as much as the best, all may come in one round
@@ -301,8 +346,10 @@ class Grower:
             if why:
                 self.reasons[i] = why
             elif partners:
-                self.reasons[i] = (f"it matches {partners} other photo{'s' * (partners > 1)}, but shares fewer than "
-                                   f"{self.min_sightings} points with those that are solved")
+                self.reasons[i] = (
+                    f"it matches {partners} other photo{'s' * (partners > 1)}, but shares fewer than "
+                    f"{self.min_sightings} points with those that are solved"
+                )
             else:
                 self.reasons[i] = "no matches with any other photo (no overlap, blurred, or a different object)"
         residual = self._residuals()
@@ -312,12 +359,23 @@ class Grower:
         Y = np.einsum("kij,kj->ki", E[:, :3, :3], self.X[tracks][point]) + E[:, :3, 3]
         seen = np.empty((len(use), 2))
         from ..geometry.lens import _project_many
+
         for m in range(len(self.lenses)):
             rows = self.lens_of[t.photo[use]] == m
             seen[rows] = _project_many(np.ascontiguousarray(Y[rows, :2] / Y[rows, 2:]), self.lenses[m])
         poses = np.where(self.solved[:, None, None], self.poses, np.nan)
-        return Block(poses, self.lenses, self.lens_of, self.X[tracks], t.photo[use], t.feature[use], point,
-                     self.xy[use], self.xy[use] - seen, dict(sorted(self.reasons.items())))
+        return Block(
+            poses,
+            self.lenses,
+            self.lens_of,
+            self.X[tracks],
+            t.photo[use],
+            t.feature[use],
+            point,
+            self.xy[use],
+            self.xy[use] - seen,
+            dict(sorted(self.reasons.items())),
+        )
 
 
 def set_upright(block, orientations=None):
@@ -334,8 +392,16 @@ def set_upright(block, orientations=None):
     who = np.flatnonzero(block.solved)
     if not len(who) or not len(block.points):
         return
-    side = {1: (0, -1, 0), 2: (0, -1, 0), 3: (0, 1, 0), 4: (0, 1, 0), 5: (-1, 0, 0), 6: (-1, 0, 0),
-            7: (1, 0, 0), 8: (1, 0, 0)}
+    side = {
+        1: (0, -1, 0),
+        2: (0, -1, 0),
+        3: (0, 1, 0),
+        4: (0, 1, 0),
+        5: (-1, 0, 0),
+        6: (-1, 0, 0),
+        7: (1, 0, 0),
+        8: (1, 0, 0),
+    }
     up = np.zeros(3)
     for i in who:
         o = 1 if orientations is None else int(orientations[i])

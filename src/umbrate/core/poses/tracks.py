@@ -62,4 +62,6 @@ def build_tracks(counts, matches):
     keep = (~double & (size >= 2))[lab]
     node, photo, lab = node[keep], photo[keep], lab[keep]
     first = np.flatnonzero(np.r_[True, lab[1:] != lab[:-1]]) if len(lab) else np.zeros(0, np.int64)
-    return Tracks(np.append(first, len(lab)).astype(np.int64), photo.astype(np.int64), (node - base[photo]).astype(np.int64))
+    return Tracks(
+        np.append(first, len(lab)).astype(np.int64), photo.astype(np.int64), (node - base[photo]).astype(np.int64)
+    )

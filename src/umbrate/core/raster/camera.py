@@ -47,8 +47,9 @@ class Eye:
         r = np.linalg.norm(d)
         azimuth = np.arctan2(d[1], d[0]) - dx
         elevation = np.clip(np.arcsin(np.clip(d[2] / max(r, 1e-12), -1, 1)) + dy, -1.553, 1.553)
-        eye = self.pivot + r * np.array([np.cos(elevation) * np.cos(azimuth), np.cos(elevation) * np.sin(azimuth),
-                                         np.sin(elevation)])
+        eye = self.pivot + r * np.array(
+            [np.cos(elevation) * np.cos(azimuth), np.cos(elevation) * np.sin(azimuth), np.sin(elevation)]
+        )
         # the pivot need not be in the middle of the picture: keep it where it is
         old = self.pose[:3, :3] @ self.pivot + self.pose[:3, 3]
         pose = look_at(eye, self.pivot)
