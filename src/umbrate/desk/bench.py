@@ -58,6 +58,7 @@ def make_editor(name, field, value, changed):
         w = QSpinBox() if kind is int else QDoubleSpinBox()
         low, high = _bounds(field)
         w.setRange(low if low is not None else 0, high if high is not None else 1_000_000)
+        w.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)  # arrow keys and the wheel do the same
         if kind is float:
             w.setDecimals(2)
             w.setSingleStep(0.05 if (high or 10) <= 1 else 0.1)

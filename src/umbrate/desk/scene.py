@@ -9,7 +9,7 @@ import time
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer
 from PyQt6.QtGui import QImage, QPainter, QPen, QPolygonF
-from PyQt6.QtWidgets import QHBoxLayout, QSlider, QToolButton, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QMenu, QSlider, QToolButton, QWidget
 
 from ..core.cloud.keepbox import BOX_EDGES, KeepBox
 from ..core.geometry.pose import center
@@ -19,6 +19,8 @@ from . import tokens as t
 
 FRAME_S = 0.028  #: time a frame may take while the view moves
 VIEWS = {"Front": (0, -1, 0.0), "Right": (1, 0, 0.0), "Back": (0, 1, 0.0), "Left": (-1, 0, 0.0), "Top": (0, 0, 1)}
+FRUSTUM = 0.06  #: length of a photo's frustum; photos stand at distance 1
+LIVE_RADIUS = 1.2  #: what is seen of a growing block
 GROUND_RGB = (0x2B, 0x2B, 0x2B)
 
 
@@ -50,7 +52,7 @@ class Scene(QWidget):
         session.job_changed.connect(self._other_job)
         session.live.connect(self._on_live)
         session.ray.connect(self._on_ray)
-        self._seen = None
+        self._seen = self._stage_mark = self._looked = None
         self.reload()
 
     def _make_tools(self):
@@ -68,43 +70,59 @@ class Scene(QWidget):
             b = QToolButton(text=name, checkable=True, checked=True)
             b.setToolTip(f"{tip}  ({key})")
             b.setShortcut(key)
-            b.toggled.connect(self.reload_forced)
+            b.clicked.connect(lambda on, n=name: self._toggled(n, on))
             self.toggles[name] = b
             row.addWidget(b)
         row.addStretch(1)
-        self.size = QSlider(Qt.Orientation.Horizontal, minimum=1, maximum=5, value=2, maximumWidth=70)
+        self.size = QSlider(Qt.Orientation.Horizontal, minimum=1, maximum=5, value=2)
+        self.size.setFixedWidth(56)
         self.size.setToolTip("Point size in pixels")
         self.size.valueChanged.connect(lambda _: self._redraw())
         row.addWidget(self.size)
-        for name, key in (("Front", "F5"), ("Right", "F6"), ("Top", "F7"), ("Fit", "Home")):
-            b = QToolButton(text=name)
-            b.setShortcut(key)
-            b.setToolTip(f"Look at everything{'' if name == 'Fit' else ' from ' + name.lower()}  ({key})")
-            b.clicked.connect(lambda _, n=name: self.look_from(n))
+        sides = QMenu(self)
+        for name, key in (("Front", "F5"), ("Right", "F6"), ("Back", "F7"), ("Left", "F8"), ("Top", "F9")):
+            sides.addAction(name, key, lambda n=name: self.look_from(n))
+            self.addAction(sides.actions()[-1])
+        look = QToolButton(text="Side", popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
+        look.setMenu(sides)
+        look.setToolTip("Look at everything from one side  (F5 to F9)")
+        fit = QToolButton(text="Fit")
+        fit.setShortcut("Home")
+        fit.setToolTip("See everything  (Home)")
+        fit.clicked.connect(lambda: self.look_from("Fit"))
+        for b in (look, fit):
             row.addWidget(b)
 
-    # ------------------------------------------------------------------ what is shown
-    def _other_job(self):
-        self.eye = self._seen = self.live = None
-        self.reload()
-
-    def reload_forced(self, *_):
-        """Choose again what is drawn."""
+    def _toggled(self, name, on):
+        # both clouds at once would hide each other
+        other = {"Tie points": "Cloud", "Cloud": "Tie points"}.get(name)
+        if on and other:
+            self.toggles[other].setChecked(False)
         self._seen = None
         self.reload()
 
+    # ------------------------------------------------------------------ what is shown
+    def _other_job(self):
+        self.eye = self._seen = self._stage_mark = self.live = None
+        self.reload()
+
     def reload(self):
-        """Take what the chosen sitting has; a new sitting or first result is looked at whole."""
+        """Take what the chosen sitting has; what was not there before is looked at whole."""
         s = self.session
         results = tuple((r.id if (r := s.result(n)) else 0) for n in ("poses", "cloud")) if s.job else (0, 0)
-        mark = (s.sitting_id, *results)
-        if mark == self._seen:
+        if self._stage_mark != (s.stage, *results):
+            self._stage_mark = (s.stage, *results)
+            dense = s.stage == "cloud" and results[1] != 0
+            self.toggles["Cloud"].setChecked(dense)
+            self.toggles["Tie points"].setChecked(not dense)
+        run = s.running()
+        if self.live is not None and (run is None or (run.sitting.id, run.stage) != (s.sitting_id, "poses")):
+            self.live = self._seen = None
+        mark = (s.sitting_id, *results, self.toggles["Cloud"].isChecked(), self.toggles["Tie points"].isChecked())
+        if mark == self._seen or self.live is not None:
             self.update()
             return
-        moved_on = self._seen is None or self._seen[0] != mark[0] or (self._seen[1] == 0 and mark[1])
         self._seen = mark
-        if results[0]:
-            self.live = None
         self.block = s.block if s.job else None
         cloud = s.cloud if s.job else None
         self.points = self.colors = None
@@ -114,33 +132,23 @@ class Scene(QWidget):
         elif self.block is not None and self.toggles["Tie points"].isChecked():
             self.points = np.ascontiguousarray(self.block["points"], np.float32)
             self.colors = self.block["colors"]
-        if self.block is not None and (self.eye is None or moved_on):
+        # another sitting, or points of another extent, are looked at whole; the same ones from where one was
+        looked = (s.sitting_id, self.is_cloud)
+        if self.block is not None and (self.eye is None or looked != self._looked):
+            self._looked = looked
             self.look_from("Fit")
         self._redraw()
 
     def _on_live(self, name, data):
-        if name == "block":
-            self.live = data
-            self.points, self.is_cloud = np.ascontiguousarray(data["points"], np.float32), False
-            self.colors = np.full((len(self.points), 3), 200, np.uint8)
-            if len(self.points):
-                middle = np.median(self.points, axis=0)
-                centers = np.array([center(E) for E in data["poses"]])
-                radius = float(np.linalg.norm(centers - middle, axis=1).max())
-                # a growing block has no upright frame yet: look along with the first photo
-                up = -data["poses"][:, 1, :3].mean(0)
-                from ..core.geometry.pose import pose
-                from ..core.geometry.rotation import rotation_between
-
-                R = rotation_between(up, [0, 0, 1])
-                self.points = np.ascontiguousarray(((self.points - middle) @ R.T).astype(np.float32))
-                self.live = {
-                    "poses": [
-                        pose(E[:3, :3] @ R.T, -E[:3, :3] @ R.T @ (R @ (center(E) - middle))) for E in data["poses"]
-                    ]
-                }
-                self.eye = eye_round(np.zeros(3), radius * 1.25, (0.5, -1, 0.6), self.width(), self.height())
-            self._redraw()
+        """A growing block: its photos stand up one after the other."""
+        if name != "block" or not len(data["points"]):
+            return
+        if self.live is None:
+            self.eye = eye_round(np.zeros(3), LIVE_RADIUS, (0.45, -1, 0.55), self.width(), self.height())
+        self.live, self.is_cloud = data, False
+        self.points = np.ascontiguousarray(data["points"], np.float32)
+        self.colors = np.full((len(self.points), 3), 200, np.uint8)
+        self._redraw()
 
     def _on_ray(self, ray):
         self.ray = ray
@@ -156,15 +164,18 @@ class Scene(QWidget):
             return
         p = self.points if self.points is not None and len(self.points) else self.block["points"]
         box = self._box()
-        middle = box.center if box else np.median(p, axis=0)
-        radius = (
-            float(np.linalg.norm(box.half)) if box else float(np.percentile(np.linalg.norm(p - middle, axis=1), 98))
-        )
+        pivot = box.center if box else np.median(p, axis=0)
+        radius = float(np.linalg.norm(box.half)) if box else float(np.percentile(np.linalg.norm(p - pivot, axis=1), 98))
+        middle = pivot
         if self.toggles["Photos"].isChecked() and not self.is_cloud:
+            # the dome of photos with the object in it, not round it
             poses = self.block["poses"]
             centers = np.array([center(E) for E in poses if np.isfinite(E[0, 0])])
-            radius = max(radius, float(np.linalg.norm(centers - middle, axis=1).max()) * 0.92)
+            lo, hi = np.minimum(centers.min(0), pivot - radius), np.maximum(centers.max(0), pivot + radius)
+            middle = (lo + hi) / 2
+            radius = float(np.linalg.norm(centers - middle, axis=1).max()) * 0.94
         self.eye = eye_round(middle, radius * 1.02, VIEWS.get(name, (0.45, -1, 0.55)), self.width(), self.height())
+        self.eye.pivot = np.asarray(pivot, float)
         self._redraw()
 
     # ------------------------------------------------------------------ drawing
@@ -243,22 +254,14 @@ class Scene(QWidget):
 
     def _frusta(self):
         """(photo id, corners (5, 3)): apex and four corners of each solved photo."""
+        b = self.live or self.block
         out = []
-        if self.live is not None:
-            ids, poses = [None] * len(self.live["poses"]), self.live["poses"]
-            size = 0.06 * max(np.linalg.norm(center(E)) for E in poses)
-            aspect = [(0.3, 0.22)] * len(ids)
-        else:
-            b = self.block
-            ids, poses = [int(i) for i in b["photo_ids"]], b["poses"]
-            size = 0.085
-            f = b["lenses"][b["lens_of"], 0]
-            aspect = [(b["sizes"][k, 0] / 2 / f[k], b["sizes"][k, 1] / 2 / f[k]) for k in range(len(ids))]
-        for pid, E, (ax, ay) in zip(ids, poses, aspect, strict=True):
+        for k, E in enumerate(b["poses"]):
             if np.isfinite(E[0, 0]):
+                ax, ay = b["sizes"][k] / 2 / b["lenses"][b["lens_of"][k], 0]
                 m = np.hypot(ax, ay)
-                c = np.array([[0, 0, 0], [-ax, -ay, m], [ax, -ay, m], [ax, ay, m], [-ax, ay, m]]) * (size / m * 0.7)
-                out.append((pid, (c - E[:3, 3]) @ E[:3, :3]))
+                c = np.array([[0, 0, 0], [-ax, -ay, m], [ax, -ay, m], [ax, ay, m], [-ax, ay, m]])
+                out.append((int(b["photo_ids"][k]), (c * (FRUSTUM / m) - E[:3, 3]) @ E[:3, :3]))
         return out
 
     def _paint_frusta(self, p):

@@ -1,5 +1,7 @@
 """The visual language: every color, size and glyph of the desk, once."""
 
+from pathlib import Path
+
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QFont, QPainterPath, QPen, QPolygonF
 
@@ -39,6 +41,13 @@ def color(name, alpha=255):
     c = QColor(name)
     c.setAlpha(alpha)
     return c
+
+
+def icon(name, tint=TEXT):
+    """A picture of the one icon font, by its name there."""
+    import qtawesome
+
+    return qtawesome.icon(f"mdi6.{name}", color=tint, color_disabled="#6B7178")
 
 
 def draw_state(painter, state, rect):
@@ -84,6 +93,7 @@ def draw_state(painter, state, rect):
     painter.restore()
 
 
+PICTURES = (Path(__file__).parent / "pictures").as_posix()
 STYLE = f"""
 * {{ font-size: {SIZE}px; color: {TEXT}; }}
 QMainWindow, QDialog {{ background: {GROUND}; }}
@@ -92,7 +102,7 @@ QLabel#heading {{ font-size: {HEADING}px; font-weight: 600; }}
 QLabel#quiet {{ font-size: {SMALL}px; color: {QUIET}; }}
 QLabel#advice {{ background: {RAISED}; border-left: 3px solid {ACCENT}; padding: 8px; font-size: {SMALL + 1}px; }}
 QPushButton, QToolButton {{ background: {RAISED}; border: 1px solid {LINE};
-    border-radius: 4px; padding: 4px 10px; min-height: 18px }}
+    border-radius: 4px; padding: 4px 10px; min-height: 18px; }}
 QToolButton {{ padding: 3px 7px; }}
 QPushButton:hover, QToolButton:hover {{ border-color: {QUIET}; }}
 QPushButton:focus, QToolButton:focus {{ border-color: {ACCENT}; }}
@@ -110,7 +120,7 @@ QComboBox QAbstractItemView {{ background: {RAISED};
     border: 1px solid {LINE}; selection-background-color: {ACCENT_DARK} }}
 QCheckBox::indicator {{ width: 14px; height: 14px;
     border: 1px solid {QUIET}; border-radius: 3px; background: {GROUND} }}
-QCheckBox::indicator:checked {{ background: {ACCENT}; border-color: {ACCENT}; }}
+QCheckBox::indicator:checked {{ background: {ACCENT}; border-color: {ACCENT}; image: url({PICTURES}/check.svg); }}
 QMenuBar, QMenu {{ background: {PANEL}; }}
 QMenuBar::item {{ padding: 4px 8px; background: transparent; }}
 QMenuBar::item:selected, QMenu::item:selected {{ background: {ACCENT_DARK}; }}
@@ -127,6 +137,15 @@ QSplitter::handle {{ background: {GROUND}; }}
 QListView, QTableWidget, QPlainTextEdit {{ background: {PANEL}; border: none; outline: none; }}
 QTableWidget {{ gridline-color: {LINE}; }}
 QHeaderView::section {{ background: {RAISED}; border: none; padding: 4px 8px; color: {QUIET}; }}
+QComboBox::drop-down {{ border: none; width: 20px; }}
+QComboBox::down-arrow {{ image: url({PICTURES}/chevron.svg); width: 12px; height: 12px; }}
+QSlider::groove:horizontal {{ height: 3px; background: {LINE}; border-radius: 1px; }}
+QSlider::handle:horizontal {{ width: 10px; margin: -4px 0; border-radius: 5px; background: {QUIET}; }}
+QSlider::handle:horizontal:hover {{ background: {ACCENT}; }}
+QToolButton::menu-indicator {{ image: none; }}
+QToolButton#bare {{ background: transparent; border-color: transparent; padding: 3px 5px; }}
+QToolButton#bare:hover {{ border-color: {LINE}; }}
+QPushButton#find {{ background: {GROUND}; color: {QUIET}; text-align: left; padding: 2px 10px; }}
 QProgressBar {{ background: {RAISED}; border: none; border-radius: 3px; max-height: 6px; min-height: 6px; }}
 QProgressBar::chunk {{ background: {ACCENT}; border-radius: 3px; }}
 """

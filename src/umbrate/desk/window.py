@@ -11,11 +11,14 @@ from PyQt6.QtWidgets import (
     QLabel,
     QMainWindow,
     QMenu,
+    QMenuBar,
     QProgressBar,
     QPushButton,
     QScrollArea,
+    QSizePolicy,
     QSplitter,
     QStackedWidget,
+    QToolButton,
     QVBoxLayout,
     QWidget,
 )
@@ -137,7 +140,7 @@ class Window(QMainWindow):
 
     def _make_menus(self):
         self._job_actions, self._free_actions = [], []
-        bar = self.menuBar()
+        bar = QMenuBar()
         s = self.session
         job = bar.addMenu("&Job")
         self._action(job, "New job from a folder of photos…", self.new_job, "Ctrl+N", False)
@@ -169,9 +172,34 @@ class Window(QMainWindow):
         self._action(view, "Next photo", lambda: self._step_photo(1), "PgDown")
         self._action(view, "Previous photo", lambda: self._step_photo(-1), "PgUp")
         self._action(view, "Find a command…", self.find_command, "Ctrl+K", False)
-        self.job_label = QLabel("", objectName="quiet")
-        self.job_label.setContentsMargins(0, 5, 12, 0)
-        bar.setCornerWidget(self.job_label)
+        self._make_top(bar)
+
+    def _make_top(self, bar):
+        """The row at the top: menus, the job's name, the finder, undo and redo."""
+        bar.setSizePolicy(QSizePolicy.Policy.Maximum, QSizePolicy.Policy.Preferred)
+        self.job_label = QLabel()
+        self.job_place = QLabel(objectName="quiet")
+        find = QPushButton("Find a command", objectName="find")
+        find.setIcon(t.icon("magnify", t.QUIET))
+        find.setToolTip("Type a few letters of what you want to do  (Ctrl+K)")
+        find.setFixedWidth(200)
+        find.clicked.connect(self.find_command)
+        top = QWidget(objectName="panel")
+        row = QHBoxLayout(top)
+        row.setContentsMargins(0, 2, 8, 2)
+        row.setSpacing(8)
+        row.addWidget(bar)
+        row.addSpacing(12)
+        row.addWidget(self.job_label)
+        row.addWidget(self.job_place, 1)
+        row.addWidget(find)
+        for action, name in ((self.undo_action, "undo"), (self.redo_action, "redo")):
+            b = QToolButton(objectName="bare")
+            action.setIcon(t.icon(name))
+            b.setDefaultAction(action)
+            b.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonIconOnly)
+            row.addWidget(b)
+        self.setMenuWidget(top)
 
     # ------------------------------------------------------------------ jobs
     def open_path(self, folder):
@@ -270,7 +298,9 @@ class Window(QMainWindow):
         job = self.session.job
         self.stack.setCurrentIndex(1 if job else 0)
         self.setWindowTitle(f"{job.name} - Umbrate" if job else "Umbrate")
-        self.job_label.setText(f"{job.name}   {job.folder.parent}" if job else "")
+        self.job_label.setText(job.name if job else "")
+        reading = "" if job is None or job.writable else "   for reading only"
+        self.job_place.setText(f"{job.folder.parent}{reading}" if job else "")
         if job:
             remember_job(job.folder)
             self.say("", "note")

@@ -82,6 +82,7 @@ class Stage:
     name: ClassVar[str]  #: as the command line and the job write it
     title: ClassVar[str]  #: as people read it
     needs: ClassVar[tuple] = ()  #: stages whose results it reads
+    reads: ClassVar[str] = "photos"  #: what `key` covers, for people
     Settings: ClassVar[type[StageSettings]]
     about: ClassVar[str]  #: what it does, in a sentence
 

@@ -124,6 +124,7 @@ class CloudStage(Stage):
     name, title = "cloud", "Cloud"
     about = "Computes depth for every photo, fuses it into a dense colored cloud and cleans it."
     needs = ("poses",)
+    reads = "keep box"
     Settings = Settings
 
     def gather(self, job, sitting):

@@ -112,6 +112,7 @@ class MasksStage(Stage):
     name, title = "masks", "Masks"
     about = "Finds the mask file of every photo. Without masks the whole picture is used."
     needs = ("photos",)
+    reads = "photos or mask files"
     Settings = Settings
 
     def gather(self, job, sitting):

@@ -14,7 +14,8 @@ from ..core.features.detect import detect
 from ..core.features.match import unit_descriptors
 from ..core.geometry.lens import Lens
 from ..core.imaging.decode import read_picture
-from ..core.poses.grow import Grower, set_upright
+from ..core.poses.frame import move_block, upright_frame
+from ..core.poses.grow import Grower
 from ..core.poses.pairs import relate
 from ..job.blobs import BlobStore
 from .base import Outcome, Stage, StageSettings, problem
@@ -200,14 +201,23 @@ class PosesStage(Stage):
                 "more, be sharp, and show a matte, textured object. Check the masks too: they may hide the object."
             )
 
+        orientations = np.array([p.orientation for p in photos])
+
         def tell(solved, total, sentence, grower):
             report.progress(0.65 + 0.3 * solved / total, sentence, solved=solved, points=int(grower.placed.sum()))
+            on, points = grower.solved, grower.X[grower.placed]
+            poses, points = move_block(
+                grower.poses[on], points, upright_frame(grower.poses[on], points, orientations[on])
+            )
             report.live(
                 "block",
                 {
-                    "poses": grower.poses[grower.solved].copy(),
-                    "points": grower.X[grower.placed].astype(np.float32),
-                    "photos": [photos[i].id for i in np.flatnonzero(grower.solved)],
+                    "photo_ids": np.array([photos[i].id for i in np.flatnonzero(on)]),
+                    "poses": poses,
+                    "points": points.astype(np.float32),
+                    "lenses": grower.lenses.copy(),
+                    "lens_of": grower.lens_of[on],
+                    "sizes": np.array([[p.width, p.height] for p in photos])[on],
                 },
             )
 
@@ -234,7 +244,9 @@ class PosesStage(Stage):
                 "spot, with 10 to 20 degrees between shots."
             )
         report.progress(0.97, "colors of the sparse cloud")
-        set_upright(block, [p.orientation for p in photos])
+        block.poses, block.points = move_block(
+            block.poses, block.points, upright_frame(block.poses[solved], block.points, orientations[solved])
+        )
         colors = self._colors(block, photos, report)
         half_view = np.array(
             [

@@ -59,6 +59,25 @@ def is_current(job, sitting, stage):
         return False
 
 
+def why_stale(job, sitting, stage):
+    """What has changed since the stage's result was made, in a few words."""
+    done = job.result(sitting.id, stage.name)
+    for name in stage.needs:
+        below = job.result(sitting.id, name)
+        if below is None or not is_current(job, sitting, BY_NAME[name]):
+            return f"{BY_NAME[name].title} changed"
+    try:
+        now = parse_settings(stage, job.settings(sitting.id, stage.name)).model_dump(mode="json")
+    except UmbrateError:
+        return "settings changed"
+    if now != done.settings:
+        return "settings changed"
+    if any(job.result(sitting.id, name).made > done.made for name in stage.needs):
+        newest = max(stage.needs, key=lambda n: job.result(sitting.id, n).made)
+        return f"{BY_NAME[newest].title} ran again"
+    return stage.reads + " changed"
+
+
 def cell(job, sitting, stage, failures=None):
     """The Cell of a sitting and a stage. failures: last failure sentences by (sitting id, stage name)."""
     key = (sitting.id, stage.name)
@@ -72,7 +91,7 @@ def cell(job, sitting, stage, failures=None):
     problems = tuple(p["text"] + (" " + p["hint"] if p["hint"] else "") for p in done.problems)
     detail = f"{stage.about}\nMade {done.made.replace('T', ' ')} in {done.seconds:.1f} s."
     if not is_current(job, sitting, stage):
-        return Cell(*key, STALE, first, "stale: something it was made from has changed", detail, problems)
+        return Cell(*key, STALE, first, why_stale(job, sitting, stage), detail, problems)
     return Cell(*key, LOOK if problems else DONE, first, second, detail, problems)
 
 

@@ -40,10 +40,11 @@ def rotation_vector(R):
         return v * (angle / (2.0 * s))
     if c > 0:
         return v / 2.0
-    # half a turn: the axis is the eigenvector of R that belongs to 1
-    A = (R + np.eye(3)) / 2.0
+    # about half a turn: the axis is the eigenvector of R that belongs to 1, its sign what is left of `v`
+    A = (R + R.T) / 4.0 + np.eye(3) / 2.0
     k = int(np.argmax(np.diag(A)))
-    return angle * A[:, k] / np.linalg.norm(A[:, k])
+    axis = A[:, k] / np.linalg.norm(A[:, k])
+    return angle * axis if axis @ v >= 0 else -angle * axis
 
 
 def rotation_angle(R):

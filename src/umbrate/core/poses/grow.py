@@ -11,9 +11,6 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..geometry.lens import _unproject_many
-from ..geometry.pose import center
-from ..geometry.rotation import rotation_between
-from ..geometry.similarity import move_pose
 from ..geometry.triangulate import triangulate_tracks
 from .adjust import CAUCHY, adjust
 from .resect import refine_pose, resect_ransac
@@ -376,43 +373,3 @@ class Grower:
             self.xy[use] - seen,
             dict(sorted(self.reasons.items())),
         )
-
-
-def set_upright(block, orientations=None):
-    """Move a block, in place, to a plain frame: tie points round the origin, z up, photos at distance 1.
-
-    The cameras' mean upward direction is taken as up, which holds for rings and for people who
-    hold a camera straight; the level is set properly in a later stage.
-
-    Parameters
-    ----------
-    orientations : (n,) int, optional
-        EXIF orientations, so that portrait shots count with their true upward side.
-    """
-    who = np.flatnonzero(block.solved)
-    if not len(who) or not len(block.points):
-        return
-    side = {
-        1: (0, -1, 0),
-        2: (0, -1, 0),
-        3: (0, 1, 0),
-        4: (0, 1, 0),
-        5: (-1, 0, 0),
-        6: (-1, 0, 0),
-        7: (1, 0, 0),
-        8: (1, 0, 0),
-    }
-    up = np.zeros(3)
-    for i in who:
-        o = 1 if orientations is None else int(orientations[i])
-        up += block.poses[i, :3, :3].T @ np.array(side.get(o, (0, -1, 0)), float)
-    R = rotation_between(up, [0, 0, 1]) if np.linalg.norm(up) > 1e-6 else np.eye(3)
-    middle = np.median(block.points, axis=0)
-    centers = np.array([center(block.poses[i]) for i in who])
-    s = 1.0 / max(np.median(np.linalg.norm(centers - middle, axis=1)), 1e-12)
-    M = np.eye(4)
-    M[:3, :3] = s * R
-    M[:3, 3] = -s * R @ middle
-    block.points = block.points @ M[:3, :3].T + M[:3, 3]
-    for i in who:
-        block.poses[i] = move_pose(block.poses[i], M)

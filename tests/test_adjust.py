@@ -1,0 +1,155 @@
+"""The adjustment against numeric derivatives and an independent solver."""
+
+import unittest
+
+import numpy as np
+from scipy.optimize import least_squares
+
+from umbrate.core.geometry.lens import N_PARAMETERS, Lens
+from umbrate.core.geometry.pose import look_at
+from umbrate.core.geometry.rotation import rotation_matrix
+from umbrate.core.geometry.similarity import compare_poses
+from umbrate.core.poses.adjust import CAUCHY, HUBER, SQUARED, _linearize, adjust
+
+TRUE_LENS = Lens(1600, 1200, 1900.0, 811.0, 590.0, (-0.08, 0.03, 0.0), (4e-4, -3e-4))
+
+
+def scene(rng, photos=6, points=40, noise_px=0.0, share=0.8):
+    """A block with its truth: poses, points, and sightings (photo, point, xy) sorted by point."""
+    angles = np.linspace(0, 2 * np.pi, photos, endpoint=False)
+    poses = np.array([look_at([4 * np.sin(a), -4 * np.cos(a), 1 + 0.5 * np.sin(3 * a)], np.zeros(3)) for a in angles])
+    X = rng.uniform(-0.7, 0.7, size=(points, 3))
+    point, photo = np.nonzero(rng.random((points, photos)) < share)
+    Y = np.einsum("kij,kj->ki", poses[photo][:, :3, :3], X[point]) + poses[photo][:, :3, 3]
+    xy = TRUE_LENS.project(Y[:, :2] / Y[:, 2:]) + rng.normal(size=(len(point), 2)) * noise_px
+    return poses, X, photo, point, xy
+
+
+def shaken(rng, poses, X, turn=0.01, shift=0.03):
+    """Poses and points some way off."""
+    out = poses.copy()
+    for E in out:
+        E[:3, :3] = rotation_matrix(rng.normal(size=3) * turn) @ E[:3, :3]
+        E[:3, 3] += rng.normal(size=3) * shift
+    return out, X + rng.normal(size=X.shape) * shift
+
+
+class Derivatives(unittest.TestCase):
+    def test_jacobians_agree_with_differences_for_every_parameter_and_loss(self):
+        rng = np.random.default_rng(1)
+        poses, X, photo, point, xy = scene(rng, 3, 8, 0.0)
+        poses, X = shaken(rng, poses, X)
+        lens = TRUE_LENS.vector + np.array([20, 3, -2, 0.01, 0.01, 0.02, 1e-3, 1e-3, 2.0, 1.5])
+        k = len(photo)
+
+        def residuals(loss, poses, lens, X):
+            arrays = (np.empty((k, 2)), np.empty((k, 2, 6)), np.empty((k, 2, N_PARAMETERS)), np.empty((k, 2, 3)))
+            _linearize(poses, lens[None], np.zeros(3, np.int64), X, photo, point, xy, loss, 1e9, *arrays)
+            return arrays
+
+        _, Jc, Jl, Jx = residuals(SQUARED, poses, lens, X)
+        for a in range(6):
+            step = np.zeros(6)
+            step[a] = 1e-6
+            moved = []
+            for sign in (1, -1):
+                p = poses.copy()
+                for E in p:
+                    # as the solver steps: about the camera, then the shift
+                    E[:3, :3] = rotation_matrix(sign * step[:3]) @ E[:3, :3]
+                    E[:3, 3] += sign * step[3:]
+                moved.append(residuals(SQUARED, p, lens, X)[0])
+            np.testing.assert_allclose(Jc[:, :, a], (moved[0] - moved[1]) / 2e-6, rtol=1e-5, atol=1e-3)
+        for a in range(N_PARAMETERS):
+            h = 1e-4 if a in (0, 1, 2, 8, 9) else 1e-7
+            d = np.eye(N_PARAMETERS)[a] * h
+            numeric = (residuals(SQUARED, poses, lens + d, X)[0] - residuals(SQUARED, poses, lens - d, X)[0]) / (2 * h)
+            np.testing.assert_allclose(Jl[:, :, a], numeric, rtol=1e-5, atol=1e-3)
+        for a in range(3):
+            d = np.eye(3)[a] * 1e-6
+            numeric = (residuals(SQUARED, poses, lens, X + d)[0] - residuals(SQUARED, poses, lens, X - d)[0]) / 2e-6
+            np.testing.assert_allclose(Jx[:, :, a], numeric, rtol=1e-5, atol=1e-3)
+
+
+class Solving(unittest.TestCase):
+    def test_reaches_the_cost_of_an_independent_solver(self):
+        rng = np.random.default_rng(2)
+        poses, X, photo, point, xy = scene(rng, 4, 20, 0.5)
+        start, X0 = shaken(rng, poses, X)
+        free = [0, 3]  # f and k1
+        lens = TRUE_LENS.vector
+        lens[0] *= 1.02
+        result = adjust(
+            start, lens[None], np.zeros(4, int), X0, photo, point, xy,
+            free_lens=free, fixed_poses=[0], loss=SQUARED, max_rounds=200, tolerance=1e-14,
+        )  # fmt: skip
+
+        def residuals(p):
+            moved = start.copy()
+            for i in range(1, 4):
+                q = p[6 * (i - 1) : 6 * i]
+                moved[i, :3, :3] = rotation_matrix(q[:3]) @ start[i, :3, :3]
+                moved[i, :3, 3] = start[i, :3, 3] + q[3:]
+            v = lens.copy()
+            v[free] += p[18:20] * [100, 1]
+            P = X0 + p[20:].reshape(-1, 3)
+            Y = np.einsum("kij,kj->ki", moved[photo][:, :3, :3], P[point]) + moved[photo][:, :3, 3]
+            return (Lens.from_vector(1600, 1200, v).project(Y[:, :2] / Y[:, 2:]) - xy).ravel()
+
+        slow = least_squares(residuals, np.zeros(20 + X0.size), method="trf", xtol=1e-14, ftol=1e-14, gtol=1e-12)
+        self.assertAlmostEqual(result.cost / slow.cost, 1.0, places=6)
+        self.assertAlmostEqual(0.5 * (result.residuals**2).sum() / result.cost, 1.0, places=9)
+        np.testing.assert_array_equal(result.poses[0], start[0])
+
+    def test_recovers_truth_without_noise_the_lens_included(self):
+        rng = np.random.default_rng(3)
+        poses, X, photo, point, xy = scene(rng, 10, 150)
+        start, X0 = shaken(rng, poses, X)
+        guess = Lens.guess(1600, 1200, 1960.0)
+        result = adjust(
+            start, guess.vector[None], np.zeros(10, int), X0, photo, point, xy,
+            free_lens=[0, 1, 2, 3, 4, 6, 7], loss=SQUARED, max_rounds=200, tolerance=1e-15,
+        )  # fmt: skip
+        self.assertLess(np.abs(result.residuals).max(), 1e-5)
+        np.testing.assert_allclose(result.lenses[0], TRUE_LENS.vector, rtol=1e-4, atol=1e-5)
+        _, rotation, shift = compare_poses(result.poses, poses)
+        self.assertLess(rotation.max(), 1e-5)
+        self.assertLess(shift.max(), 1e-6)
+
+    def test_a_robust_loss_keeps_false_sightings_from_pulling(self):
+        rng = np.random.default_rng(4)
+        poses, X, photo, point, xy = scene(rng, 8, 120, 0.3)
+        false = rng.random(len(xy)) < 0.06
+        xy[false] += rng.uniform(-80, 80, size=(false.sum(), 2))
+        start, X0 = shaken(rng, poses, X, 0.003, 0.01)
+        errors = {}
+        for loss in (SQUARED, HUBER, CAUCHY):
+            r = adjust(
+                start, TRUE_LENS.vector[None], np.zeros(8, int), X0, photo, point, xy,
+                loss=loss, scale_px=1.0, max_rounds=100,
+            )  # fmt: skip
+            errors[loss] = np.median(compare_poses(r.poses, poses)[2])
+        self.assertLess(errors[CAUCHY], 0.2 * errors[SQUARED])
+        self.assertLess(errors[HUBER], 0.5 * errors[SQUARED])
+
+    def test_a_prior_holds_what_the_photos_do_not_tell(self):
+        rng = np.random.default_rng(5)
+        poses, X, photo, point, xy = scene(rng, 2, 60, 0.3, share=1.0)
+        start, X0 = shaken(rng, poses, X, 0.002, 0.01)
+        lens = TRUE_LENS.vector[None]
+        sigma = np.full(10, 1e-6)
+        free = [0, 1, 2, 3, 4, 5]
+        r = adjust(start, lens, np.zeros(2, int), X0, photo, point, xy, free_lens=free, prior=(lens, sigma))
+        np.testing.assert_allclose(r.lenses, lens, atol=1e-4)
+
+    def test_sightings_must_be_sorted_and_stop_is_asked(self):
+        rng = np.random.default_rng(6)
+        poses, X, photo, point, xy = scene(rng, 3, 10)
+        with self.assertRaises(ValueError):
+            adjust(poses, TRUE_LENS.vector[None], np.zeros(3, int), X, photo[::-1], point[::-1], xy[::-1])
+
+        def stop():
+            raise KeyboardInterrupt
+
+        with self.assertRaises(KeyboardInterrupt):
+            adjust(poses, TRUE_LENS.vector[None], np.zeros(3, int), X, photo, point, xy, stop=stop)

@@ -1,0 +1,126 @@
+"""Key points, descriptors and matching against slow references and known warps."""
+
+import unittest
+
+import numpy as np
+from scipy.ndimage import gaussian_filter, map_coordinates
+
+from umbrate.core.features.detect import detect, keep_spread
+from umbrate.core.features.match import match, unit_descriptors
+from umbrate.core.imaging.filters import gaussian_blur, halve_by_area, remap
+
+
+def speckle(h, w, seed=0):
+    """A picture (h, w), 0 to 1, with detail at several scales, as clay and stone have it."""
+    rng = np.random.default_rng(seed)
+    layers = [gaussian_filter(rng.normal(size=(h, w)), s) * s for s in (0.9, 1.8, 3.6, 7.2)]
+    total = sum(x / x.std() for x in layers)
+    return np.clip(0.5 + 0.12 * total, 0, 1).astype(np.float32)
+
+
+def warped(image, A, center):
+    """`image` seen through the affine map p -> A (p - center) + center, and that map for points (n, 2)."""
+    h, w = image.shape
+    v, u = np.mgrid[0:h, 0:w]
+    p = np.stack([u.ravel(), v.ravel()], 1) - center
+    q = p @ np.linalg.inv(A).T + center
+    # pixels that shrink would alias: smooth along the short axis as a lens and sensor do
+    smooth = gaussian_filter(image, 0.5 * max(0.0, 1 / np.linalg.svd(A)[1].min() - 1))
+    out = map_coordinates(smooth, [q[:, 1], q[:, 0]], order=1, mode="reflect").reshape(h, w)
+    return out.astype(np.float32), lambda x: (x - center) @ A.T + center
+
+
+class Filters(unittest.TestCase):
+    def test_blur_is_a_gaussian_with_repeated_edges(self):
+        image = np.random.default_rng(1).random((70, 91)).astype(np.float32)
+        for sigma in (0.7, 1.6, 3.1):
+            r = int(np.ceil(3 * sigma))
+            expected = gaussian_filter(image.astype(float), sigma, mode="nearest", radius=r)
+            np.testing.assert_allclose(gaussian_blur(image, sigma), expected, atol=2e-6)
+
+    def test_halving_and_resampling_keep_the_pixel_convention(self):
+        v, u = np.mgrid[0:41, 0:60].astype(np.float32)
+        half = halve_by_area(np.stack([u, v], -1))
+        self.assertEqual(half.shape, (20, 30, 2))
+        np.testing.assert_allclose(half[3, 5], [10.5, 6.5])  # pixel (5, 3) covers 10 to 11 and 6 to 7
+        x, y = np.meshgrid(np.linspace(0, 59, 77), np.linspace(0, 40, 33))
+        np.testing.assert_allclose(remap(np.stack([u, v], -1), x, y), np.stack([x, y], -1), atol=1e-4)
+        self.assertEqual(remap(u + 5, np.array([[-0.1, 59.2]]), np.array([[3.0, 3.0]])).max(), 0)
+
+
+class Detection(unittest.TestCase):
+    def check_warp(self, A, least, upsample=False):
+        """Share of matches, through the whole chain, that lie where the warp puts them."""
+        image = speckle(420, 520, 3)
+        center = np.array([260.0, 210.0])
+        other, move = warped(image, A, center)
+        a, b = detect(image, upsample=upsample), detect(other, upsample=upsample)
+        m = match(unit_descriptors(a.descriptors), unit_descriptors(b.descriptors))
+        error = np.linalg.norm(move(a.xy[m[:, 0]]) - b.xy[m[:, 1]], axis=1)
+        self.assertGreater(len(m), 150)
+        self.assertGreater((error < 2.0).mean(), least)
+        self.assertLess(np.median(error), 0.6)
+
+    def test_matches_survive_rotation_and_scale(self):
+        for degrees, scale in ((35, 1.0), (90, 0.8), (160, 1.25)):
+            c, s = np.cos(np.radians(degrees)) * scale, np.sin(np.radians(degrees)) * scale
+            with self.subTest(degrees=degrees, scale=scale):
+                self.check_warp(np.array([[c, -s], [s, c]]), 0.9)
+
+    def test_matches_survive_thirty_degrees_of_view_change(self):
+        k = np.cos(np.radians(30))
+        c, s = np.cos(0.6), np.sin(0.6)
+        R = np.array([[c, -s], [s, c]])
+        self.check_warp(R @ np.diag([k, 1.0]) @ R.T, 0.85)
+        self.check_warp(R @ np.diag([k, 1.0]) @ R.T, 0.85, upsample=True)
+
+    def test_positions_have_no_bias(self):
+        v, u = np.mgrid[0:160, 0:200]
+        rng = np.random.default_rng(4)
+        blobs = np.array([[x + rng.random(), y + rng.random()] for x in range(30, 180, 30) for y in range(30, 140, 30)])
+        image = sum(np.exp(-((u - x) ** 2 + (v - y) ** 2) / (2 * 2.5**2)) for x, y in blobs).astype(np.float32) * 0.5
+        for upsample in (False, True):
+            found = detect(image, upsample=upsample).xy
+            near = np.array([found[np.argmin(np.linalg.norm(found - b, axis=1))] - b for b in blobs])
+            self.assertLess(np.abs(near).max(), 0.15)
+            self.assertLess(np.abs(near.mean(0)).max(), 0.05)
+
+    def test_nothing_outside_the_mask_and_nothing_at_its_edge(self):
+        image = speckle(300, 300, 5)
+        v, u = np.mgrid[0:300, 0:300]
+        mask = (u - 150) ** 2 + (v - 140) ** 2 < 80**2
+        f = detect(image, mask)
+        self.assertGreater(len(f), 50)
+        depth = 80 - np.linalg.norm(f.xy - [150, 140], axis=1)
+        self.assertGreater(depth.min(), 1.0)
+        self.assertEqual(len(detect(image, np.zeros_like(mask))), 0)
+        self.assertEqual(len(detect(np.full((200, 200), 0.5, np.float32))), 0)
+
+    def test_the_limit_takes_the_strongest_everywhere(self):
+        rng = np.random.default_rng(6)
+        xy = np.vstack([rng.uniform(0, 100, (5000, 2)), rng.uniform(0, 1200, (300, 2))])
+        response = np.r_[rng.uniform(1, 2, 5000), rng.uniform(0, 0.5, 300)]
+        kept = keep_spread(xy, response, 400, (1200, 1200))
+        self.assertEqual(len(kept), 400)
+        self.assertGreater((kept >= 5000).sum(), 250)  # the weak ones elsewhere are not crowded out
+        strongest = np.argmax(response)
+        self.assertIn(strongest, kept)
+
+
+class Matching(unittest.TestCase):
+    def test_agrees_with_the_obvious_way(self):
+        rng = np.random.default_rng(7)
+        base = rng.random((700, 128))
+        a = unit_descriptors((base * 255).astype(np.uint8))
+        b = unit_descriptors(np.clip(base[rng.permutation(700)[:600]] * 255 + rng.normal(size=(600, 128)) * 60, 0, 255))
+        d = np.sqrt(np.maximum(2 - 2 * a.astype(float) @ b.astype(float).T, 0))
+        expected = []
+        for i in range(len(a)):
+            order = np.argsort(d[i])
+            j = order[0]
+            if d[i, j] <= 0.85 * d[i, order[1]] and np.argmin(d[:, j]) == i:
+                expected.append((i, j))
+        got = match(a, b, 0.85)
+        self.assertGreater(len(expected), 300)
+        self.assertEqual({tuple(x) for x in got.tolist()}, set(expected))
+        self.assertEqual(match(a[:1], b).shape, (0, 2))

@@ -1,0 +1,96 @@
+"""Relative pose and resection from minimal sets and from polluted ones."""
+
+import unittest
+
+import numpy as np
+
+from umbrate.core.geometry.pose import look_at, transform
+from umbrate.core.geometry.rotation import rotation_angle
+from umbrate.core.poses.essential import decompose, essential_ransac, five_point, sampson_squared
+from umbrate.core.poses.resect import refine_pose, resect_ransac, three_point
+
+
+def two_photos(rng, n):
+    """Points (n, 3), two poses with unit base and the directions (n, 2) of the points in both."""
+    X = rng.uniform(-1, 1, size=(n, 3))
+    a, b = (look_at(rng.normal(size=3) * 0.4 + [s, -5, 1.0], rng.normal(size=3) * 0.2) for s in (-0.8, 0.8))
+    pa, pb = transform(a, X), transform(b, X)
+    relative = b @ np.linalg.inv(a)
+    return X, (a, b), relative, pa[:, :2] / pa[:, 2:], pb[:, :2] / pb[:, 2:]
+
+
+def essential_of(relative):
+    """The essential matrix of a relative pose, of unit norm."""
+    t = relative[:3, 3]
+    E = np.array([[0, -t[2], t[1]], [t[2], 0, -t[0]], [-t[1], t[0], 0]]) @ relative[:3, :3]
+    return E / np.linalg.norm(E)
+
+
+class FivePoints(unittest.TestCase):
+    def test_one_of_the_solutions_is_the_truth_and_all_fit_the_five(self):
+        rng = np.random.default_rng(1)
+        misses = 0
+        for _ in range(200):
+            _, _, relative, x1, x2 = two_photos(rng, 5)
+            out = np.empty((10, 3, 3))
+            n = five_point(x1, x2, out)
+            truth = essential_of(relative)
+            best = min((min(np.linalg.norm(E - truth), np.linalg.norm(E + truth)) for E in out[:n]), default=9)
+            misses += best > 1e-5
+            d = np.empty(5)
+            for E in out[:n]:
+                sampson_squared(E, x1, x2, d)
+                self.assertLess(d.max(), 1e-12)
+                s = np.linalg.svd(E)[1]
+                np.testing.assert_allclose([s[0] - s[1], s[2]], 0, atol=1e-5)
+        self.assertLessEqual(misses, 2)
+
+    def test_ransac_finds_the_pose_among_false_matches(self):
+        rng = np.random.default_rng(2)
+        for seed in range(5):
+            _, _, relative, x1, x2 = two_photos(rng, 300)
+            x2 = x2 + rng.normal(size=x2.shape) * 2e-4
+            false = rng.random(300) < 0.4
+            x2[false] = rng.uniform(x2.min(0), x2.max(0), size=(false.sum(), 2))
+            E, inliers = essential_ransac(x1, x2, 1e-3, 1000, seed)
+            self.assertGreater(inliers[~false].mean(), 0.95)
+            self.assertLess(inliers[false].mean(), 0.15)
+            found, front = decompose(E, x1[inliers], x2[inliers])
+            self.assertGreater(front, 0.95 * inliers.sum())
+            self.assertLess(np.degrees(rotation_angle(found[:3, :3] @ relative[:3, :3].T)), 0.5)
+            t = relative[:3, 3] / np.linalg.norm(relative[:3, 3])
+            self.assertGreater(found[:3, 3] @ t, np.cos(np.radians(2)))
+            again = essential_ransac(x1, x2, 1e-3, 1000, seed)
+            np.testing.assert_array_equal(again[0], E)
+
+
+class Resection(unittest.TestCase):
+    def test_three_points_give_the_true_pose_among_the_solutions(self):
+        rng = np.random.default_rng(3)
+        misses = 0
+        for _ in range(300):
+            X, (E, _), _, x, _ = two_photos(rng, 3)
+            R, t = np.empty((4, 3, 3)), np.empty((4, 3))
+            n = three_point(X, x, R, t)
+            error = min((np.linalg.norm(R[k] - E[:3, :3]) + np.linalg.norm(t[k] - E[:3, 3]) for k in range(n)), default=9)
+            misses += error > 1e-5
+            for k in range(n):
+                Y = X @ R[k].T + t[k]
+                np.testing.assert_allclose(Y[:, :2] / Y[:, 2:], x, atol=1e-4)
+        self.assertLessEqual(misses, 3)
+
+    def test_points_on_a_line_give_no_pose(self):
+        X = np.array([[0.0, 0, 0], [1, 1, 1], [2, 2, 2]])
+        self.assertEqual(three_point(X, np.zeros((3, 2)), np.empty((4, 3, 3)), np.empty((4, 3))), 0)
+
+    def test_ransac_and_refinement_reach_the_noise_in_spite_of_false_points(self):
+        rng = np.random.default_rng(4)
+        X, (E, _), _, x, _ = two_photos(rng, 400)
+        x = x + rng.normal(size=x.shape) * 2e-4
+        false = rng.random(400) < 0.5
+        x[false] = rng.uniform(x.min(0), x.max(0), size=(false.sum(), 2))
+        R, t, inliers = resect_ransac(X, x, 2e-3, 2000, 0)
+        self.assertGreater(inliers[~false].mean(), 0.97)
+        R, t = refine_pose(R, t, X[inliers], x[inliers], 5e-4, 30)
+        self.assertLess(np.degrees(rotation_angle(R @ E[:3, :3].T)), 0.02)
+        self.assertLess(np.linalg.norm(R.T @ t - E[:3, :3].T @ E[:3, 3]), 2e-3)
