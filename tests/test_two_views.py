@@ -72,7 +72,9 @@ class Resection(unittest.TestCase):
             X, (E, _), _, x, _ = two_photos(rng, 3)
             R, t = np.empty((4, 3, 3)), np.empty((4, 3))
             n = three_point(X, x, R, t)
-            error = min((np.linalg.norm(R[k] - E[:3, :3]) + np.linalg.norm(t[k] - E[:3, 3]) for k in range(n)), default=9)
+            error = min(
+                (np.linalg.norm(R[k] - E[:3, :3]) + np.linalg.norm(t[k] - E[:3, 3]) for k in range(n)), default=9
+            )
             misses += error > 1e-5
             for k in range(n):
                 Y = X @ R[k].T + t[k]

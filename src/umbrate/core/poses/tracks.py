@@ -3,8 +3,7 @@
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
+from numba import njit
 
 
 @dataclass(frozen=True)
@@ -27,8 +26,44 @@ class Tracks:
         return len(self.start) - 1
 
 
+@njit(cache=True, nogil=True)
+def _root(parent, i):
+    while parent[i] != i:
+        parent[i] = parent[parent[i]]
+        i = parent[i]
+    return i
+
+
+@njit(cache=True, nogil=True)
+def _join(a, b, parent, holds):
+    """Union of matched nodes, but never of two groups that hold the same photo; returns how many were refused."""
+    refused = 0
+    for k in range(a.shape[0]):
+        i, j = _root(parent, a[k]), _root(parent, b[k])
+        if i == j:
+            continue
+        clash = False
+        for w in range(holds.shape[1]):
+            if holds[i, w] & holds[j, w]:
+                clash = True
+                break
+        if clash:
+            refused += 1
+            continue
+        if j < i:
+            i, j = j, i
+        parent[j] = i
+        for w in range(holds.shape[1]):
+            holds[i, w] |= holds[j, w]
+    return refused
+
+
 def build_tracks(counts, matches):
     """Join matches into tracks.
+
+    A false match would put two key points of one photo into one track. Matches of the photo pairs
+    that share most come first, and a match that leads to such a contradiction is left out: it costs
+    itself, not the tracks it touches.
 
     Parameters
     ----------
@@ -40,28 +75,26 @@ def build_tracks(counts, matches):
     Returns
     -------
     Tracks
-        With two or more photos each. A photo seen twice by one track is contradictory, and so is
-        everything its false match joined: such tracks are left out.
+        With two or more photos each, ordered by their first sighting.
     """
     base = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
-    pairs = sorted(matches)
+    pairs = sorted(matches, key=lambda p: (-len(matches[p]), p))
     if not pairs:
         return Tracks(np.zeros(1, np.int64), np.zeros(0, np.int64), np.zeros(0, np.int64))
     a = np.concatenate([matches[p][:, 0].astype(np.int64) + base[p[0]] for p in pairs])
     b = np.concatenate([matches[p][:, 1].astype(np.int64) + base[p[1]] for p in pairs])
-    n = int(base[-1])
-    _, label = connected_components(coo_matrix((np.ones(len(a), np.int8), (a, b)), shape=(n, n)), directed=False)
-    node = np.unique(np.concatenate([a, b]))
+    node, place = np.unique(np.concatenate([a, b]), return_inverse=True)
     photo = np.searchsorted(base, node, side="right") - 1
-    lab = label[node]
-    order = np.lexsort((photo, lab))
-    node, photo, lab = node[order], photo[order], lab[order]
-    double = np.zeros(label.max() + 1, bool)
-    double[lab[1:][(lab[1:] == lab[:-1]) & (photo[1:] == photo[:-1])]] = True
-    size = np.bincount(lab, minlength=len(double))
-    keep = (~double & (size >= 2))[lab]
-    node, photo, lab = node[keep], photo[keep], lab[keep]
-    first = np.flatnonzero(np.r_[True, lab[1:] != lab[:-1]]) if len(lab) else np.zeros(0, np.int64)
+    holds = np.zeros((len(node), (len(counts) + 63) // 64), np.uint64)
+    holds[np.arange(len(node)), photo // 64] = np.uint64(1) << (photo % 64).astype(np.uint64)
+    parent = np.arange(len(node))
+    _join(place[: len(a)], place[len(a) :], parent, holds)
+    root = np.array([_root(parent, i) for i in range(len(node))])
+    order = np.lexsort((photo, root))
+    node, photo, root = node[order], photo[order], root[order]
+    keep = np.bincount(root, minlength=len(node))[root] >= 2
+    node, photo, root = node[keep], photo[keep], root[keep]
+    first = np.flatnonzero(np.r_[True, root[1:] != root[:-1]]) if len(root) else np.zeros(0, np.int64)
     return Tracks(
-        np.append(first, len(lab)).astype(np.int64), photo.astype(np.int64), (node - base[photo]).astype(np.int64)
+        np.append(first, len(root)).astype(np.int64), photo.astype(np.int64), (node - base[photo]).astype(np.int64)
     )
