@@ -1,0 +1,265 @@
+"""Depth, fusion, the keep box and cleaning against slow references and rendered truth."""
+
+import unittest
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+from tests.scenes import pebble_truth, true_views
+from umbrate.core.cloud.clean import isolated, outside_outlines
+from umbrate.core.cloud.keepbox import KeepBox, fit_keep_box
+from umbrate.core.dense import depth as dense
+from umbrate.core.dense.fuse import fuse
+from umbrate.core.dense.neighbors import choose_neighbors
+from umbrate.core.geometry.lens import Lens
+from umbrate.core.geometry.pose import center, look_at, transform
+from umbrate.core.imaging.undistort import undistort
+from umbrate.core.raster.triangles import mesh_depth
+
+
+def matrix(K):
+    """The calibration matrix of f, cx, cy."""
+    return np.array([[K[0], 0, K[1]], [0, K[0], K[2]], [0, 0, 1.0]])
+
+
+class PatchCost(unittest.TestCase):
+    def test_the_kernel_agrees_with_the_formula_written_out(self):
+        rng = np.random.default_rng(1)
+        views = [v for v, _ in true_views()[:3]]
+        a, b = views[0], views[2]
+        E = b.pose @ np.linalg.inv(a.pose)
+        A, B = matrix(b.K) @ E[:3, :3] @ np.linalg.inv(matrix(a.K)), matrix(b.K) @ E[:3, 3]
+        offsets = dense.patch_offsets()
+        ys, xs = np.nonzero(a.mask)
+        h, w = b.gray.shape
+        compared = 0
+        for k in rng.choice(len(ys), 150, replace=False):
+            x, y = xs[k], ys[k]
+            d = 165.0 * (1 + 0.05 * rng.normal())
+            n = np.array([rng.normal() * 0.3, rng.normal() * 0.3, -1.0])
+            n /= np.linalg.norm(n)
+            weight, centered = np.empty(len(offsets), np.float32), np.empty(len(offsets), np.float32)
+            var = dense._prepare(a.gray, x, y, offsets, np.float32(18.0), weight, centered)
+            if var < 1:
+                continue
+            ray = np.array([(x - a.K[1]) / a.K[0], (y - a.K[2]) / a.K[0], 1.0])
+            c = d * (n @ ray)
+            m = n @ np.linalg.inv(matrix(a.K)) / c
+            scratch = [np.empty(len(offsets), np.int64), *(np.empty(len(offsets), np.float32) for _ in range(3))]
+            dx, dy = offsets[:, 0].astype(np.float32), offsets[:, 1].astype(np.float32)
+            got = dense._correlation_cost(
+                0, x, y, *m, A[None], B[None], b.gray.reshape(1, -1), w, h, dx, dy, weight, centered, var, *scratch
+            )
+            # written out: intersect each patch pixel's ray with the plane, project, look up, correlate
+            values, here, weights = [], [], []
+            inside = True
+            for ox, oy in offsets:
+                r = np.array([(x + ox - a.K[1]) / a.K[0], (y + oy - a.K[2]) / a.K[0], 1.0])
+                X = r * (c / (n @ r))
+                Y = E[:3, :3] @ X + E[:3, 3]
+                u, v = b.K[0] * Y[0] / Y[2] + b.K[1], b.K[0] * Y[1] / Y[2] + b.K[2]
+                inside &= 0.5 <= u <= w - 1.5 and 0.5 <= v <= h - 1.5
+                if not inside:
+                    break
+                iu, iv = int(u), int(v)
+                fu, fv = u - iu, v - iv
+                g = b.gray[iv : iv + 2, iu : iu + 2].astype(float)
+                values.append((g[0, 0] * (1 - fu) + g[0, 1] * fu) * (1 - fv) + (g[1, 0] * (1 - fu) + g[1, 1] * fu) * fv)
+                here.append(float(a.gray[np.clip(y + oy, 0, h - 1), np.clip(x + ox, 0, w - 1)]))
+                weights.append(np.exp(-abs(here[-1] - float(a.gray[y, x])) / 18.0 - (ox**2 + oy**2) / (2 * 4.5**2)))
+            if not inside:
+                continue
+            t = np.array(weights) / np.sum(weights)
+            p, q = np.array(here), np.array(values)
+            p, q = p - t @ p, q - t @ q
+            if t @ q**2 < 1.6:
+                continue
+            self.assertAlmostEqual(got, 1 - (t @ (p * q)) / np.sqrt((t @ p**2) * (t @ q**2)), delta=2e-3)
+            compared += 1
+        self.assertGreater(compared, 80)
+
+
+class DepthMaps(unittest.TestCase):
+    def test_depth_and_normals_follow_the_true_surface(self):
+        truth, views = pebble_truth(), [v for v, _ in true_views()]
+        lo, hi = truth.vertices.min(0), truth.vertices.max(0)
+        box = KeepBox((lo + hi) / 2, np.eye(3), (hi - lo) / 2 + 2)
+        points = truth.vertices[np.random.default_rng(2).choice(len(truth.vertices), 200, replace=False)]
+        points = points + np.random.default_rng(3).normal(size=points.shape) * 0.5
+        i, neighbors = 3, (2, 4, 1, 5)
+        view = views[i]
+        m = dense.depth_map(view, [views[j] for j in neighbors], box, points, seed=1)
+        h, w = view.gray.shape
+        true = mesh_depth(truth.vertices, truth.faces, view.K, view.pose, w, h)
+        on = view.mask & np.isfinite(true)
+        good = on & (m.score > 0.7)
+        self.assertGreater(good.sum(), 0.75 * on.sum())
+        error = np.abs(m.depth - true)[good]
+        self.assertLess(np.median(error), 0.15)  # 0.1 % of the distance of 165 mm: about half a pixel of parallax
+        self.assertLess((error > 2.0).mean(), 0.03)
+        # normals: against the slope of the true depth
+        f, cx, cy = view.K
+        v, u = np.mgrid[0:h, 0:w]
+        X = np.stack([(u - cx) / f * true, (v - cy) / f * true, true], -1)
+        with np.errstate(invalid="ignore"):
+            n = np.cross(np.gradient(X, axis=0), np.gradient(X, axis=1))
+            n /= np.linalg.norm(n, axis=-1, keepdims=True)
+            n *= -np.sign((n * X).sum(-1, keepdims=True))
+            angle = np.degrees(np.arccos(np.clip((n * m.normal).sum(-1), -1, 1)))
+        self.assertLess(np.nanmedian(angle[good]), 12)
+        self.assertEqual(m.depth[~view.mask].max(), 0)
+        again = dense.depth_map(view, [views[j] for j in neighbors], box, points, seed=1)
+        np.testing.assert_array_equal(again.depth, m.depth)
+
+    def test_limits_are_where_rays_enter_and_leave_the_box(self):
+        rng = np.random.default_rng(4)
+        view = true_views()[0][0]
+        box = KeepBox(np.array([2.0, 1, 15]), Rotation.random(random_state=3).as_matrix(), np.array([20.0, 12, 8]))
+        near, far = dense.box_limits(view, box, view.gray.shape)
+        h, w = view.gray.shape
+        R, c = view.pose[:3, :3], center(view.pose)
+        for _ in range(300):
+            x, y = rng.integers(0, w), rng.integers(0, h)
+            ray = R.T @ np.array([(x - view.K[1]) / view.K[0], (y - view.K[2]) / view.K[0], 1.0])
+            depths = np.linspace(50, 350, 6001)
+            inside = box.contains(c + depths[:, None] * ray)
+            if inside.any():
+                self.assertAlmostEqual(near[y, x], depths[inside][0], delta=0.11)
+                self.assertAlmostEqual(far[y, x], depths[inside][-1], delta=0.11)
+            elif far[y, x] > 0:
+                self.assertLess(far[y, x] - near[y, x], 0.2)
+
+
+class Fusion(unittest.TestCase):
+    def maps(self, n=4):
+        """True depth maps of the pebble, with their normals and colors."""
+        truth, views = pebble_truth(), true_views()[:n]
+        h, w = views[0][0].gray.shape
+        D = np.zeros((n, h, w), np.float32)
+        N = np.zeros((n, h, w, 3), np.float32)
+        for k, (v, _) in enumerate(views):
+            d = mesh_depth(truth.vertices, truth.faces, v.K, v.pose, w, h)
+            D[k] = np.where(np.isfinite(d) & v.mask, d, 0)
+            N[k] = [0, 0, -1]
+        K = np.array([v.K for v, _ in views])
+        E = np.array([v.pose for v, _ in views])
+        return truth, D, N, np.stack([c for _, c in views]), K, E
+
+    def test_points_lie_on_the_surface_once_each_and_lone_errors_are_left_out(self):
+        truth, D, N, C, K, E = self.maps()
+        n = len(D)
+        S = np.where(D > 0, 0.9, 0).astype(np.float32)
+        neighbors = [[j for j in range(n) if j != i] for i in range(n)]
+        # one map claims a patch 12 mm too near: nobody agrees
+        ys, xs = np.nonzero(D[0])
+        mid = np.s_[
+            int(np.median(ys)) - 15 : int(np.median(ys)) + 15, int(np.median(xs)) - 15 : int(np.median(xs)) + 15
+        ]
+        D[0][mid] -= 12
+        cloud = fuse(D, N, S, C, K, E, neighbors, least=2)
+        off = np.abs(truth_distance(truth, cloud.points))
+        self.assertLess(np.percentile(off, 99.5), 0.4)
+        self.assertLess(off.max(), 6)
+        self.assertGreaterEqual(cloud.photos.min(), 2)
+        self.assertLess(len(cloud), (D > 0).sum() * 0.6)  # what photos share is merged
+        # colors are those of the photos
+        Y = transform(E[1], cloud.points[:500].astype(float))
+        u = np.round(K[1, 0] * Y[:, :2] / Y[:, 2:] + K[1, 1:]).astype(int)
+        seen = (np.abs(D[1][u[:, 1], u[:, 0]] - Y[:, 2]) < 0.5) & (cloud.photos[:500] >= 3)
+        close = np.abs(C[1][u[seen, 1], u[seen, 0]].astype(int) - cloud.colors[:500][seen]).mean()
+        self.assertLess(close, 20)
+
+    def test_more_agreement_is_asked_for_and_given(self):
+        _, D, N, C, K, E = self.maps()
+        S = np.where(D > 0, 0.9, 0).astype(np.float32)
+        neighbors = [[j for j in range(4) if j != i] for i in range(4)]
+        sizes = [len(fuse(D, N, S, C, K, E, neighbors, least=k)) for k in (2, 3, 4)]
+        self.assertGreater(sizes[0], sizes[1])
+        self.assertGreater(sizes[1], sizes[2])
+        self.assertEqual(len(fuse(D, N, S * 0.5, C, K, E, neighbors, least=2, min_score=0.6)), 0)
+
+
+def truth_distance(truth, points):
+    """Distance (n,) of points to the true mesh."""
+    from umbrate.studio.judge import nearest_on_triangles
+
+    return nearest_on_triangles(points.astype(float), truth.vertices, truth.faces)
+
+
+class Neighbors(unittest.TestCase):
+    def test_photos_beside_are_chosen_not_the_same_place_nor_the_far_side(self):
+        angles = np.radians([0, 1, 15, 30, 180, 345])
+        poses = np.array([look_at([5 * np.sin(a), -5 * np.cos(a), 0.5], np.zeros(3)) for a in angles])
+        rng = np.random.default_rng(5)
+        X = rng.normal(size=(400, 3))
+        X /= np.linalg.norm(X, axis=1, keepdims=True)
+        point, photo = np.nonzero(np.stack([X @ (center(E) / 5) > 0.2 for E in poses], 1))
+        found = choose_neighbors(poses, np.ones(6, bool), X, photo, point, count=3)
+        self.assertEqual(set(found[0][:2]), {2, 5})
+        self.assertNotIn(4, found[0])
+        solved = np.array([True, True, False, True, True, True])
+        self.assertNotIn(2, choose_neighbors(poses, solved, X, photo, point)[0])
+
+
+class Boxes(unittest.TestCase):
+    def test_fits_the_object_and_not_the_backdrop(self):
+        rng = np.random.default_rng(6)
+        ball = rng.normal(size=(800, 3))
+        ball = ball / np.linalg.norm(ball, axis=1, keepdims=True) * [0.10, 0.12, 0.15]
+        backdrop = rng.uniform([-3, 1.5, -0.5], [3, 1.6, 2], size=(600, 3))
+        strays = rng.uniform(-0.25, 0.25, size=(12, 3))
+        points = np.vstack([ball, backdrop, strays])
+        poses = [look_at([np.sin(a), -np.cos(a), 0.4], np.zeros(3)) for a in np.linspace(0, 6, 16)]
+        box = fit_keep_box(points, np.full(len(points), 5), poses, np.full(16, 0.18))
+        self.assertGreater(box.contains(ball).mean(), 0.985)
+        self.assertLess(box.half.max(), 0.24)
+        self.assertFalse(box.contains(backdrop).any())
+        self.assertEqual(KeepBox.from_dict(box.as_dict()).contains(points).sum(), box.contains(points).sum())
+
+    def test_contains_agrees_with_its_corners(self):
+        rng = np.random.default_rng(7)
+        box = KeepBox(rng.normal(size=3), Rotation.random(random_state=5).as_matrix(), np.array([1.0, 2.0, 0.5]))
+        corners = box.corners()
+        self.assertTrue(box.contains(box.center + 0.999 * (corners - box.center)).all())
+        self.assertFalse(box.contains(box.center + 1.001 * (corners - box.center)).any())
+
+
+class Cleaning(unittest.TestCase):
+    def test_isolated_agrees_with_the_obvious_way(self):
+        rng = np.random.default_rng(8)
+        p = np.vstack([rng.normal(size=(300, 3)) * 0.1, rng.uniform(-3, 3, size=(15, 3))])
+        d = np.sort(np.linalg.norm(p[:, None] - p[None], axis=-1), axis=1)[:, 1:11].mean(1)
+        np.testing.assert_array_equal(isolated(p), d > 3 * np.median(d))
+        self.assertGreater(isolated(p)[300:].sum(), 12)
+        self.assertFalse(isolated(p[:5]).any())
+
+    def test_points_outside_outlines_are_counted_per_photo(self):
+        truth, views = pebble_truth(), [v for v, _ in true_views()]
+        inside = truth.vertices[::50].mean(0)[None] * np.ones((3, 1))
+        beside = np.array([[60.0, 0, 20], [0, 50.0, 20]])
+        points = np.vstack([inside, beside])
+        masks = [v.mask for v in views]
+        count = outside_outlines(points, [*masks[:-1], None], [v.K for v in views], np.array([v.pose for v in views]))
+        self.assertEqual(count[:3].max(), 0)
+        self.assertGreater(count[3:].min(), 3)
+
+
+class Straightening(unittest.TestCase):
+    def test_a_grid_seen_through_the_lens_becomes_straight_at_every_scale(self):
+        lens = Lens(640, 480, 800.0, 322.0, 236.0, (-0.2, 0.05, 0.0), (1e-3, -5e-4))
+        v, u = np.mgrid[0:480, 0:640].astype(float)
+        xy = lens.unproject(np.stack([u.ravel(), v.ravel()], 1)).reshape(480, 640, 2)
+        # brightness says where each pixel looks
+        picture = np.clip(np.stack([128 + 200 * xy[..., 0], 128 + 200 * xy[..., 1], 0 * u], -1), 0, 255)
+        mask = xy[..., 0] > 0.05
+        for scale in (1, 2, 4):
+            straight, inside, pinhole = undistort(picture.round().astype(np.uint8), mask, lens, scale)
+            h, w = inside.shape
+            self.assertEqual((w, h), (640 // scale, 480 // scale))
+            vv, uu = np.mgrid[0:h, 0:w].astype(float)
+            there = pinhole.unproject(np.stack([uu.ravel(), vv.ravel()], 1)).reshape(h, w, 2)
+            middle = np.s_[h // 6 : -h // 6, w // 6 : -w // 6]
+            error = np.abs(straight[..., :2] - (128 + 200 * there))[middle].max(-1)
+            self.assertLess(error.max(), 1.2)
+            edge = np.abs(there[..., 0] - 0.05) > 1.5 * scale / 800
+            np.testing.assert_array_equal(inside[middle][edge[middle]], (there[..., 0] > 0.05)[middle][edge[middle]])

@@ -1,0 +1,132 @@
+"""Drawing points and triangles against slow references, and the eye's invariants."""
+
+import unittest
+
+import numpy as np
+
+from umbrate.core.geometry.pose import look_at, transform
+from umbrate.core.raster.camera import eye_round
+from umbrate.core.raster.points import FAR, draw_points, paint
+from umbrate.core.raster.triangles import mesh_depth
+
+
+def slow_draw(points, eye, w, h, size):
+    """Depth and index buffers, point by point."""
+    depth, index = np.full((h, w), FAR, np.float32), np.full((h, w), -1)
+    E, f = eye.pose.astype(np.float32), np.float32(eye.f)
+    lo = -((size - 1) // 2)
+    for i, p in enumerate(points):
+        x, y, z = E[:3, :3] @ p + E[:3, 3]
+        if z <= 1e-6:
+            continue
+        u = int(x * f / z + np.float32((w - 1) / 2) + np.float32(0.5)) + lo
+        v = int(y * f / z + np.float32((h - 1) / 2) + np.float32(0.5)) + lo
+        if 0 <= u and u + size <= w and 0 <= v and v + size <= h:
+            block = np.s_[v : v + size, u : u + size]
+            nearer = z < depth[block]
+            depth[block][nearer] = z
+            index[block][nearer] = i
+    return depth, index
+
+
+class Points(unittest.TestCase):
+    def test_agrees_with_the_slow_way(self):
+        rng = np.random.default_rng(1)
+        points = rng.normal(size=(3000, 3)).astype(np.float32)
+        eye = eye_round(np.zeros(3), 2.0, (1, -2, 0.7), 120, 90)
+        for size in (1, 2, 3):
+            depth, index = slow_draw(points, eye, 120, 90, size)
+            got = draw_points(points, eye, 120, 90, size)
+            same = got.index == index
+            self.assertGreater(same.mean(), 0.998)  # float rounding may move a point by a pixel
+            np.testing.assert_allclose(got.depth[same], depth[same], rtol=1e-5)
+
+    def test_two_threads_draw_what_one_does(self):
+        rng = np.random.default_rng(2)
+        points = rng.normal(size=(150_000, 3)).astype(np.float32)
+        points[::7] = points[0]  # ties in depth
+        eye = eye_round(np.zeros(3), 2.0, (1, -2, 0.7), 200, 150)
+        both = draw_points(points, eye, 200, 150, 1)
+        # below the limit for two threads, in parts that are merged by the nearest depth, then the lowest index
+        parts = [draw_points(points[k : k + 50_000], eye, 200, 150, 1) for k in range(0, 150_000, 50_000)]
+        depth = np.stack([p.depth for p in parts])
+        index = np.stack([np.where(p.index >= 0, p.index + 50_000 * k, 2**30) for k, p in enumerate(parts)])
+        nearest = depth.min(0)
+        first = np.where(depth == nearest, index, 2**30).min(0)
+        np.testing.assert_array_equal(both.depth, nearest)
+        np.testing.assert_array_equal(both.index, np.where(first == 2**30, -1, first))
+
+    def test_a_part_of_the_points_and_their_colors(self):
+        points = np.array([[0, 0, 0], [0.5, 0, 0], [0, 0.5, 0.2]], np.float32)
+        colors = np.array([[250, 10, 20], [1, 2, 3], [4, 5, 6]], np.uint8)
+        eye = eye_round(np.zeros(3), 1.0, (0, -1, 0), 51, 51)
+        b = draw_points(points, eye, 51, 51, 1, count=1)
+        self.assertEqual(set(np.unique(b.index)), {-1, 0})
+        picture = paint(b, colors, (9, 8, 7))
+        self.assertEqual(picture[25, 25].tolist(), [20, 10, 250, 255])
+        self.assertEqual(picture[0, 0].tolist(), [7, 8, 9, 255])
+
+
+class Eyes(unittest.TestCase):
+    def setUp(self):
+        self.eye = eye_round(np.array([1.0, 2, 3]), 2.0, (1, -1, 0.5), 300, 200)
+
+    def test_a_place_projects_where_it_was_picked(self):
+        rng = np.random.default_rng(3)
+        for u, v, d in rng.uniform([0, 0, 1], [300, 200, 9], size=(30, 3)):
+            X = self.eye.place_at(u, v, d, 300, 200)
+            np.testing.assert_allclose(self.eye.project(X[None], 300, 200)[0], [u, v, d], atol=1e-9)
+
+    def test_turning_keeps_the_pivot_zooming_the_place_and_moving_the_depth(self):
+        e = self.eye
+        e.pivot = np.array([1.4, 1.8, 3.1])
+        before = e.project(e.pivot[None], 300, 200)[0]
+        turned = e
+        for _ in range(20):
+            turned = turned.turned(0.3, 0.4)  # past the pole it stops, and nothing becomes undefined
+        np.testing.assert_allclose(turned.project(e.pivot[None], 300, 200)[0], before, atol=1e-6)
+        np.testing.assert_allclose(turned.pose[:3, :3] @ turned.pose[:3, :3].T, np.eye(3), atol=1e-9)
+        place = e.place_at(40, 60, 4.0, 300, 200)
+        np.testing.assert_allclose(e.zoomed(2.5, place).project(place[None], 300, 200)[0], [40, 60, 1.6], atol=1e-9)
+        moved = e.moved(12, -7)
+        np.testing.assert_allclose(moved.project(e.pivot[None], 300, 200)[0], before + [12, -7, 0], atol=1e-9)
+
+    def test_fits_a_ball_into_any_shape_of_window(self):
+        rng = np.random.default_rng(4)
+        ball = rng.normal(size=(500, 3))
+        ball = ball / np.linalg.norm(ball, axis=1, keepdims=True) * 3.0 + [1, 2, 3]
+        for w, h in ((300, 200), (150, 400), (200, 200)):
+            uv = eye_round(np.array([1.0, 2, 3]), 3.0, (0.3, 1, 0.2), w, h).project(ball, w, h)
+            self.assertGreaterEqual(uv[:, :2].min(), -1)
+            self.assertTrue((uv[:, :2] <= [w, h]).all())
+            self.assertGreater(np.ptp(uv[:, :2], axis=0).max(), 0.9 * min(w, h))
+
+
+class Triangles(unittest.TestCase):
+    def test_depth_agrees_with_ray_and_triangle(self):
+        rng = np.random.default_rng(5)
+        V = rng.normal(size=(30, 3))
+        F = rng.integers(0, 30, size=(25, 3))
+        F = F[(F[:, 0] != F[:, 1]) & (F[:, 1] != F[:, 2]) & (F[:, 0] != F[:, 2])]
+        E = look_at([5.0, -4, 2], [0, 0, 0])
+        K = np.array([60.0, 24.3, 18.7])
+        got = mesh_depth(V, F, K, E, 48, 36)
+        Y = transform(E, V)
+        hits = 0
+        for v in range(36):
+            for u in range(48):
+                r = np.array([(u - K[1]) / K[0], (v - K[2]) / K[0], 1.0])
+                best = np.inf
+                for a, b, c in Y[F]:
+                    M = np.stack([b - a, c - a, -r], 1)
+                    if abs(np.linalg.det(M)) < 1e-12:
+                        continue
+                    p, q, t = np.linalg.solve(M, -a)
+                    if min(p, q, 1 - p - q) > 1e-9 and t > 0:
+                        best = min(best, t)
+                if np.isfinite(best) and np.isfinite(got[v, u]):
+                    self.assertAlmostEqual(got[v, u], best, places=6)
+                    hits += 1
+                else:
+                    self.assertEqual(np.isfinite(best), np.isfinite(got[v, u]))
+        self.assertGreater(hits, 200)
