@@ -22,8 +22,9 @@ def nearest_on_triangles(points, vertices, faces, candidates=10):
     T = vertices[faces]
     tree = cKDTree(T.mean(1))
     best = np.full(len(points), np.inf)
-    _, near = tree.query(points, k=candidates, workers=-1)
-    for k in range(candidates):
+    count = min(candidates, len(faces))
+    _, near = tree.query(points, k=range(1, count + 1), workers=-1)
+    for k in range(count):
         a, b, c = (T[near[:, k], m] for m in range(3))
         ab, ac, ap = b - a, c - a, points - a
         d1, d2 = (ab * ap).sum(1), (ac * ap).sum(1)
@@ -69,6 +70,7 @@ class Truth:
         self.poses = {p["name"]: np.array(p["world_to_camera"]) for p in self.data["photos"]}
         self.sitting_of = {p["name"]: p["sitting"] for p in self.data["photos"]}
         self.distance = self.data["working_distance_mm"]
+        self._seen = {}
 
     def names(self, sitting):
         """Photos of a sitting, as ``FOLDER/NAME``."""
@@ -126,7 +128,9 @@ class Truth:
         X = points @ M[:3, :3].T + M[:3, 3]
         some = X if len(X) <= limit else X[np.random.default_rng(0).choice(len(X), limit, replace=False)]
         d = nearest_on_triangles(some, self.vertices, self.faces)
-        seen = self.seen_surface(sitting)
+        if sitting not in self._seen:
+            self._seen[sitting] = self.seen_surface(sitting)
+        seen = self._seen[sitting]
         near, _ = cKDTree(X).query(seen, workers=-1)
         return {
             "points": len(X),

@@ -35,7 +35,9 @@ def _smooth_cut(a, b, k):
 def _ellipsoid(x, y, z, a, b, c):
     k0 = np.sqrt((x / a) ** 2 + (y / b) ** 2 + (z / c) ** 2)
     k1 = np.sqrt((x / (a * a)) ** 2 + (y / (b * b)) ** 2 + (z / (c * c)) ** 2)
-    return k0 * (k0 - 1.0) / max(k1, 1e-9)
+    if k1 < 1e-6:
+        return -min(a, b, c)  # the center, where the estimate has no value
+    return k0 * (k0 - 1.0) / k1
 
 
 @njit(cache=True, nogil=True, inline="always")

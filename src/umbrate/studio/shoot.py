@@ -48,10 +48,19 @@ def truth_mesh(shape, step_mm):
     vertices, faces, _, _ = marching_cubes(grid, 0.0, spacing=(step_mm,) * 3)
     vertices = vertices.astype(np.float64) + lo
     for n, v in enumerate(vertices):
-        for _ in range(3):
-            d = distance(shape, *v)
-            g = np.array([distance(shape, *(v + 0.02 * e)) - distance(shape, *(v - 0.02 * e)) for e in np.eye(3)])
-            v = v - d * g * 0.04 / max(float(g @ g), 1e-12)
+        d = distance(shape, *v)
+        for _ in range(4):
+            g = (
+                np.array([distance(shape, *(v + 0.02 * e)) - distance(shape, *(v - 0.02 * e)) for e in np.eye(3)])
+                / 0.04
+            )
+            step = d * g / max(float(g @ g), 1e-12)
+            # where two parts meet the gradient may vanish: never far, and only ever closer
+            step *= min(1.0, 0.5 * step_mm / max(float(np.linalg.norm(step)), 1e-12))
+            moved = distance(shape, *(v - step))
+            if abs(moved) >= abs(d):
+                break
+            v, d = v - step, moved
         vertices[n] = v
     a, b, c = (vertices[faces[:, k]] for k in range(3))
     if (np.cross(a, b) * c).sum() < 0:

@@ -1,0 +1,161 @@
+"""The studio's truth: what it writes must be what it drew."""
+
+import json
+import unittest
+from dataclasses import replace
+
+import numpy as np
+from PIL import Image
+
+from tests.scenes import pebble_set, pebble_truth, scratch
+from umbrate.core.geometry.lens import Lens
+from umbrate.core.geometry.pose import transform
+from umbrate.core.imaging.decode import read_facts, read_mask, read_picture
+from umbrate.core.raster.triangles import mesh_depth
+from umbrate.studio.judge import nearest_on_triangles, sample_mesh
+from umbrate.studio.render import TURNING, Sheet, Surroundings, render
+from umbrate.studio.scene import pebble, smaller, whistle
+from umbrate.studio.shapes import PEBBLE, distance
+from umbrate.studio.shoot import shoot, true_pose
+
+
+class Truth(unittest.TestCase):
+    def test_the_mesh_is_the_surface(self):
+        t = pebble_truth()
+        d = [distance(PEBBLE, *v) for v in t.vertices[::20]]
+        self.assertLess(np.abs(d).max(), 0.02)
+        outwards = np.cross(*(t.vertices[t.faces[:, k]] - t.vertices[t.faces[:, 0]] for k in (1, 2)))
+        middle = t.vertices[t.faces].mean(1)
+        n = outwards[::50] / np.linalg.norm(outwards[::50], axis=1, keepdims=True)
+        self.assertTrue(all(distance(PEBBLE, *(m + 0.5 * k)) > 0 for m, k in zip(middle[::50], n, strict=True)))
+
+    def test_masks_and_poses_and_mesh_agree_to_a_pixel(self):
+        t = pebble_truth()
+        for name in sorted(t.poses)[::4]:
+            file = t.folder / name
+            mask = read_mask(file.parent / "masks" / (file.stem + ".png"))
+            # the mesh drawn through a pinhole, looked up where the exact lens sees each pixel
+            h, w = mask.shape
+            K = np.array([t.lens.f, t.lens.cx + 20, t.lens.cy + 20])
+            drawn = np.isfinite(mesh_depth(t.vertices, t.faces, K, t.poses[name], w + 40, h + 40))
+            v, u = np.mgrid[0:h, 0:w].astype(float)
+            at = t.lens.unproject(np.stack([u.ravel(), v.ravel()], 1)) * K[0] + K[1:]
+            x, y = np.clip(np.round(at).astype(int), 0, [w + 39, h + 39]).T
+            silhouette = drawn[y, x].reshape(h, w)
+            self.assertGreater((mask & silhouette).sum() / (mask | silhouette).sum(), 0.99)
+
+    def test_a_sheet_is_where_the_numbers_say_through_the_whole_lens(self):
+        # a white sheet with one black square; its center must be seen where pose and lens put it
+        scene = pebble()
+        lens = Lens(640, 480, 700.0, 322.0, 236.0, (-0.2, 0.05, 0.0), (1e-3, -5e-4))
+        picture = np.full((200, 200), 255, np.uint8)
+        picture[97:103, 97:103] = 0
+        to_table = np.eye(4)
+        to_table[:3, :3] = [[1, 0, 0], [0, -1, 0], [0, 0, -1]]
+        to_table[:3, 3] = [-40, 40, 0.2]
+        surroundings = Surroundings(disc_radius=0, table_z=0.0, sheets=[Sheet(to_table, 80, 80, picture, TURNING)])
+        for shot in scene.sittings[0].shots[:3]:
+            E = true_pose(scene.sittings[0], shot)
+            light, cover = render(
+                PEBBLE, lens, shot.studio_to_camera, np.eye(4), np.eye(4), surroundings, show_object=False
+            )
+            self.assertEqual(cover.max(), 0)
+            corners = np.array([[x, y, 0, 1.0] for x in (38.8, 41.2) for y in (38.8, 41.2)]) @ to_table.T
+            uv = lens.project((P := transform(E, corners[:, :3]))[:, :2] / P[:, 2:])
+            lo, hi = np.floor(uv.min(0)).astype(int) - 3, np.ceil(uv.max(0)).astype(int) + 4
+            patch = light[lo[1] : hi[1], lo[0] : hi[0]].mean(2)
+            dark = patch.max() - patch
+            dark[dark < 0.4 * dark.max()] = 0
+            y, x = np.mgrid[lo[1] : hi[1], lo[0] : hi[0]]
+            seen = np.array([(dark * x).sum(), (dark * y).sum()]) / dark.sum()
+            center = np.array([40.0, 40, 0, 1]) @ to_table.T
+            Y = transform(E, center[None, :3])
+            np.testing.assert_allclose(seen, lens.project(Y[:, :2] / Y[:, 2:])[0], atol=0.15)
+
+    def test_photos_carry_exif_and_truth_carries_everything(self):
+        folder = pebble_set()
+        facts = read_facts(folder / "by-hand" / "U_0001.jpg")
+        self.assertEqual((facts.width, facts.height, facts.focal_35mm), (640, 480, 50))
+        self.assertIn("Simulated", facts.model)
+        self.assertTrue(facts.taken.startswith("2026-05-04"))
+        with Image.open(folder / "by-hand" / "U_0001.jpg") as image:
+            self.assertIn("simulated", image.getexif()[0x0131])
+        truth = json.loads((folder / "truth.json").read_text())
+        self.assertTrue(truth["simulated"])
+        self.assertEqual(len(truth["photos"]), 12)
+
+    def test_the_same_seed_takes_the_same_photos_whatever_the_threads(self):
+        scene = smaller(pebble(), 4, 3)
+        a, b = scratch() / "a", scratch() / "b"
+        shoot(replace(scene, truth_step_mm=4.0), a, threads=1)
+        shoot(replace(scene, truth_step_mm=4.0), b, threads=3)
+        for file in sorted((a / "by-hand").glob("*.jpg")):
+            np.testing.assert_array_equal(read_picture(file), read_picture(b / "by-hand" / file.name))
+
+
+class Whistle(unittest.TestCase):
+    def test_the_backdrop_stands_still_while_the_object_turns(self):
+        scene = smaller(whistle(), 5)
+        sitting = scene.sittings[0]
+        pictures, covers = [], []
+        for shot in sitting.shots[:2]:
+            from umbrate.studio.shoot import shot_frames
+
+            turning, obj = shot_frames(sitting, shot)
+            light, cover = render(
+                scene.shape, scene.lens, shot.studio_to_camera, turning, obj, sitting.surroundings, scene.samples
+            )
+            pictures.append(light)
+            covers.append(cover)
+        away = (covers[0] == 0) & (covers[1] == 0)
+        wall = np.zeros_like(away)
+        wall[: int(away.shape[0] * 0.15)] = True  # above the turntable's far edge
+        change = np.abs(pictures[0] - pictures[1]).max(2)
+        self.assertLess(change[wall & away].max(), 1e-6)
+        both = (covers[0] > 0.99) & (covers[1] > 0.99)
+        self.assertGreater(np.median(change[both]), 0.02)
+
+    def test_both_sittings_show_one_object_in_one_frame(self):
+        scene = whistle()
+        for sitting in scene.sittings:
+            self.assertEqual(len(sitting.shots), 24)
+        # the same place on the object, through both sittings' poses, is where the object is
+        lens = scene.lens
+        for sitting in scene.sittings:
+            E = true_pose(sitting, sitting.shots[0])
+            Y = transform(E, np.array([[0.0, 0, 30]]))
+            uv = lens.project(Y[:, :2] / Y[:, 2:])[0]
+            self.assertTrue((np.abs(uv - [800, 600]) < 250).all())
+
+
+class Judging(unittest.TestCase):
+    def test_distance_to_triangles_is_exact(self):
+        rng = np.random.default_rng(5)
+        t = pebble_truth()
+        P, n = sample_mesh(t.vertices, t.faces, 400, 2)
+        offset = rng.uniform(0.05, 0.6, 400)
+        d = nearest_on_triangles(P + offset[:, None] * n, t.vertices, t.faces)
+        # off the surface along the normal: at most that far, and nearly that far on a smooth body
+        self.assertTrue((d <= offset + 1e-9).all())
+        self.assertGreater(np.median(d / offset), 0.97)
+        # one triangle in the plane z = 0: face, edge and corner
+        V, F = np.array([[0.0, 0, 0], [4, 0, 0], [0, 4, 0]]), np.array([[0, 1, 2]])
+        Q = np.array([[1.0, 1, 2], [2, -3, 0], [-3, -4, 0], [3, 3, 1]])
+        np.testing.assert_allclose(nearest_on_triangles(Q, V, F, 1), [2, 3, 5, np.sqrt(1 + 2)], atol=1e-12)
+
+    def test_a_perfect_cloud_is_judged_perfect_and_a_shifted_one_by_its_shift(self):
+        t = pebble_truth()
+        X, n = sample_mesh(t.vertices, t.faces, 40_000, 3)
+        good = t.judge_cloud("By hand", X, np.eye(4))
+        self.assertLess(good["distance_mm_median"], 1e-6)
+        self.assertEqual(good["covered_1mm_percent"], 100)
+        bad = t.judge_cloud("By hand", X + 3.0 * n, np.eye(4))
+        self.assertGreater(bad["off_2mm_percent"], 95)
+        self.assertLess(bad["covered_1mm_percent"], 5)
+        # a hole is missed
+        half = t.judge_cloud("By hand", X[X[:, 0] > 0], np.eye(4))
+        self.assertLess(half["covered_1mm_percent"], 75)
+        seen = t.seen_surface("By hand", 20_000)
+        self.assertGreater(seen[:, 2].min(), 0.0)
+        depth = mesh_depth(t.vertices, t.faces, np.array([905.0, 322, 237]), t.poses[sorted(t.poses)[0]], 640, 480)
+        self.assertTrue(np.isfinite(depth).any())
