@@ -9,6 +9,7 @@ import hashlib
 import io
 import os
 import tempfile
+import zipfile
 from pathlib import Path
 
 import numpy as np
@@ -71,7 +72,7 @@ class BlobStore:
         try:
             with np.load(io.BytesIO(self.get_bytes(key)), allow_pickle=False) as z:
                 return {name: z[name] for name in z.files}
-        except (ValueError, OSError, KeyError, EOFError) as e:
+        except (ValueError, OSError, KeyError, EOFError, zipfile.BadZipFile) as e:
             raise UmbrateError(
                 f"A data file of the job is damaged ({key[:12]}). Run the stage that made it again."
             ) from e

@@ -80,6 +80,7 @@ class Job:
         self.folder, self.db, self._lock, self.writable = Path(folder), connection, lock, writable
         self.blobs = BlobStore(self.folder / "blobs")
         self._undo = undo.Undo(connection)
+        self._closed = False
 
     # ------------------------------------------------------------------ open and close
     @classmethod
@@ -149,17 +150,26 @@ class Job:
                 os.close(lock)
             raise UmbrateError(f"{folder.name} was made by a newer version of Umbrate. Update Umbrate to open it.")
         job = cls(folder, db, lock, writable)
-        if writable:
-            while version < VERSION:
+        try:
+            while writable and version < VERSION:
                 with job._transaction():
-                    for s in MIGRATIONS[version]:
-                        db.execute(s)
+                    for statement in MIGRATIONS[version]:
+                        db.execute(statement)
                     version += 1
                     db.execute("UPDATE meta SET value = ? WHERE key = 'version'", (str(version),))
+        except sqlite3.Error as e:
+            job.close()
+            raise UmbrateError(
+                f"{folder.name} was made by an older version and could not be brought up to date ({e}). It was "
+                "left as it is."
+            ) from e
         return job
 
     def close(self):
-        """Tidy up, close the database and give the lock back."""
+        """Tidy up, close the database and give the lock back. Closing twice does no harm."""
+        if self._closed:
+            return
+        self._closed = True
         if self.writable:
             self.collect_garbage()
         self.db.close()

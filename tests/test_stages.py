@@ -1,0 +1,342 @@
+"""The stages on a small simulated set: right, repeatable, honest about bad input."""
+
+import pickle
+import shutil
+import unittest
+from pathlib import Path
+
+import numpy as np
+from PIL import Image
+
+from tests.scenes import pebble_set, pebble_truth, scratch
+from umbrate.core.errors import Cancelled, UmbrateError
+from umbrate.job.store import Job
+from umbrate.stages import BY_NAME, STAGES
+from umbrate.stages.base import Report, StageSettings, parse_settings
+from umbrate.stages.deliver import camera_rows, load_block, load_cloud
+from umbrate.stages.executor import LocalExecutor
+from umbrate.studio.scene import pebble
+from umbrate.studio.shoot import shoot
+from umbrate.work.adding import photo_folders, read_folder, take_in
+from umbrate.work.state import DONE, LOOK, NOTHING, READY, STALE, board, current_fingerprint, plan
+
+QUICK = {"poses": {"features": 3000}, "cloud": {"photo_scale": 2, "rounds": 1, "neighbors": 4}}
+
+
+class PicklingExecutor:
+    """Sends every work item and its result through pickle, as other processes would get them."""
+
+    def map(self, function, items):
+        for x in items:
+            f, item = pickle.loads(pickle.dumps((function, x)))
+            yield pickle.loads(pickle.dumps(f(item)))
+
+
+def new_job(folder, photos=None, masks=True, name="By hand"):
+    """A job with the pebble set (or another folder of photos) as its one sitting."""
+    photos = photos or pebble_set() / "by-hand"
+    job = Job.create(folder)
+    sitting, _, _ = take_in(job, name, read_folder(photos, photos / "masks" if masks else None))
+    for stage, values in QUICK.items():
+        job.set_settings(sitting.id, stage, values)
+    return job, sitting
+
+
+def run(job, sitting, stage, report=None):
+    """Run one stage here and commit it, as the queue does."""
+    s = BY_NAME[stage]
+    settings = parse_settings(s, job.settings(sitting.id, stage))
+    mark = current_fingerprint(job, sitting, s, settings)
+    out = s.run(s.gather(job, sitting), settings, report or Report())
+    job.commit_result(
+        sitting.id, stage, mark, settings.model_dump(mode="json"), out.figures, out.problems, out.artefacts, 0.1
+    )
+    return out
+
+
+def state(job, stage, sitting=0):
+    """State of a cell."""
+    return next(c.state for c in board(job)[sitting] if c.stage == stage)
+
+
+class WholeJob(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.job, cls.sitting = new_job(scratch() / "pebble")
+        cls.addClassCleanup(cls.job.close)
+        cls.outcomes = {s.name: run(cls.job, cls.sitting, s.name) for s in STAGES}
+
+    def test_poses_and_cloud_agree_with_the_truth(self):
+        truth = pebble_truth()
+        rows, lenses = camera_rows(self.job)
+        figures, M = truth.judge_poses("By hand", {r["name"]: r["pose"] for r in rows})
+        self.assertEqual(figures["solved"], 12)
+        self.assertLess(figures["rotation_deg_median"], 0.4)
+        self.assertLess(figures["center_percent_median"], 0.4)
+        (lens,) = lenses.values()
+        self.assertAlmostEqual(lens.f / truth.lens.f, 1.0, delta=0.02)
+        cloud = truth.judge_cloud("By hand", load_cloud(self.job, self.sitting)["points"], M)
+        self.assertLess(cloud["distance_mm_median"], 0.25)
+        self.assertGreater(cloud["covered_1mm_percent"], 85)
+        self.assertLess(cloud["off_2mm_percent"], 1)
+
+    def test_other_executors_and_thread_counts_give_the_same_bits(self):
+        for executor in (PicklingExecutor(), LocalExecutor(5)):
+            job, sitting = new_job(scratch() / "again")
+            with job:
+                for s in STAGES:
+                    out = run(job, sitting, s.name, Report(executor))
+                    # blobs are named by their content
+                    self.assertEqual(out.artefacts, self.outcomes[s.name].artefacts, s.name)
+
+    def test_every_artefact_is_there_and_every_figure_is_plain(self):
+        import json
+
+        for name, out in self.outcomes.items():
+            json.dumps(out.figures)
+            for key in out.artefacts.values():
+                self.assertTrue(self.job.blobs.path(key).is_file())
+            self.assertTrue(all(BY_NAME[name].headline(out.figures)))
+
+    def test_nothing_outside_the_masks_is_used(self):
+        from umbrate.core.imaging.decode import read_mask
+
+        block = load_block(self.job, self.sitting)
+        photos = {p.id: p for p in self.job.photos(self.sitting.id)}
+        for k, pid in enumerate(block["photo_ids"]):
+            mask = read_mask(pebble_set() / "by-hand" / "masks" / (Path(photos[int(pid)].name).stem + ".png"))
+            xy = np.round(block["xy"][block["photo"] == k]).astype(int)
+            self.assertTrue(mask[xy[:, 1], xy[:, 0]].all())
+
+    def test_live_blocks_grow_in_a_frame_like_the_final_one(self):
+        seen = []
+
+        class Watching(Report):
+            def live(self, name, data):
+                seen.append((name, pickle.loads(pickle.dumps(data))))
+
+        run(self.job, self.sitting, "poses", Watching())
+        counts = [len(d["poses"]) for n, d in seen if n == "block"]
+        self.assertEqual((counts[0], counts[-1]), (2, 12))
+        distance = [np.linalg.norm(np.linalg.inv(E)[:3, 3]) for E in seen[-1][1]["poses"]]
+        self.assertAlmostEqual(np.median(distance), 1.0, delta=0.1)
+
+
+class Staleness(unittest.TestCase):
+    def setUp(self):
+        self.job, self.sitting = new_job(scratch() / "j")
+        self.addCleanup(self.job.close)
+
+    def fake(self, *names):
+        """Results without work: what is compared are fingerprints."""
+        for n in names:
+            s = BY_NAME[n]
+            settings = parse_settings(s, self.job.settings(self.sitting.id, n))
+            figures = {
+                "photos": {"photos": 12, "readable": 12, "unreadable": [], "sizes": 1, "megapixels": 3.7},
+                "masks": {"photos": 12, "masks": 12, "share": 0.2},
+                "poses": {"photos": 12, "solved": 12, "rms_px": 0.4, "points": 9},
+                "cloud": {"points": 1000, "photos_per_point": 4.0},
+            }[n]
+            self.job.commit_result(
+                self.sitting.id, n, current_fingerprint(self.job, self.sitting, s), settings.model_dump(mode="json"),
+                figures, [], {}, 1.0,
+            )  # fmt: skip
+
+    def states(self):
+        return [c.state for c in board(self.job)[0]]
+
+    def seconds(self):
+        return [c.second for c in board(self.job)[0]]
+
+    def test_what_depends_on_a_change_is_stale_and_an_undo_makes_it_current_again(self):
+        self.assertEqual(self.states(), [READY, NOTHING, NOTHING, NOTHING])
+        self.fake("photos", "masks", "poses", "cloud")
+        self.assertEqual(self.states(), [DONE] * 4)
+        sid = self.sitting.id
+        self.job.set_settings(sid, "poses", {"features": 900})
+        self.assertEqual(self.states(), [DONE, DONE, STALE, STALE])
+        self.assertEqual(self.seconds()[2:], ["settings changed", "Poses changed"])
+        self.job.undo()
+        self.assertEqual(self.states(), [DONE] * 4)
+        self.job.set_keep_box(sid, {"center": [0, 0, 0], "axes": np.eye(3).tolist(), "half": [1, 1, 1]})
+        self.assertEqual(self.states(), [DONE, DONE, DONE, STALE])
+        self.assertEqual(self.seconds()[3], "keep box changed")
+        self.job.undo()
+        self.job.set_aside([self.job.photos(sid)[0].id])
+        self.assertEqual(self.states(), [STALE] * 4)
+        self.job.undo()
+        self.assertEqual(self.states(), [DONE] * 4)
+
+    def test_a_plan_is_what_is_missing_or_stale_below_and_then_the_stage(self):
+        self.assertEqual(plan(self.job, self.sitting, "cloud"), ["photos", "masks", "poses", "cloud"])
+        self.fake("photos", "masks", "poses", "cloud")
+        self.assertEqual(plan(self.job, self.sitting, "cloud"), [])
+        self.assertEqual(plan(self.job, self.sitting, "cloud", redo=True), ["cloud"])
+        self.job.set_settings(self.sitting.id, "masks", {})
+        self.assertEqual(plan(self.job, self.sitting, "cloud"), ["masks", "poses", "cloud"])
+        self.job.set_settings(self.sitting.id, "cloud", {"seed": 1})
+        self.assertEqual(plan(self.job, self.sitting, "poses", redo=True), ["masks", "poses"])
+
+
+class SettingsModels(unittest.TestCase):
+    def test_every_setting_explains_itself_and_its_default_is_within_its_range(self):
+        for stage in STAGES:
+            self.assertTrue(issubclass(stage.Settings, StageSettings))
+            stage.Settings.model_validate(stage.Settings().model_dump())
+            for name, field in stage.Settings.model_fields.items():
+                self.assertTrue(field.title, f"{stage.name}.{name}")
+                self.assertGreater(len(field.description), 20, f"{stage.name}.{name}")
+
+    def test_wrong_settings_say_which_and_what(self):
+        for values, said in (({"featurs": 5}, "featurs"), ({"features": 3}, "500"), ({"ratio": "x"}, "ratio")):
+            with self.assertRaises(UmbrateError) as caught:
+                parse_settings(BY_NAME["poses"], values)
+            self.assertIn(said, str(caught.exception))
+        with self.assertRaises(UmbrateError):
+            parse_settings(BY_NAME["cloud"], {"photo_scale": 3})
+
+
+class BadInput(unittest.TestCase):
+    """Each gives a sentence that says what is wrong; nothing is lost."""
+
+    def photos(self, count=12, **change):
+        """A folder with copies of the first pebble photos and masks."""
+        folder = scratch() / "set (1) ü"
+        (folder / "masks").mkdir(parents=True)
+        for file in sorted((pebble_set() / "by-hand").glob("*.jpg"))[:count]:
+            shutil.copy(file, folder)
+            shutil.copy(file.parent / "masks" / (file.stem + ".png"), folder / "masks")
+        return folder
+
+    def refused(self, said, function, *args):
+        with self.assertRaises(UmbrateError) as caught:
+            function(*args)
+        self.assertIn(said, str(caught.exception))
+
+    def test_folders(self):
+        empty = scratch()
+        self.refused("does not exist", read_folder, empty / "no")
+        self.refused("no photos", read_folder, empty)
+        (empty / "file.txt").write_text("x")
+        self.refused("not a folder", read_folder, empty / "file.txt")
+        (empty / "a.jpg").write_bytes(b"")
+        self.refused("0 bytes", read_folder, empty)
+        self.refused("mask folder", read_folder, pebble_set() / "by-hand", empty / "none")
+        # a folder of such folders is understood
+        self.assertEqual(photo_folders(pebble_set()), [pebble_set() / "by-hand"])
+        self.assertEqual(photo_folders(pebble_set() / "by-hand"), [pebble_set() / "by-hand"])
+        self.refused("no photos", photo_folders, scratch())
+
+    def test_damaged_and_odd_photos_are_told_and_the_others_go_on(self):
+        folder = self.photos()
+        files = sorted(folder.glob("*.jpg"))
+        files[0].write_bytes(files[0].read_bytes()[:9000])  # cut short: the head is whole
+        (folder / "zero.jpg").write_bytes(b"")
+        rng = np.random.default_rng(1)
+        odd = rng.integers(0, 255, size=(300, 400, 3)).astype(np.uint8)
+        Image.fromarray(np.dstack([odd, odd[..., 0]])).save(folder / "alpha.png")
+        Image.fromarray(odd[..., 0].astype(np.uint16) * 257).save(folder / "deep.png")
+        Image.fromarray(odd).convert("CMYK").save(folder / "press.tif")
+        incoming = read_folder(folder, folder / "masks")
+        self.assertEqual(len(incoming.refused), 1)
+        self.assertIn("zero.jpg", incoming.refused[0])
+        job, sitting = new_job(scratch() / "j", folder)
+        with job:
+            out = run(job, sitting, "photos")
+            told = " ".join(p["text"] for p in out.problems)
+            self.assertIn(files[0].name, told)
+            self.assertIn("cut short", told)
+            self.assertIn("different sizes", told)
+            self.assertEqual(out.figures["readable"], 14)
+            self.assertEqual(state(job, "photos"), LOOK)
+            masks = run(job, sitting, "masks")
+            self.assertIn("alpha.png has no mask", " ".join(p["text"] for p in masks.problems))
+            poses = run(job, sitting, "poses")
+            self.assertEqual(poses.figures["solved"], 11)
+            reasons = " ".join(p["text"] for p in poses.problems)
+            for name in ("alpha.png", "deep.png", "press.tif"):
+                self.assertIn(f"{name} could not be placed", reasons)
+            self.assertGreater(run(job, sitting, "cloud").figures["points"], 5000)
+
+    def test_masks_of_wrong_size_name_or_content(self):
+        folder = self.photos(4)
+        masks = sorted((folder / "masks").glob("*.png"))
+        Image.new("L", (100, 100), 255).save(masks[0])
+        masks[1].rename(masks[1].with_name("other.png"))
+        Image.new("L", (640, 480), 0).save(masks[2])
+        job, sitting = new_job(scratch() / "j", folder)
+        with job:
+            run(job, sitting, "photos")
+            out = run(job, sitting, "masks")
+            told = [p["text"] for p in out.problems]
+            self.assertEqual(out.figures["masks"], 1)
+            self.assertIn("100 x 100 pixels, its photo 640 x 480", told[0])
+            self.assertIn("has no mask", told[1])
+            self.assertIn("empty", told[2])
+            job.set_settings(sitting.id, "masks", {"folder": str(folder / "masks"), "pattern": "{name}_m.png"})
+            self.refused("None of the 4 photos", run, job, sitting, "masks")
+            self.assertEqual(job.result(sitting.id, "masks").figures["masks"], 1)  # the old result stays
+            job.set_settings(sitting.id, "masks", {"folder": str(folder / "masks"), "pattern": "m.png"})
+            self.refused("{name}", run, job, sitting, "masks")
+            job.set_settings(sitting.id, "masks", {"folder": str(folder / "gone")})
+            self.refused("does not exist", run, job, sitting, "masks")
+
+    def test_one_photo_and_photos_without_overlap(self):
+        job, sitting = new_job(scratch() / "one", self.photos(1))
+        with job:
+            for stage in ("photos", "masks"):
+                run(job, sitting, stage)
+            self.refused("only one usable photo", run, job, sitting, "poses")
+            self.refused("no poses yet", run, job, sitting, "cloud")
+        folder = scratch() / "five"
+        folder.mkdir()
+        rng = np.random.default_rng(2)
+        for k in range(5):
+            small = Image.fromarray(rng.integers(0, 255, size=(60, 80, 3)).astype(np.uint8))
+            small.resize((640, 480), Image.Resampling.BICUBIC).save(folder / f"{k}.jpg")
+        job, sitting = new_job(scratch() / "five", folder, masks=False)
+        with job:
+            for stage in ("photos", "masks"):
+                run(job, sitting, stage)
+            self.refused("overlap", run, job, sitting, "poses")
+            self.assertIsNone(job.result(sitting.id, "poses"))
+
+    def test_an_empty_table_among_the_photos_is_not_placed(self):
+        from dataclasses import replace
+
+        scene = pebble()
+        shots = list(scene.sittings[0].shots)
+        shots[4] = replace(shots[4], empty=True)
+        scene.sittings[0].shots = shots
+        folder = scratch() / "set"
+        shoot(replace(scene, truth_step_mm=3.0), folder)
+        job, sitting = new_job(scratch() / "j", folder / "by-hand")
+        with job:
+            run(job, sitting, "photos")
+            masks = run(job, sitting, "masks")
+            self.assertIn("empty", masks.problems[0]["text"])
+            # the table is plain wood: it matches nothing of the masked others
+            out = run(job, sitting, "poses")
+            self.assertEqual(out.figures["solved"], 11)
+            self.assertIn("U_0005.jpg", out.problems[0]["text"])
+
+    def test_a_photo_that_vanished_or_changed_is_told(self):
+        folder = self.photos(4)
+        job, sitting = new_job(scratch() / "j", folder)
+        with job:
+            files = sorted(folder.glob("*.jpg"))
+            files[0].unlink()
+            Image.new("RGB", (64, 48)).save(files[1])
+            told = [p["text"] for p in run(job, sitting, "photos").problems]
+            self.assertIn("Was it moved or renamed?", told[0])
+            self.assertIn("has changed on the disk", told[1])
+
+    def test_stopping_is_heard_between_items(self):
+        class Impatient(Report):
+            def progress(self, fraction, sentence, **figures):
+                raise Cancelled()
+
+        job, sitting = new_job(scratch() / "j")
+        with job, self.assertRaises(Cancelled):
+            run(job, sitting, "photos", Impatient())
