@@ -55,7 +55,7 @@ class RealWorker(unittest.TestCase):
         fractions = [e.data["fraction"] for e in events if e.kind == "progress"]
         self.assertEqual(fractions, sorted(fractions))
         self.assertTrue(any(e.kind == "live" for e in events))
-        self.assertTrue(any(e.kind == "progress" and e.data["figures"].get("points") for e in events))
+        self.assertTrue(any(e.kind == "progress" and e.data["figures"].get("tie points") for e in events))
         self.assertNotIn((self.sitting.id, "poses"), self.queue.failures)
         # the job is whole for somebody who opens it anew
         self.job.close()
@@ -89,8 +89,8 @@ class RealWorker(unittest.TestCase):
         events = drive(self.queue)
         told = [(e.kind, e.data["stage"]) for e in events if e.kind in ("done", "failed")]
         self.assertEqual(told, [("failed", "masks"), ("failed", "photos")])
-        self.assertIn("does not exist", self.queue.failures[self.sitting.id, "masks"])
-        self.assertIn("no photos", self.queue.failures[other.id, "photos"])
+        self.assertIn("does not exist", self.queue.failures[self.sitting.id, "masks"].message)
+        self.assertIn("no photos", self.queue.failures[other.id, "photos"].message)
 
     def test_a_result_that_cannot_be_saved_is_a_failure_not_a_crash(self):
         self.queue.add(self.sitting, ["photos"])

@@ -1,12 +1,27 @@
-"""Errors that people can meet. Each carries one sentence that says what is wrong and what to do."""
+"""Errors that people can meet. Each carries a sentence that says what is wrong and what to do."""
 
 
 class UmbrateError(Exception):
-    """The base of every error a person can meet: its text is meant to be shown as it is."""
+    """The base of every error a person can meet: its text is meant to be shown as it is.
+
+    Parameters
+    ----------
+    text : str
+    remedy : tuple of str, optional
+        What would mend it, for a button: ``("add photos",)``, ``("go to", STAGE)``, ``("run again",)`` or
+        ``("set", SETTING, VALUE)`` for a setting of the stage that failed.
+    """
+
+    def __init__(self, text, remedy=None):
+        super().__init__(text)
+        self.remedy = remedy
+
+    def __reduce__(self):
+        return type(self), (str(self), self.remedy)
 
 
 class Cancelled(UmbrateError):
     """The work was stopped on request; finished results stay."""
 
-    def __init__(self, text="Stopped on request. What was finished before is kept."):
-        super().__init__(text)
+    def __init__(self, text="Stopped on request. What was finished before is kept.", remedy=None):
+        super().__init__(text, remedy)

@@ -1,24 +1,13 @@
 """The bench: settings, figures, one plot and advice for the chosen cell, all made from the stage."""
 
-from typing import get_args
-
-import numpy as np
-import pyqtgraph as pg
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import (
-    QCheckBox,
-    QComboBox,
-    QDoubleSpinBox,
-    QFileDialog,
     QFormLayout,
     QGridLayout,
     QHBoxLayout,
     QLabel,
-    QLineEdit,
     QPushButton,
     QScrollArea,
-    QSpinBox,
-    QToolButton,
     QVBoxLayout,
     QWidget,
 )
@@ -26,76 +15,17 @@ from PyQt6.QtWidgets import (
 from ..stages import BY_NAME
 from ..work.state import WORDS
 from . import tokens as t
-from .board import short_time
+from .editors import make_editor
+from .plots import histogram_plot
+from .text import short_time
 
 WIDTH = 330
 
 
-def _bounds(field):
-    low = high = None
-    for m in field.metadata:
-        low = getattr(m, "ge", low)
-        high = getattr(m, "le", high)
-    return low, high
-
-
-def make_editor(name, field, value, changed):
-    """A widget for one setting, from its description in the stage's model; `changed(name, value)` on edit."""
-    extra = field.json_schema_extra or {}
-    kind = field.annotation
-    choices = get_args(kind)
-    if choices:
-        w = QComboBox()
-        for c in choices:
-            w.addItem(f"{extra.get('unit', '')}{c}" if c != 1 or "unit" not in extra else "full", c)
-        w.setCurrentIndex(choices.index(value) if value in choices else 0)
-        w.activated.connect(lambda _: changed(name, w.currentData()))
-    elif kind is bool:
-        w = QCheckBox()
-        w.setChecked(value)
-        w.toggled.connect(lambda on: changed(name, on))
-    elif kind in (int, float):
-        w = QSpinBox() if kind is int else QDoubleSpinBox()
-        low, high = _bounds(field)
-        w.setRange(low if low is not None else 0, high if high is not None else 1_000_000)
-        w.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)  # arrow keys and the wheel do the same
-        if kind is float:
-            w.setDecimals(2)
-            w.setSingleStep(0.05 if (high or 10) <= 1 else 0.1)
-        w.setValue(value)
-        if "unit" in extra:
-            w.setSuffix(f" {extra['unit']}")
-        # only when the user is through with typing: each change is a step of undo
-        w.editingFinished.connect(lambda: changed(name, w.value()))
-    elif extra.get("kind") == "folder":
-        w = QWidget()
-        row = QHBoxLayout(w)
-        row.setContentsMargins(0, 0, 0, 0)
-        line = QLineEdit(value)
-        line.setPlaceholderText("no masks")
-        line.editingFinished.connect(lambda: changed(name, line.text().strip()))
-        pick = QToolButton(text="…")
-
-        def choose():
-            folder = QFileDialog.getExistingDirectory(w, field.title, line.text())
-            if folder:
-                line.setText(folder)
-                changed(name, folder)
-
-        pick.clicked.connect(choose)
-        row.addWidget(line)
-        row.addWidget(pick)
-    else:
-        w = QLineEdit(str(value))
-        w.editingFinished.connect(lambda: changed(name, w.text()))
-    default = field.default
-    w.setToolTip(f"{field.description}\nDefault: {default if default != '' else 'empty'}")
-    w.setAccessibleName(field.title)
-    return w
-
-
 class Bench(QScrollArea):
     """The panel at the right."""
+
+    add_photos_wanted = pyqtSignal()
 
     def __init__(self, session):
         super().__init__(objectName="panel")
@@ -131,6 +61,7 @@ class Bench(QScrollArea):
                 str(s.job.settings(sitting.id, s.stage)),
                 str(s.keep_box),
                 cell.detail,
+                s.following(s.stage),
             )
         if mark == self._mark and self.widget() is not None:
             return
@@ -169,6 +100,7 @@ class Bench(QScrollArea):
         self._text(stage.about)
         if cell.state == "failed" and state not in ("running", "queued"):
             self._text(cell.detail, "advice")
+            self._remedy(stage)
         self._settings(sitting, stage)
         self.run_button = QPushButton(objectName="next")
         if state == "running":
@@ -186,14 +118,8 @@ class Bench(QScrollArea):
         self.column.addWidget(self.run_button)
         self.running_label = self._text("")
         self.running_label.setVisible(state == "running")
-        following = {"photos": "masks", "masks": "poses", "poses": "cloud"}.get(stage.name)
-        if (
-            result
-            and cell.state in ("done", "look")
-            and following
-            and s.result(following) is None
-            and state == cell.state
-        ):
+        following = s.following(stage.name)
+        if following and state == cell.state and cell.state in ("done", "look"):
             b = QPushButton(f"Next: run {BY_NAME[following].title}", objectName="next")
             b.clicked.connect(lambda: (s.choose(stage=following), s.run()))
             self.column.addWidget(b)
@@ -201,8 +127,29 @@ class Bench(QScrollArea):
             self._figures(stage, result)
             self._plot(stage, result)
             self._problems(result)
-        if stage.name in ("poses", "cloud") and s.keep_box:
+        if stage.uses_keep_box and s.keep_box:
             self._keep_box(sitting)
+
+    def _remedy(self, stage):
+        """The button that does what a failure's sentence advises."""
+        s = self.session
+        remedy = s.remedy()
+        if not remedy:
+            return
+        kind, *more = remedy
+        if kind == "add photos":
+            text, act = "Add photos…", self.add_photos_wanted.emit
+        elif kind == "go to":
+            text, act = f"Go to {BY_NAME[more[0]].title}", lambda: s.choose(stage=more[0])
+        elif kind == "set":
+            title = stage.Settings.model_fields[more[0]].title
+            text = f"Set “{title}” to {more[1]} and run" if more[1] != "" else f"Clear “{title}” and run"
+            act = lambda: (s.set_setting(stage.name, *more), s.run())  # noqa: E731
+        else:
+            text, act = "Run it again", s.run
+        b = QPushButton(text)
+        b.clicked.connect(lambda _: act())
+        self.column.addWidget(b)
 
     # ------------------------------------------------------------------ settings
     def _settings(self, sitting, stage):
@@ -245,49 +192,11 @@ class Bench(QScrollArea):
             self.session.set_setting(stage.name, name, value)
 
     # ------------------------------------------------------------------ figures
-    def _rows(self, stage, f):
-        if stage.name == "photos":
-            return [
-                ("Photos", f"{f['photos']}", "Photos in use in this sitting"),
-                ("Readable", f"{f['readable']}", "Photos whose file could be decoded to the end"),
-                ("Cameras", f"{f['cameras']}", "Different cameras by EXIF"),
-                ("Together", f"{f['megapixels']:.0f} MP", "Pixels of all photos"),
-            ]
-        if stage.name == "masks":
-            share = "-" if f["share"] is None else f"{100 * f['share']:.1f} %"
-            return [
-                ("Photos with a mask", f"{f['masks']} of {f['photos']}", "The others are used whole"),
-                ("Object fills", share, "Share of the picture inside the mask, median of the photos"),
-            ]
-        if stage.name == "poses":
-            L = f["lens"]
-            return [
-                ("Placed", f"{f['solved']} of {f['photos']}", "Photos with a solved pose"),
-                ("Residual", f"{f['rms_px']:.2f} px", "Root mean square distance between seen and predicted sightings"),
-                ("Tie points", f"{f['points']:,}", "Points of the sparse cloud"),
-                ("Sightings", f"{f['sightings']:,}", "Tie points as seen in photos; more per point is better"),
-                ("Matched pairs", f"{f['pairs']} of {f['pairs_tried']}", "Photo pairs that show the same surface"),
-                ("Focal length", f"{L['f']:.1f} px", f"Solved; the EXIF data said {L['start_f']:.0f} px"),
-                ("Principal point", f"{L['cx']:.1f}, {L['cy']:.1f} px", "Where the optical axis meets the picture"),
-                ("k1, k2, k3", ", ".join(f"{x:.4f}" for x in L["k"]), "Radial distortion (Brown-Conrady)"),
-            ]
-        return [
-            ("Points", f"{f['points']:,}", "Points of the dense cloud"),
-            ("Photos a point", f"{f['photos_per_point']:.1f}", "Mean number of photos that agree on a point"),
-            ("Likeness", f"{f['score']:.2f}", "Median correlation of the patches, 1 is the same"),
-            ("Pixel on the object", f"{f['pixel_size']:.2g} (unscaled)", "Size of one pixel at the photo scale used"),
-            (
-                "Removed",
-                f"{f['removed_isolated'] + f['removed_outline']:,}",
-                f"Isolated: {f['removed_isolated']:,}; outside the masks' outlines: {f['removed_outline']:,}",
-            ),
-        ]
-
     def _figures(self, stage, result):
         grid = QGridLayout()
         grid.setHorizontalSpacing(12)
         grid.setVerticalSpacing(3)
-        for k, (name, value, meaning) in enumerate(self._rows(stage, result.figures)):
+        for k, (name, value, meaning) in enumerate(stage.rows(result.figures)):
             a, b = QLabel(name), QLabel(value)
             a.setStyleSheet(f"color: {t.QUIET};")
             b.setAlignment(Qt.AlignmentFlag.AlignRight)
@@ -300,36 +209,10 @@ class Bench(QScrollArea):
         self._text(f"Made {result.made.replace('T', ' ')} in {short_time(result.seconds)}")
 
     def _plot(self, stage, result):
-        if stage.name == "poses" and self.session.block is not None:
-            values = np.linalg.norm(self.session.block["residual"], axis=1)
-            heights, edges = np.histogram(values, bins=30, range=(0, 2.0))
-            title, axis = "Residuals of the sightings", "distance seen to predicted (px)"
-        elif stage.name == "cloud":
-            heights = np.array(result.figures["photos_histogram"][2:])
-            edges = np.arange(2, 3 + len(heights)) - 0.5
-            title, axis = "Photos that agree on a point", "photos"
-        elif stage.name == "photos" and result.figures["sharpness"]:
-            heights, edges = np.histogram(list(result.figures["sharpness"].values()), bins=16)
-            title, axis = "Sharpness of the photos", "fine detail over coarse detail"
-        else:
-            return
-        self._text(title, "plain")
-        plot = pg.PlotWidget(background=t.PANEL)
-        plot.setFixedHeight(130)
-        plot.addItem(
-            pg.BarGraphItem(x0=edges[:-1], x1=edges[1:], height=heights, brush=t.CATEGORIES[1], pen=pg.mkPen(t.PANEL))
-        )
-        plot.setMouseEnabled(False, False)
-        plot.hideButtons()
-        plot.setMenuEnabled(False)
-        for side in ("left", "bottom"):
-            a = plot.getAxis(side)
-            a.setPen(t.LINE)
-            a.setTextPen(t.QUIET)
-            a.setTickFont(t.font(10))
-        plot.getAxis("left").setWidth(44)
-        plot.setLabel("bottom", axis, color=t.QUIET, **{"font-size": "11px"})
-        self.column.addWidget(plot)
+        histogram = stage.histogram(result.figures)
+        if histogram is not None:
+            self._text(histogram.title, "plain")
+            self.column.addWidget(histogram_plot(histogram))
 
     def _problems(self, result):
         for p in result.problems[:4]:

@@ -7,13 +7,9 @@ from PyQt6.QtWidgets import QToolTip, QWidget
 from ..stages import STAGES
 from ..work.state import WORDS
 from . import tokens as t
+from .text import counted, short_time
 
 HEAD, ROW, NAME = 24, 44, 176
-
-
-def short_time(seconds):
-    """A duration for people: 45 s, 3:20."""
-    return f"{seconds:.0f} s" if seconds < 60 else f"{int(seconds) // 60}:{int(seconds) % 60:02d}"
 
 
 class Board(QWidget):
@@ -100,7 +96,7 @@ class Board(QWidget):
             p.drawText(
                 QRect(12, HEAD + r * ROW + 21, NAME - 20, 16),
                 Qt.AlignmentFlag.AlignVCenter,
-                f"{count} photos, unscaled",
+                f"{counted(count, 'photo')}, unscaled",
             )
             for c, cell in enumerate(row):
                 self._paint_cell(p, self.cell_rect(r, c), cell, run)

@@ -13,7 +13,7 @@ from PyQt6.QtWidgets import (
 )
 
 from ..stages import BY_NAME
-from .board import short_time
+from .text import short_time
 
 
 class LedgerDialog(QDialog):

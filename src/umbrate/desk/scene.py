@@ -196,7 +196,7 @@ class Scene(QWidget):
     def _draw_points(self):
         w, h = self.width(), self.height()
         count = min(len(self.points), self._budget) if self._moving else len(self.points)
-        size = self.size.value() if self.is_cloud else self.size.value() + 1
+        size = self.size.value()
         start = time.perf_counter()
         self._buffers = draw_points(self.points, self.eye, w, h, size, count)
         picture = paint(self._buffers, self.colors, GROUND_RGB, 25.0 if self.is_cloud else 0.0)
@@ -240,17 +240,19 @@ class Scene(QWidget):
         self._paint_caption(p)
 
     def _paint_empty(self, p):
+        mid = self.rect().adjusted(32, 40, -32, 0)
         p.setPen(t.color(t.TEXT))
         p.setFont(t.font(t.HEADING))
-        mid = self.rect().adjusted(24, 0, -24, -24)
-        p.drawText(mid, Qt.AlignmentFlag.AlignCenter, "Nothing solved yet")
+        half = mid.height() // 2
+        p.drawText(
+            mid.adjusted(0, 0, 0, -half),
+            Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignBottom,
+            "Nothing solved yet",
+        )
         p.setFont(t.font())
         p.setPen(t.color(t.QUIET))
-        p.drawText(
-            mid.translated(0, 28),
-            Qt.AlignmentFlag.AlignCenter,
-            "Choose Poses on the Board and press Run: the photos will stand up here.",
-        )
+        told = "Choose Poses on the Board and press Run: the photos will stand up here."
+        p.drawText(mid.adjusted(0, half + 8, 0, 0), Qt.AlignmentFlag.AlignHCenter | Qt.TextFlag.TextWordWrap, told)
 
     def _frusta(self):
         """(photo id, corners (5, 3)): apex and four corners of each solved photo."""

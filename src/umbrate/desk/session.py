@@ -168,6 +168,23 @@ class Session(QObject):
         """All cells, with what runs and waits."""
         return board(self.job, self.queue.failures) if self.job else []
 
+    def following(self, stage):
+        """The stage after one where it is the next thing to do: not run yet and not waiting; else None."""
+        names = [s.name for s in STAGES]
+        k = names.index(stage) + 1
+        if k == len(names) or not self.job or self.result(names[k]) is not None:
+            return None
+        run, here = self.running(), (self.sitting_id, names[k])
+        going = (
+            (run and (run.sitting.id, run.stage) == here) or here in self.queue.waiting or here in self.queue.failures
+        )
+        return None if going else names[k]
+
+    def remedy(self):
+        """What would mend the chosen cell's last failure (see `UmbrateError`), or None."""
+        failure = self.queue.failures.get((self.sitting_id, self.stage)) if self.queue else None
+        return failure.remedy if failure else None
+
     def running(self):
         """The queue's Running, or None."""
         return self.queue.running if self.queue else None
@@ -291,6 +308,7 @@ class Session(QObject):
         if not self.job.writable:
             self.said.emit(f"{self.job.folder.name} is open for reading only: nothing can be run.", "bad")
             return
+        self.said.emit("", "bad")
         cells = cells or [(self.sitting_id, self.stage)]
         sittings = {s.id: s for s in self.job.sittings()}
         for sid, stage in cells:

@@ -16,6 +16,7 @@ from PyQt6.QtWidgets import (
 )
 
 from . import tokens as t
+from .text import counted
 
 THUMB = QSize(96, 72)
 PHOTO_ID, STATE, LINE = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1, Qt.ItemDataRole.UserRole + 2
@@ -188,7 +189,7 @@ class Strip(QWidget):
             )
             self.list.addItem(item)
         self.list.blockSignals(False)
-        shown = f"{len(rows)} of {len(photos)} photos" if len(rows) != len(photos) else f"{len(photos)} photos"
+        shown = f"{len(rows)} of {len(photos)} photos" if len(rows) != len(photos) else counted(len(photos), "photo")
         self.count.setText(shown if photos else "No photos in this sitting")
         self._follow()
 

@@ -96,7 +96,8 @@ def draw_state(painter, state, rect):
 PICTURES = (Path(__file__).parent / "pictures").as_posix()
 STYLE = f"""
 * {{ font-size: {SIZE}px; color: {TEXT}; }}
-QMainWindow, QDialog {{ background: {GROUND}; }}
+QMainWindow {{ background: {GROUND}; }}
+QDialog {{ background: {PANEL}; border: 1px solid {LINE}; }}
 QWidget#panel, QScrollArea#panel, QScrollArea#panel > QWidget > QWidget {{ background: {PANEL}; }}
 QLabel#heading {{ font-size: {HEADING}px; font-weight: 600; }}
 QLabel#quiet {{ font-size: {SMALL}px; color: {QUIET}; }}
@@ -135,7 +136,9 @@ QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
 QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
 QSplitter::handle {{ background: {GROUND}; }}
 QListView, QTableWidget, QPlainTextEdit {{ background: {PANEL}; border: none; outline: none; }}
-QTableWidget {{ gridline-color: {LINE}; }}
+QTableWidget {{ gridline-color: {RAISED}; background: {GROUND}; }}
+QTableWidget::item {{ padding: 0 8px; }}
+QTableWidget::item:selected {{ background: {ACCENT_DARK}; }}
 QHeaderView::section {{ background: {RAISED}; border: none; padding: 4px 8px; color: {QUIET}; }}
 QComboBox::drop-down {{ border: none; width: 20px; }}
 QComboBox::down-arrow {{ image: url({PICTURES}/chevron.svg); width: 12px; height: 12px; }}

@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QAction, QKeySequence
 from PyQt6.QtWidgets import (
     QFileDialog,
@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import (
     QMainWindow,
     QMenu,
     QMenuBar,
-    QProgressBar,
+    QMessageBox,
     QPushButton,
     QScrollArea,
     QSizePolicy,
@@ -29,8 +29,9 @@ from ..stages.deliver import export_cameras, export_cloud
 from ..work.demo import demo_folder, make_demo_job
 from . import tokens as t
 from .bench import Bench
-from .board import HEAD, ROW, Board, short_time
+from .board import HEAD, ROW, Board
 from .dialogs import Finder, LedgerDialog
+from .foot import Foot
 from .newjob import NewJobDialog
 from .photoview import PhotoView
 from .scene import Scene
@@ -38,7 +39,6 @@ from .session import Session
 from .strip import Strip
 from .welcome import Welcome, remember_job
 
-SAID_MS = {"good": 8000, "note": 8000, "bad": 0}
 HINTS = {
     "Scene": "Left: turn   Shift or right: move   Wheel: zoom to the pointer   Click a photo: choose it   "
     "Click a point: turn round it",
@@ -66,12 +66,9 @@ class Window(QMainWindow):
         self.welcome.open.connect(self.open_job)
         self.welcome.recent.connect(self.open_path)
         self._make_menus()
-        self._quiet = QTimer(self, singleShot=True)
-        self._quiet.timeout.connect(lambda: self.say("", "note"))
         s = self.session
         s.job_changed.connect(self._job_changed)
-        s.said.connect(self.say)
-        s.progressed.connect(self._progress)
+        s.said.connect(self._on_said)
         s.document_changed.connect(self._refresh)
         self._refresh()
 
@@ -81,6 +78,7 @@ class Window(QMainWindow):
         self.board, self.scene, self.photo_view = Board(s), Scene(s), PhotoView(s)
         self.bench, self.strip = Bench(s), Strip(s)
         self.board.menu_wanted.connect(self._board_menu)
+        self.bench.add_photos_wanted.connect(self.add_photos)
         scroll = QScrollArea()
         scroll.setWidget(self.board)
         scroll.setWidgetResizable(True)
@@ -108,26 +106,11 @@ class Window(QMainWindow):
         column.setSpacing(4)
         column.addWidget(scroll)
         column.addLayout(middle, 1)
-        column.addWidget(self._make_foot())
+        self.foot = Foot(s)
+        for w in (self.scene, self.photo_view, self.board):
+            self.foot.watch(w, HINTS[w.accessibleName()])
+        column.addWidget(self.foot)
         return desk
-
-    def _make_foot(self):
-        foot = QWidget(objectName="panel")
-        row = QHBoxLayout(foot)
-        row.setContentsMargins(12, 4, 12, 4)
-        self.hint = QLabel(objectName="quiet")
-        self.hint.setMinimumWidth(80)
-        self.doing = QLabel()
-        self.bar = QProgressBar(maximum=1000, textVisible=False)
-        self.bar.setFixedWidth(180)
-        self.cancel_button = QPushButton("Cancel")
-        self.cancel_button.clicked.connect(self.session.cancel)
-        row.addWidget(self.hint, 1)
-        for w in (self.doing, self.bar, self.cancel_button):
-            row.addWidget(w)
-            w.hide()
-        foot.setFixedHeight(36)
-        return foot
 
     def _action(self, menu, text, slot, keys=None, needs_job=True):
         a = QAction(text, self)
@@ -223,7 +206,7 @@ class Window(QMainWindow):
         try:
             make_demo_job(demo_folder()).close()
         except UmbrateError as e:
-            self.say(str(e), "bad")
+            self.session.said.emit(str(e), "bad")
             return
         if self.open_path(demo_folder()) and not self.session.result("cloud"):
             self.session.choose(stage="poses")
@@ -255,9 +238,9 @@ class Window(QMainWindow):
             return
         try:
             n = write(place)
-            self.say(f"Wrote {n:,} to {place} (unscaled)", "good")
+            self.session.said.emit(f"Wrote {n:,} to {place} (unscaled)", "good")
         except UmbrateError as e:
-            self.say(str(e), "bad")
+            self.session.said.emit(str(e), "bad")
 
     def export_cloud(self):
         """Write the chosen sitting's cloud."""
@@ -303,7 +286,6 @@ class Window(QMainWindow):
         self.job_place.setText(f"{job.folder.parent}{reading}" if job else "")
         if job:
             remember_job(job.folder)
-            self.say("", "note")
         else:
             self.welcome.refresh()
         self._refresh()
@@ -320,47 +302,12 @@ class Window(QMainWindow):
             self.redo_action.setEnabled(bool(redo))
             rows = max(1, min(4, len(job.sittings())))
             self.board_scroll.setFixedHeight(HEAD + ROW * rows + 6)
-        self._progress()
 
-    def _progress(self):
-        run = self.session.running()
-        for w in (self.doing, self.bar, self.cancel_button):
-            w.setVisible(run is not None)
-        if run:
-            left = run.seconds_left
-            waiting = len(self.session.queue.waiting)
-            self.doing.setText(
-                f"{BY_NAME[run.stage].title}, {run.sitting.name}: {run.sentence}"
-                + (f"   {short_time(left)} left" if left is not None else "")
-                + (f"   {waiting} waiting" if waiting else "")
-            )
-            self.bar.setValue(int(1000 * run.fraction))
-
-    def say(self, text, kind):
-        """Say a sentence in the foot; on the welcome page, in its own place."""
-        colors = {"good": t.STATE_COLORS["done"], "bad": t.STATE_COLORS["failed"], "note": t.QUIET}
+    def _on_said(self, text, kind):
+        # the welcome page has no foot
         if self.session.job is None and text and kind == "bad":
-            from PyQt6.QtWidgets import QMessageBox
-
             box = QMessageBox(QMessageBox.Icon.NoIcon, "Umbrate", text, QMessageBox.StandardButton.Ok, self)
             box.open()
-            return
-        self.hint.setText(text)
-        self.hint.setToolTip(text)
-        self.hint.setStyleSheet(f"color: {colors[kind]}; font-size: {t.SIZE if text else t.SMALL}px;")
-        self.said_kind = kind if text else ""
-        self._quiet.stop()
-        if text and SAID_MS[kind]:
-            self._quiet.start(SAID_MS[kind])
-        if not text:
-            self._pointer_hint()
-
-    def _pointer_hint(self):
-        for w in (self.scene, self.photo_view, self.board):
-            if w.underMouse():
-                self.hint.setText(HINTS[w.accessibleName()])
-                return
-        self.hint.setText(HINTS["Scene"])
 
     def dragEnterEvent(self, e):
         if any(Path(u.toLocalFile()).is_dir() for u in e.mimeData().urls()):

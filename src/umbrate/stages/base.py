@@ -46,6 +46,16 @@ def problem(photo, text, hint=""):
     return {"photo": photo.id if photo else None, "name": photo.name if photo else "", "text": text, "hint": hint}
 
 
+@dataclass(frozen=True)
+class Histogram:
+    """Counts to draw as bars: `edges` has one value more than `counts`."""
+
+    title: str
+    axis: str
+    edges: list
+    counts: list
+
+
 class Report:
     """How a running stage speaks: progress, live data, and the question whether to stop.
 
@@ -85,6 +95,7 @@ class Stage:
     reads: ClassVar[str] = "photos"  #: what `key` covers, for people
     Settings: ClassVar[type[StageSettings]]
     about: ClassVar[str]  #: what it does, in a sentence
+    uses_keep_box: ClassVar[bool] = False  #: whether the keep box is set beside it
 
     def gather(self, job, sitting) -> Any:
         """Everything `run` needs, picklable. Raises UmbrateError where something is missing."""
@@ -101,6 +112,14 @@ class Stage:
     def headline(self, figures) -> tuple:
         """Two short texts for the Board: the key figure, and what matters second."""
         raise NotImplementedError
+
+    def rows(self, figures) -> list:
+        """Figures for the bench: (name, value with its unit, what it means)."""
+        raise NotImplementedError
+
+    def histogram(self, figures):
+        """What is drawn beside the figures: a Histogram, or None."""
+        return None
 
 
 def parse_settings(stage, values):

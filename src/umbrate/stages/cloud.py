@@ -18,7 +18,7 @@ from ..core.geometry.lens import Lens
 from ..core.imaging.decode import read_picture
 from ..core.imaging.undistort import undistort
 from ..job.blobs import BlobStore
-from .base import Outcome, Stage, StageSettings
+from .base import Histogram, Outcome, Stage, StageSettings
 from .masks import decode_mask, mask_blobs
 from .photos import photo_refs
 from .poses import LUMA
@@ -125,12 +125,13 @@ class CloudStage(Stage):
     about = "Computes depth for every photo, fuses it into a dense colored cloud and cleans it."
     needs = ("poses",)
     reads = "keep box"
+    uses_keep_box = True
     Settings = Settings
 
     def gather(self, job, sitting):
         poses = job.result(sitting.id, "poses")
         if poses is None:
-            raise UmbrateError(f"“{sitting.name}” has no poses yet. Run Poses first.")
+            raise UmbrateError(f"“{sitting.name}” has no poses yet. Run Poses first.", ("go to", "poses"))
         return Inputs(
             str(job.blobs.folder),
             photo_refs(job, sitting),
@@ -148,7 +149,9 @@ class CloudStage(Stage):
         by_id = {p.id: p for p in inputs.photos}
         rows = [i for i, pid in enumerate(b["photo_ids"]) if np.isfinite(b["poses"][i, 0, 0]) and int(pid) in by_id]
         if len(rows) < 2:
-            raise UmbrateError("Fewer than two solved photos are left. Bring photos back or run Poses again.")
+            raise UmbrateError(
+                "Fewer than two solved photos are left. Bring photos back or run Poses again.", ("go to", "poses")
+            )
         photos = [by_id[int(b["photo_ids"][i])] for i in rows]
         poses = b["poses"][rows]
         place = {i: k for k, i in enumerate(rows)}
@@ -174,7 +177,10 @@ class CloudStage(Stage):
         views = [p[0] for p in prepared]
         neighbors = choose_neighbors(poses, np.ones(len(rows), bool), points, photo, point, settings.neighbors)
         if not any(neighbors):
-            raise UmbrateError("No two solved photos share enough tie points for depth. Run Poses with more features.")
+            raise UmbrateError(
+                "No two solved photos share enough tie points for depth. Run Poses with more features.",
+                ("go to", "poses"),
+            )
         times["prepare_s"] = time.monotonic() - clock
         clock = time.monotonic()
 
@@ -239,7 +245,8 @@ class CloudStage(Stage):
         if not len(cloud):
             raise UmbrateError(
                 "No point was confirmed by enough photos. Lower Agreeing photos to 2, look whether the keep box "
-                "stands round the object, and whether the masks leave the object free."
+                "stands round the object, and whether the masks leave the object free.",
+                ("set", "min_photos", 2) if settings.min_photos > 2 else ("go to", "poses"),
             )
         times["fuse_s"] = time.monotonic() - clock
         # a well-mixed order: any first part of the cloud is an even sample of it, which the scene draws while it moves
@@ -265,6 +272,24 @@ class CloudStage(Stage):
             artefacts,
             [],
         )
+
+    def rows(self, f):
+        return [
+            ("Points", f"{f['points']:,}", "Points of the dense cloud"),
+            ("Photos a point", f"{f['photos_per_point']:.1f}", "Mean number of photos that agree on a point"),
+            ("Likeness", f"{f['score']:.2f}", "Median correlation of the patches, 1 is the same"),
+            ("Pixel on the object", f"{f['pixel_size']:.2g}, unscaled", "Size of one pixel at the photo scale used"),
+            (
+                "Removed",
+                f"{f['removed_isolated'] + f['removed_outline']:,}",
+                f"Isolated: {f['removed_isolated']:,}; outside the masks' outlines: {f['removed_outline']:,}",
+            ),
+        ]
+
+    def histogram(self, figures):
+        counts = figures["photos_histogram"][2:]
+        edges = [k + 1.5 for k in range(len(counts) + 1)]
+        return Histogram("Photos that agree on a point", "photos", edges, counts)
 
     def headline(self, figures):
         p = figures["points"]

@@ -138,7 +138,8 @@ class MasksStage(Stage):
         folder = Path(settings.folder)
         if not folder.is_dir():
             raise UmbrateError(
-                f"The mask folder {folder} does not exist. Choose the folder again, or clear it to work without masks."
+                f"The mask folder {folder} does not exist. Choose the folder again, or clear it to work without masks.",
+                ("set", "folder", ""),
             )
         if "{name}" not in settings.pattern:
             raise UmbrateError(
@@ -149,13 +150,21 @@ class MasksStage(Stage):
         found = [r for r in rows if r[0]]
         if not found:
             raise UmbrateError(
-                f"None of the {n} photos has a usable mask in {folder}. First of all: {rows[0][2]['text']}"
+                f"None of the {n} photos has a usable mask in {folder}. First of all: {rows[0][2]['text']}",
+                ("set", "folder", ""),
             )
         return Outcome(
             {"photos": n, "masks": len(found), "share": round(float(np.median([r[1] for r in found])), 4)},
             {("mask", p.id): r[0] for p, r in zip(inputs.photos, rows, strict=True) if r[0]},
             [r[2] for r in rows if r[2]],
         )
+
+    def rows(self, f):
+        share = "-" if f["share"] is None else f"{100 * f['share']:.1f} %"
+        return [
+            ("Photos with a mask", f"{f['masks']} of {f['photos']}", "The others are used whole"),
+            ("Object fills", share, "Share of the picture inside the mask, median of the photos"),
+        ]
 
     def headline(self, figures):
         if not figures["masks"]:

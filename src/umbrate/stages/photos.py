@@ -14,7 +14,7 @@ from ..core.errors import UmbrateError
 from ..core.imaging.decode import PHOTO_SUFFIXES, read_facts, read_picture, read_thumbnail
 from ..core.imaging.filters import gaussian_blur, halve_by_area
 from ..job.blobs import BlobStore
-from .base import Outcome, Stage, StageSettings, problem
+from .base import Histogram, Outcome, Stage, StageSettings, problem
 
 
 class Settings(StageSettings):
@@ -163,7 +163,8 @@ class PhotosStage(Stage):
         photos = photo_refs(job, sitting, usable_only=False)
         if not photos:
             raise UmbrateError(
-                f"“{sitting.name}” has no photos in use. Add photos, or bring back some that are set aside."
+                f"“{sitting.name}” has no photos in use. Add photos, or bring back some that are set aside.",
+                ("add photos",),
             )
         return Inputs(str(job.blobs.folder), photos)
 
@@ -201,6 +202,21 @@ class PhotosStage(Stage):
             artefacts,
             problems,
         )
+
+    def rows(self, f):
+        return [
+            ("Photos", f"{f['photos']}", "Photos in use in this sitting"),
+            ("Readable", f"{f['readable']}", "Photos whose file could be decoded to the end"),
+            ("Cameras", f"{f['cameras']}", "Different cameras by EXIF"),
+            ("Together", f"{f['megapixels']:.0f} MP", "Pixels of all photos"),
+        ]
+
+    def histogram(self, figures):
+        values = list(figures["sharpness"].values())
+        if len(values) < 2:
+            return None
+        counts, edges = np.histogram(values, bins=16)
+        return Histogram("Sharpness of the photos", "fine detail over coarse detail", edges.tolist(), counts.tolist())
 
     def headline(self, figures):
         bad = figures["photos"] - figures["readable"]

@@ -18,11 +18,12 @@ from ..core.poses.frame import move_block, upright_frame
 from ..core.poses.grow import Grower
 from ..core.poses.pairs import relate
 from ..job.blobs import BlobStore
-from .base import Outcome, Stage, StageSettings, problem
+from .base import Histogram, Outcome, Stage, StageSettings, problem
 from .masks import decode_mask, mask_blobs
 from .photos import photo_refs
 
 LUMA = np.array([0.299, 0.587, 0.114], np.float32)
+RESIDUAL_TOP_PX = 2.0  #: where the histogram of residuals ends
 NO_EXIF_35MM = 50.0  #: focal length that is assumed where the file is silent
 
 
@@ -154,6 +155,7 @@ class PosesStage(Stage):
     name, title = "poses", "Poses"
     about = "Finds and matches features, solves where each photo was taken and the lens, and makes the sparse cloud."
     needs = ("photos", "masks")
+    uses_keep_box = True
     Settings = Settings
 
     def gather(self, job, sitting):
@@ -162,7 +164,8 @@ class PosesStage(Stage):
             count = "no usable photo" if not photos else "only one usable photo"
             raise UmbrateError(
                 f"“{sitting.name}” has {count}. Poses need at least two photos of the object from different "
-                "places, better 20 or more, with 60 % overlap. Add photos to the sitting."
+                "places, better 20 or more, with 60 % overlap. Add photos to the sitting.",
+                ("add photos",),
             )
         return Inputs(str(job.blobs.folder), photos, mask_blobs(job, sitting))
 
@@ -198,13 +201,14 @@ class PosesStage(Stage):
         if not pairs:
             raise UmbrateError(
                 f"None of the {len(todo)} pairs of photos show the same surface. The photos must overlap by 60 % or "
-                "more, be sharp, and show a matte, textured object. Check the masks too: they may hide the object."
+                "more, be sharp, and show a matte, textured object. Check the masks too: they may hide the object.",
+                ("go to", "masks") if inputs.masks else ("add photos",),
             )
 
         orientations = np.array([p.orientation for p in photos])
 
         def tell(solved, total, sentence, grower):
-            report.progress(0.65 + 0.3 * solved / total, sentence, solved=solved, points=int(grower.placed.sum()))
+            report.progress(0.65 + 0.3 * solved / total, sentence, **{"tie points": int(grower.placed.sum())})
             on, points = grower.solved, grower.X[grower.placed]
             poses, points = move_block(
                 grower.poses[on], points, upright_frame(grower.poses[on], points, orientations[on])
@@ -241,7 +245,8 @@ class PosesStage(Stage):
             raise UmbrateError(
                 f"No start was found: {len(pairs)} pairs of photos match, but none with enough points seen "
                 "from clearly different places. Walk round the object instead of turning the camera on the "
-                "spot, with 10 to 20 degrees between shots."
+                "spot, with 10 to 20 degrees between shots.",
+                ("add photos",),
             )
         report.progress(0.97, "colors of the sparse cloud")
         block.poses, block.points = move_block(
@@ -303,6 +308,7 @@ class PosesStage(Stage):
                 "lens": {**L.as_dict(), "start_f": lenses[0].f},
                 "lenses": len(lenses),
                 "keep_box": box.as_dict(),
+                "residual_histogram": np.histogram(length, 30, (0, RESIDUAL_TOP_PX))[0].tolist(),
                 **{k: round(v, 2) for k, v in times.items()},
                 "per_photo": {
                     str(p.id): {"sightings": int(s), "rms_px": round(float(np.sqrt(q / s)), 3) if s else None}
@@ -325,6 +331,24 @@ class PosesStage(Stage):
             u = np.clip(np.round(block.xy[rows]).astype(int), 0, [picture.shape[1] - 1, picture.shape[0] - 1])
             colors[block.point[rows]] = picture[u[:, 1], u[:, 0]]
         return colors
+
+    def rows(self, f):
+        L = f["lens"]
+        return [
+            ("Placed", f"{f['solved']} of {f['photos']}", "Photos with a solved pose"),
+            ("Residual", f"{f['rms_px']:.2f} px", "Root mean square distance between seen and predicted sightings"),
+            ("Tie points", f"{f['points']:,}", "Points of the sparse cloud"),
+            ("Sightings", f"{f['sightings']:,}", "Tie points as seen in photos; more per point is better"),
+            ("Matched pairs", f"{f['pairs']} of {f['pairs_tried']}", "Photo pairs that show the same surface"),
+            ("Focal length", f"{L['f']:.1f} px", f"Solved; to start from, it was {L['start_f']:.0f} px"),
+            ("Principal point", f"{L['cx']:.1f}, {L['cy']:.1f} px", "Where the optical axis meets the picture"),
+            ("k1, k2, k3", ", ".join(f"{x:.4f}" for x in L["k"]), "Radial distortion (Brown-Conrady)"),
+        ]
+
+    def histogram(self, figures):
+        counts = figures["residual_histogram"]
+        edges = np.linspace(0, RESIDUAL_TOP_PX, len(counts) + 1).tolist()
+        return Histogram("Residuals of the sightings", "distance seen to predicted (px)", edges, counts)
 
     def headline(self, figures):
         left = figures["photos"] - figures["solved"]

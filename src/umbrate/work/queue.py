@@ -39,6 +39,14 @@ class Running:
         return self.seconds * (1.0 - self.fraction) / self.fraction
 
 
+@dataclass(frozen=True)
+class Failure:
+    """Why a cell's last run left no result, and what would mend it (see `UmbrateError`)."""
+
+    message: str
+    remedy: tuple | None = None
+
+
 class Queue:
     """Runs cells of one job through one worker. Call `poll` often; it returns what happened.
 
@@ -81,14 +89,14 @@ class Queue:
             mark = current_fingerprint(self.job, sitting, stage, settings)
             inputs = stage.gather(self.job, sitting)
         except UmbrateError as e:
-            return [self._failed(sitting, name, {}, 0.0, "failed", str(e))]
+            return [self._failed(sitting, name, {}, 0.0, "failed", str(e), e.remedy)]
         self.running = Running(sitting, name, settings, mark, time.monotonic())
         self.worker.submit(name, inputs, settings.model_dump())
         return [Event("started", {"sitting": sitting_id, "stage": name})]
 
-    def _failed(self, sitting, stage, settings, seconds, kind, message):
+    def _failed(self, sitting, stage, settings, seconds, kind, message, remedy=None):
         if kind != "cancelled":
-            self.failures[sitting.id, stage] = message
+            self.failures[sitting.id, stage] = Failure(message, remedy)
             # what was to come of this sitting needs what failed
             self.waiting = [w for w in self.waiting if w[0] != sitting.id]
         self.job.record_failure(sitting.id, stage, settings, seconds, kind, message)
@@ -115,35 +123,24 @@ class Queue:
                 settings = run.settings.model_dump(mode="json")
                 if e.data.get("traceback"):
                     log.error("%s", e.data["traceback"])
-                if e.kind == "done":
-                    try:
-                        self.job.commit_result(
-                            run.sitting.id,
-                            run.stage,
-                            run.fingerprint,
-                            settings,
-                            e.data["figures"],
-                            e.data["problems"],
-                            e.data["artefacts"],
-                            run.seconds,
-                        )
-                        events.append(Event("done", here))
-                    except Exception as error:
-                        events.append(
-                            self._failed(
-                                run.sitting,
-                                run.stage,
-                                settings,
-                                run.seconds,
-                                "failed",
-                                f"The result could not be saved ({error}). Is the disk full?",
-                            )
-                        )
-                else:
-                    events.append(
-                        self._failed(run.sitting, run.stage, settings, run.seconds, e.kind, e.data["message"])
-                    )
+                events.append(self._ended(run, settings, e, here))
         return events
+
+    def _ended(self, run, settings, event, here):
+        """Commit a finished run, or record why there is nothing to commit; returns the event to hand on."""
+        data = event.data
+        if event.kind != "done":
+            message, remedy = data["message"], data.get("remedy")
+            return self._failed(run.sitting, run.stage, settings, run.seconds, event.kind, message, remedy)
+        try:
+            self.job.commit_result(
+                run.sitting.id, run.stage, run.fingerprint, settings, data["figures"], data["problems"],
+                data["artefacts"], run.seconds,
+            )  # fmt: skip
+        except Exception as error:
+            message = f"The result could not be saved ({error}). Is the disk full?"
+            return self._failed(run.sitting, run.stage, settings, run.seconds, "failed", message, ("run again",))
+        return Event("done", here)
 
     def close(self):
         """End the worker."""

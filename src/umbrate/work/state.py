@@ -79,11 +79,11 @@ def why_stale(job, sitting, stage):
 
 
 def cell(job, sitting, stage, failures=None):
-    """The Cell of a sitting and a stage. failures: last failure sentences by (sitting id, stage name)."""
+    """The Cell of a sitting and a stage. failures: the last Failure by (sitting id, stage name)."""
     key = (sitting.id, stage.name)
     done = job.result(sitting.id, stage.name)
     if failures and key in failures:
-        return Cell(*key, FAILED, "failed", "hover for the reason", failures[key])
+        return Cell(*key, FAILED, "failed", failures[key].message, failures[key].message)
     if done is None:
         ready = all(job.result(sitting.id, n) for n in stage.needs) and bool(job.photos(sitting.id, aside=False))
         return Cell(*key, READY if ready else NOTHING, "", "ready to run" if ready else "", stage.about)

@@ -77,7 +77,7 @@ def _serve(pipe, stop):
         except Cancelled as e:
             pipe.send(Event("cancelled", {"message": str(e)}))
         except UmbrateError as e:
-            pipe.send(Event("failed", {"message": str(e)}))
+            pipe.send(Event("failed", {"message": str(e), "remedy": e.remedy}))
         except MemoryError:
             pipe.send(
                 Event(
@@ -183,7 +183,8 @@ class Worker:
                     {
                         "message": f"The worker process ended unexpectedly ({how}). The running step is "
                         "lost, nothing finished before it. Run it again; if the machine was short of "
-                        "memory, choose a smaller photo scale first."
+                        "memory, choose a smaller photo scale first.",
+                        "remedy": ("run again",),
                     },
                 )
             )

@@ -313,7 +313,7 @@ class Grower:
                 self._adjust(6)
                 self._place(4.0)
                 self._drop_weak()
-                self._tell(f"{int(self.solved.sum())} photos stand")
+                self._tell(f"{int(self.solved.sum())} of {self.n} photos stand")
         extra = [PARAMETER["k3"]] if self.solve_lens and self.solved.sum() >= 12 else []
         for px in (4.0, 2.5, 2.0):
             self._adjust(25, extra)

@@ -1,0 +1,101 @@
+"""The foot of the window: what the pointer does here, what was said last, what runs and for how long."""
+
+from PyQt6.QtCore import QEvent, Qt, QTimer
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QSizePolicy, QToolButton, QWidget
+
+from ..stages import BY_NAME
+from . import tokens as t
+from .text import short_time
+
+SHOWN_MS = 8000
+COLORS = {"good": t.STATE_COLORS["done"], "bad": t.STATE_COLORS["failed"], "note": t.QUIET}
+
+
+class Foot(QWidget):
+    """One line. Bad news stays until it is dismissed or something new is begun; good news passes."""
+
+    def __init__(self, session):
+        super().__init__(objectName="panel")
+        self.session = session
+        self._hints = {}
+        self._hint = self.said = self.kind = ""
+        self._passing = QTimer(self, singleShot=True, interval=SHOWN_MS)
+        self._passing.timeout.connect(self.clear)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(12, 4, 12, 4)
+        row.setSpacing(8)
+        self.line = QLabel()
+        self.line.setTextFormat(Qt.TextFormat.PlainText)
+        # a long sentence is cut off here, not pushed into the window's width; hovering shows it whole
+        self.line.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.dismiss = QToolButton(objectName="bare")
+        self.dismiss.setIcon(t.icon("close", t.QUIET))
+        self.dismiss.setToolTip("Dismiss  (Esc)")
+        self.dismiss.setShortcut("Esc")
+        self.dismiss.clicked.connect(self.clear)
+        self.doing = QLabel()
+        self.bar = QProgressBar(maximum=1000, textVisible=False)
+        self.bar.setFixedWidth(180)
+        self.cancel = QPushButton("Cancel")
+        self.cancel.clicked.connect(session.cancel)
+        row.addWidget(self.line, 1)
+        for w in (self.dismiss, self.doing, self.bar, self.cancel):
+            row.addWidget(w)
+            w.hide()
+        self.setFixedHeight(36)
+        session.said.connect(self.say)
+        session.progressed.connect(self.follow)
+        session.document_changed.connect(self.follow)
+        self.clear()
+
+    def watch(self, widget, hint):
+        """Show `hint` while the pointer is over a widget."""
+        self._hints[widget] = hint
+        widget.installEventFilter(self)
+        self._hint = self._hint or hint
+        self._show()
+
+    def eventFilter(self, widget, event):
+        if event.type() == QEvent.Type.Enter and widget in self._hints:
+            self._hint = self._hints[widget]
+            self._show()
+        return False
+
+    def say(self, text, kind):
+        """Say a sentence of kind good, note or bad; an empty one of kind bad takes bad news back."""
+        if not text:
+            self.clear()
+        elif self.kind != "bad" or kind == "bad":
+            self.said, self.kind = text, kind
+            self._passing.stop()
+            if kind != "bad":
+                self._passing.start()
+            self._show()
+
+    def clear(self):
+        """Go back to what the pointer does."""
+        self.said = self.kind = ""
+        self._passing.stop()
+        self._show()
+
+    def _show(self):
+        self.line.setText(self.said or self._hint)
+        self.line.setToolTip(self.said)
+        color = COLORS.get(self.kind, t.QUIET)
+        self.line.setStyleSheet(f"color: {color}; font-size: {t.SIZE if self.said else t.SMALL}px;")
+        self.dismiss.setVisible(self.kind == "bad")
+
+    def follow(self):
+        """Show what runs now."""
+        run = self.session.running()
+        for w in (self.doing, self.bar, self.cancel):
+            w.setVisible(run is not None)
+        if run:
+            left, waiting = run.seconds_left, len(self.session.queue.waiting)
+            parts = [f"{BY_NAME[run.stage].title}, {run.sitting.name}: {run.sentence}"]
+            if left is not None:
+                parts.append(f"{short_time(left)} left")
+            if waiting:
+                parts.append(f"{waiting} waiting")
+            self.doing.setText("   ".join(parts))
+            self.bar.setValue(int(1000 * run.fraction))
