@@ -117,7 +117,9 @@ def demo(folder, window, as_json):
 def new(job):
     """Make a new, empty job folder JOB."""
     with Job.create(job) as j:
-        console.print(f"Made {j.folder}. Add photos: umbrate add {j.folder} PHOTOS_DIR --sitting NAME", soft_wrap=True)
+        console.print(
+            f"Made {j.folder}. Bring in photos: umbrate add {j.folder} PHOTOS_DIR --sitting NAME", soft_wrap=True
+        )
 
 
 @cli.command()
@@ -132,10 +134,10 @@ def new(job):
 @click.option("--pattern", default=None, help="Mask file name, for example {name}_mask.png")
 def add(job, photos, sitting, masks, pattern):
     """Add the photos of the folder PHOTOS to JOB as a sitting."""
-    from .runs import add_photos
+    from .runs import bring_in
 
     with Job.open(job) as j:
-        sys.exit(0 if add_photos(j, photos, sitting, masks, pattern) else 1)
+        sys.exit(0 if bring_in(j, photos, sitting, masks, pattern) else 1)
 
 
 @cli.command()
@@ -152,7 +154,7 @@ def run(job, sittings, upto, assignments, redo):
         chosen = [j.sitting(n) for n in sittings] or j.sittings()
         if not chosen:
             raise UmbrateError(
-                f"{j.name} has no sittings yet. Add photos first: umbrate add {j.folder} PHOTOS_DIR --sitting NAME"
+                f"{j.name} has no sittings yet. Bring in photos first: umbrate add {j.folder} PHOTOS_DIR --sitting NAME"
             )
         apply_assignments(j, chosen, assignments)
         sys.exit(0 if run_cells(j, chosen, upto, redo=redo) else 1)
@@ -198,7 +200,7 @@ def status(job, as_json):
             return
         if not cells:
             console.print(
-                f"{j.name} has no sittings yet. Add photos: umbrate add {j.folder} PHOTOS_DIR --sitting NAME",
+                f"{j.name} has no sittings yet. Bring in photos: umbrate add {j.folder} PHOTOS_DIR --sitting NAME",
                 soft_wrap=True,
             )
             return

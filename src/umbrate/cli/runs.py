@@ -17,7 +17,7 @@ out = Console(highlight=False)
 err = Console(stderr=True, highlight=False)
 
 
-def add_photos(job, folder, sitting_name, masks=None, pattern=None, quiet=False):
+def bring_in(job, folder, sitting_name, masks=None, pattern=None, quiet=False):
     """Add a folder as a sitting and look at every photo and mask; returns whether all went well."""
     incoming = read_folder(folder, masks, pattern)
     sitting, added, there = take_in(job, sitting_name, incoming)

@@ -8,7 +8,7 @@ class UmbrateError(Exception):
     ----------
     text : str
     remedy : tuple of str, optional
-        What would mend it, for a button: ``("add photos",)``, ``("go to", STAGE)``, ``("run again",)`` or
+        What would mend it, for a button: ``("bring in photos",)``, ``("go to", STAGE)``, ``("run again",)`` or
         ``("set", SETTING, VALUE)`` for a setting of the stage that failed.
     """
 

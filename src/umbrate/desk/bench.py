@@ -25,7 +25,7 @@ WIDTH = 330
 class Bench(QScrollArea):
     """The panel at the right."""
 
-    add_photos_wanted = pyqtSignal()
+    photos_wanted = pyqtSignal()
 
     def __init__(self, session):
         super().__init__(objectName="panel")
@@ -76,7 +76,7 @@ class Bench(QScrollArea):
             self._text("Start here", "heading")
             self._text(
                 "Add a folder of photos: each folder becomes a sitting, one placement of the object. Drop folders "
-                "anywhere on this window, or use Job, Add photos.",
+                "anywhere on this window, or use Job, Bring in photos.",
                 "quiet",
             )
         else:
@@ -137,8 +137,8 @@ class Bench(QScrollArea):
         if not remedy:
             return
         kind, *more = remedy
-        if kind == "add photos":
-            text, act = "Add photos…", self.add_photos_wanted.emit
+        if kind == "bring in photos":
+            text, act = "Bring in photos…", self.photos_wanted.emit
         elif kind == "go to":
             text, act = f"Go to {BY_NAME[more[0]].title}", lambda: s.choose(stage=more[0])
         elif kind == "set":

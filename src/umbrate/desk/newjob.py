@@ -92,7 +92,7 @@ class NewJobDialog(QDialog):
         row.addWidget(self.make)
         box.addLayout(row)
         for f in folders:
-            self.add_folder(f)
+            self.take_folder(f)
         self._check()
 
     # ------------------------------------------------------------------ the answer
@@ -108,7 +108,7 @@ class NewJobDialog(QDialog):
         return path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX)
 
     # ------------------------------------------------------------------ filling in
-    def add_folder(self, folder):
+    def take_folder(self, folder):
         """Add a folder, or the folders in it that hold photos."""
         try:
             found = photo_folders(folder)
@@ -147,7 +147,7 @@ class NewJobDialog(QDialog):
     def _ask_folder(self):
         folder = QFileDialog.getExistingDirectory(self, "Folder of photos, or a folder of such folders")
         if folder:
-            self.add_folder(folder)
+            self.take_folder(folder)
 
     def _ask_place(self):
         place, _ = QFileDialog.getSaveFileName(self, "Where the job goes", self.line.text())
@@ -188,4 +188,4 @@ class NewJobDialog(QDialog):
 
     def dropEvent(self, e):
         for u in e.mimeData().urls():
-            self.add_folder(u.toLocalFile())
+            self.take_folder(u.toLocalFile())

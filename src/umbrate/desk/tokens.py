@@ -150,5 +150,5 @@ QToolButton#bare {{ background: transparent; border-color: transparent; padding:
 QToolButton#bare:hover {{ border-color: {LINE}; }}
 QPushButton#find {{ background: {GROUND}; color: {QUIET}; text-align: left; padding: 2px 10px; }}
 QProgressBar {{ background: {RAISED}; border: none; border-radius: 3px; max-height: 6px; min-height: 6px; }}
-QProgressBar::chunk {{ background: {ACCENT}; border-radius: 3px; }}
+QProgressBar::chunk {{ background: {ACCENT}; border-radius: 3px; }} /* names: ok, it is Qt's own */
 """

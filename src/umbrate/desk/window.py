@@ -78,7 +78,7 @@ class Window(QMainWindow):
         self.board, self.scene, self.photo_view = Board(s), Scene(s), PhotoView(s)
         self.bench, self.strip = Bench(s), Strip(s)
         self.board.menu_wanted.connect(self._board_menu)
-        self.bench.add_photos_wanted.connect(self.add_photos)
+        self.bench.photos_wanted.connect(self.bring_in)
         scroll = QScrollArea()
         scroll.setWidget(self.board)
         scroll.setWidgetResizable(True)
@@ -130,7 +130,7 @@ class Window(QMainWindow):
         self._action(job, "Open a job…", self.open_job, "Ctrl+O", False)
         self._action(job, "Open the demo job", self.open_demo, None, False)
         job.addSeparator()
-        self._action(job, "Add photos as a sitting…", self.add_photos, "Ctrl+I")
+        self._action(job, "Bring in photos as a sitting…", self.bring_in, "Ctrl+I")
         job.addSeparator()
         self._action(job, "Export dense cloud as PLY…", self.export_cloud, "Ctrl+E")
         self._action(job, "Export cameras as JSON…", self.export_cameras)
@@ -217,7 +217,7 @@ class Window(QMainWindow):
         self.session.close()
         self.session.job_changed.emit()
 
-    def add_photos(self):
+    def bring_in(self):
         """Ask for a folder and add it as a sitting."""
         folder = QFileDialog.getExistingDirectory(self, "Folder of photos (one placement of the object)")
         if folder:

@@ -237,7 +237,7 @@ class Job:
         raise UmbrateError(f"There is no sitting “{name}” in {self.name} (there is: {known}).")
 
     def add_sitting(self, name, records, settings=None):
-        """Add photos to the sitting `name`, made where it is new, as one action.
+        """Bring in photos to the sitting `name`, made where it is new, as one action.
 
         A file that is in the sitting already is left alone; where it has changed since, its facts are
         taken anew.

@@ -118,7 +118,7 @@ class MasksStage(Stage):
     def gather(self, job, sitting):
         photos = photo_refs(job, sitting)
         if not photos:
-            raise UmbrateError(f"“{sitting.name}” has no photos in use. Add photos first.")
+            raise UmbrateError(f"“{sitting.name}” has no photos in use. Bring in photos first.")
         return Inputs(str(job.blobs.folder), photos)
 
     def key(self, job, sitting):

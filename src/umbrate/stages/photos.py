@@ -163,8 +163,8 @@ class PhotosStage(Stage):
         photos = photo_refs(job, sitting, usable_only=False)
         if not photos:
             raise UmbrateError(
-                f"“{sitting.name}” has no photos in use. Add photos, or bring back some that are set aside.",
-                ("add photos",),
+                f"“{sitting.name}” has no photos in use. Bring in photos, or bring back some that are set aside.",
+                ("bring in photos",),
             )
         return Inputs(str(job.blobs.folder), photos)
 

@@ -164,8 +164,8 @@ class PosesStage(Stage):
             count = "no usable photo" if not photos else "only one usable photo"
             raise UmbrateError(
                 f"“{sitting.name}” has {count}. Poses need at least two photos of the object from different "
-                "places, better 20 or more, with 60 % overlap. Add photos to the sitting.",
-                ("add photos",),
+                "places, better 20 or more, with 60 % overlap. Bring in photos to the sitting.",
+                ("bring in photos",),
             )
         return Inputs(str(job.blobs.folder), photos, mask_blobs(job, sitting))
 
@@ -202,7 +202,7 @@ class PosesStage(Stage):
             raise UmbrateError(
                 f"None of the {len(todo)} pairs of photos show the same surface. The photos must overlap by 60 % or "
                 "more, be sharp, and show a matte, textured object. Check the masks too: they may hide the object.",
-                ("go to", "masks") if inputs.masks else ("add photos",),
+                ("go to", "masks") if inputs.masks else ("bring in photos",),
             )
 
         orientations = np.array([p.orientation for p in photos])
@@ -246,7 +246,7 @@ class PosesStage(Stage):
                 f"No start was found: {len(pairs)} pairs of photos match, but none with enough points seen "
                 "from clearly different places. Walk round the object instead of turning the camera on the "
                 "spot, with 10 to 20 degrees between shots.",
-                ("add photos",),
+                ("bring in photos",),
             )
         report.progress(0.97, "colors of the sparse cloud")
         block.poses, block.points = move_block(
@@ -282,7 +282,7 @@ class PosesStage(Stage):
             problem(
                 photos[i],
                 f"{photos[i].name} could not be placed: {why}.",
-                "Set it aside, or add photos between it and its neighbors.",
+                "Set it aside, or bring in photos between it and its neighbors.",
             )
             for i, why in block.reasons.items()
         ]

@@ -2,7 +2,7 @@
 
 Each pixel carries a small plane. A plane is right when the patches it predicts in the neighbor
 photos look like the patch in this photo; good planes spread to the pixels beside them and are
-refined by random steps (PatchMatch stereo, Bleyer, Rhemann and Rother 2011; several photos and the
+refined by random steps (slanted support windows, Bleyer, Rhemann and Rother 2011; several photos and the
 choice of the best of them for each pixel as in Galliani, Lasinger and Schindler 2015). Patches are
 compared by normalized cross-correlation, weighted so that pixels of another color count less
 (Yoon and Kweon 2006).

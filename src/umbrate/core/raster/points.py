@@ -94,10 +94,10 @@ def draw_points(points, eye, width, height, size=1, count=None):
     return first
 
 
-@njit(cache=True, nogil=True)
-def _paint(depth, index, colors, ground, edges, out):
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _paint(depth, index, colors, ground, edges, first, last, out):
     h, w = depth.shape
-    for v in range(h):
+    for v in range(first, last):
         for u in range(w):
             k = index[v, u]
             if k < 0:
@@ -113,8 +113,9 @@ def _paint(depth, index, colors, ground, edges, out):
                     vv = v + (2 if q == 2 else (-2 if q == 3 else 0))
                     if uu < 0 or vv < 0 or uu >= w or vv >= h or index[vv, uu] < 0:
                         continue
-                    drop += max(np.float32(0.0), (z - depth[vv, uu]) / z)
-                s = np.exp(-min(drop * edges, np.float32(1.2)))
+                    drop += max(np.float32(0.0), z - depth[vv, uu])
+                if drop > 0:
+                    s = np.exp(-min(drop * edges / z, np.float32(1.2)))
             out[v, u, 0] = np.uint8(colors[k, 2] * s)
             out[v, u, 1] = np.uint8(colors[k, 1] * s)
             out[v, u, 2] = np.uint8(colors[k, 0] * s)
@@ -122,10 +123,26 @@ def _paint(depth, index, colors, ground, edges, out):
 
 
 def paint(buffers, colors, ground, edges=0.0):
-    """The picture (h, w, 4) uint8, blue-green-red-alpha, of drawn points.
+    """The picture of drawn points.
 
-    colors : (n, 3) uint8; ground : 3 ints; edges : strength of depth edges (0: none, some 30: clear).
+    Parameters
+    ----------
+    buffers : Buffers
+    colors : (n, 3) uint8
+        Red, green and blue of every point.
+    ground : 3 ints
+        Color where nothing is drawn.
+    edges : float
+        Strength of depth edges: 0 none, some 30 clear.
+
+    Returns
+    -------
+    (h, w, 4) uint8, blue-green-red-alpha
     """
-    out = np.empty((*buffers.depth.shape, 4), np.uint8)
-    _paint(buffers.depth, buffers.index, colors, np.array(ground, np.uint8), np.float32(edges), out)
+    h, w = buffers.depth.shape
+    out = np.empty((h, w, 4), np.uint8)
+    arguments = (buffers.depth, buffers.index, colors, np.array(ground, np.uint8), np.float32(edges))
+    other = _POOL.submit(_paint, *arguments, h // 2, h, out)
+    _paint(*arguments, 0, h // 2, out)
+    other.result()
     return out

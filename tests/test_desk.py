@@ -1,0 +1,429 @@
+"""The window, driven as a user drives it, on Qt's offscreen platform."""
+
+import os
+import signal
+import time
+import unittest
+from pathlib import Path
+from unittest import mock
+
+import numpy as np
+from PyQt6.QtCore import QMimeData, QPoint, QPointF, QSettings, Qt, QUrl, qInstallMessageHandler
+from PyQt6.QtGui import QDropEvent
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QLabel, QMessageBox, QPushButton
+
+from tests.scenes import pebble_set, scratch
+from tests.test_stages import new_job, run
+from umbrate.core.geometry.lens import Lens
+from umbrate.desk import tokens
+from umbrate.desk.newjob import NewJobDialog
+from umbrate.desk.window import Window
+from umbrate.stages import BY_NAME, STAGES
+
+APP = None
+
+
+COMPLAINTS = []
+
+
+def setUpModule():
+    global APP
+    # what Qt complains of (a painter on a dead device, a timer in a wrong thread) is a fault of the desk
+    qInstallMessageHandler(lambda kind, _, text: COMPLAINTS.append(text))
+    # what tests do must not show up among the user's recent jobs
+    QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(scratch()))
+    APP = QApplication.instance() or QApplication(["umbrate"])
+    APP.setStyle("Fusion")
+    APP.setStyleSheet(tokens.STYLE)
+
+
+def tearDownModule():
+    qInstallMessageHandler(None)
+    real = [x for x in COMPLAINTS if "propagateSizeHints" not in x]
+    if real:
+        raise AssertionError(f"Qt complained: {real[:5]}")
+
+
+def wait_for(condition, limit_s=90):
+    """Let the window live until something holds."""
+    end = time.monotonic() + limit_s
+    while not condition():
+        if time.monotonic() > end:
+            raise AssertionError("waited in vain")
+        APP.processEvents()
+        time.sleep(0.01)
+    APP.processEvents()
+
+
+def texts(widget):
+    """All label and button texts of a widget that is shown."""
+    return [w.text() for kind in (QLabel, QPushButton) for w in widget.findChildren(kind)]
+
+
+class DeskTest(unittest.TestCase):
+    def setUp(self):
+        self.window = Window()
+        self.window.resize(1280, 800)
+        self.window.show()
+        self.session = self.window.session
+        self.addCleanup(self.window.close)
+
+    def open(self, *stages):
+        """Open a pebble job in which these stages have run."""
+        job, sitting = new_job(scratch() / "pebble")
+        for name in stages:
+            run(job, sitting, name)
+        job.close()
+        self.assertTrue(self.window.open_path(job.folder))
+        APP.processEvents()
+        return sitting
+
+    def cell(self, stage, row=0):
+        """Middle of a Board cell."""
+        column = [s.name for s in STAGES].index(stage)
+        return self.window.board.cell_rect(row, column).center()
+
+    def state(self, stage):
+        return next(self.session.state_of(c) for c in self.window.board.cells[0] if c.stage == stage)
+
+
+class Solved(unittest.TestCase):
+    """One job with everything computed, looked at from many sides."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.case = DeskTest()
+        cls.case.setUp()
+        cls.addClassCleanup(cls.case.doCleanups)
+        cls.case.open(*(s.name for s in STAGES))
+        cls.window, cls.session = cls.case.window, cls.case.session
+
+    def test_the_board_shows_states_and_key_figures_and_chooses(self):
+        for s in STAGES:
+            self.assertIn(self.case.state(s.name), ("done", "look"))
+            QTest.mouseClick(self.window.board, Qt.MouseButton.LeftButton, pos=self.case.cell(s.name))
+            self.assertEqual(self.session.stage, s.name)
+            shown = texts(self.window.bench)
+            self.assertIn(s.title, shown)
+            for name, value, _ in s.rows(self.session.result(s.name).figures):
+                self.assertIn(name, shown)
+                self.assertIn(value, shown)
+        cells = {c.stage: c for c in self.window.board.cells[0]}
+        self.assertIn("12/12", cells["poses"].first)
+        QTest.keyClick(self.window.board, Qt.Key.Key_Left)
+        self.assertEqual(self.session.stage, "poses")
+
+    def test_scene_and_photo_point_at_the_same_place(self):
+        scene, view = self.window.scene, self.window.photo_view
+        self.session.choose(stage="cloud")
+        wait_for(lambda: view.image is not None)
+        scene.grab()
+        told = []
+        self.session.pointed.connect(told.append)
+        hits = np.argwhere(scene._buffers.index >= 0)
+        y, x = hits[len(hits) // 2]
+        QTest.mouseMove(scene, QPoint(int(x), int(y)))
+        self.assertTrue(told and told[-1])
+        # by an own computation: the nearest point at that pixel, projected into the shown photo
+        block = self.session.block
+        point = scene.points[scene.point_at(QPointF(x, y), 2)].astype(float)
+        k = int(np.flatnonzero(block["photo_ids"] == view.shown)[0])
+        Y = block["poses"][k, :3, :3] @ point + block["poses"][k, :3, 3]
+        expected = Lens.from_vector(640, 480, block["lenses"][0]).project(Y[None, :2] / Y[2])[0]
+        np.testing.assert_allclose(told[-1][view.shown], expected, atol=1e-6)
+        np.testing.assert_allclose(view.sighting, expected, atol=1e-6)
+        # and back: the pixel's ray passes through that point
+        rays = []
+        self.session.ray.connect(rays.append)
+        at = view._to_view().map(QPointF(expected[0] + 0.5, expected[1] + 0.5))
+        QTest.mouseMove(view, QPoint(3, 60))
+        QTest.mouseMove(view, at.toPoint())
+        a, d = rays[-1]
+        off = np.linalg.norm(np.cross(point - a, d))
+        self.assertLess(off, 0.01)  # photos stand at distance 1; a pixel of the view is some 0.002
+
+    def test_the_photo_view_knows_its_pixels_in_every_orientation(self):
+        view = self.window.photo_view
+        wait_for(lambda: view.image is not None)
+        before = view.orientation
+        for orientation in range(1, 9):
+            view.orientation = orientation
+            view.fit()
+            m = view._to_view()
+            for x, y in ((0.0, 0.0), (639.0, 479.0), (100.25, 333.5)):
+                np.testing.assert_allclose(view.pixel_at(m.map(QPointF(x + 0.5, y + 0.5))), (x, y), atol=1e-6)
+            # the corner that EXIF calls top left is drawn there
+            corners = {
+                1: (0, 0),
+                2: (639, 0),
+                3: (639, 479),
+                4: (0, 479),
+                5: (0, 0),
+                6: (0, 479),
+                7: (639, 479),
+                8: (639, 0),
+            }
+            mapped = [m.map(QPointF(x + 0.5, y + 0.5)) for x, y in ((0, 0), (639, 0), (0, 479), (639, 479))]
+            top_left = m.map(QPointF(corners[orientation][0] + 0.5, corners[orientation][1] + 0.5))
+            self.assertAlmostEqual(top_left.x(), min(p.x() for p in mapped), places=6)
+            self.assertAlmostEqual(top_left.y(), min(p.y() for p in mapped), places=6)
+        view.orientation = before
+        view.fit()
+
+    def test_the_wheel_keeps_what_is_under_the_pointer(self):
+        view = self.window.photo_view
+        wait_for(lambda: view.image is not None)
+        view.fit()
+        pos = QPointF(180, 220)
+        before = view.pixel_at(pos)
+        event = mock.Mock(position=lambda: pos, angleDelta=lambda: QPoint(0, 240))
+        view.wheelEvent(event)
+        np.testing.assert_allclose(view.pixel_at(pos), before, atol=1e-6)
+        view.fit()
+        scene = self.window.scene
+        scene.grab()
+        y, x = np.argwhere(scene._buffers.index >= 0)[40]
+        k = scene.point_at(QPointF(x, y), 6)
+        before = scene.eye.project(scene.points[k][None], scene.width(), scene.height())[0]
+        scene.wheelEvent(mock.Mock(position=lambda: QPointF(x, y), angleDelta=lambda: QPoint(0, 120)))
+        after = scene.eye.project(scene.points[k][None], scene.width(), scene.height())[0]
+        np.testing.assert_allclose(after[:2], before[:2], atol=1e-6)
+        self.assertLess(after[2], before[2])
+        scene.look_from("Fit")
+
+    def test_clicking_a_photo_in_the_scene_chooses_it(self):
+        scene = self.window.scene
+        self.session.choose(stage="poses")
+        APP.processEvents()
+        chosen = set()
+        for pid, corners in scene._frusta():
+            uv = scene.eye.project(corners, scene.width(), scene.height())[0, :2]
+            if 0 < uv[0] < scene.width() and 60 < uv[1] < scene.height():
+                QTest.mouseClick(scene, Qt.MouseButton.LeftButton, pos=QPoint(*uv.astype(int)))
+                chosen.add(self.session.photo_id == pid)
+        self.assertIn(True, chosen)
+        item = self.window.strip.list.currentItem()
+        self.assertEqual(item.data(Qt.ItemDataRole.UserRole), self.session.photo_id)
+
+    def test_strip_sorts_and_filters(self):
+        strip = self.window.strip
+        names = lambda: [strip.list.item(k).text() for k in range(strip.list.count())]  # noqa: E731
+        shooting = names()
+        self.assertEqual(shooting, sorted(shooting))
+        strip.sort.setCurrentIndex(2)
+        per = self.session.result("poses").figures["per_photo"]
+        by_name = {p.name: per[str(p.id)]["sightings"] for p in self.session.photos()}
+        self.assertEqual([by_name[n] for n in names()], sorted(by_name.values()))
+        strip.filter.setCurrentIndex(2)
+        self.assertEqual(names(), [])
+        strip.sort.setCurrentIndex(0)
+        strip.filter.setCurrentIndex(0)
+
+    def test_undo_brings_back_settings_and_photos(self):
+        self.session.choose(stage="poses")
+        self.session.set_setting("poses", "features", 2500)
+        self.assertEqual(self.case.state("poses"), "stale")
+        self.window.undo_action.trigger()
+        self.assertIn(self.case.state("poses"), ("done", "look"))
+        self.session.set_aside({self.session.photo_id})
+        self.assertEqual(self.case.state("cloud"), "stale")
+        self.window.undo_action.trigger()
+        self.assertIn(self.case.state("cloud"), ("done", "look"))
+        self.window.redo_action.trigger()
+        self.assertTrue(any(p.aside for p in self.session.photos()))
+        self.window.undo_action.trigger()
+
+    def test_everything_can_be_exported(self):
+        out = scratch()
+        with mock.patch("umbrate.desk.window.QFileDialog.getSaveFileName", return_value=(str(out / "c.ply"), "")):
+            self.window.export_cloud()
+        with mock.patch("umbrate.desk.window.QFileDialog.getSaveFileName", return_value=(str(out / "c.json"), "")):
+            self.window.export_cameras()
+        self.assertEqual({p.name for p in out.iterdir()}, {"c.ply", "c.json"})
+        self.assertEqual(self.window.foot.kind, "good")
+        with mock.patch(
+            "umbrate.desk.window.QFileDialog.getSaveFileName", return_value=(str(out / "no" / "c.ply"), "")
+        ):
+            self.window.export_cloud()
+        self.assertEqual(self.window.foot.kind, "bad")
+        self.assertIn("does not exist", self.window.foot.said)
+        self.window.foot.clear()
+
+    def test_while_it_moves_a_part_of_the_cloud_is_drawn_and_then_all(self):
+        scene = self.window.scene
+        self.session.choose(stage="cloud")
+        scene.grab()
+        scene._budget = 2000
+        with mock.patch("umbrate.desk.scene.draw_points", wraps=__import__(
+            "umbrate.core.raster.points", fromlist=["draw_points"]
+        ).draw_points) as drawn:  # fmt: skip
+            QTest.mousePress(scene, Qt.MouseButton.LeftButton, pos=QPoint(200, 200))
+            QTest.mouseMove(scene, QPoint(220, 210))
+            scene.grab()
+            self.assertEqual(drawn.call_args.args[5], 2000)
+            QTest.mouseRelease(scene, Qt.MouseButton.LeftButton, pos=QPoint(220, 210))
+            wait_for(lambda: not scene._moving)
+            scene.grab()
+            self.assertEqual(drawn.call_args.args[5], len(scene.points))
+
+
+class Working(DeskTest):
+    def test_a_new_job_from_folders_runs_to_the_cloud_and_reopens_where_one_was(self):
+        dialog = NewJobDialog([pebble_set()])
+        self.assertEqual([n for _, n in dialog.folders()], ["by-hand"])
+        self.assertEqual(dialog.table.item(0, 1).text(), "12")
+        place = scratch() / "new job"
+        dialog.line.setText(str(place))
+        self.assertEqual(dialog.place().name, "new job.umbrate")
+        with (
+            mock.patch.object(NewJobDialog, "exec", lambda d: d.line.setText(str(place)) or 1),
+        ):
+            self.window.new_job([pebble_set()])
+        wait_for(lambda: self.session.result("masks") is not None and self.session.queue.idle)
+        self.assertEqual(len(self.session.photos()), 12)
+        self.session.set_setting("poses", "features", 3000)
+        self.session.set_setting("cloud", "photo_scale", 4)
+        lives = []
+        self.session.live.connect(lambda name, data: lives.append((name, self.window.scene.live is not None)))
+        self.session.choose(stage="poses")
+        QTest.mouseDClick(self.window.board, Qt.MouseButton.LeftButton, pos=self.cell("poses"))
+        wait_for(lambda: self.session.running() is not None)
+        self.assertFalse(self.window.foot.bar.isHidden())
+        wait_for(lambda: self.session.queue.idle)
+        self.assertTrue(any(n == "block" for n, _ in lives))
+        self.assertIsNone(self.window.scene.live)
+        self.assertTrue(self.window.foot.bar.isHidden())
+        self.assertIn("Next: run Cloud", texts(self.window.bench))
+        next(b for b in self.window.bench.findChildren(QPushButton) if b.text() == "Next: run Cloud").click()
+        wait_for(lambda: self.session.queue.idle)
+        self.assertEqual(self.state("cloud"), "done")
+        self.assertTrue(self.window.scene.is_cloud)
+        photo = self.session.photos()[7].id
+        self.session.choose(photo_id=photo)
+        self.window.close_job()
+        self.assertEqual(self.window.stack.currentIndex(), 0)
+        self.assertIn("new job", " ".join(texts(self.window.welcome)))
+        self.window.open_path(place.with_name("new job.umbrate"))
+        self.assertEqual((self.session.stage, self.session.photo_id), ("cloud", photo))
+
+    def test_a_killed_worker_is_told_and_the_job_goes_on(self):
+        self.open("photos", "masks")
+        self.session.choose(stage="poses")
+        self.session.run()
+        wait_for(lambda: self.session.running() and self.session.running().fraction > 0.05)
+        os.kill(self.session.queue.worker.pid, signal.SIGKILL)
+        wait_for(lambda: self.session.queue.idle)
+        self.assertIn("ended unexpectedly", self.window.foot.said)
+        self.assertEqual(self.state("poses"), "failed")
+        self.assertEqual(self.state("masks"), "done")
+        again = next(b for b in self.window.bench.findChildren(QPushButton) if b.text() == "Run it again")
+        again.click()
+        self.assertEqual(self.window.foot.kind, "")
+        wait_for(lambda: self.session.queue.idle)
+        self.assertEqual(self.state("poses"), "done")
+        self.assertEqual(len(self.session.job.ledger()), 4)
+
+    def test_cancel_is_heard(self):
+        self.open("photos", "masks")
+        self.session.choose(stage="poses")
+        self.session.run_all()
+        wait_for(lambda: self.session.running() and self.session.running().fraction > 0.05)
+        QTest.mouseClick(self.window.foot.cancel, Qt.MouseButton.LeftButton)
+        wait_for(lambda: self.session.queue.idle)
+        self.assertEqual(self.state("poses"), "ready")
+        self.assertIn("Stopped on request", self.window.foot.said)
+
+    def test_bad_folders_are_told_and_cost_nothing(self):
+        self.open()
+        empty = scratch()
+        (empty / "zero.jpg").write_bytes(b"")
+        before = len(self.session.job.sittings())
+        for folder, said in ((empty, "0 bytes"), (empty / "gone", "does not exist"), (scratch(), "no photos")):
+            self.window.foot.clear()
+            self.session.add_folders([folder])
+            wait_for(lambda: self.window.foot.kind == "bad")
+            self.assertIn(said, self.window.foot.said)
+        self.assertEqual(len(self.session.job.sittings()), before)
+        # good news does not wipe out bad news before it was read
+        self.session.said.emit("fine", "good")
+        self.assertIn("no photos", self.window.foot.said)
+        QTest.mouseClick(self.window.foot.dismiss, Qt.MouseButton.LeftButton)
+        self.assertEqual(self.window.foot.said, "")
+
+    def test_a_stage_that_fails_says_why_and_offers_what_mends_it(self):
+        self.open("photos")
+        self.session.choose(stage="masks")
+        self.session.set_setting("masks", "folder", "/not/there")
+        self.session.run()
+        wait_for(lambda: self.session.queue.idle)
+        self.assertEqual(self.state("masks"), "failed")
+        self.assertTrue(any("/not/there does not exist" in x for x in texts(self.window.bench)))
+        next(b for b in self.window.bench.findChildren(QPushButton) if b.text().startswith("Clear “Folder”")).click()
+        wait_for(lambda: self.session.queue.idle)
+        self.assertEqual(self.state("masks"), "done")
+
+    def test_a_second_window_reads_and_does_not_write(self):
+        self.open("photos", "masks")
+        other = Window()
+        self.addCleanup(other.close)
+        other.show()
+        other.open_path(self.session.job.folder)
+        self.assertIn("reading only", other.foot.said)
+        other.session.choose(stage="poses")
+        other.session.run()
+        self.assertIn("nothing can be run", other.foot.said)
+        other.session.set_setting("poses", "features", 999)
+        self.assertEqual(self.session.job.settings(self.session.sitting_id, "poses")["features"], 3000)
+
+    def test_what_is_no_job_is_told_on_the_welcome_page(self):
+        with mock.patch.object(QMessageBox, "open") as shown:
+            self.window.open_path(scratch())
+        shown.assert_called_once()
+        self.assertEqual(self.window.stack.currentIndex(), 0)
+
+    def test_dropped_folders_become_sittings(self):
+        self.open()
+        mime = QMimeData()
+        mime.setUrls([QUrl.fromLocalFile(str(pebble_set() / "by-hand"))])
+        event = QDropEvent(
+            QPointF(100, 100), Qt.DropAction.CopyAction, mime, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+        )
+        self.window.dropEvent(event)
+        wait_for(lambda: len(self.session.job.sittings()) == 2)
+        self.assertEqual(self.session.sitting.name, "by-hand")
+        masks = self.session.job.settings(self.session.sitting_id, "masks")
+        self.assertEqual(Path(masks["folder"]).name, "masks")
+        wait_for(lambda: self.session.queue.idle)
+
+    def test_every_setting_has_an_editor_that_changes_it(self):
+        from umbrate.desk.editors import make_editor
+
+        for stage in STAGES:
+            for name, field in stage.Settings.model_fields.items():
+                got = []
+                editor = make_editor(name, field, field.default, lambda n, v, got=got: got.append((n, v)))
+                self.assertTrue(editor.accessibleName(), name)
+                for child in [editor, *editor.findChildren(type(editor))]:
+                    if hasattr(child, "toggle"):
+                        child.toggle()
+                    elif hasattr(child, "setCurrentIndex"):
+                        child.setCurrentIndex(1)
+                        child.activated.emit(1)
+                    elif hasattr(child, "setValue"):
+                        child.setValue(child.maximum())
+                        child.editingFinished.emit()
+                if got:
+                    stage.Settings(**dict(got))  # what it hands out is a valid setting
+        self.assertIn("poses", BY_NAME)
+
+    def test_the_finder_runs_what_is_typed(self):
+        from umbrate.desk.dialogs import Finder
+
+        self.open("photos", "masks")
+        finder = Finder(self.window._job_actions, self.window)
+        QTest.keyClicks(finder.line, "ledger")
+        self.assertEqual(finder.list.count(), 1)
+        with mock.patch("umbrate.desk.window.LedgerDialog") as shown:
+            QTest.keyClick(finder.line, Qt.Key.Key_Return)
+        shown.assert_called_once()
