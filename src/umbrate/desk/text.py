@@ -1,4 +1,6 @@
-"""Numbers and durations in words."""
+"""Numbers, durations and places in words."""
+
+from pathlib import Path
 
 
 def short_time(seconds):
@@ -9,3 +11,11 @@ def short_time(seconds):
 def counted(number, noun):
     """A number with its noun: 1 photo, 24 photos."""
     return f"{number:,} {noun}{'' if number == 1 else 's'}"
+
+
+def short_path(path):
+    """A path with the home folder as ~."""
+    try:
+        return f"~/{Path(path).resolve().relative_to(Path.home())}"
+    except ValueError:
+        return str(path)

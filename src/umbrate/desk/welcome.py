@@ -11,6 +11,7 @@ from ..core.imaging.decode import read_thumbnail
 from ..stages.photos import photo_files
 from ..work.demo import demo_data
 from . import tokens as t
+from .text import short_path
 
 RECENT = 6
 WIDTH = 640
@@ -125,7 +126,7 @@ class Welcome(QWidget):
             head.setStyleSheet("font-weight: 600;")
             self.column.addWidget(head)
             for j in jobs:
-                b = QPushButton(f"{Path(j).stem}     {Path(j).parent}", objectName="link")
+                b = QPushButton(f"{Path(j).stem}     {short_path(Path(j).parent)}", objectName="link")
                 b.setCursor(Qt.CursorShape.PointingHandCursor)
                 b.setToolTip(j)
                 b.clicked.connect(lambda _, p=j: self.recent.emit(p))

@@ -37,6 +37,7 @@ from .photoview import PhotoView
 from .scene import Scene
 from .session import Session
 from .strip import Strip
+from .text import short_path
 from .welcome import Welcome, remember_job
 
 HINTS = {
@@ -283,7 +284,7 @@ class Window(QMainWindow):
         self.setWindowTitle(f"{job.name} - Umbrate" if job else "Umbrate")
         self.job_label.setText(job.name if job else "")
         reading = "" if job is None or job.writable else "   for reading only"
-        self.job_place.setText(f"{job.folder.parent}{reading}" if job else "")
+        self.job_place.setText(f"{short_path(job.folder.parent)}{reading}" if job else "")
         if job:
             remember_job(job.folder)
         else:
