@@ -85,6 +85,18 @@ class Detection(unittest.TestCase):
             self.assertLess(np.abs(near).max(), 0.15)
             self.assertLess(np.abs(near.mean(0)).max(), 0.05)
 
+    def test_features_of_a_halved_photo_are_where_they_are_in_the_whole_one(self):
+        v, u = np.mgrid[0:320, 0:400]
+        rng = np.random.default_rng(8)
+        blobs = np.array([[x + rng.random(), y + rng.random()] for x in range(60, 360, 60) for y in range(60, 280, 60)])
+        image = sum(np.exp(-((u - x) ** 2 + (v - y) ** 2) / (2 * 5.0**2)) for x, y in blobs).astype(np.float32) * 0.5
+        whole = detect(image)
+        halved = detect(halve_by_area(image)).magnified(2)
+        for f in (whole, halved):
+            near = np.array([f.xy[np.argmin(np.linalg.norm(f.xy - b, axis=1))] - b for b in blobs])
+            self.assertLess(np.abs(near.mean(0)).max(), 0.06)  # half a pixel is what a wrong convention costs
+            self.assertLess(np.abs(near).max(), 0.3)
+
     def test_nothing_outside_the_mask_and_nothing_at_its_edge(self):
         image = speckle(300, 300, 5)
         v, u = np.mgrid[0:300, 0:300]

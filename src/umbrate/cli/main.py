@@ -8,14 +8,13 @@ import sys
 from pathlib import Path
 
 import click
-from rich.console import Console
 from rich.table import Table
+from rich.text import Text
 
 from .. import __version__
 from ..core.errors import UmbrateError
 from ..job.store import Job
-
-console = Console(highlight=False)
+from .console import complain, out, say
 
 
 class Group(click.Group):
@@ -28,7 +27,7 @@ class Group(click.Group):
         try:
             return super().invoke(ctx)
         except UmbrateError as e:
-            Console(stderr=True, highlight=False).print(f"[bold red]Error:[/] {e}", soft_wrap=True)
+            complain("Error", e)
             sys.exit(1)
         except KeyboardInterrupt:
             sys.exit(130)
@@ -80,13 +79,13 @@ def demo(folder, window, as_json):
     folder = folder or d.demo_folder()
     watch = d.Stopwatch()
     if not as_json:
-        console.print("A terracotta bird whistle, 92 mm, in two sittings of 24 photos ([italic]simulated[/]).")
-        console.print(f"The demo job is {folder}", soft_wrap=True)
+        say("A terracotta bird whistle, 92 mm, in two sittings of 24 photos (simulated).")
+        say(f"The demo job is {folder}")
     with d.make_demo_job(folder) as job:
         ok = run_cells(job, job.sittings(), "cloud", redo_all=True, quiet=as_json)
         seconds = watch.seconds
         if not as_json:
-            console.print("Judging the result against the truth ...")
+            say("Judging the result against the truth ...")
         by_sitting = d.judge(job)
         job.collect_garbage()
     figures = d.worst(by_sitting, seconds)
@@ -102,13 +101,13 @@ def demo(folder, window, as_json):
                 words,
                 "-" if value is None else f"{value:.3g}",
                 f"{'≥' if more else '≤'} {limit:g}",
-                "reached" if reached else "[bold red]missed[/]",
+                "reached" if reached else Text("missed", style="bold red"),
             )
-        console.print(table)
+        out.print(table)
     if ok and window and has_display():
         open_window(folder)
     elif window and not as_json:
-        console.print("There is no display here; on a desktop the window would open on the result now.")
+        say("There is no display here; on a desktop the window would open on the result now.")
     sys.exit(0 if ok and all(r[4] for r in rows) else 1)
 
 
@@ -117,9 +116,7 @@ def demo(folder, window, as_json):
 def new(job):
     """Make a new, empty job folder JOB."""
     with Job.create(job) as j:
-        console.print(
-            f"Made {j.folder}. Bring in photos: umbrate add {j.folder} PHOTOS_DIR --sitting NAME", soft_wrap=True
-        )
+        say(f"Made {j.folder}. Bring in photos: umbrate add {j.folder} PHOTOS_DIR --sitting NAME")
 
 
 @cli.command()
@@ -199,22 +196,19 @@ def status(job, as_json):
             )
             return
         if not cells:
-            console.print(
-                f"{j.name} has no sittings yet. Bring in photos: umbrate add {j.folder} PHOTOS_DIR --sitting NAME",
-                soft_wrap=True,
-            )
+            say(f"{j.name} has no sittings yet. Bring in photos: umbrate add {j.folder} PHOTOS_DIR --sitting NAME")
             return
         table = Table(title=j.name)
         table.add_column("sitting")
         for s in STAGES:
             table.add_column(s.title)
         for s, row in zip(j.sittings(), cells, strict=True):
-            table.add_row(s.name, *(f"{c.first or WORDS[c.state]}\n[dim]{c.second.split(':')[0]}[/]" for c in row))
-        console.print(table)
+            table.add_row(s.name, *(Text(c.first or WORDS[c.state]) + Text(f"\n{c.second}", style="dim") for c in row))
+        out.print(table)
         for row in cells:
             for c in row:
                 for text in c.problems:
-                    console.print(f"  {c.stage}: {text}", soft_wrap=True)
+                    say(f"  {c.stage}: {text}")
 
 
 @cli.command()
@@ -229,18 +223,18 @@ def export(job, what, out, sitting):
     with Job.open(job, writable=False) as j:
         if what == "cloud":
             n = export_cloud(j, out, j.sitting(sitting) if sitting else None)
-            console.print(f"Wrote {n:,} points to {out} (unscaled)", soft_wrap=True)
+            say(f"Wrote {n:,} points to {out} (unscaled)")
         else:
             n = export_cameras(j, out)
-            console.print(f"Wrote {n} solved photos to {out} (unscaled)", soft_wrap=True)
+            say(f"Wrote {n} solved photos to {out} (unscaled)")
 
 
 @cli.command()
 @click.argument("scene")
-@click.argument("out", type=click.Path(path_type=Path))
-@click.option("--smaller", type=float, default=1.0, help="Make pictures this many times smaller.")
-@click.option("--photos", type=int, default=None, help="At most this many photos a sitting.")
-def simulate(scene, out, smaller, photos):
+@click.argument("folder", metavar="OUT", type=click.Path(path_type=Path))
+@click.option("--smaller", type=click.FloatRange(0.5, 20), default=1.0, help="Make pictures this many times smaller.")
+@click.option("--photos", type=click.IntRange(1), default=None, help="At most this many photos a sitting.")
+def simulate(scene, folder, smaller, photos):
     """Make the photo set SCENE with exact truth in the folder OUT (simulated studio)."""
     from rich.progress import Progress
 
@@ -253,10 +247,13 @@ def simulate(scene, out, smaller, photos):
     made = SCENES[scene]()
     if smaller != 1.0 or photos:
         made = shrink(made, smaller, photos)
-    with Progress(console=console, disable=not console.is_terminal) as bar:
-        task = bar.add_task("simulated photos", total=1.0)
-        shoot(made, out, lambda f, s: bar.update(task, completed=f, description=s), threads=os.cpu_count() or 1)
-    console.print(f"Made {out}: simulated photos, true masks, truth.json and truth.ply", soft_wrap=True)
+    try:
+        with Progress(console=out, disable=not out.is_terminal) as bar:
+            task = bar.add_task("simulated photos", total=1.0)
+            shoot(made, folder, lambda f, s: bar.update(task, completed=f, description=s), os.cpu_count() or 1)
+    except OSError as e:
+        raise UmbrateError(f"{folder} cannot be written to ({e.strerror}). Choose another place.") from e
+    say(f"Made {folder}: simulated photos, true masks, truth.json and truth.ply")
 
 
 @cli.command()
@@ -264,7 +261,7 @@ def warm():
     """Compile all kernels once, so that no first click waits for it (the launcher does this)."""
     from .warm import warm_up
 
-    warm_up(console)
+    warm_up(say)
 
 
 @cli.command(context_settings={"ignore_unknown_options": True})

@@ -3,7 +3,6 @@
 import json
 import sys
 
-from rich.console import Console
 from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
 from ..core.errors import UmbrateError
@@ -12,9 +11,7 @@ from ..stages.base import parse_settings
 from ..work.adding import read_folder, take_in
 from ..work.queue import Queue
 from ..work.state import plan
-
-out = Console(highlight=False)
-err = Console(stderr=True, highlight=False)
+from .console import complain, out, say
 
 
 def bring_in(job, folder, sitting_name, masks=None, pattern=None, quiet=False):
@@ -22,10 +19,10 @@ def bring_in(job, folder, sitting_name, masks=None, pattern=None, quiet=False):
     incoming = read_folder(folder, masks, pattern)
     sitting, added, there = take_in(job, sitting_name, incoming)
     for sentence in incoming.refused:
-        err.print(f"Left out: {sentence}", soft_wrap=True)
+        complain("Left out", sentence)
     if not quiet:
         again = f" ({there} were there already)" if there else ""
-        out.print(f"Added {added} photos to “{sitting_name}”{again}.")
+        say(f"Added {added} photos to “{sitting.name}”{again}.")
     good = run_cells(job, [sitting], "masks", quiet=quiet)
     problems = [
         p for name in ("photos", "masks") if job.result(sitting.id, name) for p in job.result(sitting.id, name).problems
@@ -72,16 +69,16 @@ def run_cells(job, sittings, upto, redo=False, redo_all=False, quiet=False):
         queue.add(s, names)
     if queue.idle:
         if not quiet:
-            out.print("Everything is up to date. Use --redo to run it again.")
+            say("Everything is up to date. Use --redo to run it again.")
         return True
     good = True
     names = {s.id: s.name for s in sittings}
     live = sys.stdout.isatty() and not quiet
     with Progress(
-        TextColumn("{task.description}"),
+        TextColumn("{task.description}", markup=False),
         BarColumn(),
         TimeRemainingColumn(),
-        TextColumn("{task.fields[sentence]}"),
+        TextColumn("{task.fields[sentence]}", markup=False),
         console=out,
         disable=not live,
         transient=True,
@@ -94,7 +91,7 @@ def run_cells(job, sittings, upto, redo=False, redo_all=False, quiet=False):
                     if e.kind == "started":
                         task = bar.add_task(title, total=1.0, sentence="")
                         if not live and not quiet:
-                            out.print(f"{title} ...")
+                            say(f"{title} ...")
                     elif e.kind == "progress":
                         bar.update(task, completed=e.data["fraction"], sentence=e.data["sentence"])
                     elif e.kind == "done":
@@ -102,20 +99,18 @@ def run_cells(job, sittings, upto, redo=False, redo_all=False, quiet=False):
                         stage = BY_NAME[e.data["stage"]]
                         done = job.result(e.data["sitting"], stage.name)
                         if not quiet:
-                            out.print(
-                                f"{title}: {', '.join(x for x in stage.headline(e.data['figures']) if x)}"
-                                f"  [dim]{done.seconds:.1f} s[/]"
-                            )
+                            figures = ", ".join(x for x in stage.headline(e.data["figures"]) if x)
+                            say(f"{title}: {figures}", f"  {done.seconds:.1f} s")
                             for p in done.problems:
-                                out.print(f"  {p['text']} {p['hint']}", soft_wrap=True)
+                                say(f"  {p['text']} {p['hint']}")
                     elif e.kind != "live":
                         good = False
-                        err.print(f"[bold red]{title}:[/] {e.data['message']}", soft_wrap=True)
+                        complain(title, e.data["message"])
         except KeyboardInterrupt:
             queue.cancel()
             while not queue.idle:
                 queue.poll(0.2)
-            err.print("Stopped. What was finished before is saved.")
+            complain("Stopped", "what was finished before is saved.")
             good = False
         finally:
             queue.close()

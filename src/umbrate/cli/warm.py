@@ -5,8 +5,11 @@ import time
 from pathlib import Path
 
 
-def warm_up(console):
-    """Run the small simulated scene through all stages in this process; kernels stay compiled on disk."""
+def warm_up(tell):
+    """Run the small simulated scene through all stages in this process; kernels stay compiled on disk.
+
+    tell : callable(sentence, time so far)
+    """
     import numpy as np
 
     from ..core.raster.camera import eye_round
@@ -21,7 +24,7 @@ def warm_up(console):
     start = time.monotonic()
 
     def say(text):
-        console.print(f"  {text}  [dim]{time.monotonic() - start:.0f} s[/]")
+        tell(f"  {text}", f"  {time.monotonic() - start:.0f} s")
 
     say("compiling the simulated studio")
     with tempfile.TemporaryDirectory() as folder:

@@ -7,8 +7,10 @@ from PyQt6.QtWidgets import (
     QLineEdit,
     QListWidget,
     QListWidgetItem,
+    QPlainTextEdit,
     QTableWidget,
     QTableWidgetItem,
+    QTabWidget,
     QVBoxLayout,
 )
 
@@ -19,7 +21,7 @@ from .text import short_time
 class LedgerDialog(QDialog):
     """What ran: when, on what, how long, with which outcome and settings."""
 
-    def __init__(self, job, parent=None):
+    def __init__(self, job, log=(), parent=None):
         super().__init__(parent)
         self.setWindowTitle("Ledger: what ran in this job")
         self.resize(980, 480)
@@ -47,8 +49,14 @@ class LedgerDialog(QDialog):
                 table.setItem(r, c, item)
         table.resizeColumnsToContents()
         table.horizontalHeader().setSectionResizeMode(len(heads) - 1, QHeaderView.ResizeMode.Stretch)
+        lines = QPlainTextEdit(readOnly=True)
+        lines.setPlainText("\n".join(log) or "Nothing has run since the window was opened.")
+        lines.moveCursor(lines.textCursor().MoveOperation.End)
+        tabs = QTabWidget()
+        tabs.addTab(table, "Ledger")
+        tabs.addTab(lines, "Log since the window was opened")
         box = QVBoxLayout(self)
-        box.addWidget(table)
+        box.addWidget(tabs)
 
 
 class Finder(QDialog):

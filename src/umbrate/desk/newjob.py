@@ -18,7 +18,7 @@ from PyQt6.QtWidgets import (
 )
 
 from ..core.errors import UmbrateError
-from ..job.store import SUFFIX
+from ..job.store import SUFFIX, job_folder
 from ..stages.photos import photo_files
 from ..work.adding import mask_folder_of, photo_folders
 from . import tokens as t
@@ -104,8 +104,7 @@ class NewJobDialog(QDialog):
     def place(self):
         """The job's folder, with its suffix."""
         text = self.line.text().strip()
-        path = Path(text).expanduser()
-        return path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX)
+        return job_folder(Path(text).expanduser())
 
     # ------------------------------------------------------------------ filling in
     def take_folder(self, folder):

@@ -13,7 +13,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QMenu, QSlider, QToolButton, QWidget
 
 from ..core.cloud.keepbox import BOX_EDGES, KeepBox
 from ..core.geometry.pose import center
-from ..core.raster.camera import eye_round
+from ..core.raster.camera import Eye, eye_round
 from ..core.raster.points import draw_points, paint
 from . import tokens as t
 
@@ -194,11 +194,14 @@ class Scene(QWidget):
         self._redraw()
 
     def _draw_points(self):
-        w, h = self.width(), self.height()
+        # in the screen's own pixels, so that it is sharp where there are more of them
+        ratio = self.devicePixelRatioF()
+        w, h = round(self.width() * ratio), round(self.height() * ratio)
         count = min(len(self.points), self._budget) if self._moving else len(self.points)
-        size = self.size.value()
+        size = round(self.size.value() * ratio)
         start = time.perf_counter()
-        self._buffers = draw_points(self.points, self.eye, w, h, size, count)
+        eye = Eye(self.eye.pose, self.eye.f * ratio, self.eye.pivot)
+        self._buffers = draw_points(self.points, eye, w, h, size, count)
         picture = paint(self._buffers, self.colors, GROUND_RGB, 25.0 if self.is_cloud else 0.0)
         took = time.perf_counter() - start
         if self._moving:
@@ -206,6 +209,7 @@ class Scene(QWidget):
             self._budget = int(np.clip(self._budget * np.clip(FRAME_S / max(took, 1e-4), 0.5, 1.5), 50_000, 20_000_000))
         self._picture = picture
         self._image = QImage(picture.data, w, h, 4 * w, QImage.Format.Format_RGB32)
+        self._image.setDevicePixelRatio(ratio)
 
     def paintEvent(self, _):
         p = QPainter(self)
@@ -297,7 +301,8 @@ class Scene(QWidget):
         """Index of the drawn point nearest to the eye within `reach` pixels of a position, or -1."""
         if self._buffers is None or self.points is None:
             return -1
-        x, y = int(pos.x()), int(pos.y())
+        ratio = self.devicePixelRatioF()
+        x, y, reach = int(pos.x() * ratio), int(pos.y() * ratio), round(reach * ratio)
         d = self._buffers.depth[max(0, y - reach) : y + reach + 1, max(0, x - reach) : x + reach + 1]
         i = self._buffers.index[max(0, y - reach) : y + reach + 1, max(0, x - reach) : x + reach + 1]
         if not d.size or i.max() < 0:

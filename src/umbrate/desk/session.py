@@ -3,7 +3,9 @@
 Widgets never write a job and never talk to each other: they ask the session, and listen to it.
 """
 
+import logging
 import threading
+import time
 from pathlib import Path
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
@@ -19,6 +21,18 @@ from ..work.queue import Queue
 from ..work.state import RUNNING, board, plan
 
 POLL_MS = 40
+LOG_LINES = 5000
+
+
+class _LogLines(logging.Handler):
+    """Warnings and errors of the program, with their traces, for the log."""
+
+    def __init__(self, write):
+        super().__init__(logging.WARNING)
+        self._write = write
+
+    def emit(self, record):
+        self._write(self.format(record))
 
 
 class Session(QObject):
@@ -40,6 +54,10 @@ class Session(QObject):
         self.sitting_id = self.photo_id = None
         self.stage = "photos"
         self._cache = {}
+        self.log = []  #: what was said and done since the window opened, line by line
+        self._last_step = None
+        self.said.connect(self._write_log)
+        logging.getLogger("umbrate").addHandler(_LogLines(self._write_log))
         self._timer = QTimer(self, interval=POLL_MS)
         self._timer.timeout.connect(self._poll)
         self._background.connect(lambda call, value: call(value))
@@ -50,6 +68,8 @@ class Session(QObject):
 
         A job that another process writes is opened for reading.
         """
+        if self.job and Path(folder).resolve() == self.job.folder.resolve():
+            return True  # it is the one that is open
         note = ""
         try:
             try:
@@ -332,11 +352,14 @@ class Session(QObject):
     def _poll(self):
         for e in self.queue.poll():
             if e.kind == "progress":
+                self._log_progress(e.data)
                 self.progressed.emit()
             elif e.kind == "live":
                 if e.data["sitting"] == self.sitting_id:
                     self.live.emit(e.data["name"], e.data["data"])
             elif e.kind == "started":
+                name = next((s.name for s in self.job.sittings() if s.id == e.data["sitting"]), "")
+                self._write_log(f"{BY_NAME[e.data['stage']].title} of “{name}” begins")
                 self.document_changed.emit()
             else:
                 title = BY_NAME[e.data["stage"]].title
@@ -350,6 +373,22 @@ class Session(QObject):
             self._timer.stop()
         else:
             self.progressed.emit()
+
+    def _write_log(self, text, _=""):
+        if text:
+            self.log.append(f"{time.strftime('%H:%M:%S')}  {text}")
+            del self.log[:-LOG_LINES]
+
+    def _log_progress(self, data):
+        """The steps of a run, once each: of “depth of photo 3 of 24” only the first."""
+        step = (
+            data["sitting"],
+            data["stage"],
+            data["sentence"].rstrip("0123456789 ").removesuffix("of").rstrip("0123456789 "),
+        )
+        if step != self._last_step:
+            self._last_step = step
+            self._write_log(f"{BY_NAME[data['stage']].title}: {data['sentence']}")
 
     def in_background(self, function, then):
         """Call `function()` in a thread and `then(value)` in the window's thread."""

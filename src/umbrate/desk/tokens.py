@@ -139,6 +139,9 @@ QListView, QTableWidget, QPlainTextEdit {{ background: {PANEL}; border: none; ou
 QTableWidget {{ gridline-color: {RAISED}; background: {GROUND}; }}
 QTableWidget::item {{ padding: 0 8px; }}
 QTableWidget::item:selected {{ background: {ACCENT_DARK}; }}
+QTabWidget::pane {{ border: none; }}
+QTabBar::tab {{ background: {RAISED}; padding: 5px 14px; border: none; color: {QUIET}; }}
+QTabBar::tab:selected {{ background: {GROUND}; color: {TEXT}; }}
 QHeaderView::section {{ background: {RAISED}; border: none; padding: 4px 8px; color: {QUIET}; }}
 QComboBox::drop-down {{ border: none; width: 20px; }}
 QComboBox::down-arrow {{ image: url({PICTURES}/chevron.svg); width: 12px; height: 12px; }}

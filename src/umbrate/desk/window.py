@@ -24,6 +24,7 @@ from PyQt6.QtWidgets import (
 )
 
 from ..core.errors import UmbrateError
+from ..job.store import JobInUse
 from ..stages import BY_NAME
 from ..stages.deliver import export_cameras, export_cloud
 from ..work.demo import demo_folder, make_demo_job
@@ -152,7 +153,7 @@ class Window(QMainWindow):
         self._action(run, "Run everything that is missing or stale", s.run_all, "Ctrl+Shift+R")
         self._action(run, "Cancel what runs", s.cancel, "Ctrl+.")
         view = bar.addMenu("&View")
-        self._action(view, "Ledger: what ran…", self.show_ledger, "Ctrl+L")
+        self._action(view, "Ledger and log: what ran…", self.show_ledger, "Ctrl+L")
         self._action(view, "Next photo", lambda: self._step_photo(1), "PgDown")
         self._action(view, "Previous photo", lambda: self._step_photo(-1), "PgUp")
         self._action(view, "Find a command…", self.find_command, "Ctrl+K", False)
@@ -188,7 +189,7 @@ class Window(QMainWindow):
     # ------------------------------------------------------------------ jobs
     def open_path(self, folder):
         """Open a job folder."""
-        return self.session.open(folder)
+        return self._may_leave() and self.session.open(folder)
 
     def open_job(self):
         """Ask for a job folder and open it."""
@@ -199,22 +200,26 @@ class Window(QMainWindow):
     def new_job(self, folders=()):
         """Ask which folders become which sittings, make the job and read them."""
         dialog = NewJobDialog(folders, self)
-        if dialog.exec() and self.session.create(dialog.place()):
+        if dialog.exec() and self._may_leave() and self.session.create(dialog.place()):
             self.session.add_folders(dialog.folders())
 
     def open_demo(self):
         """Open the demo job, made on first use, and start it where it has not run."""
         try:
             make_demo_job(demo_folder()).close()
+        except JobInUse:
+            pass  # it is open somewhere, perhaps here
         except UmbrateError as e:
             self.session.said.emit(str(e), "bad")
             return
-        if self.open_path(demo_folder()) and not self.session.result("cloud"):
+        if self.open_path(demo_folder()) and self.session.job.writable and not self.session.result("cloud"):
             self.session.choose(stage="poses")
             self.session.run_all()
 
     def close_job(self):
         """Close the job and show the welcome page."""
+        if not self._may_leave():
+            return
         self.session.close()
         self.session.job_changed.emit()
 
@@ -254,7 +259,7 @@ class Window(QMainWindow):
 
     def show_ledger(self):
         """Show what ran."""
-        LedgerDialog(self.session.job, self).exec()
+        LedgerDialog(self.session.job, self.session.log, self).exec()
 
     def find_command(self):
         """Show the finder under the menu bar."""
@@ -324,6 +329,22 @@ class Window(QMainWindow):
         else:
             self.new_job(folders)
 
+    def _may_leave(self):
+        """Ask before a running step is lost: of all things that is the one no undo brings back."""
+        run = self.session.running()
+        if run is None:
+            return True
+        text = f"{BY_NAME[run.stage].title} of “{run.sitting.name}” is running, {100 * run.fraction:.0f} % done."
+        box = QMessageBox(QMessageBox.Icon.NoIcon, "Umbrate", text, parent=self)
+        box.setInformativeText("What was finished before is saved; this step would have to start anew.")
+        stop = box.addButton("Stop it and leave", QMessageBox.ButtonRole.DestructiveRole)
+        box.setDefaultButton(box.addButton("Let it run", QMessageBox.ButtonRole.RejectRole))
+        box.exec()
+        return box.clickedButton() is stop
+
     def closeEvent(self, e):
-        self.session.close()
-        e.accept()
+        if self._may_leave():
+            self.session.close()
+            e.accept()
+        else:
+            e.ignore()

@@ -65,6 +65,12 @@ FILE_COLUMNS = (
 )  # fmt: skip
 
 
+def job_folder(path):
+    """The folder a job of that name has: with its suffix."""
+    path = Path(path)
+    return path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX)
+
+
 class JobInUse(UmbrateError):
     """Another process writes the job; it can still be opened for reading."""
 
@@ -86,9 +92,7 @@ class Job:
     @classmethod
     def create(cls, folder):
         """Make a new job folder. The suffix ``.umbrate`` is added where it is missing."""
-        folder = Path(folder)
-        if folder.suffix != SUFFIX:
-            folder = folder.with_name(folder.name + SUFFIX)
+        folder = job_folder(folder)
         if folder.exists():
             raise UmbrateError(f"{folder.name} is there already. Choose another name, or open it.")
         try:

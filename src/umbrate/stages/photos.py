@@ -62,11 +62,14 @@ def photo_refs(job, sitting, usable_only=True):
 
 def photo_files(folder):
     """The photo files directly in a folder, by name."""
-    return sorted(
-        p
-        for p in Path(folder).iterdir()
-        if p.suffix.lower() in PHOTO_SUFFIXES and p.is_file() and not p.name.startswith(".")
-    )
+    try:
+        return sorted(
+            p
+            for p in Path(folder).iterdir()
+            if p.suffix.lower() in PHOTO_SUFFIXES and p.is_file() and not p.name.startswith(".")
+        )
+    except OSError as e:
+        raise UmbrateError(f"The folder {folder} cannot be read ({e.strerror}). Check its permissions.") from e
 
 
 def find_photos(folder):

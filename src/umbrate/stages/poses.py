@@ -14,6 +14,7 @@ from ..core.features.detect import detect
 from ..core.features.match import unit_descriptors
 from ..core.geometry.lens import Lens
 from ..core.imaging.decode import read_picture
+from ..core.imaging.filters import halve_by_area
 from ..core.poses.frame import move_block, upright_frame
 from ..core.poses.grow import Grower
 from ..core.poses.pairs import relate
@@ -44,6 +45,15 @@ class Settings(StageSettings):
         description="Also look for key points in the doubled picture: more and "
         "more precise ones, about twice the time.",
         json_schema_extra={"short": True},
+    )
+    largest_side: int = Field(
+        3200,
+        ge=800,
+        le=20000,
+        title="Largest side",
+        description="Photos larger than this are halved, once or more, before features are looked for: finer detail "
+        "than that costs much time and adds little.",
+        json_schema_extra={"unit": "px"},
     )
     solve_lens: bool = Field(
         True,
@@ -128,7 +138,14 @@ def find_features(blobs, masks, settings, photo):
     blobs = BlobStore(blobs)
     gray = (read_picture(photo.path) @ LUMA) / np.float32(255)
     mask = decode_mask(blobs.get_bytes(masks[photo.id])) if photo.id in masks else None
-    f = detect(gray, mask, settings.features, upsample=settings.fine)
+    halvings = 0
+    while max(gray.shape) > settings.largest_side:
+        gray = halve_by_area(gray)
+        if mask is not None:
+            mask = mask[::2, ::2][: gray.shape[0], : gray.shape[1]]
+        halvings += 1
+    # a photo that was halved has its finest detail left out on purpose
+    f = detect(gray, mask, settings.features, upsample=settings.fine and not halvings).magnified(2**halvings)
     return f, blobs.put_arrays(**f.arrays())
 
 

@@ -1,13 +1,14 @@
 """The demo: the main job on the demo data, judged against its truth."""
 
 import resource
+import shutil
 import time
 from pathlib import Path
 
 import platformdirs
 
 from ..core.errors import UmbrateError
-from ..job.store import Job
+from ..job.store import Job, job_folder
 from ..stages.deliver import camera_rows, load_cloud
 from ..studio.judge import Truth
 from .adding import read_folder, take_in
@@ -49,11 +50,19 @@ def demo_folder():
 
 
 def make_demo_job(folder):
-    """The demo job, ready to run: made where it is missing, else the one that is there."""
+    """The demo job, ready to run: made where it is missing, else the one that is there.
+
+    One whose photos are gone (the checkout was moved) is made anew: everything in it can be.
+    """
     data = demo_data()
-    folder = Path(folder)
+    folder = job_folder(folder)
     if (folder / "job.sqlite").exists():
-        return Job.open(folder)
+        job = Job.open(folder)
+        photos = [p for s in job.sittings() for p in job.photos(s.id)]
+        if photos and all(job.photo_path(p).is_file() for p in photos):
+            return job
+        job.close()
+        shutil.rmtree(folder)
     folder.parent.mkdir(parents=True, exist_ok=True)
     job = Job.create(folder)
     for name, sub in SITTINGS:

@@ -43,6 +43,13 @@ class Features:
     def __len__(self):
         return len(self.xy)
 
+    def magnified(self, factor):
+        """The same features in a picture `factor` times larger, pixel edges kept (see `halve_by_area`)."""
+        if factor == 1:
+            return self
+        xy = self.xy * np.float32(factor) + np.float32((factor - 1) / 2)
+        return Features(xy, self.scale * np.float32(factor), self.angle, self.descriptors)
+
     def arrays(self):
         """The four arrays by name, as they are stored."""
         return {"xy": self.xy, "scale": self.scale, "angle": self.angle, "descriptors": self.descriptors}
