@@ -139,6 +139,8 @@ QListView, QTableWidget, QPlainTextEdit {{ background: {PANEL}; border: none; ou
 QTableWidget {{ gridline-color: {RAISED}; background: {GROUND}; }}
 QTableWidget::item {{ padding: 0 8px; }}
 QTableWidget::item:selected {{ background: {ACCENT_DARK}; }}
+QListView::item {{ padding: 3px 6px; }}
+QListView::item:selected {{ background: {ACCENT_DARK}; color: {TEXT}; }}
 QTabWidget::pane {{ border: none; }}
 QTabBar::tab {{ background: {RAISED}; padding: 5px 14px; border: none; color: {QUIET}; }}
 QTabBar::tab:selected {{ background: {GROUND}; color: {TEXT}; }}
