@@ -45,11 +45,11 @@ class PatchCost(unittest.TestCase):
             ray = np.array([(x - a.K[1]) / a.K[0], (y - a.K[2]) / a.K[0], 1.0])
             c = d * (n @ ray)
             m = n @ np.linalg.inv(matrix(a.K)) / c
-            scratch = [np.empty(len(offsets), np.int64), *(np.empty(len(offsets), np.float32) for _ in range(3))]
-            dx, dy = offsets[:, 0].astype(np.float32), offsets[:, 1].astype(np.float32)
-            got = dense._correlation_cost(
-                0, x, y, *m, A[None], B[None], b.gray.reshape(1, -1), w, h, dx, dy, weight, centered, var, *scratch
-            )
+            others = dense.Others(A[None], B[None], b.gray.reshape(1, -1), w, h)
+            patch = dense.Patch(*offsets.T.astype(np.float32), weight, centered)
+            rows = [np.empty(len(offsets), np.float32) for _ in range(3)]
+            scratch = dense.Scratch(np.empty(1, np.float32), np.empty(len(offsets), np.int64), *rows)
+            got = dense._correlation_cost(0, x, y, *m, others, patch, var, scratch)
             # written out: intersect each patch pixel's ray with the plane, project, look up, correlate
             values, here, weights = [], [], []
             inside = True

@@ -131,8 +131,11 @@ class Solved(unittest.TestCase):
         k = int(np.flatnonzero(block["photo_ids"] == view.shown)[0])
         Y = block["poses"][k, :3, :3] @ point + block["poses"][k, :3, 3]
         expected = Lens.from_vector(640, 480, block["lenses"][0]).project(Y[None, :2] / Y[2])[0]
-        np.testing.assert_allclose(told[-1][view.shown], expected, atol=1e-6)
-        np.testing.assert_allclose(view.sighting, expected, atol=1e-6)
+        np.testing.assert_allclose(told[-1][view.shown], (*expected, Y[2]), atol=1e-6)
+        np.testing.assert_allclose(view.sighting[:2], expected, atol=1e-6)
+        # the point nearest to the eye that looks along with the photo is not hidden, the same place from behind is
+        self.assertFalse(view._is_hidden(*expected, Y[2] * 0.99))
+        self.assertTrue(view._is_hidden(*expected, Y[2] * 1.5))
         # and back: the pixel's ray passes through that point
         rays = []
         self.session.ray.connect(rays.append)

@@ -9,12 +9,15 @@ import numpy as np
 from PIL import Image
 
 from tests.scenes import pebble_set, pebble_truth, scratch
+from umbrate.core.cloud.keepbox import KeepBox
 from umbrate.core.errors import Cancelled, UmbrateError
 from umbrate.job.store import Job
 from umbrate.stages import BY_NAME, STAGES
 from umbrate.stages.base import Report, StageSettings, parse_settings
 from umbrate.stages.deliver import camera_rows, load_block, load_cloud
 from umbrate.stages.executor import LocalExecutor
+from umbrate.stages.photos import PhotoRef
+from umbrate.stages.poses import lens_groups
 from umbrate.studio.scene import pebble
 from umbrate.studio.shoot import shoot
 from umbrate.work.adding import photo_folders, read_folder, take_in
@@ -177,6 +180,67 @@ class Staleness(unittest.TestCase):
         self.assertEqual(plan(self.job, self.sitting, "cloud"), ["masks", "poses", "cloud"])
         self.job.set_settings(self.sitting.id, "cloud", {"seed": 1})
         self.assertEqual(plan(self.job, self.sitting, "poses", redo=True), ["masks", "poses"])
+
+
+class LensGroups(unittest.TestCase):
+    def photo(self, **change):
+        facts = {"id": 1, "name": "a.jpg", "path": "/a.jpg", "width": 1600, "height": 1200, "orientation": 1}
+        return PhotoRef(**{**facts, "camera": "C 1", "focal_px": 3000.0, **change})
+
+    def test_camera_size_and_focal_length_make_a_lens_orientation_does_not(self):
+        photos = [
+            self.photo(),
+            self.photo(orientation=6),
+            self.photo(focal_px=3000.02),
+            self.photo(focal_px=4200.0),
+            self.photo(width=1200, height=1600),
+            self.photo(camera="C 2", focal_px=None),
+        ]
+        lenses, group, guessed = lens_groups(photos)
+        self.assertEqual(group, [0, 0, 0, 1, 2, 3])
+        self.assertEqual(guessed, 1)
+        self.assertEqual((lenses[0].f, lenses[0].cx, lenses[0].cy), (3000.0, 799.5, 599.5))
+        # 50 mm on 36 x 24 mm, by the diagonal
+        self.assertAlmostEqual(lenses[3].f, 50 * 2000 / np.hypot(36, 24))
+
+    def test_a_job_without_any_exif_solves_and_says_what_was_taken(self):
+        folder = scratch() / "bare"
+        folder.mkdir()
+        for file in sorted((pebble_set() / "by-hand").glob("*.jpg")):
+            with Image.open(file) as image:
+                image.save(folder / f"{file.stem}.png")  # no EXIF
+        shutil.copytree(pebble_set() / "by-hand" / "masks", folder / "masks")
+        job, sitting = new_job(scratch() / "j", folder)
+        with job:
+            for stage in ("photos", "masks", "poses"):
+                out = run(job, sitting, stage)
+            self.assertEqual(out.figures["solved"], 12)
+            self.assertIn("say no focal length", out.problems[-1]["text"])
+            self.assertAlmostEqual(out.figures["lens"]["f"] / pebble_truth().lens.f, 1.0, delta=0.04)
+
+
+class KeepBoxes(unittest.TestCase):
+    def test_a_box_set_by_hand_limits_the_cloud(self):
+        job, sitting = new_job(scratch() / "j")
+        with job:
+            for stage in ("photos", "masks", "poses"):
+                out = run(job, sitting, stage)
+            fitted = out.figures["keep_box"]
+            whole = run(job, sitting, "cloud").figures["points"]
+            half = dict(fitted, half=[fitted["half"][0], fitted["half"][1], fitted["half"][2] / 2])
+            job.set_keep_box(sitting.id, half)
+            run(job, sitting, "cloud")
+            points = load_cloud(job, sitting)["points"]
+            self.assertTrue(KeepBox.from_dict(half).contains(points).all())
+            self.assertTrue(0.2 * whole < len(points) < 0.9 * whole)
+            # a box beside the object: a sentence, and the old cloud stays
+            away = dict(fitted, center=[c + 1 for c in fitted["center"]])
+            job.set_keep_box(sitting.id, away)
+            with self.assertRaises(UmbrateError) as caught:
+                run(job, sitting, "cloud")
+            self.assertIn("keep box", str(caught.exception))
+            self.assertIsNotNone(caught.exception.remedy)
+            self.assertEqual(len(load_cloud(job, sitting)["points"]), len(points))
 
 
 class SettingsModels(unittest.TestCase):

@@ -4,9 +4,11 @@ import unittest
 
 import numpy as np
 
+from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import look_at, transform
 from umbrate.core.geometry.rotation import rotation_angle
 from umbrate.core.poses.essential import decompose, essential_ransac, five_point, sampson_squared
+from umbrate.core.poses.pairs import relate
 from umbrate.core.poses.resect import refine_pose, resect_ransac, three_point
 
 
@@ -96,3 +98,49 @@ class Resection(unittest.TestCase):
         R, t = refine_pose(R, t, X[inliers], x[inliers], 5e-4, 30)
         self.assertLess(np.degrees(rotation_angle(R @ E[:3, :3].T)), 0.02)
         self.assertLess(np.linalg.norm(R.T @ t - E[:3, :3].T @ E[:3, 3]), 2e-3)
+
+
+class Relating(unittest.TestCase):
+    """From descriptors and pixels to a verified pair, or to none."""
+
+    LENS = Lens(1600, 1200, 1900.0, 805.0, 596.0, (-0.1, 0.04, 0.0))
+
+    def photos(self, rng, n=400, shared=1.0):
+        """Descriptors and pixels of two photos of which a share of the key points shows the same places."""
+        _, _, relative, x1, x2 = two_photos(rng, n)
+        d = rng.random((n, 128))
+        other = np.where(rng.random((n, 1)) < shared, d + rng.normal(size=d.shape) * 0.03, rng.random((n, 128)))
+        unit = [(a / np.linalg.norm(a, axis=1, keepdims=True)).astype(np.float32) for a in (d, other)]
+        order = rng.permutation(n)
+        xy = [self.LENS.project(x) + rng.normal(size=x.shape) * 0.3 for x in (x1, x2)]
+        return relative, order, (unit[0], xy[0].astype(np.float32)), (unit[1][order], xy[1][order].astype(np.float32))
+
+    def relate(self, a, b, seed=0):
+        return relate(*a, self.LENS.vector, *b, self.LENS.vector, seed=seed)
+
+    def test_finds_the_matches_the_pose_and_the_angle(self):
+        rng = np.random.default_rng(6)
+        relative, order, a, b = self.photos(rng, shared=0.6)
+        g = self.relate(a, b)
+        right = order[g.matches[:, 1]] == g.matches[:, 0]
+        self.assertGreater(right.sum(), 150)
+        self.assertGreater(right.mean(), 0.97)
+        self.assertLess(np.degrees(rotation_angle(g.relative[:3, :3] @ relative[:3, :3].T)), 1.5)
+        self.assertAlmostEqual(np.linalg.norm(g.relative[:3, 3]), 1.0, places=6)
+        self.assertTrue(8 < g.angle_deg < 30)
+        # one key point with two directions makes no match twice
+        double = tuple(np.vstack([x, x[:50]]) for x in a)
+        again = self.relate(double, b)
+        used = a[1][again.matches[:, 0] % 400]
+        self.assertEqual(len(np.unique(used, axis=0)), len(used))
+
+    def test_unrelated_photos_and_chance_matches_give_none(self):
+        rng = np.random.default_rng(7)
+        _, _, a, _ = self.photos(rng)
+        _, _, _, b = self.photos(rng)
+        self.assertIsNone(self.relate(a, b))  # other descriptors: hardly any match
+        # descriptors agree, places do not: no geometry explains the matches
+        _, _, a, b = self.photos(rng)
+        scrambled = (b[0], rng.uniform([0, 0], [1600, 1200], size=b[1].shape).astype(np.float32))
+        self.assertIsNone(self.relate(a, scrambled))
+        self.assertIsNone(self.relate((a[0][:1], a[1][:1]), b))

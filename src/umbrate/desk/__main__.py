@@ -8,13 +8,19 @@ from umbrate.desk import tokens
 from umbrate.desk.window import Window
 
 
-def main(arguments):
-    """Run the window until it is closed; returns the exit code."""
+def make_app(arguments):
+    """The QApplication in the desk's own look."""
     app = QApplication(["umbrate", *arguments])
     app.setApplicationName("Umbrate")
     app.setStyle("Fusion")
     app.setFont(tokens.font())
     app.setStyleSheet(tokens.STYLE)
+    return app
+
+
+def main(arguments):
+    """Run the window until it is closed; returns the exit code."""
+    app = make_app(arguments)
     window = Window()
     window.show()
     if arguments:

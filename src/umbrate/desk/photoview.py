@@ -30,7 +30,8 @@ class PhotoView(QWidget):
         self.problem = ""
         self.features = np.zeros((0, 2))
         self.sightings = np.zeros((0, 4))
-        self.sighting = None
+        self.sighting, self.hidden = None, False
+        self._depth_key = self._depth = None
         self.scale, self.shift = 1.0, QPointF()
         self._drag = None
         self._make_tools()
@@ -135,7 +136,24 @@ class PhotoView(QWidget):
 
     def _on_pointed(self, sightings):
         self.sighting = sightings.get(self.shown) if sightings else None
+        self.hidden = self.sighting is not None and self._is_hidden(*self.sighting)
         self.update()
+
+    def _is_hidden(self, x, y, depth):
+        """Whether the surface this photo sees at a pixel is clearly nearer than a point's depth."""
+        done, block = self.session.result("cloud"), self.session.block
+        key = done.blob("depth", self.shown) if done else None
+        if key is None or block is None:
+            return False
+        if self._depth_key != key:
+            self._depth_key, self._depth = key, self.session.job.blobs.get_arrays(key)
+        k = int(np.flatnonzero(block["photo_ids"] == self.shown)[0])
+        f, cx, cy = self._depth["lens"]
+        ray = unproject_one(x, y, block["lenses"][block["lens_of"][k]])
+        u, v = round(ray[0] * f + cx), round(ray[1] * f + cy)
+        h, w = self._depth["depth"].shape
+        seen = self._depth["depth"][v, u] if 0 <= u < w and 0 <= v < h else 0
+        return bool(seen > 0 and depth > 1.01 * seen)
 
     # ------------------------------------------------------------------ coordinates
     def _upright(self):
@@ -222,7 +240,8 @@ class PhotoView(QWidget):
             a = view.map(QPointF(self.sighting[0] + 0.5, self.sighting[1] + 0.5))
             p.setPen(QPen(t.color(t.GROUND), 4))
             p.drawEllipse(a, 8, 8)
-            p.setPen(QPen(t.color(t.ACCENT), 2))
+            # dashed where something nearer hides the point in this photo
+            p.setPen(QPen(t.color(t.ACCENT), 2, Qt.PenStyle.DotLine if self.hidden else Qt.PenStyle.SolidLine))
             p.drawEllipse(a, 8, 8)
         p.setFont(t.font(t.SMALL))
         p.setPen(t.color(t.QUIET))

@@ -12,6 +12,7 @@ from PyQt6.QtGui import QImage, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QHBoxLayout, QMenu, QSlider, QToolButton, QWidget
 
 from ..core.cloud.keepbox import BOX_EDGES, KeepBox
+from ..core.geometry.lens import project_one
 from ..core.geometry.pose import center
 from ..core.raster.camera import Eye, eye_round
 from ..core.raster.points import draw_points, paint
@@ -367,19 +368,19 @@ class Scene(QWidget):
         self.update()
 
     def _sightings(self, k, X):
-        """Where a point falls in each solved photo: measured for tie points, predicted for the cloud."""
-        from ..core.geometry.lens import project_one
-
+        """Where a point falls in each solved photo: (x, y, depth), measured for tie points, else predicted."""
         b = self.block
-        if not self.is_cloud:
-            rows = np.flatnonzero(b["point"] == k)
-            return {int(b["photo_ids"][b["photo"][r]]): tuple(map(float, b["xy"][r])) for r in rows}
         out = {}
+        rows = np.flatnonzero(b["point"] == k) if not self.is_cloud else []
+        measured = {int(b["photo"][r]): b["xy"][r] for r in rows}
         for i, E in enumerate(b["poses"]):
-            if np.isfinite(E[0, 0]):
-                Y = E[:3, :3] @ X + E[:3, 3]
-                if Y[2] > 0:
-                    out[int(b["photo_ids"][i])] = project_one(Y[0] / Y[2], Y[1] / Y[2], b["lenses"][b["lens_of"][i]])
+            if not np.isfinite(E[0, 0]) or not (self.is_cloud or i in measured):
+                continue
+            Y = E[:3, :3] @ X + E[:3, 3]
+            if Y[2] > 0:
+                predicted = project_one(Y[0] / Y[2], Y[1] / Y[2], b["lenses"][b["lens_of"][i]])
+                x, y = measured.get(i, predicted)
+                out[int(b["photo_ids"][i])] = (float(x), float(y), float(Y[2]))
         return out
 
     def leaveEvent(self, _):

@@ -12,6 +12,7 @@ photos are computed side by side.
 """
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from numba import njit
@@ -51,6 +52,38 @@ class DepthMap:
     score: np.ndarray
 
 
+class Others(NamedTuple):
+    """The neighbors of a photo: their pixels are the photo's times ``A[j] + B[j] m^T`` for a plane m (see `_cost`).
+
+    A (n, 3, 3), B (n, 3) float64; grays (n, h * w) float32, one row after the other.
+    """
+
+    A: np.ndarray
+    B: np.ndarray
+    grays: np.ndarray
+    w: int
+    h: int
+
+
+class Patch(NamedTuple):
+    """Offsets, weights and weighted centered values of a patch, (SAMPLES,) float32 each."""
+
+    dx: np.ndarray
+    dy: np.ndarray
+    weight: np.ndarray
+    centered: np.ndarray
+
+
+class Scratch(NamedTuple):
+    """Memory that is used again for every hypothesis: costs (n,), the rest (SAMPLES,)."""
+
+    costs: np.ndarray
+    flat: np.ndarray
+    fu: np.ndarray
+    fv: np.ndarray
+    val: np.ndarray
+
+
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _prepare(gray, x, y, offsets, sigma_color, weight, centered):
     """Weights (n,) and weighted centered values (n,) of the patch at x, y; returns its variance."""
@@ -78,13 +111,15 @@ def _prepare(gray, x, y, offsets, sigma_color, weight, centered):
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _correlation_cost(j, x, y, m0, m1, m2, A, B, grays, w, h, dx, dy, weight, centered, var, flat, fu, fv, val):
+def _correlation_cost(j, x, y, m0, m1, m2, others, patch, var, scratch):
     """1 - correlation of neighbor j under a plane hypothesis, or WORST where it cannot be told.
 
-    The plane maps pixels by ``A[j] + B[j] m^T``. grays (n, h * w) are the neighbors' pictures, one row
-    after the other; dx, dy (n,) float32 the patch; flat, fu, fv, val (n,) scratch. Where samples fall,
-    what is read there and the sums are three loops, so that the first and last run in vector registers.
+    The plane maps pixels by ``A[j] + B[j] m^T``. Where samples fall, what is read there and the sums are
+    three loops, so that the first and last run in vector registers.
     """
+    A, B, grays, w, h = others
+    dx, dy, weight, centered = patch
+    _, flat, fu, fv, val = scratch
     h00, h01, h02 = A[j, 0, 0] + B[j, 0] * m0, A[j, 0, 1] + B[j, 0] * m1, A[j, 0, 2] + B[j, 0] * m2
     h10, h11, h12 = A[j, 1, 0] + B[j, 1] * m0, A[j, 1, 1] + B[j, 1] * m1, A[j, 1, 2] + B[j, 1] * m2
     h20, h21, h22 = A[j, 2, 0] + B[j, 2] * m0, A[j, 2, 1] + B[j, 2] * m1, A[j, 2, 2] + B[j, 2] * m2
@@ -134,9 +169,7 @@ def _correlation_cost(j, x, y, m0, m1, m2, A, B, grays, w, h, dx, dy, weight, ce
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _cost(
-    x, y, depth, nx, ny, nz, K, A, B, grays, w, h, dx, dy, weight, centered, var, best_of, bar, costs, flat, fu, fv, val
-):
+def _cost(x, y, depth, nx, ny, nz, K, others, patch, var, best_of, bar, scratch):
     """Mean over the `best_of` neighbors that agree most: hidden ones do not spoil it.
 
     Stops early, with WORST, once the mean cannot fall below `bar` any more.
@@ -148,12 +181,11 @@ def _cost(
     # m: the plane n X = c as a row on pixels, n^T K^-1 / c
     m0, m1 = nx / (c * f), ny / (c * f)
     m2 = nz / c - m0 * K[1] - m1 * K[2]
-    n = grays.shape[0]
+    costs = scratch[0]
+    n = costs.shape[0]
     hopeless, allowed = 0, n - best_of
     for j in range(n):
-        costs[j] = _correlation_cost(
-            j, x, y, m0, m1, m2, A, B, grays, w, h, dx, dy, weight, centered, var, flat, fu, fv, val
-        )
+        costs[j] = _correlation_cost(j, x, y, m0, m1, m2, others, patch, var, scratch)
         if costs[j] >= best_of * bar:
             hopeless += 1
             if hopeless > allowed:
@@ -170,25 +202,21 @@ def _cost(
 
 
 @njit(cache=True, nogil=True)
-def sweep_planes(
-    gray, K, grays, w2, h2, A, B, near, far, depth, normal, cost, offsets, rounds, first_spread, seed, best_of
-):
+def sweep_planes(gray, K, others, near, far, depth, normal, cost, offsets, rounds, first_spread, seed, best_of):
     """Propagate and refine the planes of one photo, in place.
 
-    gray (h, w) float32; grays (n, h2 * w2) float32 neighbors, whose pixels are those of this photo times
-    ``A[j] + B[j] m^T`` for a plane m (see `_cost`): A (n, 3, 3), B (n, 3); near, far (h, w) float32 depth
-    limits, far 0 where there is nothing to do;
-    depth (h, w), normal (h, w, 3), cost (h, w) float32; first_spread: relative size of the first random
-    depth steps.
+    gray (h, w) float32; others: an Others; near, far (h, w) float32 depth limits, far 0 where there is
+    nothing to do; depth (h, w), normal (h, w, 3), cost (h, w) float32; first_spread: relative size of the
+    first random depth steps.
     """
     np.random.seed(seed)
     h, w = gray.shape
     n = offsets.shape[0]
-    weight, centered = np.empty(n, np.float32), np.empty(n, np.float32)
-    costs = np.empty(grays.shape[0], np.float32)
     dx, dy = offsets[:, 0].astype(np.float32), offsets[:, 1].astype(np.float32)
-    flat, fu, fv = np.empty(n, np.int64), np.empty(n, np.float32), np.empty(n, np.float32)
-    val = np.empty(n, np.float32)
+    weight, centered = np.empty(n, np.float32), np.empty(n, np.float32)
+    patch = Patch(dx, dy, weight, centered)
+    costs, flat = np.empty(others.grays.shape[0], np.float32), np.empty(n, np.int64)
+    scratch = Scratch(costs, flat, np.empty(n, np.float32), np.empty(n, np.float32), np.empty(n, np.float32))
     f, cx, cy = K[0], K[1], K[2]
     for r in range(rounds + 1):
         forward = r % 2 == 1
@@ -205,31 +233,9 @@ def sweep_planes(
                     cost[y, x] = 2.0
                     continue
                 if r == 0:
+                    na, nb, nc = normal[y, x, 0], normal[y, x, 1], normal[y, x, 2]
                     cost[y, x] = _cost(
-                        x,
-                        y,
-                        depth[y, x],
-                        normal[y, x, 0],
-                        normal[y, x, 1],
-                        normal[y, x, 2],
-                        K,
-                        A,
-                        B,
-                        grays,
-                        w2,
-                        h2,
-                        dx,
-                        dy,
-                        weight,
-                        centered,
-                        var,
-                        best_of,
-                        np.float32(9.0),
-                        costs,
-                        flat,
-                        fu,
-                        fv,
-                        val,
+                        x, y, depth[y, x], na, nb, nc, K, others, patch, var, best_of, np.float32(9.0), scratch
                     )
                     continue
                 rx, ry = (x - cx) / f, (y - cy) / f
@@ -249,32 +255,7 @@ def sweep_planes(
                     td = depth[v, u] * (ta * ((u - cx) / f) + tb * ((v - cy) / f) + tc) / den
                     if td < near[y, x] or td > far[y, x]:
                         continue
-                    e = _cost(
-                        x,
-                        y,
-                        td,
-                        ta,
-                        tb,
-                        tc,
-                        K,
-                        A,
-                        B,
-                        grays,
-                        w2,
-                        h2,
-                        dx,
-                        dy,
-                        weight,
-                        centered,
-                        var,
-                        best_of,
-                        best,
-                        costs,
-                        flat,
-                        fu,
-                        fv,
-                        val,
-                    )
+                    e = _cost(x, y, td, ta, tb, tc, K, others, patch, var, best_of, best, scratch)
                     if e < best:
                         best, d, a, b, c = e, td, ta, tb, tc
                 for k in range(3):
@@ -292,32 +273,7 @@ def sweep_planes(
                         ta, tb, tc = ta * q, tb * q, tc * q
                     if ta * rx + tb * ry + tc > -0.1:
                         continue
-                    e = _cost(
-                        x,
-                        y,
-                        td,
-                        ta,
-                        tb,
-                        tc,
-                        K,
-                        A,
-                        B,
-                        grays,
-                        w2,
-                        h2,
-                        dx,
-                        dy,
-                        weight,
-                        centered,
-                        var,
-                        best_of,
-                        best,
-                        costs,
-                        flat,
-                        fu,
-                        fv,
-                        val,
-                    )
+                    e = _cost(x, y, td, ta, tb, tc, K, others, patch, var, best_of, best, scratch)
                     if e < best:
                         best, d, a, b, c = e, td, ta, tb, tc
                 cost[y, x], depth[y, x] = best, d
@@ -403,25 +359,10 @@ def _level(view, neighbors, near, far, depth, normal, rounds, spread, seed):
         A[j], B[j] = _matrix(n.K) @ E[:3, :3] @ K_inv, _matrix(n.K) @ E[:3, 3]
     cost = np.full(view.gray.shape, WORST, np.float32)
     best_of = 1 if len(neighbors) == 1 else (2 if len(neighbors) < 5 else 3)
+    others = Others(A, B, grays.reshape(len(neighbors), -1), w, h)
     sweep_planes(
-        view.gray,
-        view.K,
-        grays.reshape(len(neighbors), -1),
-        w,
-        h,
-        A,
-        B,
-        near,
-        far,
-        depth,
-        normal,
-        cost,
-        patch_offsets(),
-        rounds,
-        spread,
-        seed,
-        best_of,
-    )
+        view.gray, view.K, others, near, far, depth, normal, cost, patch_offsets(), rounds, spread, seed, best_of
+    )  # fmt: skip
     return cost
 
 

@@ -1,0 +1,61 @@
+"""Take the screenshots of docs/screenshots/ anew, from the demo job (run ``./umbrate demo`` first).
+
+``PYTHONPATH=src .venv/bin/python docs/screenshots.py``, with a display or without one.
+"""
+
+import os
+import sys
+import time
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen" if not os.environ.get("DISPLAY") else "xcb")
+
+from PyQt6.QtCore import QSettings
+from PyQt6.QtWidgets import QApplication
+
+from umbrate.desk.__main__ import make_app
+from umbrate.desk.window import Window
+from umbrate.work.demo import demo_folder
+
+OUT = Path(__file__).resolve().parent / "screenshots"
+
+
+def settle(seconds=1.0):
+    """Let the window read and draw what it shows."""
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        QApplication.processEvents()
+        time.sleep(0.02)
+
+
+def main():
+    """Take them all."""
+    if not (demo_folder() / "job.sqlite").exists():
+        sys.exit("There is no demo job yet. Run ./umbrate demo --no-window first.")
+    app = make_app([])
+    QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(OUT / "no-settings"))
+    OUT.mkdir(exist_ok=True)
+    window = Window()
+    window.resize(1280, 800)
+    window.show()
+
+    def take(name):
+        settle()
+        window.grab().save(str(OUT / f"{name}.png"))
+
+    take("welcome")
+    window.open_path(demo_folder())
+    session = window.session
+    first, second = session.job.sittings()[:2]
+    session.choose(first.id, "poses", session.job.photos(first.id)[2].id)
+    take("poses")
+    session.choose(second.id, "cloud", session.job.photos(second.id)[1].id)
+    window.scene.eye = window.scene.eye.turned(0.5, 0.1)
+    window.scene._redraw()
+    take("cloud")
+    window.close()
+    app.quit()
+
+
+if __name__ == "__main__":
+    main()
