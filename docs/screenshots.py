@@ -5,6 +5,7 @@
 
 import os
 import sys
+import tempfile
 import time
 from pathlib import Path
 
@@ -33,7 +34,8 @@ def main():
     if not (demo_folder() / "job.sqlite").exists():
         sys.exit("There is no demo job yet. Run ./umbrate demo --no-window first.")
     app = make_app([])
-    QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(OUT / "no-settings"))
+    # the recent jobs of whoever runs this are nobody else's business
+    QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, tempfile.mkdtemp())
     OUT.mkdir(exist_ok=True)
     window = Window()
     window.resize(1280, 800)
