@@ -390,9 +390,17 @@ class BadInput(unittest.TestCase):
         job, sitting = new_job(scratch() / "j", folder)
         with job:
             files = sorted(folder.glob("*.jpg"))
+            whole = files[0].read_bytes()
+            for stage in ("photos", "masks"):
+                run(job, sitting, stage)
+            files[0].write_bytes(whole)
+            self.assertEqual(run(job, sitting, "photos").figures["readable"], 4)
+            self.assertEqual(state(job, "masks"), DONE)
             files[0].unlink()
             Image.new("RGB", (64, 48)).save(files[1])
             told = [p["text"] for p in run(job, sitting, "photos").problems]
+            # what was made with those photos in it no longer agrees
+            self.assertEqual(state(job, "masks"), STALE)
             self.assertIn("Was it moved or renamed?", told[0])
             self.assertIn("has changed on the disk", told[1])
 

@@ -13,7 +13,7 @@ from ..core.errors import UmbrateError
 from ..core.imaging.decode import read_mask
 from ..job.blobs import BlobStore
 from .base import Outcome, Stage, StageSettings, problem
-from .photos import photo_refs
+from .photos import photo_key, photo_refs
 
 
 class Settings(StageSettings):
@@ -122,14 +122,13 @@ class MasksStage(Stage):
         return Inputs(str(job.blobs.folder), photos)
 
     def key(self, job, sitting):
-        photos = [[p.id, p.hash] for p in job.photos(sitting.id, aside=False)]
         folder = job.settings(sitting.id, self.name).get("folder") or ""
         stamp = []
         if folder and Path(folder).is_dir():
             stamp = sorted(
                 [p.name, p.stat().st_mtime_ns, p.stat().st_size] for p in Path(folder).iterdir() if p.is_file()
             )
-        return [photos, stamp]
+        return [photo_key(job, sitting), stamp]
 
     def run(self, inputs, settings, report):
         n = len(inputs.photos)

@@ -60,6 +60,12 @@ def photo_refs(job, sitting, usable_only=True):
     return out
 
 
+def photo_key(job, sitting, usable_only=True):
+    """What a result depends on of the sitting's photos: which are in use, and what is in their files."""
+    hashes = {p.id: p.hash for p in job.photos(sitting.id, aside=False)}
+    return [[p.id, hashes[p.id]] for p in photo_refs(job, sitting, usable_only)]
+
+
 def photo_files(folder):
     """The photo files directly in a folder, by name."""
     try:
@@ -172,7 +178,7 @@ class PhotosStage(Stage):
         return Inputs(str(job.blobs.folder), photos)
 
     def key(self, job, sitting):
-        return [[p.id, p.hash] for p in job.photos(sitting.id, aside=False)]
+        return photo_key(job, sitting, usable_only=False)
 
     def run(self, inputs, settings, report):
         rows = report.map(partial(look_at_photo, inputs.blobs), inputs.photos, "reading photo")

@@ -21,7 +21,7 @@ from ..core.poses.pairs import relate
 from ..job.blobs import BlobStore
 from .base import Histogram, Outcome, Stage, StageSettings, problem
 from .masks import decode_mask, mask_blobs
-from .photos import photo_refs
+from .photos import photo_key, photo_refs
 
 LUMA = np.array([0.299, 0.587, 0.114], np.float32)
 RESIDUAL_TOP_PX = 2.0  #: where the histogram of residuals ends
@@ -187,7 +187,7 @@ class PosesStage(Stage):
         return Inputs(str(job.blobs.folder), photos, mask_blobs(job, sitting))
 
     def key(self, job, sitting):
-        return [[p.id, p.hash] for p in job.photos(sitting.id, aside=False)]
+        return photo_key(job, sitting)
 
     def run(self, inputs, settings, report):
         blobs, photos = BlobStore(inputs.blobs), inputs.photos

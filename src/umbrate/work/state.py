@@ -86,7 +86,7 @@ def cell(job, sitting, stage, failures=None):
         return Cell(*key, FAILED, "failed", failures[key].message, failures[key].message)
     if done is None:
         ready = all(job.result(sitting.id, n) for n in stage.needs) and bool(job.photos(sitting.id, aside=False))
-        return Cell(*key, READY if ready else NOTHING, "", "ready to run" if ready else "", stage.about)
+        return Cell(*key, READY if ready else NOTHING, "", "", stage.about)
     first, second = stage.headline(done.figures)
     problems = tuple(p["text"] + (" " + p["hint"] if p["hint"] else "") for p in done.problems)
     detail = f"{stage.about}\nMade {done.made.replace('T', ' ')} in {done.seconds:.1f} s."
