@@ -213,17 +213,22 @@ def status(job, as_json):
 
 @cli.command()
 @click.argument("job", type=click.Path(path_type=Path))
-@click.argument("what", type=click.Choice(["cloud", "cameras"]))
+@click.argument("what", type=click.Choice(["cloud", "cameras", "masks"]))
 @click.argument("out", type=click.Path(path_type=Path))
-@click.option("--sitting", help="Which sitting's cloud.")
-def export(job, what, out, sitting):
-    """Write the dense cloud (PLY) or the cameras (JSON) of JOB to the file OUT."""
-    from ..stages.deliver import export_cameras, export_cloud
+@click.option("--sitting", help="Which sitting's cloud or masks.")
+@click.option("--pattern", default="{name}.png", help="Mask file name, for example {name}_mask.png")
+def export(job, what, out, sitting, pattern):
+    """Write the dense cloud (PLY), the cameras (JSON) or the masks (a folder of PNG) of JOB to OUT."""
+    from ..stages.deliver import export_cameras, export_cloud, export_masks
 
     with Job.open(job, writable=False) as j:
+        chosen = j.sitting(sitting) if sitting else None
         if what == "cloud":
-            n = export_cloud(j, out, j.sitting(sitting) if sitting else None)
+            n = export_cloud(j, out, chosen)
             say(f"Wrote {n:,} points to {out} (unscaled)")
+        elif what == "masks":
+            n = export_masks(j, out, chosen, pattern)
+            say(f"Wrote {n} masks to {out}")
         else:
             n = export_cameras(j, out)
             say(f"Wrote {n} solved photos to {out} (unscaled)")

@@ -157,8 +157,12 @@ class Bench(QScrollArea):
         if not fields:
             return
         chosen = self.session.job.settings(sitting.id, stage.name)
-        short = [n for n, f in fields.items() if (f.json_schema_extra or {}).get("short")] or list(fields)
-        rest = [n for n in fields if n not in short]
+        values = {n: chosen.get(n, f.default) for n, f in fields.items()}
+        extras = {n: f.json_schema_extra or {} for n, f in fields.items()}
+        # some settings belong to one choice of another
+        fitting = [n for n in fields if all(values[k] in v for k, v in extras[n].get("when", {}).items())]
+        short = [n for n in fitting if extras[n].get("short")] or fitting
+        rest = [n for n in fitting if n not in short]
         form = QFormLayout()
         form.setSpacing(6)
         form.setLabelAlignment(Qt.AlignmentFlag.AlignLeft)
@@ -166,7 +170,7 @@ class Bench(QScrollArea):
         def add(names):
             for n in names:
                 f = fields[n]
-                editor = make_editor(n, f, chosen.get(n, f.default), lambda k, v: self._change(stage, k, v))
+                editor = make_editor(n, f, values[n], lambda k, v: self._change(stage, k, v), self.session.pick_color)
                 label = QLabel(f.title)
                 label.setToolTip(f.description)
                 if n in chosen and chosen[n] != f.default:

@@ -9,10 +9,13 @@ from PyQt6.QtWidgets import (
     QFileDialog,
     QHBoxLayout,
     QLineEdit,
+    QSizePolicy,
     QSpinBox,
     QToolButton,
     QWidget,
 )
+
+from . import tokens as t
 
 
 def _bounds(field):
@@ -23,15 +26,72 @@ def _bounds(field):
     return low, high
 
 
-def make_editor(name, field, value, changed):
-    """A widget for one setting, from its description in the stage's model; `changed(name, value)` on edit."""
+def _label(choice, extra):
+    """What a choice is called: its own label, or its number with the unit before it."""
+    if "labels" in extra:
+        return extra["labels"][choice]
+    if "unit" in extra:
+        return "full" if choice == 1 else f"{extra['unit']}{choice}"
+    return str(choice)
+
+
+def _line_with_button(text, hint, button, tip, changed):
+    """A line to type in and a button beside it: (widget, line, button)."""
+    w = QWidget()
+    row = QHBoxLayout(w)
+    row.setContentsMargins(0, 0, 0, 0)
+    row.setSpacing(4)
+    line = QLineEdit(text)
+    line.setPlaceholderText(hint)
+    line.editingFinished.connect(lambda: changed(line.text().strip()))
+    button.setToolTip(tip)
+    row.addWidget(line)
+    row.addWidget(button)
+    return w, line
+
+
+def _folder_editor(field, value, changed):
+    button = QToolButton(text="…")
+    w, line = _line_with_button(value, "none", button, "Choose the folder", changed)
+
+    def choose():
+        folder = QFileDialog.getExistingDirectory(w, field.title, line.text())
+        if folder:
+            line.setText(folder)
+            changed(folder)
+
+    button.clicked.connect(choose)
+    return w
+
+
+def _color_editor(value, several, changed, pick):
+    button = QToolButton()
+    button.setIcon(t.icon("eyedropper"))
+    w, line = _line_with_button(value, "none", button, "Pick it in the photo", changed)
+
+    def take(color):
+        text = f"{line.text().strip().rstrip(',')}, {color}".lstrip(", ") if several else color
+        line.setText(text)
+        changed(text)
+
+    button.clicked.connect(lambda: pick(take) if pick else None)
+    button.setEnabled(pick is not None)
+    return w
+
+
+def make_editor(name, field, value, changed, pick=None):
+    """A widget for one setting, from its description in the stage's model.
+
+    changed : callable(name, value), called when the user has changed it
+    pick : callable(callable(color)), optional; lets the user pick a color in the photo, as #RRGGBB
+    """
     extra = field.json_schema_extra or {}
-    kind = field.annotation
+    kind, form = field.annotation, extra.get("kind")
     choices = get_args(kind)
     if choices:
         w = QComboBox()
         for c in choices:
-            w.addItem(f"{extra.get('unit', '')}{c}" if c != 1 or "unit" not in extra else "full", c)
+            w.addItem(_label(c, extra), c)
         w.setCurrentIndex(choices.index(value) if value in choices else 0)
         w.activated.connect(lambda _: changed(name, w.currentData()))
     elif kind is bool:
@@ -51,27 +111,15 @@ def make_editor(name, field, value, changed):
             w.setSuffix(f" {extra['unit']}")
         # only when the user is through with typing: each change is a step of undo
         w.editingFinished.connect(lambda: changed(name, w.value()))
-    elif extra.get("kind") == "folder":
-        w = QWidget()
-        row = QHBoxLayout(w)
-        row.setContentsMargins(0, 0, 0, 0)
-        line = QLineEdit(value)
-        line.setPlaceholderText("no masks")
-        line.editingFinished.connect(lambda: changed(name, line.text().strip()))
-        pick = QToolButton(text="…")
-
-        def choose():
-            folder = QFileDialog.getExistingDirectory(w, field.title, line.text())
-            if folder:
-                line.setText(folder)
-                changed(name, folder)
-
-        pick.clicked.connect(choose)
-        row.addWidget(line)
-        row.addWidget(pick)
+    elif form == "folder":
+        w = _folder_editor(field, value, lambda v: changed(name, v))
+    elif form in ("color", "colors"):
+        w = _color_editor(value, form == "colors", lambda v: changed(name, v), pick)
     else:
         w = QLineEdit(str(value))
         w.editingFinished.connect(lambda: changed(name, w.text()))
+    # the panel's width is fixed: long texts are cut off inside the field, not by the panel's edge
+    w.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
     default = field.default
     w.setToolTip(f"{field.description}\nDefault: {default if default != '' else 'empty'}")
     w.setAccessibleName(field.title)

@@ -3,7 +3,7 @@
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QImage, QPainter, QPen, QTransform
-from PyQt6.QtWidgets import QHBoxLayout, QToolButton, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QToolButton, QWidget
 
 from ..core.errors import UmbrateError
 from ..core.geometry.lens import unproject_one
@@ -12,6 +12,7 @@ from ..core.imaging.decode import read_picture
 from ..stages.masks import decode_mask
 from . import tokens as t
 
+MASK_LOOKS = ("as tint", "object alone", "silhouette")
 TURN = {1: 0, 2: 0, 3: 180, 4: 180, 5: 270, 6: 90, 7: 90, 8: 270}
 
 
@@ -34,10 +35,12 @@ class PhotoView(QWidget):
         self._depth_key = self._depth = None
         self.scale, self.shift = 1.0, QPointF()
         self._drag = None
+        self._picking = False
         self._make_tools()
         session.chosen_changed.connect(self.reload)
         session.document_changed.connect(self.reload_overlays)
         session.pointed.connect(self._on_pointed)
+        session.picking.connect(self._on_picking)
         self.reload()
 
     def _make_tools(self):
@@ -57,6 +60,11 @@ class PhotoView(QWidget):
             b.toggled.connect(self.reload_overlays)
             self.toggles[name] = b
             row.addWidget(b)
+        self.mask_look = QComboBox()
+        self.mask_look.addItems(MASK_LOOKS)
+        self.mask_look.setToolTip("How the mask is shown")
+        self.mask_look.activated.connect(self.reload_overlays)
+        row.insertWidget(1, self.mask_look)
         row.addStretch(1)
         fit = QToolButton(text="Fit")
         fit.setToolTip("Show the whole photo  (double click)")
@@ -120,7 +128,10 @@ class PhotoView(QWidget):
                 if key and self.toggles["Mask"].isChecked():
                     m = decode_mask(s.job.blobs.get_bytes(key))
                     tint = np.zeros((*m.shape, 4), np.uint8)
-                    tint[~m] = (0x24, 0x21, 0x1E, 175)
+                    look = self.mask_look.currentIndex()
+                    tint[~m] = (0x24, 0x21, 0x1E, 175) if look == 0 else (0x2B, 0x2B, 0x2B, 255)
+                    if look == 2:
+                        tint[m] = (0xE8, 0xE8, 0xE8, 255)
                     self._tint_data = tint
                     self.tint = QImage(tint.data, m.shape[1], m.shape[0], 4 * m.shape[1], QImage.Format.Format_ARGB32)
                 key = poses.blob("features", photo.id) if poses else None
@@ -256,9 +267,32 @@ class PhotoView(QWidget):
         p.drawText(QRectF(12, self.height() - 24, self.width() - 24, 18), Qt.AlignmentFlag.AlignLeft, "   ".join(facts))
 
     # ------------------------------------------------------------------ the pointer
+    def _on_picking(self, on):
+        self._picking = on
+        self.setCursor(Qt.CursorShape.CrossCursor if on else Qt.CursorShape.ArrowCursor)
+
+    def color_at(self, pos):
+        """The color round a widget position, written #RRGGBB: the middle one of 7 by 7 pixels; None outside."""
+        at = self.pixel_at(pos)
+        if at is None or not (0 <= round(at[0]) < self.image.width() and 0 <= round(at[1]) < self.image.height()):
+            return None
+        x, y = round(at[0]), round(at[1])
+        around = self._picture[max(0, y - 3) : y + 4, max(0, x - 3) : x + 4].reshape(-1, 3)
+        r, g, b = np.median(around, axis=0).astype(int)
+        return f"#{r:02X}{g:02X}{b:02X}"
+
+    def keyPressEvent(self, e):
+        if self._picking and e.key() == Qt.Key.Key_Escape:
+            self.session.picked()
+        else:
+            super().keyPressEvent(e)
+
     def mousePressEvent(self, e):
-        self._drag = e.position()
         self.setFocus()
+        if self._picking:
+            self.session.picked(self.color_at(e.position()))
+            return
+        self._drag = e.position()
 
     def mouseMoveEvent(self, e):
         if self._drag is not None:

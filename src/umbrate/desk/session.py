@@ -46,6 +46,7 @@ class Session(QObject):
     said = pyqtSignal(str, str)  #: a sentence and "good", "bad" or "note"
     pointed = pyqtSignal(object)  #: sightings (photo id to x, y) of the point under the pointer, or None
     ray = pyqtSignal(object)  #: a world ray (start, direction) under the photo's pointer, or None
+    picking = pyqtSignal(bool)  #: whether the next click in the photo picks a color
     _background = pyqtSignal(object, object)
 
     def __init__(self):
@@ -54,6 +55,7 @@ class Session(QObject):
         self.sitting_id = self.photo_id = None
         self.stage = "photos"
         self._cache = {}
+        self._take_color = None
         self.log = []  #: what was said and done since the window opened, line by line
         self._last_step = None
         self.said.connect(self._write_log)
@@ -275,6 +277,19 @@ class Session(QObject):
             self.add_folders(todo[1:])
 
         self.in_background(read, take)
+
+    def pick_color(self, then):
+        """Let the user pick a color in the photo; `then` is called with it, written #RRGGBB."""
+        self._take_color = then
+        self.said.emit("Click on the color in the photo. Esc leaves it as it is.", "note")
+        self.picking.emit(True)
+
+    def picked(self, color=None):
+        """The photo view's answer: a color, or None where the user thought better of it."""
+        then, self._take_color = self._take_color, None
+        self.picking.emit(False)
+        if then and color:
+            then(color)
 
     def undo(self):
         """Take the last action back."""

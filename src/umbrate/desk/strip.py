@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import (
     QListWidgetItem,
     QStyle,
     QStyledItemDelegate,
+    QToolButton,
     QVBoxLayout,
     QWidget,
 )
@@ -94,6 +95,11 @@ class Strip(QWidget):
         for w in (self.sort, self.filter):
             w.currentIndexChanged.connect(self.reload_forced)
             top.addWidget(w)
+        self.silhouettes = QToolButton(text="Silhouettes", checkable=True)
+        self.silhouettes.setToolTip("Show the masks instead of the photos: a bad one jumps out  (S)")
+        self.silhouettes.setShortcut("S")
+        self.silhouettes.toggled.connect(self.reload_forced)
+        top.addWidget(self.silhouettes)
         top.addWidget(self.count)
         top.addStretch(1)
         hint = QLabel("A sets the chosen photos aside or brings them back", objectName="quiet")
@@ -131,7 +137,7 @@ class Strip(QWidget):
         """Fill the strip where something it shows has changed."""
         s = self.session
         photos = s.photos()
-        done = {n: s.result(n) for n in ("photos", "poses")}
+        done = {n: s.result(n) for n in ("photos", "masks", "poses")}
         mark = (s.sitting_id, tuple((p.id, p.aside) for p in photos), tuple(r.id if r else 0 for r in done.values()))
         if mark == self._mark:
             self._follow()
@@ -180,7 +186,8 @@ class Strip(QWidget):
             item.setData(PHOTO_ID, p.id)
             item.setData(STATE, state)
             item.setData(LINE, line)
-            picture = self._picture(done["photos"], p.id)
+            picture = self._picture(done["masks"], "silhouette", p.id) if self.silhouettes.isChecked() else None
+            picture = picture or self._picture(done["photos"], "thumbnail", p.id)
             if picture is not None:
                 item.setData(Qt.ItemDataRole.DecorationRole, picture)
             item.setToolTip(
@@ -193,8 +200,8 @@ class Strip(QWidget):
         self.count.setText(shown if photos else "No photos in this sitting")
         self._follow()
 
-    def _picture(self, result, photo_id):
-        key = result.blob("thumbnail", photo_id) if result else None
+    def _picture(self, result, name, photo_id):
+        key = result.blob(name, photo_id) if result else None
         if key is None:
             return None
         if key not in self._pictures:

@@ -26,7 +26,7 @@ from PyQt6.QtWidgets import (
 from ..core.errors import UmbrateError
 from ..job.store import JobInUse
 from ..stages import BY_NAME
-from ..stages.deliver import export_cameras, export_cloud
+from ..stages.deliver import export_cameras, export_cloud, export_masks
 from ..work.demo import demo_folder, make_demo_job
 from . import tokens as t
 from .bench import Bench
@@ -136,6 +136,7 @@ class Window(QMainWindow):
         job.addSeparator()
         self._action(job, "Export dense cloud as PLY…", self.export_cloud, "Ctrl+E")
         self._action(job, "Export cameras as JSON…", self.export_cameras)
+        self._action(job, "Export masks as PNG…", self.export_masks)
         job.addSeparator()
         self._action(job, "Close the job", self.close_job, "Ctrl+W")
         self._action(job, "Quit", self.close, "Ctrl+Q", False)
@@ -242,11 +243,7 @@ class Window(QMainWindow):
         )
         if not place:
             return
-        try:
-            n = write(place)
-            self.session.said.emit(f"Wrote {n:,} to {place} (unscaled)", "good")
-        except UmbrateError as e:
-            self.session.said.emit(str(e), "bad")
+        self._write(lambda: f"Wrote {write(place):,} to {place} (unscaled)")
 
     def export_cloud(self):
         """Write the chosen sitting's cloud."""
@@ -256,6 +253,20 @@ class Window(QMainWindow):
     def export_cameras(self):
         """Write lenses and poses of the whole job."""
         self._export("Cameras as JSON", "-cameras.json", lambda p: export_cameras(self.session.job, p))
+
+    def export_masks(self):
+        """Write the chosen sitting's masks into a folder."""
+        folder = QFileDialog.getExistingDirectory(self, "Folder for the masks: NAME.png, white is the object")
+        if folder:
+            self._write(
+                lambda: f"Wrote {export_masks(self.session.job, folder, self.session.sitting)} masks to {folder}"
+            )
+
+    def _write(self, write):
+        try:
+            self.session.said.emit(write(), "good")
+        except UmbrateError as e:
+            self.session.said.emit(str(e), "bad")
 
     def show_ledger(self):
         """Show what ran."""

@@ -1,11 +1,15 @@
 """Delivering: results of a job as files in open formats."""
 
+from pathlib import Path
+
 import numpy as np
 
 from ..core.errors import UmbrateError
 from ..core.geometry.lens import Lens
 from ..formats.cameras import write_cameras
+from ..formats.files import written_aside
 from ..formats.ply import write_cloud
+from .masks import mask_blobs
 
 
 def load_block(job, sitting):
@@ -38,6 +42,39 @@ def export_cloud(job, path, sitting=None):
         raise UmbrateError(f"“{sitting.name}” has no dense cloud yet. Run Cloud first.")
     write_cloud(path, c["points"], c["colors"], c["normals"], c["photos"], c["score"])
     return len(c["points"])
+
+
+def export_masks(job, folder, sitting=None, pattern="{name}.png"):
+    """Write masks as 1-bit PNG, white is the object; returns how many.
+
+    Parameters
+    ----------
+    folder : path
+        Where they go; with several sittings, each into a folder of its own name.
+    sitting : Sitting, optional
+        Only its masks.
+    pattern : str
+        File name, with {name} for the photo's name without its ending.
+    """
+    if "{name}" not in pattern:
+        raise UmbrateError("The file name needs {name} in it, for the photo's name: for example {name}_mask.png")
+    sittings = [sitting] if sitting else job.sittings()
+    count = 0
+    for s in sittings:
+        masks = mask_blobs(job, s)
+        place = Path(folder) / s.name.replace("/", "-") if len(sittings) > 1 else Path(folder)
+        try:
+            for p in job.photos(s.id):
+                if p.id in masks:
+                    place.mkdir(parents=True, exist_ok=True)
+                    with written_aside(place / pattern.replace("{name}", Path(p.name).stem)) as temporary:
+                        temporary.write_bytes(job.blobs.get_bytes(masks[p.id]))
+                    count += 1
+        except OSError as e:
+            raise UmbrateError(f"{place} cannot be written to ({e.strerror}). Choose another place.") from e
+    if not count:
+        raise UmbrateError(f"{job.name} has no masks yet. Run Masks first: umbrate run {job.folder} --to masks")
+    return count
 
 
 def camera_rows(job):

@@ -1,59 +1,159 @@
-"""Masks: from files beside the photos, matched by name."""
+"""Masks: from files, or made from the photos themselves."""
 
-import io
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
+from typing import Literal
 
 import numpy as np
-from PIL import Image
-from pydantic import Field
+from pydantic import Field, field_validator
 
 from ..core.errors import UmbrateError
-from ..core.imaging.decode import read_mask
-from ..job.blobs import BlobStore
+from ..core.masking.clean import doubts
 from .base import Outcome, Stage, StageSettings, problem
+from .mask_files import decode_mask, encode_mask, mask_from_alpha, mask_from_file
+from .mask_making import make_masks, parse_color
 from .photos import photo_key, photo_refs
+
+MADE = ("plate", "still", "color")  #: methods that make masks from the photos
+METHODS = {
+    "files": "mask files",
+    "alpha": "the photos' alpha channel",
+    "plate": "a backdrop plate",
+    "still": "what stands still",
+    "color": "the backdrop's color",
+}
+
+__all__ = ["METHODS", "MasksStage", "Settings", "decode_mask", "encode_mask", "mask_blobs"]
+
+
+def _only(*methods, **extra):
+    return {"when": {"method": methods}, **extra}
 
 
 class Settings(StageSettings):
-    """Where the masks are and how they are named."""
+    """How masks come about."""
 
+    method: Literal["files", "alpha", "plate", "still", "color"] = Field(
+        "files",
+        title="Masks from",
+        description="Files beside the photos; the photos' own alpha channel; a plate: photos of the bare backdrop from "
+        "the same places; what stands still while the object turns; or the color of a backdrop cloth.",
+        json_schema_extra={"short": True, "labels": METHODS},
+    )
     folder: str = Field(
         "",
         title="Folder",
         description="Folder with the mask files; empty: work without masks.",
-        json_schema_extra={"kind": "folder"},
+        json_schema_extra=_only("files", kind="folder", short=True),
     )
     pattern: str = Field(
         "{name}.png",
         title="File name",
         description="How a mask's file is named; {name} stands for the photo's name without its ending.",
+        json_schema_extra=_only("files", short=True),
     )
     white_is_object: bool = Field(
-        True, title="White is the object", description="Off: black is the object and white is what to leave out."
+        True,
+        title="White is the object",
+        description="Off: black is the object and white is what to leave out.",
+        json_schema_extra=_only("files", "alpha", short=True),
     )
+    plates: str = Field(
+        "",
+        title="Plates",
+        description="Folder with photos of the bare backdrop, one from each place the camera stood at.",
+        json_schema_extra=_only("plate", kind="folder", short=True),
+    )
+    backdrop_color: str = Field(
+        "#46AF5A",
+        title="Backdrop color",
+        description="The color of the backdrop cloth, as #RRGGBB.",
+        json_schema_extra=_only("color", kind="color", short=True),
+    )
+    key_share: float = Field(
+        0.72,
+        ge=0.3,
+        le=0.98,
+        title="Backdrop share",
+        description="A pixel is backdrop where its color is that of the backdrop to more than this share.",
+        json_schema_extra=_only("color"),
+    )
+    tolerance: float = Field(
+        0.10,
+        ge=0.02,
+        le=0.5,
+        title="Tolerance",
+        description="How unlike the backdrop a color must be to count as the object: more leaves out more.",
+        json_schema_extra=_only("plate", "still"),
+    )
+    shadow: float = Field(
+        0.3,
+        ge=0.05,
+        le=1.0,
+        title="Darkest shadow",
+        description="Shadows on the backdrop down to this share of its brightness are not taken for the object.",
+        json_schema_extra=_only("plate", "still"),
+    )
+    leave_out: str = Field(
+        "",
+        title="Leave out colors",
+        description="Colors of what turns with the object and is not part of it, such as a foam block: #RRGGBB, "
+        "several with commas between.",
+        json_schema_extra=_only(*MADE, kind="colors", short=True),
+    )
+    leave_out_tolerance: float = Field(
+        0.06,
+        ge=0.01,
+        le=0.5,
+        title="Leave-out tolerance",
+        description="How unlike a left-out color may be and still be left out.",
+        json_schema_extra=_only(*MADE),
+    )
+    main_pieces: bool = Field(
+        True,
+        title="Main pieces only",
+        description="Drop pieces smaller than a tenth of the largest.",
+        json_schema_extra=_only(*MADE),
+    )
+    holes: float = Field(
+        2.0,
+        ge=0.0,
+        le=50.0,
+        title="Fill holes",
+        description="Holes up to this share of the object are filled.",
+        json_schema_extra=_only(*MADE, unit="%"),
+    )
+    grow_px: int = Field(
+        0,
+        ge=-50,
+        le=50,
+        title="Widen by",
+        description="Widen the outline by so many pixels, or narrow it where negative.",
+        json_schema_extra=_only(*MADE, unit="px"),
+    )
+
+    @field_validator("backdrop_color")
+    @classmethod
+    def _one_color(cls, value):
+        parse_color(value)
+        return value
+
+    @field_validator("leave_out")
+    @classmethod
+    def _colors(cls, value):
+        for c in value.split(","):
+            if c.strip():
+                parse_color(c)
+        return value
 
 
 @dataclass(frozen=True)
 class Inputs:
-    """Photos and where to look for their masks."""
+    """The photos to mask."""
 
     blobs: str
     photos: list
-
-
-def encode_mask(mask):
-    """A mask (h, w) bool as 1-bit PNG bytes."""
-    out = io.BytesIO()
-    Image.fromarray(mask.astype(np.uint8) * 255).convert("1").save(out, "PNG")
-    return out.getvalue()
-
-
-def decode_mask(data):
-    """The inverse of `encode_mask`."""
-    with Image.open(io.BytesIO(data)) as image:
-        return np.asarray(image.convert("L")) >= 128
 
 
 def mask_blobs(job, sitting):
@@ -62,55 +162,11 @@ def mask_blobs(job, sitting):
     return {p: b for (n, p), b in done.artefacts.items() if n == "mask"} if done else {}
 
 
-def read_mask_of(blobs, settings, photo):
-    """Work item: the mask's blob key, the share of the picture it keeps, and the problem where there is one."""
-    folder = Path(settings.folder)
-    file = folder / settings.pattern.replace("{name}", Path(photo.name).stem)
-    if not file.is_file():
-        return (
-            None,
-            0.0,
-            problem(
-                photo,
-                f"{photo.name} has no mask: {file.name} is not in {folder.name}.",
-                "Its whole picture is used. Rename the mask or change the file name pattern.",
-            ),
-        )
-    try:
-        mask = read_mask(file)
-    except UmbrateError as e:
-        return None, 0.0, problem(photo, str(e), "The photo's whole picture is used.")
-    if mask.shape != (photo.height, photo.width):
-        return (
-            None,
-            0.0,
-            problem(
-                photo,
-                f"The mask {file.name} is {mask.shape[1]} x {mask.shape[0]} pixels, its photo {photo.width} x "
-                f"{photo.height}.",
-                "The photo's whole picture is used. Export the mask at the photo's own size, unturned.",
-            ),
-        )
-    if not settings.white_is_object:
-        mask = ~mask
-    if not mask.any():
-        return (
-            None,
-            0.0,
-            problem(
-                photo,
-                f"The mask {file.name} is empty: it leaves nothing of {photo.name}.",
-                "The photo's whole picture is used. Is black the object? Then switch that setting.",
-            ),
-        )
-    return BlobStore(blobs).put_bytes(encode_mask(mask)), float(mask.mean()), None
-
-
 class MasksStage(Stage):
-    """Read mask files."""
+    """Read masks or make them."""
 
     name, title = "masks", "Masks"
-    about = "Finds the mask file of every photo. Without masks the whole picture is used."
+    about = "Takes or makes a mask for every photo. Without masks the whole picture is used."
     needs = ("photos",)
     reads = "photos or mask files"
     Settings = Settings
@@ -118,11 +174,13 @@ class MasksStage(Stage):
     def gather(self, job, sitting):
         photos = photo_refs(job, sitting)
         if not photos:
-            raise UmbrateError(f"“{sitting.name}” has no photos in use. Bring in photos first.")
+            raise UmbrateError(f"“{sitting.name}” has no photos in use. Bring in photos first.", ("add photos",))
         return Inputs(str(job.blobs.folder), photos)
 
     def key(self, job, sitting):
-        folder = job.settings(sitting.id, self.name).get("folder") or ""
+        chosen = job.settings(sitting.id, self.name)
+        method = chosen.get("method", "files")
+        folder = chosen.get({"files": "folder", "plate": "plates"}.get(method, ""), "")
         stamp = []
         if folder and Path(folder).is_dir():
             stamp = sorted(
@@ -132,8 +190,45 @@ class MasksStage(Stage):
 
     def run(self, inputs, settings, report):
         n = len(inputs.photos)
-        if not settings.folder:
-            return Outcome({"photos": n, "masks": 0, "share": None})
+        if settings.method == "files":
+            if not settings.folder:
+                return Outcome({"photos": n, "masks": 0, "share": None, "method": "none"})
+            self._check_files(settings)
+        if settings.method in MADE:
+            made = make_masks(inputs, settings, report)
+        else:
+            read = mask_from_file if settings.method == "files" else mask_from_alpha
+            made = report.map(partial(read, inputs.blobs, settings), inputs.photos, "reading mask")
+        found = [m for m in made if m.mask]
+        if not found:
+            where = f" in {settings.folder}" if settings.method == "files" else ""
+            raise UmbrateError(
+                f"None of the {n} photos has a usable mask{where}. First of all: {made[0].trouble['text']}",
+                ("set", "folder", "") if settings.method == "files" else ("set", "method", "files"),
+            )
+        artefacts = {}
+        for p, m in zip(inputs.photos, made, strict=True):
+            if m.mask:
+                artefacts["mask", p.id], artefacts["silhouette", p.id] = m.mask, m.silhouette
+        return Outcome(
+            {
+                "photos": n,
+                "masks": len(found),
+                "share": round(
+                    float(np.median([m.area / (p.width * p.height) for p, m in self._pairs(inputs, made)])), 4
+                ),
+                "method": settings.method,
+            },
+            artefacts,
+            [m.trouble for m in made if m.trouble] + self._doubts(inputs, made),
+        )
+
+    @staticmethod
+    def _pairs(inputs, made):
+        return [(p, m) for p, m in zip(inputs.photos, made, strict=True) if m.mask]
+
+    @staticmethod
+    def _check_files(settings):
         folder = Path(settings.folder)
         if not folder.is_dir():
             raise UmbrateError(
@@ -145,24 +240,20 @@ class MasksStage(Stage):
                 "The mask file name needs {name} in it, for the photo's name: for example {name}_mask.png"
             )
 
-        rows = report.map(partial(read_mask_of, inputs.blobs, settings), inputs.photos, "reading mask")
-        found = [r for r in rows if r[0]]
-        if not found:
-            raise UmbrateError(
-                f"None of the {n} photos has a usable mask in {folder}. First of all: {rows[0][2]['text']}",
-                ("set", "folder", ""),
-            )
-        return Outcome(
-            {"photos": n, "masks": len(found), "share": round(float(np.median([r[1] for r in found])), 4)},
-            {("mask", p.id): r[0] for p, r in zip(inputs.photos, rows, strict=True) if r[0]},
-            [r[2] for r in rows if r[2]],
-        )
+    def _doubts(self, inputs, made):
+        """Problems of masks that look wrong beside the others."""
+        pairs = self._pairs(inputs, made)
+        odd = doubts([m.area for _, m in pairs], [m.edge for _, m in pairs], [p.width * p.height for p, _ in pairs])
+        return [
+            problem(pairs[i][0], f"The mask of {pairs[i][0].name} {text}.", "Look at it.") for i, text in odd.items()
+        ]
 
     def rows(self, f):
         share = "-" if f["share"] is None else f"{100 * f['share']:.1f} %"
         return [
             ("Photos with a mask", f"{f['masks']} of {f['photos']}", "The others are used whole"),
             ("Object fills", share, "Share of the picture inside the mask, median of the photos"),
+            ("Made from", METHODS.get(f.get("method"), "-"), "Where the masks come from"),
         ]
 
     def headline(self, figures):

@@ -15,6 +15,7 @@ from .noise import fractal, value_noise
 from .shapes import BOUNDS, distance, paint
 
 STUDIO, TURNING = 0, 1
+HIDDEN = 1e6  #: where the box of an object that is not there lies, mm
 
 
 @dataclass
@@ -235,7 +236,10 @@ def render_kernel(
                 else:
                     px, py, pz = ox + best * dx, oy + best * dy, oz + best * dz
                     tx, ty, tz = tox + best * tdx, toy + best * tdy, toz + best * tdz
-                    if what == 1:
+                    if green and what <= 3:
+                        # a cloth that runs from the wall over the table
+                        r, g, b = _wall_paint(px + py, pz, green)
+                    elif what == 1:
                         r, g, b = _wall_paint(px, pz, green)
                     elif what == 2:
                         v = 0.20 + 0.05 * fractal(px / 70.0, py / 9.0, 0.0, 4, 95)
@@ -250,7 +254,7 @@ def render_kernel(
                         v = 0.04 + 0.70 * sheet_v
                         r, g, b = v, v, 0.97 * v
                     # the object keeps light from what it stands on
-                    if what >= 3:
+                    if what >= 3 and lo[0] < HIDDEN:
                         ex = obj[0, 0] * px + obj[0, 1] * py + obj[0, 2] * pz + obj[0, 3]
                         ey = obj[1, 0] * px + obj[1, 1] * py + obj[1, 2] * pz + obj[1, 3]
                         ez = obj[2, 0] * px + obj[2, 1] * py + obj[2, 2] * pz + obj[2, 3]
@@ -314,7 +318,7 @@ def render(
     s = surroundings
     C = np.linalg.inv(studio_to_camera)
     mid, half = BOUNDS[shape]
-    lo, hi = (mid - half, mid + half) if show_object else (np.full(3, 1e6), np.full(3, 1e6 + 1))
+    lo, hi = (mid - half, mid + half) if show_object else (np.full(3, HIDDEN), np.full(3, HIDDEN + 1))
     m = len(s.sheets)
     ph = max([x.picture.shape[0] for x in s.sheets], default=1)
     pw = max([x.picture.shape[1] for x in s.sheets], default=1)

@@ -33,6 +33,7 @@ class SimulatedSitting:
     shots: list
     surroundings: Surroundings = field(default_factory=Surroundings)
     first_number: int = 1
+    plates: bool = False  #: also take the bare table from every place the camera stood at
 
 
 @dataclass
@@ -119,6 +120,7 @@ def whistle():
                 turntable_shots(rings, 12, 355.0, (0, 0, 33.0), rng),
                 Surroundings(sheets=[label_sheet("Whistle 03")]),
                 101,
+                plates=True,
             ),
             SimulatedSitting(
                 "On its back",
@@ -129,12 +131,20 @@ def whistle():
                     boxes=np.array([[0.0, 0.0, 12.0, 32.0, 25.0, 12.0]]), sheets=[label_sheet("Whistle 03 B")]
                 ),
                 131,
+                plates=True,
             ),
         ],
         nominal_focal_mm=50.0,
         focal_35mm=75,
         focus_mm=335.0,
     )
+
+
+def whistle_on_green():
+    """The upright sitting of the demo on a green cloth, for masking by backdrop color."""
+    scene = whistle()
+    upright = replace(scene.sittings[0], surroundings=Surroundings(green=True), plates=False)
+    return replace(scene, name="whistle-on-green", sittings=[upright])
 
 
 def pebble():
@@ -173,4 +183,4 @@ def smaller(scene, factor, photos=None):
     return replace(scene, lens=scene.lens.scaled(w, h), sittings=sittings)
 
 
-SCENES = {"whistle": whistle, "pebble": pebble}
+SCENES = {"whistle": whistle, "whistle-on-green": whistle_on_green, "pebble": pebble}

@@ -2,6 +2,7 @@
 
 import json
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -81,67 +82,89 @@ def _exif(scene, shot, when):
     return exif
 
 
+@dataclass(frozen=True)
+class Take:
+    """One photo to take: where it goes, when it was taken, and the seed of its noise."""
+
+    sitting: object
+    shot: object
+    file: str
+    mask: str
+    when: datetime
+    seed: int
+    plate: bool = False
+
+
+def takes(scene):
+    """All photos of a scene in the order they are taken: after each sitting its backdrop plates, the table bare."""
+    out, n = [], 0
+    for k, sitting in enumerate(scene.sittings):
+        begin = FIRST_SHOT + timedelta(seconds=600 * (k > 0))
+        shots = [(s, False) for s in sitting.shots]
+        if sitting.plates:
+            # one for each place the camera stood at
+            places = {s.studio_to_camera.tobytes(): s for s in sitting.shots}
+            shots += [(replace(s, turn_deg=s.turn_deg + 7.0, empty=True), True) for s in places.values()]
+        for i, (shot, plate) in enumerate(shots):
+            name = f"U_{sitting.first_number + i:04d}"
+            folder = f"{sitting.folder}/plates" if plate else sitting.folder
+            # plates have numbers of their own, so that a sitting's photos do not depend on them
+            seed = 10_000 + 100 * k + i if plate else n
+            when = begin + timedelta(seconds=14 * (n if not plate else n + i - len(sitting.shots)))
+            mask = f"{sitting.folder}/masks/{name}.png"
+            out.append(Take(sitting, shot, f"{folder}/{name}.jpg", mask, when, seed, plate))
+            n += not plate
+    return out
+
+
+def take(scene, t, out):
+    """Take one photo and write it, and its true mask where it is no plate."""
+    turning, obj = shot_frames(t.sitting, t.shot)
+    around = t.sitting.surroundings
+    if t.shot.empty:
+        around = replace(around, boxes=np.zeros((0, 6)))
+    light, cover = render(
+        scene.shape, scene.lens, t.shot.studio_to_camera, turning, obj, around, scene.samples, scene.aperture_mm,
+        scene.focus_mm, not t.shot.empty,
+    )  # fmt: skip
+    picture = develop(light, np.random.default_rng([scene.seed, t.seed]), t.shot.blur_px)
+    exif = _exif(scene, t.shot, t.when)
+    Image.fromarray(picture).save(out / t.file, quality=92, subsampling=0, exif=exif)
+    if not t.plate:
+        Image.fromarray((cover >= 0.5).astype(np.uint8) * 255).convert("1").save(out / t.mask)
+
+
 def shoot(scene, out, progress=None, threads=2):
     """Write the photo set of `scene` into the folder `out`.
 
     Photos are ``FOLDER/U_0101.jpg``, masks ``FOLDER/masks/U_0101.png`` (white is the object), the
-    truth is ``truth.json`` and ``truth.ply``, all in the object's own frame, millimetres.
+    truth is ``truth.json`` and ``truth.ply`` in the object's own frame, millimetres; backdrop plates are in
+    ``FOLDER/plates``.
 
     Parameters
     ----------
     progress : callable(fraction, sentence), optional
     """
     out = Path(out)
-    todo, photos = [], []
-    n = 0
-    for sitting in scene.sittings:
-        (out / sitting.folder / "masks").mkdir(parents=True, exist_ok=True)
-        for k, shot in enumerate(sitting.shots):
-            name = f"U_{sitting.first_number + k:04d}"
-            todo.append(
-                (
-                    sitting,
-                    shot,
-                    name,
-                    FIRST_SHOT + timedelta(seconds=14 * n + 600 * (sitting is not scene.sittings[0])),
-                    n,
-                )
-            )
-            photos.append(
-                {
-                    "name": f"{sitting.folder}/{name}.jpg",
-                    "sitting": sitting.name,
-                    "bad": None,
-                    "exif_orientation": shot.orientation,
-                    "world_to_camera": true_pose(sitting, shot).tolist(),
-                }
-            )
-            n += 1
-
-    def take(item):
-        sitting, shot, name, when, number = item
-        turning, obj = shot_frames(sitting, shot)
-        light, cover = render(
-            scene.shape,
-            scene.lens,
-            shot.studio_to_camera,
-            turning,
-            obj,
-            sitting.surroundings,
-            scene.samples,
-            scene.aperture_mm,
-            scene.focus_mm,
-            not shot.empty,
-        )
-        picture = develop(light, np.random.default_rng([scene.seed, number]), shot.blur_px)
-        folder = out / sitting.folder
-        Image.fromarray(picture).save(folder / f"{name}.jpg", quality=92, subsampling=0, exif=_exif(scene, shot, when))
-        Image.fromarray((cover >= 0.5).astype(np.uint8) * 255).convert("1").save(folder / "masks" / f"{name}.png")
-
+    todo = takes(scene)
+    for t in todo:
+        (out / t.mask).parent.mkdir(parents=True, exist_ok=True)
+        (out / t.file).parent.mkdir(parents=True, exist_ok=True)
     with ThreadPoolExecutor(threads) as pool:
-        for k, _ in enumerate(pool.map(take, todo)):
+        for k, _ in enumerate(pool.map(lambda t: take(scene, t, out), todo)):
             if progress:
                 progress((k + 1) / (len(todo) + 1), f"photo {k + 1} of {len(todo)}")
+    photos = [
+        {
+            "name": t.file,
+            "sitting": t.sitting.name,
+            "bad": None,
+            "exif_orientation": t.shot.orientation,
+            "world_to_camera": true_pose(t.sitting, t.shot).tolist(),
+        }
+        for t in todo
+        if not t.plate
+    ]
     vertices, faces = truth_mesh(scene.shape, scene.truth_step_mm)
     table = np.empty(len(faces), dtype=[("vertex_indices", "i4", (3,))])
     table["vertex_indices"] = faces
@@ -174,6 +197,7 @@ def shoot(scene, out, progress=None, threads=2):
             for s in scene.sittings
         },
         "photos": photos,
+        "plates": [t.file for t in todo if t.plate],
     }
     (out / "truth.json").write_text(json.dumps(truth, indent=1))
     if progress:

@@ -170,6 +170,17 @@ def read_mask(path):
             ) from None
 
 
+def read_alpha(path):
+    """The alpha channel of a picture as a mask (h, w) bool, true where it is opaque; None where it has none."""
+    with _open(path) as image:
+        try:
+            if image.mode not in ("LA", "RGBA", "PA"):
+                return None
+            return np.asarray(image.getchannel("A")) >= 128
+        except (OSError, ValueError, SyntaxError, EOFError) as e:
+            raise UmbrateError(f"{Path(path).name} is damaged or cut short and cannot be decoded. ({e})") from None
+
+
 def display_orientation(picture, orientation):
     """A sensor picture (h, w, ...) turned for people by its EXIF orientation 1 to 8."""
     a = picture

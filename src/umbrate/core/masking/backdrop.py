@@ -1,0 +1,230 @@
+"""Masks from what stands behind the object: a plate of it, its color, or that it stands still.
+
+A *plate* is a photo of the bare backdrop from the same place. Where there is none, and the object turns
+while the camera stands, the sitting's own photos give one: what does not change is backdrop, and what the
+object hides in some photos is seen in others. What it hides in all of them is filled in smoothly from
+around; that is rough, but the object's color rarely matches it.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy import ndimage
+
+from .light import is_color, unlikeness
+
+FEWEST = 5  #: photos from one place that the sitting's own plate needs
+
+
+@dataclass(frozen=True)
+class Plate:
+    """A picture of the backdrop.
+
+    Attributes
+    ----------
+    light : (h, w, 3) float32
+        Linear light.
+    reach : (h, w) bool
+        Where the object can be at all; everywhere for a plate that was shot.
+    """
+
+    light: np.ndarray
+    reach: np.ndarray
+
+
+def shot_plate(light):
+    """The Plate of a photo of the bare backdrop."""
+    return Plate(light, np.ones(light.shape[:2], bool))
+
+
+CELLS = 6  #: the margin of a picture is the outer ring of so many by so many cells
+
+
+def _margin(picture):
+    """The margin's cells: (pixels without their mean and length, mean, contrast) each."""
+    h, w = picture.shape[0] // CELLS, picture.shape[1] // CELLS
+    # slow differences of light are evened out by the local contrast
+    local = picture - ndimage.gaussian_filter(picture, 4.0)
+    out = []
+    for i in range(CELLS):
+        for j in range(CELLS):
+            if i in (0, CELLS - 1) or j in (0, CELLS - 1):
+                box = np.s_[i * h : (i + 1) * h, j * w : (j + 1) * w]
+                c = local[box].ravel() - local[box].mean()
+                length, mean = float(np.linalg.norm(c)), float(picture[box].mean())
+                out.append((c / max(length, 1e-9), mean, length / np.sqrt(c.size) / max(mean, 1e-9)))
+    return out
+
+
+PLAIN = 0.01  #: local contrast below which a cell shows nothing that could be recognized
+
+
+def _same_margin(a, b, least, cells):
+    pairs = list(zip(a, b, strict=True))
+    textured = [(x @ y) for (x, _, p), (y, _, q) in pairs if max(p, q) >= PLAIN]
+    if len(textured) >= cells:
+        return sum(c >= least for c in textured) >= cells
+    # a plain backdrop is recognized by its brightness alone; taking two places for one does no harm there
+    return sum(abs(m - n) < 0.05 * (m + n) for (_, m, _), (_, n, _) in pairs) >= 0.8 * len(pairs)
+
+
+def same_place(pictures, least=0.9, cells=4):
+    """Which photos were taken from the same place: enough of their margins, where the object is not, is the same.
+
+    The rest of the margin may differ: a turntable's top turns, a label lies on it.
+
+    Parameters
+    ----------
+    pictures : list of (h, w) float
+        Small grey pictures, some 160 pixels wide. Only those of one shape are compared.
+    least : float
+        Least correlation of a cell of the margin.
+    cells : int
+        So many of the margin's cells must agree.
+
+    Returns
+    -------
+    (n,) int
+        A group number for each photo, from 0 in order of first appearance.
+    """
+    margins = [_margin(np.asarray(p, float)) for p in pictures]
+    group, leaders = np.full(len(pictures), -1), []
+    for i, margin in enumerate(margins):
+        for g, j in enumerate(leaders):
+            if pictures[i].shape == pictures[j].shape and _same_margin(margin, margins[j], least, cells):
+                group[i] = g
+                break
+        else:
+            group[i] = len(leaders)
+            leaders.append(i)
+    return group
+
+
+def _fill_in(light, known):
+    """`light` with the places that are not known filled in smoothly from around (normalized blurs, coarse to fine)."""
+    out = np.where(known[..., None], light, 0).astype(np.float32)
+    filled = known.copy()
+    sigma = 4.0
+    while not filled.all() and sigma < 4 * max(known.shape):
+        weight = ndimage.gaussian_filter(known.astype(np.float32), sigma)
+        reached = ~filled & (weight > 1e-3)
+        for k in range(3):
+            blurred = ndimage.gaussian_filter(np.where(known, light[..., k], 0).astype(np.float32), sigma)
+            out[..., k][reached] = (blurred[reached] / weight[reached]).astype(np.float32)
+        filled |= reached
+        sigma *= 2
+    return out
+
+
+def _palette(light, where, count=20, seed=0):
+    """The colors (count, 3) that occur where a mask is true: k-means of chromaticity and brightness."""
+    sample = light[where]
+    sample = sample[:: max(1, len(sample) // 20_000)]
+    total = sample.sum(1, keepdims=True) + 1e-4
+    x = np.hstack([sample / total * 6.0, np.log(total)])
+    centers = x[np.random.default_rng(seed).choice(len(x), min(count, len(x)), replace=False)]
+    for _ in range(12):
+        nearest = ((x[:, None] - centers[None]) ** 2).sum(-1).argmin(1)
+        centers = np.array([x[nearest == k].mean(0) if (nearest == k).any() else c for k, c in enumerate(centers)])
+    return np.array([sample[nearest == k].mean(0) for k in range(len(centers)) if (nearest == k).any()])
+
+
+def _swept(stack, median, tolerance, turning):
+    """Where anything turns (h, w) bool: brightness or color changes from photo to photo."""
+    bright, middle = stack.sum(-1), median.sum(-1)
+    change = np.abs(bright - middle) / (middle + 0.01)
+    spread = ndimage.gaussian_filter(np.median(change, axis=0) * 1.48, 2.0)
+    out = spread > turning
+    # the tip of a beak passes a place in one photo only
+    for x, c in zip(stack, change, strict=True):
+        once = (unlikeness(x, median, 0.05, 20.0) > tolerance) | (c > 4 * turning)
+        out |= ndimage.binary_opening(once, iterations=2)
+    out = ndimage.binary_fill_holes(ndimage.binary_closing(np.pad(out, 8), iterations=6))[8:-8, 8:-8]
+    return ndimage.binary_dilation(out, iterations=3)
+
+
+def still_plate(lights, tolerance=0.10, turning=0.16):
+    """The Plate of a sitting from its own photos: what does not change while the object turns.
+
+    Outside what the object sweeps over, the median of the photos is the backdrop. Inside, a photo counts
+    as showing the backdrop where its color is one that occurs outside; where no two photos do, the
+    backdrop is filled in smoothly from around.
+
+    Parameters
+    ----------
+    lights : list of (h, w, 3) float32
+        Linear light of photos from one place, at least `FEWEST`.
+    tolerance : float
+        Unlikeness up to which two colors are one surface.
+    turning : float
+        Relative change of brightness from which a place counts as turning.
+
+    Returns
+    -------
+    Plate
+    """
+    if len(lights) < FEWEST:
+        raise ValueError(f"a sitting's own plate needs at least {FEWEST} photos from one place")
+    stack = np.stack(lights)
+    median = np.median(stack, axis=0)
+    reach = _swept(stack, median, tolerance, turning)
+    if reach.all() or not reach.any():
+        return Plate(median, reach)
+    rows, cols = np.flatnonzero(reach.any(1)), np.flatnonzero(reach.any(0))
+    box = np.s_[rows[0] : rows[-1] + 1, cols[0] : cols[-1] + 1]
+    part = np.ascontiguousarray(stack[:, box[0], box[1]])
+    shown = np.zeros(part.shape[:3], bool)
+    for color in _palette(median, ~reach):
+        for k, x in enumerate(part):
+            shown[k] |= is_color(x, color, 0.8 * tolerance, 0.7, 1.4)
+    count = shown.sum(0)
+    masked = np.ma.masked_array(part, np.broadcast_to(~shown[..., None], part.shape))
+    seen = np.ma.median(masked, axis=0).filled(0)
+    # a part of the object that happens to have a backdrop color does not keep still
+    bright = np.where(shown, part.sum(-1), 0)
+    mean = bright.sum(0) / np.maximum(count, 1)
+    spread = np.sqrt((np.where(shown, bright - mean, 0) ** 2).sum(0) / np.maximum(count, 1)) / (mean + 0.01)
+    still = ndimage.gaussian_filter(spread, 1.5) < turning
+    plate = median.copy()
+    inner = ndimage.binary_opening(reach[box] & (count >= 2) & still, iterations=2)
+    plate[box][inner] = seen[inner]
+    known = ~reach
+    known[box] |= inner
+    return Plate(np.where(known[..., None], plate, _fill_in(plate, known)).astype(np.float32), reach)
+
+
+def differs(light, plate, tolerance=0.10, shadow=0.3):
+    """The first mask (h, w) bool: what a change of light on the plate cannot explain.
+
+    tolerance : unlikeness from which a pixel is the object; shadow : the darkest shadow, as a factor.
+    """
+    return (unlikeness(light, plate.light, shadow, 1.0 / shadow**0.5) > tolerance) & plate.reach
+
+
+def empty_frames(areas, groups, share=0.4, gap=0.6):
+    """Which photos show the bare backdrop: little differs, where much does in the others from that place.
+
+    Parameters
+    ----------
+    areas : (n,) float
+        Pixels of each photo's mask against the plate of its place; NaN where there was none.
+    groups : (n,) int
+        The place each was taken from.
+    share : float
+        Largest area of a bare one, as a share of the usual area.
+    gap : float
+        It is also less than this share of the smallest that is not bare: a flat object seen edge-on is no gap.
+
+    Returns
+    -------
+    (n,) bool
+    """
+    areas, groups = np.asarray(areas, float), np.asarray(groups)
+    out = np.zeros(len(areas), bool)
+    for g in np.unique(groups):
+        who = np.flatnonzero((groups == g) & np.isfinite(areas))
+        small = who[areas[who] < share * np.median(areas[who])] if len(who) > 1 else who[:0]
+        rest = np.setdiff1d(who, small)
+        if len(small) and areas[small].max() < gap * areas[rest].min():
+            out[small] = True
+    return out

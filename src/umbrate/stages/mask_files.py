@@ -1,0 +1,107 @@
+"""Masks as files and as blobs: reading what people made elsewhere, storing what the job uses."""
+
+import io
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from PIL import Image
+
+from ..core.errors import UmbrateError
+from ..core.imaging.decode import display_orientation, read_alpha, read_mask
+from ..job.blobs import BlobStore
+from .base import problem
+
+SILHOUETTE_PX = 192  #: longer side of the small picture of a mask
+WHOLE = "Its whole picture is used."
+
+
+@dataclass(frozen=True)
+class Made:
+    """What comes of one photo's mask.
+
+    Attributes
+    ----------
+    mask, silhouette : str or None
+        Blob keys of the mask and of a small upright picture of it; None where the photo has no mask.
+    area, edge : int
+        Pixels inside it, and how many of them lie on the picture's edge.
+    trouble : dict or None
+        The problem (see `base.problem`).
+    """
+
+    mask: str | None = None
+    silhouette: str | None = None
+    area: int = 0
+    edge: int = 0
+    trouble: dict | None = None
+
+
+def encode_mask(mask):
+    """A mask (h, w) bool as 1-bit PNG bytes."""
+    out = io.BytesIO()
+    Image.fromarray(mask.astype(np.uint8) * 255).convert("1").save(out, "PNG")
+    return out.getvalue()
+
+
+def decode_mask(data):
+    """The inverse of `encode_mask`."""
+    with Image.open(io.BytesIO(data)) as image:
+        return np.asarray(image.convert("L")) >= 128
+
+
+def store_mask(blobs, photo, mask):
+    """Store a photo's mask (h, w) bool and its silhouette; returns a Made."""
+    step = max(1, max(mask.shape) // SILHOUETTE_PX)
+    small = display_orientation(mask[::step, ::step], photo.orientation)
+    edge = mask[0].sum() + mask[-1].sum() + mask[:, 0].sum() + mask[:, -1].sum()
+    store = BlobStore(blobs)
+    return Made(store.put_bytes(encode_mask(mask)), store.put_bytes(encode_mask(small)), int(mask.sum()), int(edge))
+
+
+def without(photo, text, hint):
+    """A Made without a mask, and why."""
+    return Made(trouble=problem(photo, text, hint))
+
+
+def mask_from_file(blobs, settings, photo):
+    """Work item: the Made of the mask file that goes with a photo."""
+    folder = Path(settings.folder)
+    file = folder / settings.pattern.replace("{name}", Path(photo.name).stem)
+    if not file.is_file():
+        return without(
+            photo,
+            f"{photo.name} has no mask: {file.name} is not in {folder.name}.",
+            f"{WHOLE} Rename the mask or change the file name pattern.",
+        )
+    try:
+        mask = read_mask(file)
+    except UmbrateError as e:
+        return without(photo, str(e), WHOLE)
+    if mask.shape != (photo.height, photo.width):
+        return without(
+            photo,
+            f"The mask {file.name} is {mask.shape[1]} x {mask.shape[0]} pixels, its photo {photo.width} x "
+            f"{photo.height}.",
+            f"{WHOLE} Export the mask at the photo's own size, unturned.",
+        )
+    if not settings.white_is_object:
+        mask = ~mask
+    if not mask.any():
+        return without(
+            photo,
+            f"The mask {file.name} is empty: it leaves nothing of {photo.name}.",
+            f"{WHOLE} Is black the object? Then switch that setting.",
+        )
+    return store_mask(blobs, photo, mask)
+
+
+def mask_from_alpha(blobs, settings, photo):
+    """Work item: the Made of a photo's own alpha channel."""
+    try:
+        mask = read_alpha(photo.path)
+    except UmbrateError as e:
+        return without(photo, str(e), WHOLE)
+    if mask is None:
+        return without(photo, f"{photo.name} has no alpha channel.", f"{WHOLE} Choose another way to make its mask.")
+    return store_mask(blobs, photo, mask if settings.white_is_object else ~mask)

@@ -1,0 +1,166 @@
+"""Masks made from the photos themselves: by a plate, by what stands still, by the backdrop's color.
+
+Work is done on photos halved until they are small enough: an outline is a matter of the whole
+picture, and finer pixels would cost much and show little.
+"""
+
+from dataclasses import dataclass
+from functools import partial
+from pathlib import Path
+
+import numpy as np
+
+from ..core.errors import UmbrateError
+from ..core.imaging.decode import read_picture
+from ..core.imaging.filters import halve_by_area
+from ..core.masking.backdrop import FEWEST, differs, same_place, shot_plate, still_plate
+from ..core.masking.clean import tidy
+from ..core.masking.light import LINEAR, is_color, keyed, linear_light
+from .mask_files import store_mask, without
+from .photos import photo_files
+
+WORKING_SIDE = 1000  #: photos are halved until their longer side is no longer than this
+SMALL_SIDE = 200  #: and so far for telling where they were taken from
+MOST = 24  #: so many photos make a sitting's own plate
+
+
+def parse_color(text):
+    """Linear light (3,) of a color written #RRGGBB.
+
+    Raises
+    ------
+    ValueError
+        With a sentence for people.
+    """
+    digits = text.strip().lstrip("#")
+    if len(digits) != 6 or any(c not in "0123456789abcdefABCDEF" for c in digits):
+        raise ValueError(f"“{text}” is no color; write it like #46AF5A")
+    return LINEAR[[int(digits[k : k + 2], 16) for k in (0, 2, 4)]]
+
+
+def _halved(picture, side):
+    light, halvings = picture, 0
+    while max(light.shape[:2]) > side:
+        light = halve_by_area(light)
+        halvings += 1
+    return light, halvings
+
+
+def working_light(path):
+    """Linear light (h, w, 3) of a photo at the working size, and how often it was halved."""
+    picture = read_picture(path)
+    if max(picture.shape[:2]) <= WORKING_SIDE:
+        return linear_light(picture), 0
+    light, halvings = _halved(LINEAR[picture], WORKING_SIDE)
+    return np.ascontiguousarray(light), halvings
+
+
+def small_picture(path):
+    """Work item: the photo in grey, some 200 pixels wide."""
+    return _halved(LINEAR[read_picture(path)].sum(-1), SMALL_SIDE)[0]
+
+
+def plate_of(item):
+    """Work item: the Plate from files: one of the bare backdrop, or several that turn."""
+    method, files = item
+    if method == "plate":
+        return shot_plate(working_light(files[0])[0])
+    chosen = files[:: -(-len(files) // MOST)]
+    return still_plate([working_light(f)[0] for f in chosen])
+
+
+def _full_size(mask, halvings, photo):
+    """A mask at the working size back at the photo's: pixels repeated, never smoothed."""
+    n = 2**halvings
+    big = np.repeat(np.repeat(mask, n, 0), n, 1)
+    rest = ((0, photo.height - big.shape[0]), (0, photo.width - big.shape[1]))
+    return np.pad(big, rest, mode="edge") if big.shape != (photo.height, photo.width) else big
+
+
+def make_mask(blobs, settings, plates, item):
+    """Work item: the Made of a photo, against the Plate of its place or by the backdrop's color."""
+    photo, place = item
+    plate = plates.get(place)
+    if settings.method != "color" and plate is None:
+        hint = (
+            "Photograph the bare backdrop from there too, or choose another method."
+            if settings.method == "plate"
+            else f"That needs {FEWEST} photos from one place, with the object turned between them."
+        )
+        return without(
+            photo, f"{photo.name} has no plate that was taken from its place.", f"Its whole picture is used. {hint}"
+        )
+    light, halvings = working_light(photo.path)
+    if settings.method == "color":
+        mask = keyed(light, parse_color(settings.backdrop_color), settings.key_share)
+    else:
+        mask = differs(light, plate, settings.tolerance, settings.shadow)
+    for color in settings.leave_out.split(","):
+        if color.strip():
+            mask &= ~is_color(light, parse_color(color), settings.leave_out_tolerance)
+    mask = tidy(mask, settings.main_pieces, settings.holes / 100)
+    mask = _full_size(mask, halvings, photo)
+    if settings.grow_px:
+        mask = tidy(mask, False, 0, 0, settings.grow_px)
+    if not mask.any():
+        return without(
+            photo,
+            f"Nothing of {photo.name} was told from the backdrop.",
+            "Its whole picture is used. Is the object there?",
+        )
+    return store_mask(blobs, photo, mask)
+
+
+@dataclass(frozen=True)
+class Places:
+    """Which photos were taken from where: a group number each, and the plates of the groups."""
+
+    group: list
+    plates: dict
+
+
+def find_plates(photos, settings, report):
+    """The Places of a sitting: groups of photos from one place, each with its Plate where there is one."""
+    plate_files = []
+    if settings.method == "plate":
+        if not settings.plates:
+            raise UmbrateError("Masks by a backdrop plate need the folder of the plates: photos of the bare backdrop.")
+        if not Path(settings.plates).is_dir():
+            raise UmbrateError(f"The folder of plates {settings.plates} does not exist. Choose it again.")
+        plate_files = photo_files(settings.plates)
+        if not plate_files:
+            raise UmbrateError(f"There are no photos in {settings.plates}. Choose the folder that holds the plates.")
+    files = [p.path for p in photos]
+    small = report.map(small_picture, [*files, *plate_files], "comparing photo", 0.0, 0.25)
+    group = same_place(small).tolist()
+    todo = {}
+    for g in sorted(set(group[: len(files)])):
+        if settings.method == "plate":
+            fitting = [str(f) for f, k in zip(plate_files, group[len(files) :], strict=True) if k == g]
+            if fitting:
+                todo[g] = fitting
+        else:
+            members = [f for f, k in zip(files, group, strict=False) if k == g]
+            if len(members) >= FEWEST:
+                todo[g] = members
+    if not todo:
+        raise UmbrateError(
+            "None of the plates was taken from the place of any photo. The camera must not move between plate and "
+            "photos."
+            if settings.method == "plate"
+            else f"No {FEWEST} photos were taken from one place. This method is for a turntable: the camera stands "
+            "still and the object turns.",
+            ("set", "method", "files"),
+        )
+    made = report.map(plate_of, [(settings.method, f) for f in todo.values()], "making plate", 0.25, 0.5)
+    return Places(group[: len(files)], dict(zip(todo, made, strict=True)))
+
+
+def make_masks(inputs, settings, report):
+    """A Made for each photo of a sitting, by the method that the settings choose."""
+    places = Places([None] * len(inputs.photos), {})
+    if settings.method != "color":
+        places = find_plates(inputs.photos, settings, report)
+    items = list(zip(inputs.photos, places.group, strict=True))
+    function = partial(make_mask, inputs.blobs, settings, places.plates)
+    return report.map(function, items, "masking photo", 0.5, 1.0)

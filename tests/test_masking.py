@@ -1,0 +1,262 @@
+"""Masks made by themselves: on made-up pictures with exact truth, and through the stage on a simulated turntable."""
+
+import unittest
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+from PIL import Image
+from scipy.ndimage import gaussian_filter
+
+from tests.scenes import scratch
+from tests.test_stages import run, state
+from umbrate.core.errors import UmbrateError
+from umbrate.core.imaging.decode import read_mask
+from umbrate.core.masking.backdrop import differs, empty_frames, same_place, shot_plate, still_plate
+from umbrate.core.masking.clean import doubts, main_pieces, overlap, tidy
+from umbrate.core.masking.light import LINEAR, is_color, keyed, linear_light, unlikeness
+from umbrate.job.store import Job
+from umbrate.stages import BY_NAME
+from umbrate.stages.base import parse_settings
+from umbrate.stages.deliver import export_masks
+from umbrate.stages.mask_files import decode_mask
+from umbrate.stages.mask_making import parse_color
+from umbrate.studio.scene import smaller, whistle
+from umbrate.studio.shoot import shoot
+from umbrate.work.adding import read_folder, take_in
+
+H, W = 150, 200
+
+
+def backdrop(seed=0):
+    """Linear light of a patterned wall over a plain table."""
+    rng = np.random.default_rng(seed)
+    light = np.empty((H, W, 3), np.float32)
+    wall = 0.25 + 0.08 * gaussian_filter(rng.normal(size=(H, W)), 2.0) / 0.14
+    light[:] = np.clip(wall, 0.05, 1)[..., None] * [0.85, 0.95, 1.08]
+    light[90:] = 0.2 * np.array([1.1, 0.9, 0.7])
+    return light
+
+
+def turning_photo(k, n=12, seed=0):
+    """The k-th photo of a painted disc whose shape turns before the backdrop: linear light and the true mask."""
+    rng = np.random.default_rng(100 + k)
+    v, u = np.mgrid[0:H, 0:W]
+    a = 2 * np.pi * k / n
+    x, y = u - 100, v - 80
+    # an off-center ellipse that turns, with stripes that turn with it
+    p, q = np.cos(a) * x + np.sin(a) * y - 6, -np.sin(a) * x + np.cos(a) * y
+    mask = (p / 42) ** 2 + (q / 26) ** 2 < 1
+    stripes = 1 + 0.35 * np.sin(p / 2.5) + 0.2 * gaussian_filter(rng.normal(size=(H, W)), 1.0)
+    light = backdrop(seed)
+    # a soft shadow beside it, half as bright
+    shadow = ((x - 20) / 50) ** 2 + ((y - 30) / 14) ** 2 < 1
+    light[shadow] *= 0.5
+    light[mask] = np.clip(stripes, 0.2, 2)[mask][:, None] * np.array([0.5, 0.22, 0.12])
+    return np.clip(light + rng.normal(size=light.shape) * 0.004, 0, 1).astype(np.float32), mask
+
+
+class Light(unittest.TestCase):
+    def test_less_light_is_the_same_color_and_another_hue_is_not(self):
+        rng = np.random.default_rng(1)
+        a = rng.uniform(0.05, 0.9, size=(20, 30, 3)).astype(np.float32)
+        self.assertLess(unlikeness(a * 0.4, a).max(), 1e-5)
+        self.assertGreater(unlikeness(a * 0.1, a, darker=0.3).min(), 0.3)  # too dark for a shadow
+        gray, red = np.full((1, 1, 3), 0.3, np.float32), np.array([[[0.5, 0.22, 0.12]]], np.float32)
+        # by the angle between the colors
+        cos = float((gray * red).sum() / np.linalg.norm(gray) / np.linalg.norm(red))
+        self.assertAlmostEqual(float(unlikeness(red, gray, 0.01, 100)[0, 0]), np.sqrt(1 - cos**2), delta=0.01)
+        self.assertTrue(is_color(gray * 0.5, [0.9, 0.9, 0.9], 0.05)[0, 0])
+        self.assertFalse(is_color(red, [0.9, 0.9, 0.9], 0.05)[0, 0])
+
+    def test_a_key_takes_the_backdrop_its_shades_and_leaves_mixed_edges_to_the_nearer_side(self):
+        green, red = np.array([0.06, 0.43, 0.10]), np.array([0.5, 0.22, 0.12])
+        shares = np.linspace(0, 1, 101)
+        row = (shares[:, None] * red + (1 - shares[:, None]) * green)[None].astype(np.float32)
+        kept = keyed(row, green)[0]
+        self.assertFalse(kept[0])
+        self.assertTrue(kept[-1])
+        self.assertEqual(np.abs(np.diff(kept.astype(int))).sum(), 1)  # one threshold along the edge
+        self.assertTrue(0.1 < shares[np.argmax(kept)] < 0.6)
+        self.assertFalse(keyed((green * [[[0.3]]]).astype(np.float32), green).any())  # in shadow it is the same cloth
+        spill = (0.8 * red + 0.15 * green)[None, None].astype(np.float32)
+        self.assertTrue(keyed(spill, green).all())
+
+    def test_linear_light_inverts_srgb(self):
+        x = np.arange(256, dtype=np.uint8)
+        srgb = np.where(LINEAR <= 0.0031308, 12.92 * LINEAR, 1.055 * LINEAR ** (1 / 2.4) - 0.055) * 255
+        np.testing.assert_allclose(srgb, x, atol=1e-3)
+        picture = np.full((20, 20, 3), 118, np.uint8)
+        np.testing.assert_allclose(linear_light(picture), LINEAR[118], rtol=1e-5)
+        np.testing.assert_allclose(parse_color("#76ff00"), LINEAR[[0x76, 0xFF, 0]])
+        for wrong in ("", "#12345", "green", "#GGGGGG"):
+            with self.assertRaises(ValueError):
+                parse_color(wrong)
+
+
+class Backdrops(unittest.TestCase):
+    def test_a_plate_gives_the_object_without_its_shadow(self):
+        for k in (0, 3, 7):
+            light, truth = turning_photo(k)
+            mask = tidy(differs(light * 0.9, shot_plate(backdrop())))  # a little less exposure
+            self.assertGreater(overlap(mask, truth), 0.97)
+
+    def test_what_turns_is_told_from_what_stands_still(self):
+        photos = [turning_photo(k) for k in range(12)]
+        plate = still_plate([light for light, _ in photos])
+        for light, truth in photos:
+            self.assertTrue((plate.reach | ~truth).all())
+            self.assertGreater(overlap(tidy(differs(light, plate)), truth), 0.93)
+        with self.assertRaises(ValueError):
+            still_plate([light for light, _ in photos[:4]])
+
+    def test_photos_from_one_place_are_grouped_whatever_stands_there(self):
+        small = [turning_photo(k, seed=s)[0].sum(-1) for s in (0, 1) for k in range(4)] + [backdrop(1).sum(-1)]
+        self.assertEqual(same_place(small).tolist(), [0] * 4 + [1] * 4 + [1])
+        self.assertEqual(same_place([small[0], small[0].T]).tolist(), [0, 1])
+
+    def test_bare_frames_are_found_and_thin_sides_are_none(self):
+        areas = [900, 1000, 60, 950, 420, 380, 1010, np.nan]
+        self.assertEqual(np.flatnonzero(empty_frames(areas, [0] * 8)).tolist(), [2])
+        # a flat dish seen edge-on: smaller and smaller, no gap
+        self.assertFalse(empty_frames([1000, 900, 600, 330, 250, 330, 900], [0] * 7).any())
+        self.assertFalse(empty_frames([5.0], [0]).any())
+
+
+class Cleaning(unittest.TestCase):
+    def test_specks_holes_and_width(self):
+        v, u = np.mgrid[0:H, 0:W]
+        truth = (u - 100) ** 2 + (v - 75) ** 2 < 50**2
+        mask = truth.copy()
+        rng = np.random.default_rng(2)
+        mask |= rng.random(mask.shape) < 0.01
+        mask &= ~(((u - 90) ** 2 + (v - 70) ** 2) < 4**2)
+        mask[5:12, 5:12] = True
+        self.assertGreater(overlap(tidy(mask), truth), 0.985)
+        big_hole = truth & ~((u - 100) ** 2 + (v - 75) ** 2 < 25**2)
+        self.assertFalse(tidy(big_hole)[75, 100])
+        self.assertTrue(tidy(big_hole, holes=0.5)[75, 100])
+        grown, shrunk = tidy(truth, grow_px=3), tidy(truth, grow_px=-3)
+        self.assertTrue((grown[truth]).all() and truth[shrunk].all())
+        self.assertAlmostEqual(np.sqrt(grown.sum() / np.pi), 53, delta=0.8)
+        self.assertFalse(tidy(np.zeros((20, 20), bool)).any())
+
+    def test_main_pieces_are_kept_together(self):
+        mask = np.zeros((60, 100), bool)
+        mask[10:50, 5:45] = True
+        mask[20:40, 50:80] = True  # a head behind a band
+        mask[5:8, 90:93] = True
+        kept = main_pieces(mask)
+        self.assertTrue(kept[30, 60])
+        self.assertFalse(kept[6, 91])
+
+    def test_odd_masks_are_pointed_out(self):
+        areas = [1000, 1020, 980, 300, 1010, 0, 990, 10_000, 1000, 1000]
+        edges = [0, 0, 0, 0, 0, 0, 0, 400, 0, 60]
+        told = doubts(areas, edges, [10_000] * 10)
+        self.assertEqual(set(told), {3, 5, 7, 9})
+        for i, word in ((3, "smaller"), (5, "empty"), (7, "whole picture"), (9, "edge")):
+            self.assertIn(word, told[i])
+
+
+class Turntable(unittest.TestCase):
+    """The demo's upright sitting, made small, through the stage."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.folder = scratch() / "set"
+        scene = smaller(whistle(), 4)
+        scene.sittings = [replace(s, shots=s.shots[:12], plates=True) for s in scene.sittings[:1]]
+        shoot(replace(scene, truth_step_mm=4.0), cls.folder)
+        cls.photos = cls.folder / "upright"
+
+    def setUp(self):
+        self.job = Job.create(scratch() / "j")
+        self.addCleanup(self.job.close)
+        self.sitting, _, _ = take_in(self.job, "A", read_folder(self.photos))
+        run(self.job, self.sitting, "photos")
+
+    def masks(self, **settings):
+        """Overlaps with the truth, photo by photo."""
+        self.job.set_settings(self.sitting.id, "masks", settings)
+        out = run(self.job, self.sitting, "masks")
+        values = []
+        for p in self.job.photos(self.sitting.id):
+            truth = read_mask(self.photos / "masks" / (Path(p.name).stem + ".png"))
+            mask = decode_mask(self.job.blobs.get_bytes(out.artefacts["mask", p.id]))
+            values.append(overlap(mask, truth))
+        return np.array(values), out
+
+    def test_plate_and_stillness_reach_the_true_masks(self):
+        for settings in ({"method": "plate", "plates": str(self.photos / "plates")}, {"method": "still"}):
+            values, out = self.masks(**settings, leave_out="#DFDFDD")
+            self.assertGreater(np.median(values), 0.96, settings)
+            self.assertGreater(values.min(), 0.9, settings)
+            self.assertEqual(out.figures["masks"], 12)
+            key = out.artefacts["silhouette", self.job.photos(self.sitting.id)[0].id]
+            self.assertLessEqual(max(decode_mask(self.job.blobs.get_bytes(key)).shape), 200)
+
+    def test_masks_are_written_as_files_and_read_back_as_they_were(self):
+        self.masks(method="plate", plates=str(self.photos / "plates"))
+        before = dict(self.job.result(self.sitting.id, "masks").artefacts)
+        out = scratch() / "new" / "masks"
+        self.assertEqual(export_masks(self.job, out, self.sitting, "{name}_m.png"), 12)
+        self.job.set_settings(self.sitting.id, "masks", {"folder": str(out), "pattern": "{name}_m.png"})
+        run(self.job, self.sitting, "masks")
+        self.assertEqual(self.job.result(self.sitting.id, "masks").artefacts, before)
+        with self.assertRaises(UmbrateError):
+            export_masks(self.job, out, self.sitting, "mask.png")
+
+    def test_changed_plates_make_masks_stale(self):
+        import shutil
+
+        plates = scratch() / "plates"
+        shutil.copytree(self.photos / "plates", plates)
+        self.masks(method="plate", plates=str(plates))
+        self.assertIn(state(self.job, "masks"), ("done", "look"))
+        (plates / "another.jpg").write_bytes(next(plates.glob("*.jpg")).read_bytes())
+        self.assertEqual(state(self.job, "masks"), "stale")
+
+    def test_what_cannot_work_says_so(self):
+        empty = scratch()
+        other = scratch()
+        Image.fromarray(np.random.default_rng(1).integers(0, 255, (300, 400, 3)).astype(np.uint8)).save(other / "x.jpg")
+        for settings, said in (
+            ({"method": "plate"}, "need the folder"),
+            ({"method": "plate", "plates": str(empty / "no")}, "does not exist"),
+            ({"method": "plate", "plates": str(empty)}, "no photos"),
+            ({"method": "plate", "plates": str(other)}, "must not move"),
+            ({"method": "alpha"}, "no alpha channel"),
+            ({"method": "color", "backdrop_color": "#FFFFFF", "key_share": 0.3}, "Nothing of"),
+        ):
+            with self.assertRaises(UmbrateError) as caught:
+                self.masks(**settings)
+            self.assertIn(said, str(caught.exception))
+        self.job.set_aside([p.id for p in self.job.photos(self.sitting.id)[4:]])
+        run(self.job, self.sitting, "photos")
+        with self.assertRaises(UmbrateError) as caught:
+            self.masks(method="still")
+        self.assertIn("turntable", str(caught.exception))
+        for wrong in ({"backdrop_color": "green"}, {"leave_out": "#123456, nope"}, {"method": "magic"}):
+            with self.assertRaises(UmbrateError):
+                parse_settings(BY_NAME["masks"], wrong)
+
+
+class Alpha(unittest.TestCase):
+    def test_the_alpha_channel_is_the_mask(self):
+        folder = scratch() / "cut out"
+        folder.mkdir()
+        rng = np.random.default_rng(3)
+        truth = np.zeros((60, 80), bool)
+        truth[20:50, 10:60] = True
+        for k in range(3):
+            rgb = rng.integers(0, 255, (60, 80, 3)).astype(np.uint8)
+            Image.fromarray(np.dstack([rgb, truth.astype(np.uint8) * 255])).save(folder / f"{k}.png")
+        with Job.create(scratch() / "j") as job:
+            sitting, _, _ = take_in(job, "A", read_folder(folder))
+            run(job, sitting, "photos")
+            job.set_settings(sitting.id, "masks", {"method": "alpha"})
+            out = run(job, sitting, "masks")
+            for (name, _), key in out.artefacts.items():
+                if name == "mask":
+                    np.testing.assert_array_equal(decode_mask(job.blobs.get_bytes(key)), truth)
