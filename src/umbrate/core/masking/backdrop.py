@@ -68,7 +68,7 @@ def _same_margin(a, b, least, cells):
     return sum(abs(m - n) < 0.05 * (m + n) for (_, m, _), (_, n, _) in pairs) >= 0.8 * len(pairs)
 
 
-def same_place(pictures, least=0.9, cells=4):
+def same_place(pictures, least=0.9, cells=6):
     """Which photos were taken from the same place: enough of their margins, where the object is not, is the same.
 
     The rest of the margin may differ: a turntable's top turns, a label lies on it.

@@ -57,7 +57,7 @@ def overlap(mask, truth):
     return float((mask & truth).sum() / union) if union else 1.0
 
 
-def doubts(areas, edges, sizes, jump=0.45, reach=2):
+def doubts(areas, edges, sizes, jump=0.7, reach=2):
     """What is odd about the masks of a sitting, in shooting order.
 
     Parameters
