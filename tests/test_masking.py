@@ -40,7 +40,7 @@ def backdrop(seed=0):
 
 def turning_photo(k, n=12, seed=0):
     """The k-th photo of a painted disc whose shape turns before the backdrop: linear light and the true mask."""
-    rng = np.random.default_rng(100 + k)
+    rng = np.random.default_rng(100 + k + 1000 * seed)
     v, u = np.mgrid[0:H, 0:W]
     a = 2 * np.pi * k / n
     x, y = u - 100, v - 80
