@@ -222,7 +222,7 @@ class Turntable(unittest.TestCase):
         other = scratch()
         Image.fromarray(np.random.default_rng(1).integers(0, 255, (300, 400, 3)).astype(np.uint8)).save(other / "x.jpg")
         for settings, said in (
-            ({"method": "plate"}, "need the folder"),
+            ({"method": "plate"}, "need plates"),
             ({"method": "plate", "plates": str(empty / "no")}, "does not exist"),
             ({"method": "plate", "plates": str(empty)}, "no photos"),
             ({"method": "plate", "plates": str(other)}, "must not move"),

@@ -136,7 +136,7 @@ class Staleness(unittest.TestCase):
             s = BY_NAME[n]
             settings = parse_settings(s, self.job.settings(self.sitting.id, n))
             figures = {
-                "photos": {"photos": 12, "readable": 12, "unreadable": [], "sizes": 1, "megapixels": 3.7},
+                "photos": {"photos": 12, "readable": 12, "unreadable": [], "bare": [], "sizes": 1, "megapixels": 3.7},
                 "masks": {"photos": 12, "masks": 12, "share": 0.2, "method": "files"},
                 "poses": {"photos": 12, "solved": 12, "rms_px": 0.4, "points": 9},
                 "cloud": {"points": 1000, "photos_per_point": 4.0},

@@ -139,6 +139,22 @@ def add(job, photos, sitting, masks, pattern):
 
 @cli.command()
 @click.argument("job", type=click.Path(path_type=Path))
+@click.option("--sitting", required=True, help="The sitting to split.")
+@click.option(
+    "--at", "where", type=click.Choice(["bare", "gaps"]), default="bare", help="Frames of the bare backdrop, or pauses."
+)
+@click.option("--pause", type=click.FloatRange(1), default=None, help="Pauses from this many seconds separate.")
+@click.option("--dry-run", is_flag=True, help="Only say what would be done.")
+def split(job, sitting, where, pause, dry_run):
+    """Split a sitting of JOB where the photographer shot the bare backdrop, or paused."""
+    from .runs import split_sitting
+
+    with Job.open(job) as j:
+        sys.exit(0 if split_sitting(j, j.sitting(sitting), where, pause, dry_run) else 1)
+
+
+@cli.command()
+@click.argument("job", type=click.Path(path_type=Path))
 @click.option("--sitting", "sittings", multiple=True, help="Only this sitting (may be given several times).")
 @click.option("--to", "upto", default="cloud", help="Stop after this stage: photos, masks, poses or cloud.")
 @click.option("--set", "assignments", multiple=True, metavar="STAGE.SETTING=VALUE", help="Change a setting first.")

@@ -10,6 +10,7 @@ from ..stages import BY_NAME, STAGES
 from ..stages.base import parse_settings
 from ..work.adding import read_folder, take_in
 from ..work.queue import Queue
+from ..work.sorting import propose_split
 from ..work.state import plan
 from .console import complain, out, say
 
@@ -28,6 +29,25 @@ def bring_in(job, folder, sitting_name, masks=None, pattern=None, quiet=False):
         p for name in ("photos", "masks") if job.result(sitting.id, name) for p in job.result(sitting.id, name).problems
     ]
     return good and not incoming.refused and not problems
+
+
+def split_sitting(job, sitting, where, pause=None, dry_run=False):
+    """Split a sitting at bare frames or at pauses, and say into what; returns whether there was something to split."""
+    if where == "bare" and not run_cells(job, [sitting], "photos", quiet=True):
+        return False
+    parts = propose_split(job, sitting, where, pause)
+    names = {p.id: p.name for p in job.photos(sitting.id)}
+    for photos, plates in parts:
+        told = f"{names[photos[0]]} to {names[photos[-1]]}, {len(photos)} photos" if photos else "no photos"
+        more = f", plates {', '.join(names[i] for i in plates)}" if plates else ""
+        say(f"  {told}{more}")
+    if len(parts) < 2 and not any(plates for _, plates in parts):
+        say("Nothing separates these photos.")
+        return False
+    if not dry_run:
+        made = job.split_sitting(sitting.id, parts)
+        say(f"Sittings now: {', '.join(f'“{n}”' for n in made)}")
+    return True
 
 
 def apply_assignments(job, sittings, assignments):

@@ -13,11 +13,12 @@ from PyQt6.QtWidgets import (
 )
 
 from ..stages import BY_NAME
+from ..work.sorting import propose_split
 from ..work.state import WORDS
 from . import tokens as t
 from .editors import make_editor
 from .plots import histogram_plot
-from .text import short_time
+from .text import counted, short_time
 
 WIDTH = 330
 
@@ -126,6 +127,7 @@ class Bench(QScrollArea):
         if result:
             self._figures(stage, result)
             self._plot(stage, result)
+            self._offer_split(result)
             self._problems(result)
         if stage.uses_keep_box and s.keep_box:
             self._keep_box(sitting)
@@ -217,6 +219,24 @@ class Bench(QScrollArea):
         if histogram is not None:
             self._text(histogram.title, "plain")
             self.column.addWidget(histogram_plot(histogram))
+
+    def _offer_split(self, result):
+        """Where frames of the bare backdrop were found: what they are good for."""
+        s = self.session
+        used = {p.id for p in s.photos() if not p.aside}
+        bare = [i for i in result.figures.get("bare", []) if i in used]
+        if not bare:
+            return
+        parts = propose_split(s.job, s.sitting, "bare")
+        told = f"{counted(len(bare), 'photo')} show{'s' * (len(bare) == 1)} the bare backdrop."
+        if len(parts) > 1:
+            told += f" They separate {len(parts)} sittings of {', '.join(str(len(p)) for p, _ in parts)} photos."
+        self._text(told, "advice")
+        b = QPushButton(
+            "Split there, keep them as plates" if len(parts) > 1 else "Keep them as plates", objectName="next"
+        )
+        b.clicked.connect(lambda: s.split("bare"))
+        self.column.addWidget(b)
 
     def _problems(self, result):
         for p in result.problems[:4]:

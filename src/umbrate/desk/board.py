@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QToolTip, QWidget
 from ..stages import STAGES
 from ..work.state import WORDS
 from . import tokens as t
+from .strip import PHOTOS_MIME
 from .text import counted, short_time
 
 HEAD, ROW, NAME = 24, 44, 176
@@ -24,6 +25,7 @@ class Board(QWidget):
         self.cells = []
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
+        self.setAcceptDrops(True)
         self.setAccessibleName("Board: sittings by stages")
         session.document_changed.connect(self.reload)
         session.chosen_changed.connect(self.update)
@@ -163,6 +165,26 @@ class Board(QWidget):
         self.session.choose(sid, stage)
         if e.button() == Qt.MouseButton.RightButton:
             self.menu_wanted.emit(e.globalPosition().toPoint())
+
+    def dragEnterEvent(self, e):
+        if e.mimeData().hasFormat(PHOTOS_MIME):
+            e.acceptProposedAction()
+        else:
+            e.ignore()  # folders are the window's business
+
+    def dragMoveEvent(self, e):
+        row = (int(e.position().y()) - HEAD) // ROW
+        if 0 <= row < len(self.names) and self.names[row][0] != self.session.sitting_id:
+            e.acceptProposedAction()
+        else:
+            e.ignore()
+
+    def dropEvent(self, e):
+        row = (int(e.position().y()) - HEAD) // ROW
+        if 0 <= row < len(self.names):
+            ids = {int(x) for x in bytes(e.mimeData().data(PHOTOS_MIME)).split(b",")}
+            self.session.move_photos(ids, self.names[row][1])
+            e.acceptProposedAction()
 
     def mouseDoubleClickEvent(self, e):
         if self._at(e.position().toPoint()):

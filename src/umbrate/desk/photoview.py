@@ -269,6 +269,8 @@ class PhotoView(QWidget):
     # ------------------------------------------------------------------ the pointer
     def _on_picking(self, on):
         self._picking = on
+        if on:
+            self.setFocus()
         self.setCursor(Qt.CursorShape.CrossCursor if on else Qt.CursorShape.ArrowCursor)
 
     def color_at(self, pos):

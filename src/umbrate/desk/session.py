@@ -18,6 +18,7 @@ from ..stages.cloud import keep_box_of
 from ..stages.deliver import load_block, load_cloud
 from ..work.adding import mask_folder_of, read_folder, take_in
 from ..work.queue import Queue
+from ..work.sorting import propose_split
 from ..work.state import RUNNING, board, plan
 
 POLL_MS = 40
@@ -309,6 +310,38 @@ class Session(QObject):
         if chosen:
             aside = not all(p.aside for p in chosen)
             self._do(lambda: self.job.set_aside([p.id for p in chosen], aside))
+
+    def keep_as_plates(self, photo_ids):
+        """Keep photos as backdrop plates of their sitting."""
+        if photo_ids:
+            self._do(lambda: self.job.keep_as_plates(sorted(photo_ids)))
+
+    def move_photos(self, photo_ids, name):
+        """Move photos to the sitting of that name, made where it is new."""
+        order = [p.id for p in self.photos() if p.id in photo_ids]
+        if order:
+            self._do(lambda: self.job.move_photos(order, name), f"Moved to “{name}”. Undo brings them back.")
+
+    def split(self, where):
+        """Split the chosen sitting at "bare" frames or at "gaps"."""
+        parts = propose_split(self.job, self.sitting, where)
+        if len(parts) < 2 and not any(plates for _, plates in parts):
+            missing = "frames of the bare backdrop" if where == "bare" else "pauses that stand out"
+            self.said.emit(f"“{self.sitting.name}” has no {missing}.", "note")
+            return
+        names = self._do(lambda: self.job.split_sitting(self.sitting_id, parts))
+        if names:
+            told = f"Split into {', '.join(names)}" if len(names) > 1 else f"Plates kept in {names[0]}"
+            self.said.emit(f"{told}. Undo takes it back.", "good")
+
+    def merge_into(self, other_id):
+        """Merge the chosen sitting into another."""
+        gone, self.sitting_id = self.sitting_id, other_id
+        self._do(lambda: self.job.merge_sittings(gone, other_id), "Merged. Undo takes it back.")
+
+    def move_sitting(self, step):
+        """Move the chosen sitting up (-1) or down (+1)."""
+        self._do(lambda: self.job.move_sitting(self.sitting_id, step))
 
     def rename_sitting(self, name):
         """Rename the chosen sitting."""

@@ -1,6 +1,6 @@
 """The contact strip: small pictures of a sitting's photos, sorted and filtered by what matters now."""
 
-from PyQt6.QtCore import QRect, QRectF, QSize, Qt
+from PyQt6.QtCore import QMimeData, QPoint, QRect, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QFontMetrics, QPainter, QPen, QPixmap
 from PyQt6.QtWidgets import (
     QAbstractItemView,
@@ -20,6 +20,7 @@ from . import tokens as t
 from .text import counted
 
 THUMB = QSize(96, 72)
+PHOTOS_MIME = "application/x-umbrate-photos"  #: ids of photos that are dragged, with commas between
 PHOTO_ID, STATE, LINE = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1, Qt.ItemDataRole.UserRole + 2
 
 
@@ -37,7 +38,7 @@ class _Painter(QStyledItemDelegate):
         p.drawRoundedRect(QRectF(r), 4, 4)
         picture = index.data(Qt.ItemDataRole.DecorationRole)
         box = QRect(r.left() + 3, r.top() + 3, r.width() - 6, THUMB.height() - 4)
-        aside = index.data(STATE) == "aside"
+        aside = index.data(STATE) in ("aside", "plate")
         if picture is not None:
             small = picture.scaled(
                 box.size() * p.device().devicePixelRatioF(),
@@ -68,14 +69,30 @@ class _Painter(QStyledItemDelegate):
             QRect(r.left() + 6, r.bottom() - 18, r.width() - 10, 16),
             Qt.AlignmentFlag.AlignVCenter,
             metrics.elidedText(
-                "set aside" if aside else (index.data(LINE) or ""), Qt.TextElideMode.ElideRight, r.width() - 12
+                {"aside": "set aside", "plate": "backdrop plate"}.get(index.data(STATE)) or index.data(LINE) or "",
+                Qt.TextElideMode.ElideRight,
+                r.width() - 12,
             ),
         )
         p.restore()
 
 
+class _PhotoList(QListWidget):
+    """The list itself; photos dragged from it carry their ids."""
+
+    def mimeTypes(self):
+        return [PHOTOS_MIME]
+
+    def mimeData(self, items):
+        data = QMimeData()
+        data.setData(PHOTOS_MIME, ",".join(str(i.data(PHOTO_ID)) for i in items).encode())
+        return data
+
+
 class Strip(QWidget):
-    """Photos of the chosen sitting."""
+    """Photos of the chosen sitting. They can be dragged onto a sitting of the Board."""
+
+    menu_wanted = pyqtSignal(QPoint)
 
     SORTS = ("Shooting order", "Sharpness, soft first", "Sightings, fewest first", "Residual, largest first")
     FILTERS = ("All photos", "Placed", "Not placed", "Set aside")
@@ -104,7 +121,11 @@ class Strip(QWidget):
         top.addStretch(1)
         hint = QLabel("A sets the chosen photos aside or brings them back", objectName="quiet")
         top.addWidget(hint)
-        self.list = QListWidget()
+        self.list = _PhotoList()
+        self.list.setDragEnabled(True)
+        self.list.setDragDropMode(QAbstractItemView.DragDropMode.DragOnly)
+        self.list.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.list.customContextMenuRequested.connect(lambda p: self.menu_wanted.emit(self.list.mapToGlobal(p)))
         self.list.setFlow(QListWidget.Flow.LeftToRight)
         self.list.setWrapping(False)
         self.list.setItemDelegate(_Painter(self.list))
@@ -138,7 +159,11 @@ class Strip(QWidget):
         s = self.session
         photos = s.photos()
         done = {n: s.result(n) for n in ("photos", "masks", "poses")}
-        mark = (s.sitting_id, tuple((p.id, p.aside) for p in photos), tuple(r.id if r else 0 for r in done.values()))
+        mark = (
+            s.sitting_id,
+            tuple((p.id, p.aside, p.plate) for p in photos),
+            tuple(r.id if r else 0 for r in done.values()),
+        )
         if mark == self._mark:
             self._follow()
             return

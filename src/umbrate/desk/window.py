@@ -81,6 +81,7 @@ class Window(QMainWindow):
         self.bench, self.strip = Bench(s), Strip(s)
         self.board.menu_wanted.connect(self._board_menu)
         self.bench.photos_wanted.connect(self.bring_in)
+        self.strip.menu_wanted.connect(self._strip_menu)
         scroll = QScrollArea()
         scroll.setWidget(self.board)
         scroll.setWidgetResizable(True)
@@ -284,14 +285,49 @@ class Window(QMainWindow):
             self.strip.list.setCurrentRow(row)
 
     def _board_menu(self, pos):
+        s = self.session
         menu = QMenu(self)
-        stage = BY_NAME[self.session.stage]
-        menu.addAction(f"Run {stage.title}", lambda: self.session.run())
-        menu.addAction("Run everything that is missing or stale", self.session.run_all)
+        menu.addAction(f"Run {BY_NAME[s.stage].title}", lambda: s.run())
+        menu.addAction("Run everything that is missing or stale", s.run_all)
         menu.addSeparator()
-        menu.addAction("Rename the sitting…", self.rename_sitting)
-        menu.addAction("Remove the sitting", self.session.remove_sitting)
+        self._sitting_actions(menu)
         menu.exec(pos)
+
+    def _sitting_actions(self, menu):
+        """What can be done with the chosen sitting."""
+        s = self.session
+        others = [x for x in s.job.sittings() if x.id != s.sitting_id]
+        menu.addAction("Split at bare frames", lambda: s.split("bare"))
+        menu.addAction("Split at pauses", lambda: s.split("gaps"))
+        merge = menu.addMenu("Merge into")
+        merge.setEnabled(bool(others))
+        for o in others:
+            merge.addAction(o.name, lambda i=o.id: s.merge_into(i))
+        menu.addAction("Move up", lambda: s.move_sitting(-1))
+        menu.addAction("Move down", lambda: s.move_sitting(1))
+        menu.addSeparator()
+        menu.addAction("Rename…", self.rename_sitting)
+        menu.addAction("Remove from the job", s.remove_sitting)
+
+    def _strip_menu(self, pos):
+        """What can be done with the chosen photos."""
+        s, chosen = self.session, self.strip.chosen_ids()
+        if not chosen:
+            return
+        menu = QMenu(self)
+        menu.addAction("Set aside or bring back    A", lambda: s.set_aside(chosen))
+        menu.addAction("Keep as backdrop plates", lambda: s.keep_as_plates(chosen))
+        move = menu.addMenu("Move to")
+        for o in s.job.sittings():
+            if o.id != s.sitting_id:
+                move.addAction(o.name, lambda n=o.name: s.move_photos(chosen, n))
+        move.addAction("A new sitting…", lambda: self._move_to_new(chosen))
+        menu.exec(pos)
+
+    def _move_to_new(self, chosen):
+        name, ok = QInputDialog.getText(self, "A new sitting for these photos", "Name")
+        if ok:
+            self.session.move_photos(chosen, name)
 
     # ------------------------------------------------------------------ keeping up
     def _job_changed(self):

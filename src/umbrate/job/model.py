@@ -31,7 +31,8 @@ class Photo:
     focal_mm: float | None
     focal_35mm: float | None
     taken: str | None
-    aside: bool
+    aside: bool  #: kept, not used
+    plate: bool  #: aside because it shows the bare backdrop, kept as the sitting's plate
     position: int
 
     @property

@@ -71,6 +71,14 @@ def job_folder(path):
     return path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX)
 
 
+#: what the column `aside` of a photo says
+IN_USE, ASIDE, PLATE = 0, 1, 2
+
+
+def _count(photos):
+    return f"{len(photos)} photo{'s' * (len(photos) != 1)}"
+
+
 class JobInUse(UmbrateError):
     """Another process writes the job; it can still be opened for reading."""
 
@@ -307,10 +315,13 @@ class Job:
         """Take a sitting and its photos out of the job (never off the disk). Results wait for an undo."""
         name = next(s.name for s in self.sittings() if s.id == sitting_id)
         with self.action(f"remove sitting “{name}”"):
-            # photos first and by name: rows a cascade deletes would be restored in an order nobody chose
-            for table in ("photo", "choice", "keepbox"):
-                self.db.execute(f"DELETE FROM {table} WHERE sitting_id = ?", (sitting_id,))
-            self.db.execute("DELETE FROM sitting WHERE id = ?", (sitting_id,))
+            self._remove(sitting_id)
+
+    def _remove(self, sitting_id):
+        # photos first and by name: rows a cascade deletes would be restored in an order nobody chose
+        for table in ("photo", "choice", "keepbox"):
+            self.db.execute(f"DELETE FROM {table} WHERE sitting_id = ?", (sitting_id,))
+        self.db.execute("DELETE FROM sitting WHERE id = ?", (sitting_id,))
 
     def photos(self, sitting_id, aside=True):
         """Photos of a sitting in order; without those set aside where `aside` is False."""
@@ -319,15 +330,107 @@ class Job:
             "focal_35mm, taken, aside, position FROM photo WHERE sitting_id = ? ORDER BY position, id",
             (sitting_id,),
         )
-        out = [Photo(*r[:15], bool(r[15]), r[16]) for r in rows]
+        out = [Photo(*r[:15], r[15] != IN_USE, r[15] == PLATE, r[16]) for r in rows]
         return out if aside else [p for p in out if not p.aside]
 
     def set_aside(self, photo_ids, aside=True):
         """Set photos aside (kept, not used) or bring them back."""
         verb = "set aside" if aside else "bring back"
-        with self.action(f"{verb} {len(photo_ids)} photo{'s' * (len(photo_ids) != 1)}"):
+        self._set_use(photo_ids, ASIDE if aside else IN_USE, f"{verb} {_count(photo_ids)}")
+
+    def keep_as_plates(self, photo_ids):
+        """Keep photos of the bare backdrop as their sitting's plates: not used, but at hand for its masks."""
+        self._set_use(photo_ids, PLATE, f"keep {_count(photo_ids)} as backdrop plates")
+
+    def _set_use(self, photo_ids, use, label):
+        with self.action(label):
             for i in photo_ids:
-                self.db.execute("UPDATE photo SET aside = ? WHERE id = ? AND aside != ?", (int(aside), i, int(aside)))
+                self.db.execute("UPDATE photo SET aside = ? WHERE id = ? AND aside != ?", (use, i, use))
+
+    # ------------------------------------------------------------------ sorting photos into sittings
+    def move_photos(self, photo_ids, name):
+        """Move photos into the sitting `name`, made where it is new; emptied sittings stay."""
+        name = name.strip()
+        if not name:
+            raise UmbrateError("A sitting needs a name.")
+        with self.action(f"move {_count(photo_ids)} to “{name}”"):
+            self._put(photo_ids, name)
+
+    def _put(self, photo_ids, name):
+        row = self.db.execute("SELECT id FROM sitting WHERE name = ?", (name,)).fetchone()
+        if row is None:
+            n = self.db.execute("SELECT ifnull(max(position), -1) + 1 FROM sitting").fetchone()[0]
+            sid = self.db.execute("INSERT INTO sitting (name, position) VALUES (?, ?)", (name, n)).lastrowid
+        else:
+            sid = row[0]
+        start = self.db.execute(
+            "SELECT ifnull(max(position), -1) + 1 FROM photo WHERE sitting_id = ?", (sid,)
+        ).fetchone()[0]
+        for k, i in enumerate(photo_ids):
+            self.db.execute(
+                "UPDATE photo SET sitting_id = ?, position = ? WHERE id = ? AND sitting_id != ?",
+                (sid, start + k, i, sid),
+            )
+        return sid
+
+    def split_sitting(self, sitting_id, parts):
+        """Split a sitting: the first part stays, the others become sittings of their own after it.
+
+        Parameters
+        ----------
+        parts : list of (list of photo ids, list of plate ids)
+            As `work.sorting` proposes them. Plates are kept as such.
+
+        Returns
+        -------
+        list of str
+            Names of the sittings.
+        """
+        old = next(s for s in self.sittings() if s.id == sitting_id)
+        taken = {s.name for s in self.sittings()}
+        names = [old.name]
+        with self.action(f"split “{old.name}” into {len(parts)} sittings"):
+            for k, (photos, plates) in enumerate(parts):
+                for i in plates:
+                    self.db.execute("UPDATE photo SET aside = ? WHERE id = ? AND aside != ?", (PLATE, i, PLATE))
+                if k == 0:
+                    continue
+                number = k + 1
+                while f"{old.name} {number}" in taken:
+                    number += 1
+                name = f"{old.name} {number}"
+                taken.add(name)
+                names.append(name)
+                sid = self._put([*photos, *plates], name)
+                # masks and lens are made the same way as in the sitting it came from
+                for stage, chosen in self.db.execute(
+                    "SELECT stage, settings FROM choice WHERE sitting_id = ?", (sitting_id,)
+                ).fetchall():
+                    self._choose(sid, stage, json.loads(chosen))
+            order = [s for s in self.sittings() if s.name not in names[1:]]
+            at = next(k for k, s in enumerate(order) if s.id == sitting_id) + 1
+            order[at:at] = [next(s for s in self.sittings() if s.name == n) for n in names[1:]]
+            self._order(order)
+        return names
+
+    def merge_sittings(self, sitting_id, into_id):
+        """Move all photos of a sitting into another and remove it."""
+        names = {s.id: s.name for s in self.sittings()}
+        with self.action(f"merge “{names[sitting_id]}” into “{names[into_id]}”"):
+            self._put([p.id for p in self.photos(sitting_id)], names[into_id])
+            self._remove(sitting_id)
+
+    def move_sitting(self, sitting_id, step):
+        """Move a sitting up (-1) or down (+1) on the Board."""
+        order = self.sittings()
+        k = next(k for k, s in enumerate(order) if s.id == sitting_id)
+        order.insert(max(0, min(len(order) - 1, k + step)), order.pop(k))
+        with self.action(f"move “{next(s.name for s in order if s.id == sitting_id)}”"):
+            self._order(order)
+
+    def _order(self, sittings):
+        for k, s in enumerate(sittings):
+            self.db.execute("UPDATE sitting SET position = ? WHERE id = ? AND position != ?", (k, s.id, k))
 
     def _stored_path(self, path):
         """Relative to the job where the photo lies beside or below it, so that both can move together."""

@@ -119,17 +119,24 @@ class Places:
     plates: dict
 
 
-def find_plates(photos, settings, report):
+def _plate_files(settings, own):
+    """Files of the plates: the sitting's own, and those of the folder that the settings name."""
+    if settings.plates and not Path(settings.plates).is_dir():
+        raise UmbrateError(f"The folder of plates {settings.plates} does not exist. Choose it again.")
+    found = photo_files(settings.plates) if settings.plates else []
+    if settings.plates and not found:
+        raise UmbrateError(f"There are no photos in {settings.plates}. Choose the folder that holds the plates.")
+    if not own and not found:
+        raise UmbrateError(
+            "Masks by a backdrop plate need plates: photos of the bare backdrop. Keep some of the sitting's photos "
+            "as plates, or choose a folder of them."
+        )
+    return [*own, *map(str, found)]
+
+
+def find_plates(photos, own, settings, report):
     """The Places of a sitting: groups of photos from one place, each with its Plate where there is one."""
-    plate_files = []
-    if settings.method == "plate":
-        if not settings.plates:
-            raise UmbrateError("Masks by a backdrop plate need the folder of the plates: photos of the bare backdrop.")
-        if not Path(settings.plates).is_dir():
-            raise UmbrateError(f"The folder of plates {settings.plates} does not exist. Choose it again.")
-        plate_files = photo_files(settings.plates)
-        if not plate_files:
-            raise UmbrateError(f"There are no photos in {settings.plates}. Choose the folder that holds the plates.")
+    plate_files = _plate_files(settings, own) if settings.method == "plate" else []
     files = [p.path for p in photos]
     small = report.map(small_picture, [*files, *plate_files], "comparing photo", 0.0, 0.25)
     group = same_place(small).tolist()
@@ -160,7 +167,7 @@ def make_masks(inputs, settings, report):
     """A Made for each photo of a sitting, by the method that the settings choose."""
     places = Places([None] * len(inputs.photos), {})
     if settings.method != "color":
-        places = find_plates(inputs.photos, settings, report)
+        places = find_plates(inputs.photos, inputs.plates, settings, report)
     items = list(zip(inputs.photos, places.group, strict=True))
     function = partial(make_mask, inputs.blobs, settings, places.plates)
     return report.map(function, items, "masking photo", 0.5, 1.0)

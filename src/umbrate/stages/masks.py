@@ -62,7 +62,8 @@ class Settings(StageSettings):
     plates: str = Field(
         "",
         title="Plates",
-        description="Folder with photos of the bare backdrop, one from each place the camera stood at.",
+        description="Folder with photos of the bare backdrop, one from each place the camera stood at; the sitting's "
+        "own plates are used besides.",
         json_schema_extra=_only("plate", kind="folder", short=True),
     )
     backdrop_color: str = Field(
@@ -154,6 +155,7 @@ class Inputs:
 
     blobs: str
     photos: list
+    plates: list  #: files of the sitting's own plates
 
 
 def mask_blobs(job, sitting):
@@ -175,7 +177,11 @@ class MasksStage(Stage):
         photos = photo_refs(job, sitting)
         if not photos:
             raise UmbrateError(f"“{sitting.name}” has no photos in use. Bring in photos first.", ("add photos",))
-        return Inputs(str(job.blobs.folder), photos)
+        return Inputs(str(job.blobs.folder), photos, [str(job.photo_path(p)) for p in self._plates(job, sitting)])
+
+    @staticmethod
+    def _plates(job, sitting):
+        return [p for p in job.photos(sitting.id) if p.plate]
 
     def key(self, job, sitting):
         chosen = job.settings(sitting.id, self.name)
@@ -186,6 +192,8 @@ class MasksStage(Stage):
             stamp = sorted(
                 [p.name, p.stat().st_mtime_ns, p.stat().st_size] for p in Path(folder).iterdir() if p.is_file()
             )
+        if method == "plate":
+            stamp.append([p.hash for p in self._plates(job, sitting)])
         return [photo_key(job, sitting), stamp]
 
     def run(self, inputs, settings, report):

@@ -13,6 +13,9 @@ from PIL import Image
 from ..core.errors import UmbrateError
 from ..core.imaging.decode import PHOTO_SUFFIXES, read_facts, read_picture, read_thumbnail
 from ..core.imaging.filters import gaussian_blur, halve_by_area
+from ..core.masking.backdrop import FEWEST, differs, empty_frames, same_place, still_plate
+from ..core.masking.clean import tidy
+from ..core.masking.light import LINEAR
 from ..job.blobs import BlobStore
 from .base import Histogram, Outcome, Stage, StageSettings, problem
 
@@ -133,6 +136,44 @@ def read_records(files):
     return records, refused
 
 
+def small_light(picture, side=240):
+    """Linear light (h, w, 3) float32 of a picture, halved until it is small."""
+    light = LINEAR[picture]
+    while max(light.shape[:2]) > side:
+        light = halve_by_area(light)
+    return np.ascontiguousarray(light)
+
+
+def find_bare_frames(photos, lights):
+    """Where photos were taken from, and which of them show the bare backdrop.
+
+    Only places with several photos can tell: there, what stands still is known, and a frame in which
+    next to nothing differs from it is bare.
+
+    Parameters
+    ----------
+    photos : list of PhotoRef
+    lights : list of (h, w, 3) float32, or None for a photo that cannot be read
+
+    Returns
+    -------
+    place : (n,) int
+    bare : list of int
+        Rows of `photos`.
+    """
+    rows = [k for k, x in enumerate(lights) if x is not None]
+    place = np.full(len(photos), -1)
+    place[rows] = same_place([lights[k].sum(-1) for k in rows])
+    areas = np.full(len(photos), np.nan)
+    for g in np.unique(place[rows]):
+        who = np.flatnonzero(place == g)
+        if len(who) >= FEWEST:
+            plate = still_plate([lights[k] for k in who])
+            for k in who:
+                areas[k] = tidy(differs(lights[k], plate), open_px=1).sum()
+    return place, np.flatnonzero(empty_frames(areas, place)).tolist()
+
+
 def sharpness(gray):
     """How much fine detail a picture (h, w) has, as a share of its coarser detail: higher is sharper.
 
@@ -146,7 +187,7 @@ def sharpness(gray):
 
 
 def look_at_photo(blobs, photo):
-    """Work item: the thumbnail's blob key, the sharpness, and the problem where it cannot be read."""
+    """Work item: the thumbnail's blob key, the sharpness, the problem where it cannot be read, and a small light."""
     try:
         picture = read_picture(photo.path)
         if picture.shape[:2] != (photo.height, photo.width):
@@ -156,9 +197,9 @@ def look_at_photo(blobs, photo):
         gray = picture.astype(np.float32).mean(2)
         while max(gray.shape) > 2000:
             gray = halve_by_area(gray)
-        return BlobStore(blobs).put_bytes(small.getvalue()), sharpness(gray), None
+        return BlobStore(blobs).put_bytes(small.getvalue()), sharpness(gray), None, small_light(picture)
     except UmbrateError as e:
-        return None, None, problem(photo, str(e), "The others come in without it.")
+        return None, None, problem(photo, str(e), "The others come in without it."), None
 
 
 class PhotosStage(Stage):
@@ -185,6 +226,15 @@ class PhotosStage(Stage):
         problems = [r[2] for r in rows if r[2]]
         artefacts = {("thumbnail", p.id): r[0] for p, r in zip(inputs.photos, rows, strict=True) if r[0]}
         unreadable = [p["photo"] for p in problems]
+        place, bare = find_bare_frames(inputs.photos, [r[3] for r in rows])
+        for k in bare:
+            problems.append(
+                problem(
+                    inputs.photos[k],
+                    f"{inputs.photos[k].name} shows the bare backdrop.",
+                    "Keep it as a plate, or split the sitting there.",
+                )
+            )
         sizes = Counter((p.width, p.height) for p in inputs.photos)
         if len(sizes) > 1:
             told = ", ".join(f"{n} of {w} x {h}" for (w, h), n in sizes.most_common())
@@ -204,6 +254,8 @@ class PhotosStage(Stage):
                 "megapixels": round(sum(p.width * p.height for p in inputs.photos) / 1e6, 1),
                 "sizes": len(sizes),
                 "cameras": len({p.camera for p in inputs.photos}),
+                "bare": [inputs.photos[k].id for k in bare],
+                "place": {str(p.id): int(g) for p, g in zip(inputs.photos, place, strict=True)},
                 "sharpness": {
                     str(p.id): round(r[1], 4) for p, r in zip(inputs.photos, rows, strict=True) if r[1] is not None
                 },
