@@ -230,7 +230,8 @@ class Bench(QScrollArea):
         parts = propose_split(s.job, s.sitting, "bare")
         told = f"{counted(len(bare), 'photo')} show{'s' * (len(bare) == 1)} the bare backdrop."
         if len(parts) > 1:
-            told += f" They separate {len(parts)} sittings of {', '.join(str(len(p)) for p, _ in parts)} photos."
+            counts = [str(len(p)) for p, _ in parts]
+            told += f" They separate {len(parts)} sittings of {', '.join(counts[:-1])} and {counts[-1]} photos."
         self._text(told, "advice")
         b = QPushButton(
             "Split there, keep them as plates" if len(parts) > 1 else "Keep them as plates", objectName="next"

@@ -36,7 +36,10 @@ class Board(QWidget):
         """Read the cells again."""
         self.cells = self.session.board()
         self.names = (
-            [(s.id, s.name, len(self.session.job.photos(s.id))) for s in self.session.job.sittings()]
+            [
+                (s.id, s.name, sum(not p.plate for p in self.session.job.photos(s.id)))
+                for s in self.session.job.sittings()
+            ]
             if self.session.job
             else []
         )

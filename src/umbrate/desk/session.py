@@ -331,6 +331,10 @@ class Session(QObject):
             return
         names = self._do(lambda: self.job.split_sitting(self.sitting_id, parts))
         if names:
+            for s in self.job.sittings():
+                if s.name in names:
+                    self.queue.add(s, plan(self.job, s, "photos"))
+            self._timer.start()
             told = f"Split into {', '.join(names)}" if len(names) > 1 else f"Plates kept in {names[0]}"
             self.said.emit(f"{told}. Undo takes it back.", "good")
 

@@ -168,8 +168,10 @@ class Strip(QWidget):
             self._follow()
             return
         self._mark = mark
-        sharp = done["photos"].figures["sharpness"] if done["photos"] else {}
-        bad = {p["photo"] for p in done["photos"].problems} if done["photos"] else set()
+        sharp = dict(done["photos"].figures["sharpness"]) if done["photos"] else {}
+        if done["masks"]:  # where the object is, it tells more
+            sharp.update(done["masks"].figures.get("sharpness", {}))
+        bad = set(done["photos"].figures["unreadable"]) if done["photos"] else set()
         per = done["poses"].figures["per_photo"] if done["poses"] else {}
         rows = []
         for p in photos:

@@ -8,9 +8,11 @@ import numpy as np
 from PIL import Image
 
 from ..core.errors import UmbrateError
-from ..core.imaging.decode import display_orientation, read_alpha, read_mask
+from ..core.imaging.decode import display_orientation, read_alpha, read_mask, read_picture
+from ..core.imaging.sharpness import sharpness
 from ..job.blobs import BlobStore
 from .base import problem
+from .photos import gray_for_sharpness
 
 SILHOUETTE_PX = 192  #: longer side of the small picture of a mask
 WHOLE = "Its whole picture is used."
@@ -24,6 +26,8 @@ class Made:
     ----------
     mask, silhouette : str or None
         Blob keys of the mask and of a small upright picture of it; None where the photo has no mask.
+    sharpness : float or None
+        How sharp the photo is inside its mask.
     area, edge : int
         Pixels inside it, and how many of them lie on the picture's edge.
     trouble : dict or None
@@ -32,6 +36,7 @@ class Made:
 
     mask: str | None = None
     silhouette: str | None = None
+    sharpness: float | None = None
     area: int = 0
     edge: int = 0
     trouble: dict | None = None
@@ -54,9 +59,17 @@ def store_mask(blobs, photo, mask):
     """Store a photo's mask (h, w) bool and its silhouette; returns a Made."""
     step = max(1, max(mask.shape) // SILHOUETTE_PX)
     small = display_orientation(mask[::step, ::step], photo.orientation)
+    gray, halvings = gray_for_sharpness(read_picture(photo.path))
+    inside = mask[:: 2**halvings, :: 2**halvings][: gray.shape[0], : gray.shape[1]]
     edge = mask[0].sum() + mask[-1].sum() + mask[:, 0].sum() + mask[:, -1].sum()
     store = BlobStore(blobs)
-    return Made(store.put_bytes(encode_mask(mask)), store.put_bytes(encode_mask(small)), int(mask.sum()), int(edge))
+    return Made(
+        mask=store.put_bytes(encode_mask(mask)),
+        silhouette=store.put_bytes(encode_mask(small)),
+        sharpness=sharpness(gray, inside),
+        area=int(mask.sum()),
+        edge=int(edge),
+    )
 
 
 def without(photo, text, hint):

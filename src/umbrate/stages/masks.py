@@ -13,7 +13,7 @@ from ..core.masking.clean import doubts
 from .base import Outcome, Stage, StageSettings, problem
 from .mask_files import decode_mask, encode_mask, mask_from_alpha, mask_from_file
 from .mask_making import make_masks, parse_color
-from .photos import photo_key, photo_refs
+from .photos import photo_key, photo_refs, sharpness_histogram, soft_problems
 
 MADE = ("plate", "still", "color")  #: methods that make masks from the photos
 METHODS = {
@@ -226,9 +226,10 @@ class MasksStage(Stage):
                     float(np.median([m.area / (p.width * p.height) for p, m in self._pairs(inputs, made)])), 4
                 ),
                 "method": settings.method,
+                "sharpness": {str(p.id): round(m.sharpness, 4) for p, m in self._pairs(inputs, made)},
             },
             artefacts,
-            [m.trouble for m in made if m.trouble] + self._doubts(inputs, made),
+            [m.trouble for m in made if m.trouble] + self._doubts(inputs, made) + self._soft(inputs, made),
         )
 
     @staticmethod
@@ -255,6 +256,13 @@ class MasksStage(Stage):
         return [
             problem(pairs[i][0], f"The mask of {pairs[i][0].name} {text}.", "Look at it.") for i, text in odd.items()
         ]
+
+    def _soft(self, inputs, made):
+        pairs = self._pairs(inputs, made)
+        return soft_problems([p for p, _ in pairs], [m.sharpness for _, m in pairs])
+
+    def histogram(self, figures):
+        return sharpness_histogram(figures.get("sharpness", {}), "Sharpness inside the masks")
 
     def rows(self, f):
         share = "-" if f["share"] is None else f"{100 * f['share']:.1f} %"

@@ -12,7 +12,8 @@ from PIL import Image
 
 from ..core.errors import UmbrateError
 from ..core.imaging.decode import PHOTO_SUFFIXES, read_facts, read_picture, read_thumbnail
-from ..core.imaging.filters import gaussian_blur, halve_by_area
+from ..core.imaging.filters import halve_by_area
+from ..core.imaging.sharpness import sharpness, soft_ones
 from ..core.masking.backdrop import FEWEST, differs, empty_frames, same_place, still_plate
 from ..core.masking.clean import tidy
 from ..core.masking.light import LINEAR
@@ -174,16 +175,26 @@ def find_bare_frames(photos, lights):
     return place, np.flatnonzero(empty_frames(areas, place)).tolist()
 
 
-def sharpness(gray):
-    """How much fine detail a picture (h, w) has, as a share of its coarser detail: higher is sharper.
+def gray_for_sharpness(picture):
+    """A picture (h, w, 3) in gray, halved until it is at most 2000 pixels long, and how often that was."""
+    gray, halvings = picture.astype(np.float32).mean(2), 0
+    while max(gray.shape) > 2000:
+        gray = halve_by_area(gray)
+        halvings += 1
+    return gray, halvings
 
-    Detail between sigma 1 and 2 pixels relative to that between 2 and 4, over the strongest tenth of
-    the picture, so that a plain backdrop does not count.
-    """
-    a, b, c = (gaussian_blur(gray, s) for s in (1.0, 2.0, 4.0))
-    fine, coarse = np.abs(a - b), np.abs(b - c)
-    strong = coarse >= np.percentile(coarse, 90)
-    return float(fine[strong].mean() / max(float(coarse[strong].mean()), 1e-6))
+
+def soft_problems(photos, values):
+    """Problems of the photos that are clearly softer than the others."""
+    usual = float(np.median(values)) if len(values) else 0.0
+    return [
+        problem(
+            photos[k],
+            f"{photos[k].name} is soft: its sharpness is {values[k]:.2f}, the others' {usual:.2f}.",
+            "Look at it, and set it aside if its neighbors show the same.",
+        )
+        for k in soft_ones(values)
+    ]
 
 
 def look_at_photo(blobs, photo):
@@ -194,12 +205,18 @@ def look_at_photo(blobs, photo):
             raise UmbrateError(f"{photo.name} has changed on the disk since it was added. Add it again.")
         small = io.BytesIO()
         Image.fromarray(read_thumbnail(photo.path)).save(small, "JPEG", quality=88)
-        gray = picture.astype(np.float32).mean(2)
-        while max(gray.shape) > 2000:
-            gray = halve_by_area(gray)
+        gray, _ = gray_for_sharpness(picture)
         return BlobStore(blobs).put_bytes(small.getvalue()), sharpness(gray), None, small_light(picture)
     except UmbrateError as e:
         return None, None, problem(photo, str(e), "The others come in without it."), None
+
+
+def sharpness_histogram(values, title):
+    """The Histogram of sharpness by photo id, or None where there is too little to see."""
+    if len(values) < 2:
+        return None
+    counts, edges = np.histogram(list(values.values()), bins=16)
+    return Histogram(title, "fine detail over coarse detail", edges.tolist(), counts.tolist())
 
 
 class PhotosStage(Stage):
@@ -224,6 +241,18 @@ class PhotosStage(Stage):
     def run(self, inputs, settings, report):
         rows = report.map(partial(look_at_photo, inputs.blobs), inputs.photos, "reading photo")
         problems = [r[2] for r in rows if r[2]]
+        artefacts = {("thumbnail", p.id): r[0] for p, r in zip(inputs.photos, rows, strict=True) if r[0]}
+        unreadable = [p["photo"] for p in problems]
+        place, bare = find_bare_frames(inputs.photos, [r[3] for r in rows])
+        if bare:
+            names = ", ".join(inputs.photos[k].name for k in bare)
+            problems.append(
+                problem(
+                    None, f"These show the bare backdrop: {names}.", "They are plates, and may separate two sittings."
+                )
+            )
+        whole = [k for k, r in enumerate(rows) if r[1] is not None and k not in bare]
+        problems += soft_problems([inputs.photos[k] for k in whole], [rows[k][1] for k in whole])
         artefacts = {("thumbnail", p.id): r[0] for p, r in zip(inputs.photos, rows, strict=True) if r[0]}
         unreadable = [p["photo"] for p in problems]
         place, bare = find_bare_frames(inputs.photos, [r[3] for r in rows])
@@ -273,17 +302,15 @@ class PhotosStage(Stage):
         ]
 
     def histogram(self, figures):
-        values = list(figures["sharpness"].values())
-        if len(values) < 2:
-            return None
-        counts, edges = np.histogram(values, bins=16)
-        return Histogram("Sharpness of the photos", "fine detail over coarse detail", edges.tolist(), counts.tolist())
+        return sharpness_histogram(figures["sharpness"], "Sharpness of the photos")
 
     def headline(self, figures):
-        bad = figures["photos"] - figures["readable"]
-        second = (
-            f"{bad} unreadable"
-            if bad
-            else ("sizes differ" if figures["sizes"] > 1 else f"{figures['megapixels']:.0f} MP")
-        )
+        unreadable, bare = len(figures["unreadable"]), len(figures["bare"])
+        second = f"{figures['megapixels']:.0f} MP"
+        if unreadable:
+            second = f"{unreadable} unreadable"
+        elif bare:
+            second = f"{bare} of the bare backdrop"
+        elif figures["sizes"] > 1:
+            second = "sizes differ"
         return f"{figures['photos']}", second

@@ -1,0 +1,156 @@
+"""Sorting photos into sittings, plates and the soft ones."""
+
+import shutil
+import unittest
+from dataclasses import replace
+
+import numpy as np
+from PIL import Image
+from scipy.ndimage import gaussian_filter
+
+from tests.scenes import scratch
+from tests.test_job import document, record
+from tests.test_stages import run
+from umbrate.core.errors import UmbrateError
+from umbrate.core.imaging.sharpness import sharpness, soft_ones
+from umbrate.job.store import Job
+from umbrate.studio.scene import smaller, whistle
+from umbrate.studio.shoot import shoot
+from umbrate.work.adding import read_folder, take_in
+from umbrate.work.sorting import propose_split, split_at_bare_frames, split_at_gaps
+
+
+class Moving(unittest.TestCase):
+    def setUp(self):
+        self.job = Job.create(scratch() / "j")
+        self.addCleanup(self.job.close)
+        photos = [record(f"/p/{k}.jpg", taken=f"2026-05-04T09:{k:02d}:00") for k in range(8)]
+        self.a, _ = self.job.add_sitting("A", photos, {"masks": {"method": "still"}})
+        self.b, _ = self.job.add_sitting("B", [record("/q/0.jpg")])
+
+    def names(self, sitting_id):
+        return [p.name for p in self.job.photos(sitting_id)]
+
+    def test_photos_move_to_old_and_new_sittings(self):
+        ids = [p.id for p in self.job.photos(self.a.id)]
+        self.job.move_photos(ids[6:], "B")
+        self.assertEqual(self.names(self.b.id), ["0.jpg", "6.jpg", "7.jpg"])
+        self.job.move_photos(ids[:2], "C")
+        self.assertEqual([s.name for s in self.job.sittings()], ["A", "B", "C"])
+        self.assertEqual(self.names(self.a.id), ["2.jpg", "3.jpg", "4.jpg", "5.jpg"])
+        self.job.undo()
+        self.assertEqual(self.names(self.a.id)[:2], ["0.jpg", "1.jpg"])
+        with self.assertRaises(UmbrateError):
+            self.job.move_photos(ids[:1], " ")
+
+    def test_a_split_keeps_order_settings_and_plates_and_is_one_step(self):
+        before = document(self.job)
+        ids = [p.id for p in self.job.photos(self.a.id)]
+        names = self.job.split_sitting(self.a.id, [(ids[:3], [ids[3]]), (ids[4:7], [ids[7]])])
+        self.assertEqual(names, ["A", "A 2"])
+        self.assertEqual([s.name for s in self.job.sittings()], ["A", "A 2", "B"])
+        second = self.job.sitting("A 2")
+        self.assertEqual(self.names(second.id), ["4.jpg", "5.jpg", "6.jpg", "7.jpg"])
+        self.assertEqual([p.name for p in self.job.photos(second.id) if p.plate], ["7.jpg"])
+        self.assertEqual([p.name for p in self.job.photos(self.a.id, aside=False)], ["0.jpg", "1.jpg", "2.jpg"])
+        self.assertEqual(self.job.settings(second.id, "masks"), {"method": "still"})
+        self.job.undo()
+        self.assertEqual(document(self.job), before)
+
+    def test_merging_and_reordering(self):
+        self.job.move_sitting(self.b.id, -1)
+        self.assertEqual([s.name for s in self.job.sittings()], ["B", "A"])
+        self.job.move_sitting(self.b.id, -1)  # it is first already
+        self.job.merge_sittings(self.a.id, self.b.id)
+        self.assertEqual([s.name for s in self.job.sittings()], ["B"])
+        self.assertEqual(len(self.names(self.b.id)), 9)
+        self.job.undo()
+        self.assertEqual(len(self.names(self.a.id)), 8)
+
+    def test_pauses_separate(self):
+        photos = self.job.photos(self.a.id)
+        later = [replace(p, taken=p.taken.replace("T09:", "T10:")) if p.id > 4 else p for p in photos]
+        parts = split_at_gaps(later)
+        self.assertEqual([len(p) for p, _ in parts], [4, 4])
+        self.assertEqual(len(split_at_gaps(photos)), 1)  # one photo a minute, evenly
+        self.assertEqual(len(split_at_gaps(photos, 30)), 8)
+        self.assertEqual(len(split_at_gaps([replace(p, taken=None) for p in photos])), 1)
+
+    def test_bare_frames_separate_and_go_to_the_part_from_their_place(self):
+        photos = self.job.photos(self.a.id)
+        ids = [p.id for p in photos]
+        place = dict(zip(ids, (0, 0, 0, 1, 1, 1, 1, 1), strict=True))
+        # 2 was shot after the first part and from its place; 3 before the second, from that one's
+        self.assertEqual(
+            split_at_bare_frames(photos, {ids[2], ids[3]}, place), [(ids[:2], [ids[2]]), (ids[4:], [ids[3]])]
+        )
+        # a frame at the very beginning and one at the end separate nothing
+        parts = split_at_bare_frames(photos, {ids[0], ids[7]}, dict.fromkeys(ids, 0))
+        self.assertEqual(parts, [(ids[1:7], [ids[0], ids[7]])])
+        self.assertEqual(split_at_bare_frames(photos, set(), {}), [(ids, [])])
+
+
+class Card(unittest.TestCase):
+    """Both demo sittings with their plates in one folder, made small."""
+
+    def test_bare_frames_are_found_and_split_and_serve_as_plates(self):
+        folder, card = scratch() / "set", scratch() / "card"
+        scene = smaller(whistle(), 4)
+        scene.sittings = [replace(s, shots=s.shots[:8]) for s in scene.sittings]
+        shoot(replace(scene, truth_step_mm=4.0), folder)
+        card.mkdir()
+        for s in ("upright", "on-its-back"):
+            for file in (*(folder / s).glob("*.jpg"), *(folder / s / "plates").glob("*.jpg")):
+                shutil.copy(file, card)
+        with Job.create(scratch() / "j") as job:
+            sitting, _, _ = take_in(job, "Card", read_folder(card))
+            out = run(job, sitting, "photos")
+            names = {p.id: p.name for p in job.photos(sitting.id)}
+            self.assertEqual([names[i] for i in out.figures["bare"]], ["U_0109.jpg", "U_0139.jpg"])
+            self.assertIn("bare backdrop", out.problems[0]["text"])
+            parts = propose_split(job, sitting, "bare")
+            self.assertEqual([(len(a), len(b)) for a, b in parts], [(8, 1), (8, 1)])
+            self.assertEqual(next(a for a, _ in propose_split(job, sitting, "gaps"))[0], parts[0][0][0])
+            job.split_sitting(sitting.id, parts)
+            for s in job.sittings():
+                job.set_settings(s.id, "masks", {"method": "plate"})  # the sitting's own plates
+                run(job, s, "photos")
+                self.assertEqual(run(job, s, "masks").figures["masks"], 8)
+
+
+class Sharpness(unittest.TestCase):
+    def pictures(self, n=20, blurred=(3, 11)):
+        rng = np.random.default_rng(4)
+        texture = sum(gaussian_filter(rng.normal(size=(400, 400)), s) * s for s in (0.7, 1.4, 3.0, 6.0))
+        out = []
+        for k in range(n):
+            x, y = rng.integers(0, 160, 2)
+            g = 128 + 30 * texture[y : y + 240, x : x + 240]
+            g = gaussian_filter(g, 1.5) if k in blurred else g
+            out.append((g + rng.normal(size=g.shape) * 1.5).astype(np.float32))
+        return out
+
+    def test_blurred_ones_rank_lowest_and_are_the_only_soft_ones(self):
+        values = [sharpness(g) for g in self.pictures()]
+        self.assertEqual(set(np.argsort(values)[:2].tolist()), {3, 11})
+        self.assertEqual(set(soft_ones(values)), {3, 11})
+        self.assertEqual(soft_ones(values[:3]), [])
+
+    def test_a_sharp_backdrop_does_not_excuse_a_soft_object(self):
+        sharp, soft = self.pictures(2, blurred=(1,))
+        mask = np.zeros(sharp.shape, bool)
+        mask[60:180, 60:180] = True
+        mixed = np.where(mask, soft, sharp)
+        self.assertAlmostEqual(sharpness(mixed, mask), sharpness(soft), delta=0.04)
+        self.assertGreater(sharpness(mixed), sharpness(mixed, mask) * 1.1)
+
+    def test_the_stage_points_them_out_by_name(self):
+        folder = scratch() / "p"
+        folder.mkdir()
+        for k, g in enumerate(self.pictures(8, blurred=(5,))):
+            Image.fromarray(np.clip(g, 0, 255).astype(np.uint8)).save(folder / f"p{k}.png")
+        with Job.create(scratch() / "j") as job:
+            sitting, _, _ = take_in(job, "A", read_folder(folder))
+            told = [p["text"] for p in run(job, sitting, "photos").problems]
+            self.assertEqual(len(told), 1)
+            self.assertIn("p5.png is soft", told[0])
