@@ -2,12 +2,55 @@
 
 import unittest
 
+import av
 import numpy as np
+import tifffile
 from PIL import Image, ImageOps
+from scipy.ndimage import gaussian_filter
 
 from tests.scenes import scratch
 from umbrate.core.errors import UmbrateError
 from umbrate.core.imaging.decode import display_orientation, read_facts, read_mask, read_picture, read_thumbnail
+from umbrate.core.imaging.video import choose_frames
+
+
+def write_dng(path, orientation):
+    """A small raw file: a color ramp through a mosaic of red, green, green, blue."""
+    h, w = 96, 128
+    v, u = np.mgrid[0:h, 0:w]
+    rgb = np.stack([0.1 + 0.4 * u / w, 0.1 + 0.4 * v / h, 0.2 + 0 * u], -1)
+    mosaic = np.empty((h, w))
+    for y, x, c in ((0, 0, 0), (0, 1, 1), (1, 0, 1), (1, 1, 2)):
+        mosaic[y::2, x::2] = rgb[y::2, x::2, c]
+    one = (1, 1)
+    identity = (1, 1, 0, 1, 0, 1, 0, 1, 1, 1, 0, 1, 0, 1, 0, 1, 1, 1)
+    tags = [
+        (50706, "B", 4, bytes([1, 4, 0, 0]), True), (50707, "B", 4, bytes([1, 1, 0, 0]), True),
+        (33421, "H", 2, (2, 2), True), (33422, "B", 4, bytes([0, 1, 1, 2]), True), (50708, "s", 0, "Raw 1", True),
+        (50721, "2i", 9, identity, True), (50728, "2I", 3, one * 3, True), (50717, "H", 1, 16383, True),
+        (274, "H", 1, orientation, True), (271, "s", 0, "Studio", True), (272, "s", 0, "Raw 1", True),
+    ]  # fmt: skip
+    raw = (mosaic * 16383).astype(np.uint16)
+    tifffile.imwrite(path, raw, photometric=32803, extratags=tags, metadata=None)
+
+
+def write_video(path):
+    """Three seconds: a texture that moves, sharp in one frame of every twelve, and rests in the last second."""
+    rng = np.random.default_rng(5)
+    texture = gaussian_filter(rng.normal(size=(200, 400)), 1.0) * 160 + 128
+    with av.open(str(path), "w") as container:
+        stream = container.add_stream("libx264", rate=24)
+        stream.width, stream.height, stream.pix_fmt = 160, 120, "yuv420p"
+        stream.options = {"crf": "8"}
+        for k in range(72):
+            x = 4 * min(k, 48)
+            g = texture[20:140, x : x + 160]
+            g = g if k % 12 == 5 else gaussian_filter(g, 2.0)
+            rgb = np.repeat(np.clip(g, 0, 255).astype(np.uint8)[..., None], 3, 2)
+            for packet in stream.encode(av.VideoFrame.from_ndarray(np.ascontiguousarray(rgb), format="rgb24")):
+                container.mux(packet)
+        for packet in stream.encode():
+            container.mux(packet)
 
 
 class Decoding(unittest.TestCase):
@@ -60,6 +103,57 @@ class Decoding(unittest.TestCase):
         self.assertLess(np.abs(read_picture(file).astype(int) - self.picture).mean(), 8)
         for name, mode in (("palette.png", "P"), ("gray.png", "L"), ("bits.png", "1")):
             self.assertEqual(read_picture(self.save(name, self.picture, mode)).shape, (40, 60, 3))
+
+    def test_phone_files_are_unturned_again(self):
+        # smooth, since the format is lossy
+        v, u = np.mgrid[0:48, 0:64]
+        picture = np.stack([u * 3, v * 4, 60 + 0 * u], -1).astype(np.uint8)
+        for orientation in (1, 3, 6, 8):
+            exif = Image.Exif()
+            exif[0x0112], exif[0x0110] = orientation, "Phone 1"
+            # a phone stores the sensor's picture and says how to turn it
+            Image.fromarray(picture).save(self.folder / "p.heic", "HEIF", exif=exif.tobytes(), quality=95)
+            facts = read_facts(self.folder / "p.heic")
+            self.assertEqual((facts.width, facts.height, facts.orientation), (64, 48, orientation))
+            self.assertEqual(facts.model, "Phone 1")
+            got = read_picture(self.folder / "p.heic").astype(int)
+            self.assertLess(np.abs(got - picture).mean(), 4)
+            small = read_thumbnail(self.folder / "p.heic", 40)
+            self.assertEqual(small.shape[0] > small.shape[1], orientation in (6, 8))
+
+    def test_raw_files_are_developed_unturned(self):
+        file = self.folder / "a.dng"
+        for orientation in (1, 6):
+            write_dng(file, orientation)
+            facts = read_facts(file)
+            self.assertEqual((facts.width, facts.height, facts.orientation), (128, 96, orientation))
+            self.assertEqual(facts.camera, "Studio Raw 1")
+            a = read_picture(file).astype(int)
+            self.assertEqual(a.shape, (96, 128, 3))
+            self.assertGreater(a[48, 110, 0], a[48, 15, 0] + 60)  # red grows to the right, green downwards
+            self.assertGreater(a[80, 60, 1], a[15, 60, 1] + 60)
+            self.assertEqual(read_thumbnail(file, 64).shape[:2], (48, 64) if orientation == 1 else (64, 48))
+        for name, data in (("zero.nef", b""), ("cut.dng", file.read_bytes()[:400]), ("text.cr2", b"nothing")):
+            (self.folder / name).write_bytes(data)
+            with self.assertRaises(UmbrateError) as caught:
+                read_facts(self.folder / name)
+                read_picture(self.folder / name)
+            self.assertIn(name, str(caught.exception))
+
+    def test_of_a_video_the_sharpest_frames_that_differ_are_kept(self):
+        file = self.folder / "walk.mp4"
+        write_video(file)
+        kept = list(choose_frames(file, every_s=0.5))
+        numbers = [n for n, _, _ in kept]
+        # 24 frames a second; every twelfth stretch has one sharp frame; the camera rests in the last second
+        self.assertEqual(numbers[:4], [5, 17, 29, 41])
+        self.assertEqual(len(numbers), 5)
+        self.assertEqual(kept[0][2].shape, (120, 160, 3))
+        with self.assertRaises(UmbrateError):
+            list(choose_frames(self.folder / "none.mp4"))
+        (self.folder / "bad.mp4").write_bytes(b"no video" * 100)
+        with self.assertRaises(UmbrateError):
+            list(choose_frames(self.folder / "bad.mp4"))
 
     def test_damaged_files_are_refused_by_name(self):
         whole = self.save("whole.jpg", np.repeat(np.repeat(self.picture, 10, 0), 10, 1), quality=95)

@@ -129,12 +129,15 @@ def new(job):
     help="Folder with a mask for each photo (NAME.png, white is the object).",
 )
 @click.option("--pattern", default=None, help="Mask file name, for example {name}_mask.png")
-def add(job, photos, sitting, masks, pattern):
-    """Add the photos of the folder PHOTOS to JOB as a sitting."""
+@click.option(
+    "--every", type=click.FloatRange(0.02, 60), default=0.5, help="Of a video: one frame every so many seconds."
+)
+def add(job, photos, sitting, masks, pattern, every):
+    """Bring in the folder PHOTOS, or a video, as a sitting of JOB."""
     from .runs import bring_in
 
     with Job.open(job) as j:
-        sys.exit(0 if bring_in(j, photos, sitting, masks, pattern) else 1)
+        sys.exit(0 if bring_in(j, photos, sitting, masks, pattern, every) else 1)
 
 
 @cli.command()

@@ -8,16 +8,16 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 from ..core.errors import UmbrateError
 from ..stages import BY_NAME, STAGES
 from ..stages.base import parse_settings
-from ..work.adding import read_folder, take_in
+from ..work.adding import is_video, read_folder, read_video, take_in
 from ..work.queue import Queue
 from ..work.sorting import propose_split
 from ..work.state import plan
 from .console import complain, out, say
 
 
-def bring_in(job, folder, sitting_name, masks=None, pattern=None, quiet=False):
+def bring_in(job, folder, sitting_name, masks=None, pattern=None, every_s=0.5, quiet=False):
     """Add a folder as a sitting and look at every photo and mask; returns whether all went well."""
-    incoming = read_folder(folder, masks, pattern)
+    incoming = read_video(job.folder, folder, every_s) if is_video(folder) else read_folder(folder, masks, pattern)
     sitting, added, there = take_in(job, sitting_name, incoming)
     for sentence in incoming.refused:
         complain("Left out", sentence)

@@ -16,7 +16,7 @@ from ..stages import BY_NAME, STAGES
 from ..stages.base import parse_settings
 from ..stages.cloud import keep_box_of
 from ..stages.deliver import load_block, load_cloud
-from ..work.adding import mask_folder_of, read_folder, take_in
+from ..work.adding import is_video, mask_folder_of, read_files, read_folder, read_video, take_in
 from ..work.queue import Queue
 from ..work.sorting import propose_split
 from ..work.state import RUNNING, board, plan
@@ -241,20 +241,25 @@ class Session(QObject):
         self.chosen_changed.emit()
 
     def add_folders(self, folders):
-        """Add each folder as a sitting, and look at its photos and masks.
+        """Add each folder or video as a sitting, and look at its photos and masks.
 
         folders: paths, or pairs of a path and the sitting's name (else the folder's own). Files are
         read in the background, one folder after the other.
         """
         job = self.job
-        todo = [f if isinstance(f, tuple) else (Path(f), Path(f).name) for f in folders]
+        todo = [
+            f if isinstance(f, tuple) else (Path(f), Path(f).stem if is_video(f) else Path(f).name) for f in folders
+        ]
         if not job or not todo:
             return
         folder, name = todo[0]
         self.said.emit(f"Reading {Path(folder).name} …", "note")
+        place = job.folder
 
         def read():
             try:
+                if is_video(folder):
+                    return read_video(place, folder), None
                 return read_folder(folder, mask_folder_of(folder)), None
             except UmbrateError as e:
                 return None, str(e)
@@ -310,6 +315,18 @@ class Session(QObject):
         if chosen:
             aside = not all(p.aside for p in chosen)
             self._do(lambda: self.job.set_aside([p.id for p in chosen], aside))
+
+    def add_files(self, files):
+        """Add photo files to the chosen sitting, or to a new one named after their folder."""
+        name = self.sitting.name if self.sitting else Path(files[0]).parent.name
+        incoming = self._do(lambda: read_files(files))
+        taken = incoming and self._do(lambda: take_in(self.job, name, incoming))
+        if taken:
+            sitting, added, there = taken
+            told = f"{added} photos added to “{name}”" + (f", {there} were there" if there else "")
+            self.said.emit(" ".join([told + ".", *incoming.refused[:3]]), "bad" if incoming.refused else "good")
+            self.queue.add(sitting, plan(self.job, sitting, "photos"))
+            self._timer.start()
 
     def keep_as_plates(self, photo_ids):
         """Keep photos as backdrop plates of their sitting."""

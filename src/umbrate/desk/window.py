@@ -24,9 +24,12 @@ from PyQt6.QtWidgets import (
 )
 
 from ..core.errors import UmbrateError
+from ..core.imaging.decode import PHOTO_SUFFIXES
+from ..core.imaging.video import VIDEO_SUFFIXES
 from ..job.store import JobInUse
 from ..stages import BY_NAME
 from ..stages.deliver import export_cameras, export_cloud, export_masks
+from ..work.adding import is_video
 from ..work.demo import demo_folder, make_demo_job
 from . import tokens as t
 from .bench import Bench
@@ -134,6 +137,7 @@ class Window(QMainWindow):
         self._action(job, "Open the demo job", self.open_demo, None, False)
         job.addSeparator()
         self._action(job, "Bring in photos as a sitting…", self.bring_in, "Ctrl+I")
+        self._action(job, "Bring in a video as a sitting…", self.bring_in_video)
         job.addSeparator()
         self._action(job, "Export dense cloud as PLY…", self.export_cloud, "Ctrl+E")
         self._action(job, "Export cameras as JSON…", self.export_cameras)
@@ -230,6 +234,13 @@ class Window(QMainWindow):
         folder = QFileDialog.getExistingDirectory(self, "Folder of photos (one placement of the object)")
         if folder:
             self.session.add_folders([folder])
+
+    def bring_in_video(self):
+        """Ask for a video and add its frames as a sitting."""
+        kinds = " ".join(f"*{x}" for x in sorted(VIDEO_SUFFIXES))
+        file, _ = QFileDialog.getOpenFileName(self, "A video of the object", filter=f"Videos ({kinds})")
+        if file:
+            self.session.add_folders([file])
 
     def rename_sitting(self):
         """Ask for the chosen sitting's new name."""
@@ -363,18 +374,25 @@ class Window(QMainWindow):
             box.open()
 
     def dragEnterEvent(self, e):
-        if any(Path(u.toLocalFile()).is_dir() for u in e.mimeData().urls()):
+        if any(u.isLocalFile() for u in e.mimeData().urls()):
             e.acceptProposedAction()
 
     def dropEvent(self, e):
-        folders = [u.toLocalFile() for u in e.mimeData().urls() if Path(u.toLocalFile()).is_dir()]
-        jobs = [f for f in folders if (Path(f) / "job.sqlite").exists()]
+        paths = [Path(u.toLocalFile()) for u in e.mimeData().urls() if u.isLocalFile()]
+        jobs = [p for p in paths if (p / "job.sqlite").exists()]
+        sittings = [p for p in paths if p.is_dir() or is_video(p)]
+        files = [p for p in paths if p.is_file() and p.suffix.lower() in PHOTO_SUFFIXES]
         if jobs:
             self.open_path(jobs[0])
-        elif self.session.job:
-            self.session.add_folders(folders)
+        elif self.session.job is None:
+            self.new_job([p for p in sittings if p.is_dir()] or {p.parent for p in files})
+        elif sittings:
+            self.session.add_folders(sittings)
+        elif files:
+            self.session.add_files(files)
         else:
-            self.new_job(folders)
+            kinds = ", ".join(sorted(x[1:] for x in PHOTO_SUFFIXES))
+            self.session.said.emit(f"These are no photos. Photos are: {kinds}.", "bad")
 
     def _may_leave(self):
         """Ask before a running step is lost: of all things that is the one no undo brings back."""

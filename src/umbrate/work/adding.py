@@ -5,9 +5,13 @@ undone. The window does the first in a thread of its own.
 """
 
 from dataclasses import dataclass
+from datetime import datetime, timedelta
 from pathlib import Path
 
+from PIL import Image
+
 from ..core.errors import UmbrateError
+from ..core.imaging.video import VIDEO_SUFFIXES, choose_frames
 from ..stages import BY_NAME
 from ..stages.base import parse_settings
 from ..stages.photos import find_photos, photo_files, read_records
@@ -59,6 +63,51 @@ def read_folder(folder, masks=None, pattern=None):
     if not records:
         raise UmbrateError(f"None of the photos in {folder} can be read. First of all: {sentences[0]}")
     return Incoming(Path(folder), records, sentences, settings)
+
+
+def read_files(files):
+    """Read photo files by themselves; an Incoming whose folder is that of the first."""
+    files = [Path(f) for f in files]
+    records, refused = read_records(files)
+    if not records:
+        raise UmbrateError(f"None of these photos can be read. First of all: {refused[0][1]}")
+    return Incoming(files[0].parent, records, [text for _, text in refused], {})
+
+
+def is_video(path):
+    """Whether a file is a video, by its ending."""
+    return Path(path).suffix.lower() in VIDEO_SUFFIXES
+
+
+def read_video(job_folder, video, every_s=0.5, progress=None):
+    """Take frames out of a video and read them like photos.
+
+    The frames become files in the job's folder ``frames/``, since photos are always files.
+
+    Parameters
+    ----------
+    every_s : float
+        The sharpest frame of every stretch so long, in seconds.
+    progress : callable(fraction), optional
+    """
+    video = Path(video)
+    folder = Path(job_folder) / "frames" / video.stem
+    taken = datetime.fromtimestamp(video.stat().st_mtime) if video.is_file() else None
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        count = 0
+        for number, time_s, picture in choose_frames(video, every_s, progress=progress):
+            exif = Image.Exif()
+            exif.get_ifd(0x8769)[0x9003] = (taken + timedelta(seconds=int(time_s))).strftime("%Y:%m:%d %H:%M:%S")
+            Image.fromarray(picture).save(
+                folder / f"{video.stem}_{number:06d}.jpg", quality=95, subsampling=0, exif=exif
+            )
+            count += 1
+    except OSError as e:
+        raise UmbrateError(f"The frames cannot be written ({e.strerror}). Is there space on the disk?") from e
+    if not count:
+        raise UmbrateError(f"{video.name} holds no frames.")
+    return read_folder(folder)
 
 
 def take_in(job, sitting_name, incoming):

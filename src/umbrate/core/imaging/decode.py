@@ -4,57 +4,21 @@ Pixels are those of the sensor: the EXIF orientation is reported, not applied, s
 poses mean the same for portrait and landscape shots.
 """
 
-from dataclasses import dataclass
-from datetime import datetime
 from pathlib import Path
 
 import numpy as np
+import pillow_heif
 from PIL import Image, UnidentifiedImageError
 
 from ..errors import UmbrateError
+from . import raw
+from .facts import PhotoFacts, moment, number, text
 
-PHOTO_SUFFIXES = {".jpg", ".jpeg", ".png", ".tif", ".tiff"}
+RAW_SUFFIXES = {".arw", ".cr2", ".cr3", ".dng", ".nef", ".orf", ".pef", ".raf", ".rw2"}
+PHOTO_SUFFIXES = {".jpg", ".jpeg", ".png", ".tif", ".tiff", ".heic", ".heif"} | RAW_SUFFIXES
 MASK_SUFFIXES = {".png", ".tif", ".tiff"}
 Image.MAX_IMAGE_PIXELS = 400_000_000
-
-
-@dataclass(frozen=True)
-class PhotoFacts:
-    """What a photo's file says of it. Focal lengths are None where the file is silent."""
-
-    width: int
-    height: int
-    orientation: int = 1
-    make: str = ""
-    model: str = ""
-    lens: str = ""
-    focal_mm: float | None = None
-    focal_35mm: float | None = None
-    taken: str | None = None
-
-    @property
-    def focal_px(self):
-        """Focal length in pixels from the 35 mm equivalent (by diagonal), or None."""
-        if not self.focal_35mm:
-            return None
-        return float(self.focal_35mm * np.hypot(self.width, self.height) / np.hypot(36.0, 24.0))
-
-    @property
-    def camera(self):
-        """Make and model in one line."""
-        return self.model if self.model.startswith(self.make) else f"{self.make} {self.model}".strip()
-
-
-def _number(value):
-    try:
-        x = float(value)
-    except (TypeError, ValueError, ZeroDivisionError):
-        return None
-    return x if np.isfinite(x) and x > 0 else None
-
-
-def _text(value):
-    return str(value).replace("\x00", "").strip() if value else ""
+pillow_heif.register_heif_opener()
 
 
 def _open(path):
@@ -77,30 +41,41 @@ def read_facts(path):
     UmbrateError
         When the file is missing, empty or no picture.
     """
+    if is_raw(path):
+        return raw.read_facts(path)
     with _open(path) as image:
         try:
             exif = image.getexif()
             ifd = exif.get_ifd(0x8769)
         except Exception:  # a broken EXIF block must not cost the photo
             exif, ifd = {}, {}
-        taken = None
-        for raw in (ifd.get(0x9003), exif.get(0x0132)):
-            try:
-                taken = taken or datetime.strptime(_text(raw), "%Y:%m:%d %H:%M:%S").isoformat()
-            except ValueError:
-                continue
-        orientation = exif.get(0x0112, 1)
+        taken = moment(ifd.get(0x9003)) or moment(exif.get(0x0132))
+        orientation = _decoded_turn(image) or exif.get(0x0112, 1)
+        width, height = image.size
+        if _decoded_turn(image) in (5, 6, 7, 8):
+            width, height = height, width
         return PhotoFacts(
-            image.width,
-            image.height,
+            width,
+            height,
             orientation if orientation in range(1, 9) else 1,
-            _text(exif.get(0x010F)),
-            _text(exif.get(0x0110)),
-            _text(ifd.get(0xA434)),
-            _number(ifd.get(0x920A)),
-            _number(ifd.get(0xA405)),
+            text(exif.get(0x010F)),
+            text(exif.get(0x0110)),
+            text(ifd.get(0xA434)),
+            number(ifd.get(0x920A)),
+            number(ifd.get(0xA405)),
             taken,
         )
+
+
+def is_raw(path):
+    """Whether a file is a camera raw file, by its ending."""
+    return Path(path).suffix.lower() in RAW_SUFFIXES
+
+
+def _decoded_turn(image):
+    """The orientation a decoder has applied by itself (phones' HEIC files), or 0: it is taken back here."""
+    turn = image.info.get("original_orientation") or 1
+    return turn if turn in range(2, 9) else 0
 
 
 def _eight_bit(image):
@@ -125,9 +100,14 @@ def read_picture(path):
     UmbrateError
         When the file is missing, empty, cut short or no picture.
     """
+    if is_raw(path):
+        return raw.read_picture(path)
     with _open(path) as image:
         try:
-            return np.ascontiguousarray(_eight_bit(image))
+            turn = _decoded_turn(image)
+            picture = _eight_bit(image)
+            # the inverse of a turn to the right is one to the left; all others are their own
+            return display_orientation(picture, {6: 8, 8: 6}.get(turn, turn)) if turn else np.ascontiguousarray(picture)
         except (OSError, ValueError, SyntaxError, EOFError) as e:
             raise UmbrateError(
                 f"{Path(path).name} is damaged or cut short and cannot be decoded. "
@@ -139,6 +119,10 @@ def read_thumbnail(path, size=256):
     """A small picture of a photo, upright for people: (h, w, 3) uint8, `size` on the longer side."""
     from PIL import ImageOps
 
+    if is_raw(path):
+        small = Image.fromarray(display_orientation(raw.read_picture(path), raw.read_facts(path).orientation))
+        small.thumbnail((size, size))
+        return np.ascontiguousarray(np.asarray(small))
     with _open(path) as image:
         try:
             image.draft("RGB", (size * 2, size * 2))

@@ -1,0 +1,53 @@
+"""What a photo's file says of it, apart from its pixels."""
+
+from dataclasses import dataclass
+from datetime import datetime
+
+import numpy as np
+
+
+@dataclass(frozen=True)
+class PhotoFacts:
+    """What a photo's file says of it. Focal lengths are None where the file is silent."""
+
+    width: int
+    height: int
+    orientation: int = 1
+    make: str = ""
+    model: str = ""
+    lens: str = ""
+    focal_mm: float | None = None
+    focal_35mm: float | None = None
+    taken: str | None = None
+
+    @property
+    def focal_px(self):
+        """Focal length in pixels from the 35 mm equivalent (by diagonal), or None."""
+        if not self.focal_35mm:
+            return None
+        return float(self.focal_35mm * np.hypot(self.width, self.height) / np.hypot(36.0, 24.0))
+
+    @property
+    def camera(self):
+        """Make and model in one line."""
+        return self.model if self.model.startswith(self.make) else f"{self.make} {self.model}".strip()
+
+
+def number(value):
+    try:
+        x = float(value)
+    except (TypeError, ValueError, ZeroDivisionError):
+        return None
+    return x if np.isfinite(x) and x > 0 else None
+
+
+def text(value):
+    return str(value).replace("\x00", "").strip() if value else ""
+
+
+def moment(value):
+    """A time as EXIF writes it, in ISO form, or None."""
+    try:
+        return datetime.strptime(text(value), "%Y:%m:%d %H:%M:%S").isoformat()
+    except ValueError:
+        return None
