@@ -51,6 +51,13 @@ def main():
     first, second = session.job.sittings()[:2]
     session.choose(first.id, "poses", session.job.photos(first.id)[2].id)
     take("poses")
+    session.choose(first.id, "masks", session.job.photos(first.id)[4].id)
+    window.photo_view.mask_look.setCurrentIndex(1)
+    window.photo_view.reload_overlays()
+    window.strip.silhouettes.setChecked(True)
+    take("masks")
+    window.photo_view.mask_look.setCurrentIndex(0)
+    window.strip.silhouettes.setChecked(False)
     session.choose(second.id, "cloud", session.job.photos(second.id)[1].id)
     window.scene.eye = window.scene.eye.turned(0.5, 0.1)
     window.scene._redraw()

@@ -176,7 +176,7 @@ class MasksStage(Stage):
     def gather(self, job, sitting):
         photos = photo_refs(job, sitting)
         if not photos:
-            raise UmbrateError(f"“{sitting.name}” has no photos in use. Bring in photos first.", ("add photos",))
+            raise UmbrateError(f"“{sitting.name}” has no photos in use. Bring in photos first.", ("bring in photos",))
         return Inputs(str(job.blobs.folder), photos, [str(job.photo_path(p)) for p in self._plates(job, sitting)])
 
     @staticmethod
