@@ -8,8 +8,8 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
-from PyQt6.QtCore import QMimeData, QPoint, QPointF, QSettings, Qt, QUrl, qInstallMessageHandler
-from PyQt6.QtGui import QDropEvent
+from PyQt6.QtCore import QEvent, QMimeData, QPoint, QPointF, QSettings, Qt, QUrl, qInstallMessageHandler
+from PyQt6.QtGui import QDropEvent, QMouseEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLabel, QMessageBox, QPushButton
 
@@ -222,6 +222,83 @@ class Solved(unittest.TestCase):
         self.assertEqual(names(), [])
         strip.sort.setCurrentIndex(0)
         strip.filter.setCurrentIndex(0)
+
+    def test_strokes_on_the_photo_become_the_mask_and_can_be_undone(self):
+        view, s = self.window.photo_view, self.session
+        s.choose(stage="masks", photo_id=s.photos()[0].id)
+        wait_for(lambda: view.image is not None and view.shown == s.photo_id and view.mask is not None)
+        tools, made = view.mask_tools, view.mask.copy()
+        self.assertTrue(tools.isVisible())
+
+        def at(x, y):
+            return view._to_view().map(QPointF(x + 0.5, y + 0.5)).toPoint()
+
+        def drag(tool, points, modifier=Qt.KeyboardModifier.NoModifier):
+            tools.choose(tool)
+            QTest.mousePress(view, Qt.MouseButton.LeftButton, modifier, at(*points[0]))
+            for p in points[1:]:
+                # a real drag has the button down: QTest's own move does not say so
+                event = QMouseEvent(
+                    QEvent.Type.MouseMove, QPointF(at(*p)), view.mapToGlobal(QPointF(at(*p))), Qt.MouseButton.NoButton,
+                    Qt.MouseButton.LeftButton, modifier,
+                )  # fmt: skip
+                APP.sendEvent(view, event)
+            QTest.mouseRelease(view, Qt.MouseButton.LeftButton, modifier, at(*points[-1]))
+
+        pixel = 2 / view.scale + 1  # where a widget's pixel may fall in the photo
+        v, u = np.mgrid[0:480, 0:640]
+        drag("rectangle", [(40, 50), (140, 120)])
+        added = view.mask & ~made
+        self.assertTrue((u[added].min() - 40) ** 2 < pixel**2 and (v[added].max() - 120) ** 2 < pixel**2)
+        self.assertAlmostEqual(added.sum() / (100 * 70), 1.0, delta=0.08)
+        drag("rectangle", [(40, 50), (140, 120)], Qt.KeyboardModifier.ControlModifier)
+        self.assertLess((view.mask ^ made).sum(), 0.02 * made.sum())
+        tools.size.setValue(15)
+        drag("brush", [(100, 300), (160, 300), (160, 360)])
+        painted = view.mask & ~made
+        self.assertTrue(painted[300, 130] and painted[330, 160] and not painted[340, 110])
+        drag("lasso", [(300, 200), (360, 200), (360, 260), (300, 260)], Qt.KeyboardModifier.ShiftModifier)
+        self.assertAlmostEqual(view.mask.sum() / 3600, 1.0, delta=0.12)
+        self.assertTrue(view.mask[230, 330] and not view.mask[300, 130])
+        tools.choose("polygon")
+        for p in ((20, 20), (60, 20), (60, 60)):
+            QTest.mouseClick(view, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, at(*p))
+        QTest.mouseDClick(view, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, at(20, 60))
+        self.assertTrue(view.mask[30, 50])
+        for _ in range(5):
+            self.window.undo_action.trigger()
+        np.testing.assert_array_equal(view.mask, made)
+        self.assertEqual(s.job.hand_masks(s.sitting_id), {})
+        self.assertIn(self.case.state("poses"), ("done", "look"))
+        # widen, invert, copy on
+        tools.change(lambda m: ~m, "invert")
+        np.testing.assert_array_equal(view.mask, ~made)
+        self.assertEqual(self.case.state("poses"), "stale")
+        s.copy_mask_on()
+        following = s.photos()[1].id
+        self.assertEqual(s.photo_id, following)
+        self.assertEqual(s.mask_key(following), s.mask_key(s.photos()[0].id))
+        self.window.undo_action.trigger()
+        self.window.undo_action.trigger()
+        self.assertIn(self.case.state("poses"), ("done", "look"))
+        tools.choose("move")
+
+    def test_photos_dragged_onto_a_sitting_move_there(self):
+        s = self.session
+        ids = [p.id for p in s.photos()]
+        s.job.add_sitting("Other", [])
+        s.changed()
+        board = self.window.board
+        mime = self.window.strip.list.mimeData([self.window.strip.list.item(k) for k in (1, 2)])
+        place = QPointF(60, board.cell_rect(1, 0).center().y())
+        event = QDropEvent(
+            place, Qt.DropAction.MoveAction, mime, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+        )
+        board.dropEvent(event)
+        self.assertEqual([p.id for p in s.job.photos(s.job.sitting("Other").id)], ids[1:3])
+        s.undo()
+        s.undo()
+        self.assertEqual([p.id for p in s.photos()], ids)
 
     def test_undo_brings_back_settings_and_photos(self):
         self.session.choose(stage="poses")

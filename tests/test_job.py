@@ -258,6 +258,44 @@ class Blobs(unittest.TestCase):
             self.assertEqual(again.result(sitting.id, "poses").blob("block"), keys[1])
 
 
+class HandMasks(unittest.TestCase):
+    def test_each_stroke_can_be_undone_and_its_blob_waits_for_that(self):
+        job = Job.create(scratch() / "j")
+        sitting, _ = job.add_sitting("A", [record("/p/a.jpg"), record("/p/b.jpg")])
+        first, second = (p.id for p in job.photos(sitting.id))
+        keys = [job.blobs.put_bytes(bytes([k])) for k in range(4)]
+        for k in keys[:3]:
+            job.set_hand_mask(first, k)
+        job.set_hand_mask(second, keys[2], "copy")
+        self.assertEqual(job.hand_masks(sitting.id), {first: keys[2], second: keys[2]})
+        job.undo()
+        job.undo()
+        self.assertEqual(job.hand_masks(sitting.id), {first: keys[1]})
+        job.close()  # tidies up: what undo and redo would bring back must stay
+        self.assertEqual([job.blobs.path(k).exists() for k in keys], [True, True, True, False])
+        with Job.open(job.folder) as again:
+            again.redo()
+            self.assertEqual(again.hand_masks(sitting.id), {first: keys[2]})
+            again.set_hand_mask(first, None, "back")
+            self.assertEqual(again.hand_masks(sitting.id), {})
+            again.undo()
+            again.remove_sitting(sitting.id)
+            again.undo()
+            self.assertEqual(again.hand_masks(sitting.id), {first: keys[2]})
+
+    def test_a_job_of_the_first_version_learns_them(self):
+        job = Job.create(scratch() / "old")
+        sitting, _ = job.add_sitting("A", [record("/p/a.jpg")])
+        job.db.executescript("DROP TABLE handmask; UPDATE meta SET value = '1' WHERE key = 'version'")
+        job.db.close()
+        os.close(job._lock)
+        with Job.open(job.folder) as again:
+            photo = again.photos(sitting.id)[0].id
+            again.set_hand_mask(photo, "a" * 64)
+            self.assertEqual(again.undo(), "draw on the mask")
+            self.assertEqual(again.hand_masks(sitting.id), {})
+
+
 class Schema(unittest.TestCase):
     def test_undo_covers_every_column_of_its_tables(self):
         with Job.create(scratch() / "j") as job:

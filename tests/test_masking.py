@@ -12,6 +12,7 @@ from tests.scenes import scratch
 from tests.test_stages import run, state
 from umbrate.core.errors import UmbrateError
 from umbrate.core.imaging.decode import read_mask
+from umbrate.core.masking import strokes
 from umbrate.core.masking.backdrop import differs, empty_frames, same_place, shot_plate, still_plate
 from umbrate.core.masking.clean import doubts, main_pieces, overlap, tidy
 from umbrate.core.masking.light import LINEAR, is_color, keyed, linear_light, unlikeness
@@ -260,3 +261,89 @@ class Alpha(unittest.TestCase):
             for (name, _), key in out.artefacts.items():
                 if name == "mask":
                     np.testing.assert_array_equal(decode_mask(job.blobs.get_bytes(key)), truth)
+
+
+class Strokes(unittest.TestCase):
+    """Regions against the obvious way, at the picture's edges too."""
+
+    SHAPE = (60, 90)
+
+    def whole(self, region):
+        return strokes.apply(np.zeros(self.SHAPE, bool), region)
+
+    def grid(self):
+        v, u = np.mgrid[0 : self.SHAPE[0], 0 : self.SHAPE[1]]
+        return u, v
+
+    def test_rectangles_and_polygons(self):
+        u, v = self.grid()
+        got = self.whole(strokes.rectangle(self.SHAPE, (70.2, 40.4), (-5, 10.6)))
+        np.testing.assert_array_equal(got, (u <= 70) & (v >= 11) & (v <= 40))
+        rng = np.random.default_rng(1)
+        for _ in range(20):
+            p = rng.uniform([-20, -20], [110, 80], size=(3, 2))
+            got = self.whole(strokes.polygon(self.SHAPE, p))
+            side = [
+                (b - a)[0] * (v - a[1]) - (b - a)[1] * (u - a[0]) for a, b in zip(p, np.roll(p, -1, 0), strict=True)
+            ]
+            inside = (np.stack(side) > 1e-9).all(0) | (np.stack(side) < -1e-9).all(0)
+            near = np.min(
+                [np.abs(s) / np.linalg.norm(b - a) for s, a, b in zip(side, p, np.roll(p, -1, 0), strict=True)], 0
+            )
+            np.testing.assert_array_equal(got[near > 0.01], inside[near > 0.01])
+        self.assertFalse(strokes.polygon(self.SHAPE, [(1, 1), (5, 5)]).mask.any())
+
+    def test_brushes_cover_all_within_their_radius_of_the_path(self):
+        u, v = self.grid()
+        rng = np.random.default_rng(2)
+        for n in (1, 2, 5):
+            path = rng.uniform([-10, -10], [100, 70], size=(n, 2))
+            d = np.full(self.SHAPE, np.inf)
+            for a, b in zip(path, [*path[1:], path[-1]], strict=True):
+                t = np.clip(((u - a[0]) * (b - a)[0] + (v - a[1]) * (b - a)[1]) / max((b - a) @ (b - a), 1e-12), 0, 1)
+                d = np.minimum(d, np.hypot(u - a[0] - t * (b - a)[0], v - a[1] - t * (b - a)[1]))
+            np.testing.assert_array_equal(self.whole(strokes.brush(self.SHAPE, path, 7.5)), d <= 7.5)
+
+    def picture(self):
+        """A red field with a gray bar across and a second red field."""
+        a = np.full((*self.SHAPE, 3), (180, 60, 40), np.uint8)
+        a[:, 40:46] = (120, 120, 120)
+        return a
+
+    def test_a_color_is_taken_where_it_hangs_together_or_everywhere(self):
+        picture = self.picture()
+        left = np.zeros(self.SHAPE, bool)
+        left[:, :40] = True
+        np.testing.assert_array_equal(self.whole(strokes.similar(picture, (10, 20), 20)), left)
+        both = left.copy()
+        both[:, 46:] = True
+        np.testing.assert_array_equal(self.whole(strokes.similar(picture, (10, 20), 20, connected=False)), both)
+        self.assertTrue(self.whole(strokes.similar(picture, (10, 20), 90)).all())  # far enough for the bar
+        self.assertFalse(strokes.similar(picture, (-3, 20), 20).mask.any())
+
+    def test_the_edge_brush_stops_at_the_edge(self):
+        got = self.whole(strokes.edge_brush(self.picture(), [(30, 15), (30, 45)], 20, 20))
+        plain = self.whole(strokes.brush(self.SHAPE, [(30, 15), (30, 45)], 20))
+        self.assertTrue(plain[30, 48])
+        np.testing.assert_array_equal(got, plain & (np.arange(90) < 40)[None])
+
+    def test_an_outline_snaps_to_the_edge(self):
+        u, v = self.grid()
+        disc = (u - 45) ** 2 + (v - 30) ** 2 < 20**2
+        picture = np.repeat((60 + 120 * disc).astype(np.uint8)[..., None], 3, 2)
+        corners = [(45 + 20 * np.cos(a), 30 + 20 * np.sin(a)) for a in np.linspace(0, 2 * np.pi, 5)[:-1]]
+        line = np.vstack(
+            [strokes.edge_path(picture, a, b) for a, b in zip(corners, [*corners[1:], corners[0]], strict=True)]
+        )
+        self.assertLess(np.abs(np.hypot(line[:, 0] - 45, line[:, 1] - 30) - 20).max(), 2.0)
+        self.assertGreater(overlap(self.whole(strokes.polygon(self.SHAPE, line)), disc), 0.93)
+
+    def test_strokes_add_take_and_replace(self):
+        mask = np.zeros(self.SHAPE, bool)
+        mask[:, :30] = True
+        bar = strokes.rectangle(self.SHAPE, (20, 10), (50, 20))
+        drawn = self.whole(bar)
+        np.testing.assert_array_equal(strokes.apply(mask, bar), mask | drawn)
+        np.testing.assert_array_equal(strokes.apply(mask, bar, strokes.TAKE), mask & ~drawn)
+        np.testing.assert_array_equal(strokes.apply(mask, bar, strokes.REPLACE), drawn)
+        self.assertEqual(mask.sum(), 30 * 60)  # the old one is as it was

@@ -2,7 +2,7 @@
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QImage, QPainter, QPen, QTransform
+from PyQt6.QtGui import QImage, QPainter, QPen, QTransform, qRgba
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QToolButton, QWidget
 
 from ..core.errors import UmbrateError
@@ -11,6 +11,7 @@ from ..core.geometry.pose import center
 from ..core.imaging.decode import read_picture
 from ..stages.masks import decode_mask
 from . import tokens as t
+from .masktools import MaskTools
 
 MASK_LOOKS = ("as tint", "object alone", "silhouette")
 TURN = {1: 0, 2: 0, 3: 180, 4: 180, 5: 270, 6: 90, 7: 90, 8: 270}
@@ -27,7 +28,7 @@ class PhotoView(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Photo view")
         self.shown = None  #: id of the photo whose picture is here
-        self.image = self.tint = None
+        self.image = self.tint = self.mask = self._mask_key = self.picture = None
         self.problem = ""
         self.features = np.zeros((0, 2))
         self.sightings = np.zeros((0, 4))
@@ -37,6 +38,8 @@ class PhotoView(QWidget):
         self._drag = None
         self._picking = False
         self._make_tools()
+        self.mask_tools = MaskTools(self)
+        self.mask_tools.hide()
         session.chosen_changed.connect(self.reload)
         session.document_changed.connect(self.reload_overlays)
         session.pointed.connect(self._on_pointed)
@@ -75,14 +78,21 @@ class PhotoView(QWidget):
     def reload(self):
         """Show the chosen photo; its file is read in the background."""
         photo = self.session.photo
+        drawing = self.session.stage == "masks" and photo is not None
+        if drawing != self.mask_tools.isVisibleTo(self):
+            self.mask_tools.setVisible(drawing)
+            self.mask_tools.choose("move")
+            self.fit()
         if photo is None:
-            self.shown, self.image, self.tint = None, None, None
+            self.shown, self.image, self.tint, self.mask, self._mask_key = None, None, None, None, None
             self.update()
             return
         if photo.id == self.shown:
             self.update()
             return
         self.shown = photo.id
+        self.mask = self._mask_key = None
+        self.mask_tools.drop()
         path = self.session.job.photo_path(photo)
 
         def read():
@@ -103,7 +113,7 @@ class PhotoView(QWidget):
                 == (*picture.shape[1::-1], photo.orientation)
             )
             self.orientation = photo.orientation
-            self._picture = picture
+            self.picture = picture
             self.image = (
                 None
                 if picture is None
@@ -122,18 +132,14 @@ class PhotoView(QWidget):
         s, photo = self.session, self.session.photo
         self.tint, self.features, self.sightings = None, np.zeros((0, 2)), np.zeros((0, 4))
         if photo is not None and self.image is not None and photo.id == self.shown:
-            masks, poses = s.result("masks"), s.result("poses")
-            key = masks.blob("mask", photo.id) if masks else None
+            poses = s.result("poses")
+            key = s.mask_key()
             try:
-                if key and self.toggles["Mask"].isChecked():
-                    m = decode_mask(s.job.blobs.get_bytes(key))
-                    tint = np.zeros((*m.shape, 4), np.uint8)
-                    look = self.mask_look.currentIndex()
-                    tint[~m] = (0x24, 0x21, 0x1E, 175) if look == 0 else (0x2B, 0x2B, 0x2B, 255)
-                    if look == 2:
-                        tint[m] = (0xE8, 0xE8, 0xE8, 255)
-                    self._tint_data = tint
-                    self.tint = QImage(tint.data, m.shape[1], m.shape[0], 4 * m.shape[1], QImage.Format.Format_ARGB32)
+                if key != self._mask_key:
+                    self._mask_key = key
+                    self.mask = decode_mask(s.job.blobs.get_bytes(key)) if key else None
+                if self.mask is not None and self.toggles["Mask"].isChecked():
+                    self.tint = self._tinted(self.mask)
                 key = poses.blob("features", photo.id) if poses else None
                 if key and self.toggles["Features"].isChecked():
                     self.features = s.job.blobs.get_arrays(key)["xy"]
@@ -144,6 +150,24 @@ class PhotoView(QWidget):
                 rows = np.flatnonzero(b["photo_ids"][b["photo"]] == photo.id)
                 self.sightings = np.hstack([b["xy"][rows], b["residual"][rows]])
         self.update()
+
+    def _tinted(self, mask):
+        """The mask as an overlay: one byte a pixel and a table of two colors, so that large photos stay quick."""
+        look = self.mask_look.currentIndex()
+        outside = qRgba(0x1E, 0x21, 0x24, 175) if look == 0 else qRgba(0x2B, 0x2B, 0x2B, 255)
+        inside = qRgba(0xE8, 0xE8, 0xE8, 255) if look == 2 else qRgba(0, 0, 0, 0)
+        h, w = mask.shape
+        self._tint_data = np.zeros((h, (w + 3) // 4 * 4), np.uint8)
+        self._tint_data[:, :w] = mask
+        image = QImage(self._tint_data.data, w, h, self._tint_data.shape[1], QImage.Format.Format_Indexed8)
+        image.setColorTable([outside, inside])
+        return image
+
+    def mask_or_empty(self):
+        """A copy of the shown photo's mask (h, w) bool; an empty one where it has none yet."""
+        if self.mask is not None:
+            return self.mask.copy()
+        return np.zeros((self.image.height(), self.image.width()), bool)
 
     def _on_pointed(self, sightings):
         self.sighting = sightings.get(self.shown) if sightings else None
@@ -197,7 +221,7 @@ class PhotoView(QWidget):
         if self.image is None:
             return
         r = self._upright().mapRect(QRectF(0, 0, self.image.width(), self.image.height()))
-        top = 40
+        top = 76 if self.mask_tools.isVisibleTo(self) else 40
         self.scale = min((self.width() - 16) / r.width(), (self.height() - top - 32) / r.height())
         self.shift = QPointF(
             (self.width() - r.width() * self.scale) / 2, top + (self.height() - top - 24 - r.height() * self.scale) / 2
@@ -215,6 +239,7 @@ class PhotoView(QWidget):
     # ------------------------------------------------------------------ drawing
     def resizeEvent(self, _):
         self.tools.setGeometry(0, 0, self.width(), 40)
+        self.mask_tools.setGeometry(0, 42, self.width(), 32)
         self.fit()
 
     def paintEvent(self, _):
@@ -254,6 +279,8 @@ class PhotoView(QWidget):
             # dashed where something nearer hides the point in this photo
             p.setPen(QPen(t.color(t.ACCENT), 2, Qt.PenStyle.DotLine if self.hidden else Qt.PenStyle.SolidLine))
             p.drawEllipse(a, 8, 8)
+        if self.mask_tools.isVisible():
+            self.mask_tools.paint(p, view)
         p.setFont(t.font(t.SMALL))
         p.setPen(t.color(t.QUIET))
         facts = [photo.name, f"{photo.width} x {photo.height}"] if photo else []
@@ -279,14 +306,14 @@ class PhotoView(QWidget):
         if at is None or not (0 <= round(at[0]) < self.image.width() and 0 <= round(at[1]) < self.image.height()):
             return None
         x, y = round(at[0]), round(at[1])
-        around = self._picture[max(0, y - 3) : y + 4, max(0, x - 3) : x + 4].reshape(-1, 3)
+        around = self.picture[max(0, y - 3) : y + 4, max(0, x - 3) : x + 4].reshape(-1, 3)
         r, g, b = np.median(around, axis=0).astype(int)
         return f"#{r:02X}{g:02X}{b:02X}"
 
     def keyPressEvent(self, e):
         if self._picking and e.key() == Qt.Key.Key_Escape:
             self.session.picked()
-        else:
+        elif not (self.mask_tools.active and self.mask_tools.key(e.key())):
             super().keyPressEvent(e)
 
     def mousePressEvent(self, e):
@@ -294,9 +321,15 @@ class PhotoView(QWidget):
         if self._picking:
             self.session.picked(self.color_at(e.position()))
             return
+        if self.mask_tools.active and e.button() == Qt.MouseButton.LeftButton:
+            self.mask_tools.press(self.pixel_at(e.position()), e.modifiers())
+            return
         self._drag = e.position()
 
     def mouseMoveEvent(self, e):
+        if self.mask_tools.active and self._drag is None:
+            self.mask_tools.move(self.pixel_at(e.position()), bool(e.buttons() & Qt.MouseButton.LeftButton))
+            return
         if self._drag is not None:
             self.shift += e.position() - self._drag
             self._drag = e.position()
@@ -318,11 +351,16 @@ class PhotoView(QWidget):
     def leaveEvent(self, _):
         self.session.ray.emit(None)
 
-    def mouseReleaseEvent(self, _):
+    def mouseReleaseEvent(self, e):
+        if self.mask_tools.active and self._drag is None:
+            self.mask_tools.release(e.modifiers())
         self._drag = None
 
-    def mouseDoubleClickEvent(self, _):
-        self.fit()
+    def mouseDoubleClickEvent(self, e):
+        if self.mask_tools.active:
+            self.mask_tools.double_click(e.modifiers())
+        else:
+            self.fit()
 
     def wheelEvent(self, e):
         if self.image is None:

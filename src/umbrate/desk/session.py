@@ -16,6 +16,7 @@ from ..stages import BY_NAME, STAGES
 from ..stages.base import parse_settings
 from ..stages.cloud import keep_box_of
 from ..stages.deliver import load_block, load_cloud
+from ..stages.mask_files import encode_mask
 from ..work.adding import is_video, mask_folder_of, read_files, read_folder, read_video, take_in
 from ..work.queue import Queue
 from ..work.sorting import propose_split
@@ -327,6 +328,39 @@ class Session(QObject):
             self.said.emit(" ".join([told + ".", *incoming.refused[:3]]), "bad" if incoming.refused else "good")
             self.queue.add(sitting, plan(self.job, sitting, "photos"))
             self._timer.start()
+
+    def mask_key(self, photo_id=None):
+        """Blob key of a photo's mask in force (the chosen photo where none is named), or None."""
+        photo_id = photo_id or self.photo_id
+        if not self.job or not self.sitting_id:
+            return None
+        by_hand = self.job.hand_masks(self.sitting_id).get(photo_id)
+        made = self.result("masks")
+        return by_hand or (made.blob("mask", photo_id) if made else None)
+
+    def edit_mask(self, mask, label):
+        """Set the chosen photo's mask (h, w) bool by hand, as one step of undo; None goes back to the made one."""
+
+        def act():
+            key = None if mask is None else self.job.blobs.put_bytes(encode_mask(mask))
+            self.job.set_hand_mask(self.photo_id, key, label)
+
+        if self.photo_id:
+            self._do(act)
+
+    def copy_mask_on(self):
+        """Copy the chosen photo's mask to the next photo of its size, and go there."""
+        photos, key = self.photos(), self.mask_key()
+        at = next((k for k, p in enumerate(photos) if p.id == self.photo_id), None)
+        if at is None or key is None or at + 1 == len(photos):
+            self.said.emit("There is no mask to copy, or no next photo.", "note")
+            return
+        here, following = photos[at], photos[at + 1]
+        if (here.width, here.height) != (following.width, following.height):
+            self.said.emit(f"{following.name} has another size; its mask cannot be copied from {here.name}.", "bad")
+            return
+        self._do(lambda: self.job.set_hand_mask(following.id, key, f"copy the mask to {following.name}"))
+        self.choose(photo_id=following.id)
 
     def keep_as_plates(self, photo_ids):
         """Keep photos as backdrop plates of their sitting."""

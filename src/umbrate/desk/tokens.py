@@ -153,6 +153,7 @@ QSlider::handle:horizontal:hover {{ background: {ACCENT}; }}
 QToolButton::menu-indicator {{ image: none; }}
 QToolButton#bare {{ background: transparent; border-color: transparent; padding: 3px 5px; }}
 QToolButton#bare:hover {{ border-color: {LINE}; }}
+QToolButton#bare:checked {{ background: #4A3A26; border-color: {ACCENT}; }}
 QPushButton#find {{ background: {GROUND}; color: {QUIET}; text-align: left; padding: 2px 10px; }}
 QProgressBar {{ background: {RAISED}; border: none; border-radius: 3px; max-height: 6px; min-height: 6px; }}
 QProgressBar::chunk {{ background: {ACCENT}; border-radius: 3px; }} /* names: ok, it is Qt's own */

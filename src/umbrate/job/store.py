@@ -9,6 +9,7 @@ import fcntl
 import json
 import logging
 import os
+import re
 import sqlite3
 import uuid
 from contextlib import contextmanager
@@ -22,8 +23,10 @@ from .model import LedgerEntry, Photo, Result, Sitting
 
 log = logging.getLogger(__name__)
 SUFFIX = ".umbrate"
-VERSION = 1
+VERSION = 2
 
+HANDMASK = """CREATE TABLE handmask (photo_id INTEGER PRIMARY KEY REFERENCES photo(id) ON DELETE CASCADE,
+    blob TEXT NOT NULL);"""
 SCHEMA = (
     """
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -51,11 +54,12 @@ CREATE TABLE ledger (
     settings TEXT NOT NULL, seconds REAL NOT NULL, outcome TEXT NOT NULL, figures TEXT NOT NULL, message TEXT NOT NULL);
 CREATE TABLE desk (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 """
+    + HANDMASK
     + undo.SCHEMA
 )
 
 #: statements that bring a job of version N (the key) to version N + 1
-MIGRATIONS = {}
+MIGRATIONS = {1: [HANDMASK, *undo.triggers("handmask")]}
 
 
 #: what a photo's row says of its file
@@ -319,6 +323,9 @@ class Job:
 
     def _remove(self, sitting_id):
         # photos first and by name: rows a cascade deletes would be restored in an order nobody chose
+        self.db.execute(
+            "DELETE FROM handmask WHERE photo_id IN (SELECT id FROM photo WHERE sitting_id = ?)", (sitting_id,)
+        )
         for table in ("photo", "choice", "keepbox"):
             self.db.execute(f"DELETE FROM {table} WHERE sitting_id = ?", (sitting_id,))
         self.db.execute("DELETE FROM sitting WHERE id = ?", (sitting_id,))
@@ -485,6 +492,25 @@ class Job:
                     (sitting_id, json.dumps(box)),
                 )
 
+    def hand_masks(self, sitting_id):
+        """Blob keys of the masks drawn by hand, by photo id."""
+        rows = self.db.execute(
+            "SELECT photo_id, blob FROM handmask JOIN photo ON photo.id = photo_id WHERE sitting_id = ?", (sitting_id,)
+        )
+        return dict(rows)
+
+    def set_hand_mask(self, photo_id, blob, label="draw on the mask"):
+        """Set a photo's mask by hand (a blob key), or go back to the made one with None."""
+        with self.action(label):
+            if blob is None:
+                self.db.execute("DELETE FROM handmask WHERE photo_id = ?", (photo_id,))
+            else:
+                self.db.execute(
+                    "INSERT INTO handmask (photo_id, blob) VALUES (?, ?) "
+                    "ON CONFLICT (photo_id) DO UPDATE SET blob = excluded.blob",
+                    (photo_id, blob),
+                )
+
     # ------------------------------------------------------------------ results and the ledger
     def result(self, sitting_id, stage):
         """The Result of a stage, or None."""
@@ -563,7 +589,10 @@ class Job:
 
     def collect_garbage(self):
         """Delete blobs no result refers to; returns how many."""
-        used = {r[0] for r in self.db.execute("SELECT blob FROM artefact")}
+        used = {r[0] for r in self.db.execute("SELECT blob FROM artefact UNION SELECT blob FROM handmask")}
+        # masks drawn by hand that an undo or redo would bring back
+        for (statement,) in self.db.execute("SELECT statement FROM inverse WHERE statement LIKE '%handmask%'"):
+            used.update(re.findall(r"[0-9a-f]{64}", statement))
         count = 0
         for file in (self.folder / "blobs").glob("*/*"):
             if file.name not in used:

@@ -29,6 +29,7 @@ TABLES = {
     ),
     "choice": ("sitting_id", "stage", "settings"),
     "keepbox": ("sitting_id", "box"),
+    "handmask": ("photo_id", "blob"),
 }
 
 SCHEMA = """
@@ -38,24 +39,27 @@ CREATE TABLE recording (step_id INTEGER);
 """
 
 
+def triggers(table):
+    """The statements that make a table's changes undoable."""
+    columns = TABLES[table]
+    names = ", ".join(columns)
+    values = " || ',' || ".join(f"quote(old.{c})" for c in columns)
+    sets = " || ', ".join(f"{c} = ' || quote(old.{c})" for c in columns)
+    record = "INSERT INTO inverse (step_id, statement) SELECT step_id, {} FROM recording;"
+    events = (
+        ("INSERT", f"'DELETE FROM {table} WHERE rowid = ' || new.rowid"),
+        ("UPDATE", f"'UPDATE {table} SET {sets} || ' WHERE rowid = ' || old.rowid"),
+        ("DELETE", f"'INSERT INTO {table} (rowid, {names}) VALUES (' || old.rowid || ',' || {values} || ')'"),
+    )
+    return [
+        f"CREATE TRIGGER record_{table}_{event.lower()} AFTER {event} ON {table} BEGIN {record.format(text)} END;"
+        for event, text in events
+    ]
+
+
 def trigger_sql():
     """The statements that create all triggers."""
-    out = []
-    for table, columns in TABLES.items():
-        names = ", ".join(columns)
-        values = " || ',' || ".join(f"quote(old.{c})" for c in columns)
-        sets = " || ', ".join(f"{c} = ' || quote(old.{c})" for c in columns)
-        record = "INSERT INTO inverse (step_id, statement) SELECT step_id, {} FROM recording;"
-        for event, text in (
-            ("INSERT", f"'DELETE FROM {table} WHERE rowid = ' || new.rowid"),
-            ("UPDATE", f"'UPDATE {table} SET {sets} || ' WHERE rowid = ' || old.rowid"),
-            ("DELETE", f"'INSERT INTO {table} (rowid, {names}) VALUES (' || old.rowid || ',' || {values} || ')'"),
-        ):
-            out.append(
-                f"CREATE TRIGGER record_{table}_{event.lower()} AFTER {event} ON {table} "
-                f"BEGIN {record.format(text)} END;"
-            )
-    return "\n".join(out)
+    return "\n".join(t for table in TABLES for t in triggers(table))
 
 
 class Undo:

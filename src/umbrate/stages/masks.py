@@ -159,9 +159,10 @@ class Inputs:
 
 
 def mask_blobs(job, sitting):
-    """Blob keys of the masks, by photo id."""
+    """Blob keys of the masks in force, by photo id: those drawn by hand before those of the stage."""
     done = job.result(sitting.id, "masks")
-    return {p: b for (n, p), b in done.artefacts.items() if n == "mask"} if done else {}
+    made = {p: b for (n, p), b in done.artefacts.items() if n == "mask"} if done else {}
+    return {**made, **job.hand_masks(sitting.id)}
 
 
 class MasksStage(Stage):

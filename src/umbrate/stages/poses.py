@@ -172,6 +172,7 @@ class PosesStage(Stage):
     name, title = "poses", "Poses"
     about = "Finds and matches features, solves where each photo was taken and the lens, and makes the sparse cloud."
     needs = ("photos", "masks")
+    reads = "photos or masks"
     uses_keep_box = True
     Settings = Settings
 
@@ -187,7 +188,7 @@ class PosesStage(Stage):
         return Inputs(str(job.blobs.folder), photos, mask_blobs(job, sitting))
 
     def key(self, job, sitting):
-        return photo_key(job, sitting)
+        return [photo_key(job, sitting), sorted(job.hand_masks(sitting.id).items())]
 
     def run(self, inputs, settings, report):
         blobs, photos = BlobStore(inputs.blobs), inputs.photos

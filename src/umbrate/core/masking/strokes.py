@@ -1,0 +1,190 @@
+"""Strokes: the places in a picture that a movement of the hand chooses.
+
+Every stroke is a Region: a small mask and where it lies, so that its cost goes with its size and not
+with the picture's. Points are (x, y) in pixels, pixel centers at whole numbers.
+"""
+
+from typing import NamedTuple
+
+import numpy as np
+from numba import njit
+from scipy import ndimage
+from skimage.draw import polygon as fill_polygon
+from skimage.graph import MCP_Geometric
+
+ADD, TAKE, REPLACE = "add", "take away", "replace"
+
+
+class Region(NamedTuple):
+    """A mask (h, w) bool whose pixel (0, 0) is the picture's (left, top)."""
+
+    top: int
+    left: int
+    mask: np.ndarray
+
+
+def _box(shape, points, margin=0):
+    """The part of a picture that points span: top, left, bottom, right, kept inside it."""
+    p = np.asarray(points, float)
+    lo, hi = np.floor(p.min(0)).astype(int) - margin, np.ceil(p.max(0)).astype(int) + margin + 1
+    return max(0, lo[1]), max(0, lo[0]), min(shape[0], hi[1]), min(shape[1], hi[0])
+
+
+def _empty():
+    return Region(0, 0, np.zeros((0, 0), bool))
+
+
+def rectangle(shape, a, b):
+    """The Region between two corners."""
+    top, left, bottom, right = _box(shape, [np.round(a), np.round(b)])
+    return Region(top, left, np.ones((max(0, bottom - top), max(0, right - left)), bool))
+
+
+def polygon(shape, points):
+    """The Region inside a closed line of at least three points, its line included."""
+    if len(points) < 3:
+        return _empty()
+    top, left, bottom, right = _box(shape, points)
+    out = np.zeros((max(0, bottom - top), max(0, right - left)), bool)
+    p = np.asarray(points, float) - [left, top]
+    rows, cols = fill_polygon(p[:, 1], p[:, 0], out.shape)
+    out[rows, cols] = True
+    return Region(top, left, out)
+
+
+@njit(cache=True, nogil=True)
+def _sweep(points, radius, left, top, out):
+    h, w = out.shape
+    r2 = radius * radius
+    for k in range(max(1, points.shape[0] - 1)):
+        ax, ay = points[k, 0] - left, points[k, 1] - top
+        m = min(k + 1, points.shape[0] - 1)
+        dx, dy = points[m, 0] - left - ax, points[m, 1] - top - ay
+        length2 = dx * dx + dy * dy
+        y0, y1 = max(0, int(min(ay, ay + dy) - radius)), min(h - 1, int(max(ay, ay + dy) + radius) + 1)
+        x0, x1 = max(0, int(min(ax, ax + dx) - radius)), min(w - 1, int(max(ax, ax + dx) + radius) + 1)
+        for y in range(y0, y1 + 1):
+            for x in range(x0, x1 + 1):
+                t = 0.0
+                if length2 > 0:
+                    t = min(1.0, max(0.0, ((x - ax) * dx + (y - ay) * dy) / length2))
+                ex, ey = x - ax - t * dx, y - ay - t * dy
+                if ex * ex + ey * ey <= r2:
+                    out[y, x] = True
+
+
+def brush(shape, path, radius):
+    """The Region a round brush of `radius` pixels covers along a path of one or more points."""
+    top, left, bottom, right = _box(shape, path, int(np.ceil(radius)))
+    out = np.zeros((max(0, bottom - top), max(0, right - left)), bool)
+    _sweep(np.asarray(path, np.float64), float(radius), float(left), float(top), out)
+    return Region(top, left, out)
+
+
+def _near_color(picture, color, tolerance):
+    return np.abs(picture.astype(np.int16) - np.asarray(color, np.int16)).max(-1) <= tolerance
+
+
+@njit(cache=True, nogil=True)
+def _flood(picture, x0, y0, color, tolerance, out):
+    h, w, _ = picture.shape
+    stack = [(y0, x0)]
+    out[y0, x0] = True
+    while len(stack) > 0:
+        y, x = stack.pop()
+        for k in range(4):
+            v = y + (1 if k == 0 else (-1 if k == 1 else 0))
+            u = x + (1 if k == 2 else (-1 if k == 3 else 0))
+            if v < 0 or u < 0 or v >= h or u >= w or out[v, u]:
+                continue
+            far = 0
+            for c in range(3):
+                far = max(far, abs(np.int64(picture[v, u, c]) - color[c]))
+            if far <= tolerance:
+                out[v, u] = True
+                stack.append((v, u))
+
+
+def _color_at(picture, x, y, reach=1):
+    around = picture[max(0, y - reach) : y + reach + 1, max(0, x - reach) : x + reach + 1].reshape(-1, 3)
+    return np.median(around, axis=0).astype(np.int64)
+
+
+def similar(picture, at, tolerance, connected=True):
+    """The Region of the color at a point.
+
+    Parameters
+    ----------
+    picture : (h, w, 3) uint8
+    at : (x, y)
+    tolerance : int
+        Largest difference in any channel, 0 to 255.
+    connected : bool
+        Only what hangs together with the point.
+    """
+    x, y = (round(c) for c in at)
+    if not (0 <= x < picture.shape[1] and 0 <= y < picture.shape[0]):
+        return _empty()
+    color = _color_at(picture, x, y)
+    if not connected:
+        return Region(0, 0, _near_color(picture, color, tolerance))
+    out = np.zeros(picture.shape[:2], bool)
+    _flood(np.ascontiguousarray(picture), x, y, color, tolerance, out)
+    return Region(0, 0, out)
+
+
+def edge_brush(picture, path, radius, tolerance):
+    """What a brush covers that hangs together with its path and has the colors under it: it stops at edges."""
+    whole = brush(picture.shape[:2], path, radius)
+    h, w = whole.mask.shape
+    if not whole.mask.any():
+        return whole
+    part = picture[whole.top : whole.top + h, whole.left : whole.left + w]
+    core = brush(picture.shape[:2], path, max(1.0, 0.2 * radius))
+    seed = np.zeros((h, w), bool)
+    y, x = core.top - whole.top, core.left - whole.left
+    seed[y : y + core.mask.shape[0], x : x + core.mask.shape[1]] = core.mask
+    colors = part[seed]
+    # a few colors stand for all under the brush
+    picks = colors[:: max(1, len(colors) // 12)]
+    near = np.zeros((h, w), bool)
+    for c in picks:
+        near |= _near_color(part, c, tolerance)
+    labels, _ = ndimage.label((near | seed) & whole.mask)
+    keep = np.unique(labels[seed])
+    return Region(whole.top, whole.left, np.isin(labels, keep[keep > 0]))
+
+
+def edge_path(picture, a, b, margin=24):
+    """A line from a to b that follows edges: the cheapest way over a picture of where edges are not.
+
+    Returns
+    -------
+    (n, 2) array of points, a and b included
+    """
+    top, left, bottom, right = _box(picture.shape[:2], [a, b], margin)
+    gray = picture[top:bottom, left:right].astype(np.float32).mean(-1)
+    if min(gray.shape) < 3:
+        return np.array([a, b], float)
+    edge = ndimage.gaussian_gradient_magnitude(gray, 1.2)
+    cost = 1.0 / (0.05 + edge / max(float(edge.max()), 1e-6))
+    inside = lambda p: (  # noqa: E731
+        int(np.clip(round(p[1]) - top, 0, gray.shape[0] - 1)),
+        int(np.clip(round(p[0]) - left, 0, gray.shape[1] - 1)),
+    )
+    way = MCP_Geometric(cost)
+    way.find_costs([inside(a)], [inside(b)])
+    path = np.array(way.traceback(inside(b)), float)[:, ::-1] + [left, top]
+    return np.vstack([[a], path[1:-1], [b]])
+
+
+def apply(mask, region, mode=ADD):
+    """A new mask (h, w) bool after a stroke: its Region added, taken away, or all that is left."""
+    out = np.zeros_like(mask) if mode == REPLACE else mask.copy()
+    h, w = region.mask.shape
+    part = out[region.top : region.top + h, region.left : region.left + w]
+    if mode == TAKE:
+        part &= ~region.mask
+    else:
+        part |= region.mask
+    return out
