@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 from PIL import Image
-from scipy.ndimage import gaussian_filter
+from scipy.ndimage import gaussian_filter, label
 
 from tests.scenes import scratch
 from tests.test_stages import run, state
@@ -320,6 +320,20 @@ class Strokes(unittest.TestCase):
         np.testing.assert_array_equal(self.whole(strokes.similar(picture, (10, 20), 20, connected=False)), both)
         self.assertTrue(self.whole(strokes.similar(picture, (10, 20), 90)).all())  # far enough for the bar
         self.assertFalse(strokes.similar(picture, (-3, 20), 20).mask.any())
+
+    def test_the_flood_agrees_with_connected_components(self):
+        rng = np.random.default_rng(9)
+        for k in range(30):
+            noise = gaussian_filter(rng.normal(size=(40, 50)), 0.7 + 0.1 * k)
+            gray = (np.argsort(np.argsort(noise.ravel())).reshape(40, 50) * 255 // 2000).astype(np.uint8)
+            picture = np.stack([gray, gray, 0 * gray], -1)
+            x, y = int(rng.integers(0, 50)), int(rng.integers(0, 40))
+            got = strokes.similar(picture, (x, y), 60).mask
+            color = np.median(picture[max(0, y - 1) : y + 2, max(0, x - 1) : x + 2].reshape(-1, 3), 0).astype(int)
+            near = np.abs(picture.astype(int) - color).max(-1) <= 60
+            near[y, x] = True
+            labels, _ = label(near)
+            np.testing.assert_array_equal(got, labels == labels[y, x])
 
     def test_the_edge_brush_stops_at_the_edge(self):
         got = self.whole(strokes.edge_brush(self.picture(), [(30, 15), (30, 45)], 20, 20))

@@ -9,7 +9,6 @@ from ..core.errors import UmbrateError
 from ..core.geometry.lens import unproject_one
 from ..core.geometry.pose import center
 from ..core.imaging.decode import read_picture
-from ..stages.masks import decode_mask
 from . import tokens as t
 from .masktools import MaskTools
 
@@ -28,7 +27,7 @@ class PhotoView(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Photo view")
         self.shown = None  #: id of the photo whose picture is here
-        self.image = self.tint = self.mask = self._mask_key = self.picture = None
+        self.image = self.tint = self.mask = self.picture = None
         self.problem = ""
         self.features = np.zeros((0, 2))
         self.sightings = np.zeros((0, 4))
@@ -84,14 +83,14 @@ class PhotoView(QWidget):
             self.mask_tools.choose("move")
             self.fit()
         if photo is None:
-            self.shown, self.image, self.tint, self.mask, self._mask_key = None, None, None, None, None
+            self.shown, self.image, self.tint, self.mask = None, None, None, None
             self.update()
             return
         if photo.id == self.shown:
             self.update()
             return
         self.shown = photo.id
-        self.mask = self._mask_key = None
+        self.mask = None
         self.mask_tools.drop()
         path = self.session.job.photo_path(photo)
 
@@ -133,11 +132,8 @@ class PhotoView(QWidget):
         self.tint, self.features, self.sightings = None, np.zeros((0, 2)), np.zeros((0, 4))
         if photo is not None and self.image is not None and photo.id == self.shown:
             poses = s.result("poses")
-            key = s.mask_key()
             try:
-                if key != self._mask_key:
-                    self._mask_key = key
-                    self.mask = decode_mask(s.job.blobs.get_bytes(key)) if key else None
+                self.mask = s.mask()
                 if self.mask is not None and self.toggles["Mask"].isChecked():
                     self.tint = self._tinted(self.mask)
                 key = poses.blob("features", photo.id) if poses else None

@@ -16,7 +16,7 @@ from ..stages import BY_NAME, STAGES
 from ..stages.base import parse_settings
 from ..stages.cloud import keep_box_of
 from ..stages.deliver import load_block, load_cloud
-from ..stages.mask_files import encode_mask
+from ..stages.mask_files import decode_mask, encode_mask
 from ..work.adding import is_video, mask_folder_of, read_files, read_folder, read_video, take_in
 from ..work.queue import Queue
 from ..work.sorting import propose_split
@@ -58,6 +58,7 @@ class Session(QObject):
         self.stage = "photos"
         self._cache = {}
         self._take_color = None
+        self._mask = (None, None)  #: the mask looked at last, by its key
         self.log = []  #: what was said and done since the window opened, line by line
         self._last_step = None
         self.said.connect(self._write_log)
@@ -338,11 +339,19 @@ class Session(QObject):
         made = self.result("masks")
         return by_hand or (made.blob("mask", photo_id) if made else None)
 
+    def mask(self, photo_id=None):
+        """The mask (h, w) bool in force of a photo, or None; not to be written to."""
+        key = self.mask_key(photo_id)
+        if key and key != self._mask[0]:
+            self._mask = (key, decode_mask(self.job.blobs.get_bytes(key)))
+        return self._mask[1] if key else None
+
     def edit_mask(self, mask, label):
         """Set the chosen photo's mask (h, w) bool by hand, as one step of undo; None goes back to the made one."""
 
         def act():
             key = None if mask is None else self.job.blobs.put_bytes(encode_mask(mask))
+            self._mask = (key, mask)
             self.job.set_hand_mask(self.photo_id, key, label)
 
         if self.photo_id:

@@ -1,6 +1,8 @@
 """Masks as files and as blobs: reading what people made elsewhere, storing what the job uses."""
 
 import io
+import struct
+import zlib
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -42,17 +44,28 @@ class Made:
     trouble: dict | None = None
 
 
+def _chunk(kind, data):
+    return struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data))
+
+
 def encode_mask(mask):
-    """A mask (h, w) bool as 1-bit PNG bytes."""
-    out = io.BytesIO()
-    Image.fromarray(mask.astype(np.uint8) * 255).convert("1").save(out, "PNG")
-    return out.getvalue()
+    """A mask (h, w) bool as 1-bit PNG bytes.
+
+    Written here: of a 24-megapixel mask the picture library takes 80 ms, which a stroke of the hand would
+    have to wait for.
+    """
+    h, w = mask.shape
+    rows = np.zeros((h, 1 + (w + 7) // 8), np.uint8)  # each row begins with its filter: none
+    rows[:, 1:] = np.packbits(mask, axis=1)
+    head = struct.pack(">IIBBBBB", w, h, 1, 0, 0, 0, 0)
+    body = zlib.compress(rows.tobytes(), 1)
+    return b"\x89PNG\r\n\x1a\n" + _chunk(b"IHDR", head) + _chunk(b"IDAT", body) + _chunk(b"IEND", b"")
 
 
 def decode_mask(data):
     """The inverse of `encode_mask`."""
     with Image.open(io.BytesIO(data)) as image:
-        return np.asarray(image.convert("L")) >= 128
+        return np.array(image, dtype=bool)
 
 
 def store_mask(blobs, photo, mask):

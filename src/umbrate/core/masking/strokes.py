@@ -9,7 +9,6 @@ from typing import NamedTuple
 import numpy as np
 from numba import njit
 from scipy import ndimage
-from skimage.draw import polygon as fill_polygon
 from skimage.graph import MCP_Geometric
 
 ADD, TAKE, REPLACE = "add", "take away", "replace"
@@ -40,15 +39,33 @@ def rectangle(shape, a, b):
     return Region(top, left, np.ones((max(0, bottom - top), max(0, right - left)), bool))
 
 
+@njit(cache=True, nogil=True)
+def _fill(points, out):
+    h, w = out.shape
+    n = points.shape[0]
+    crossings = np.empty(n)
+    for y in range(h):
+        count = 0
+        for k in range(n):
+            ax, ay = points[k, 0], points[k, 1]
+            bx, by = points[(k + 1) % n, 0], points[(k + 1) % n, 1]
+            # half open, so that a corner on the row counts once
+            if (ay <= y) != (by <= y):
+                crossings[count] = ax + (y - ay) * (bx - ax) / (by - ay)
+                count += 1
+        row = np.sort(crossings[:count])
+        for k in range(0, count - 1, 2):
+            for x in range(max(0, int(np.ceil(row[k]))), min(w - 1, int(np.floor(row[k + 1]))) + 1):
+                out[y, x] = True
+
+
 def polygon(shape, points):
-    """The Region inside a closed line of at least three points, its line included."""
+    """The Region inside a closed line of at least three points (where it crosses itself: inside and out by turns)."""
     if len(points) < 3:
         return _empty()
     top, left, bottom, right = _box(shape, points)
     out = np.zeros((max(0, bottom - top), max(0, right - left)), bool)
-    p = np.asarray(points, float) - [left, top]
-    rows, cols = fill_polygon(p[:, 1], p[:, 0], out.shape)
-    out[rows, cols] = True
+    _fill(np.asarray(points, float) - [left, top], out)
     return Region(top, left, out)
 
 
@@ -81,28 +98,99 @@ def brush(shape, path, radius):
     return Region(top, left, out)
 
 
-def _near_color(picture, color, tolerance):
-    return np.abs(picture.astype(np.int16) - np.asarray(color, np.int16)).max(-1) <= tolerance
+@njit(cache=True, nogil=True)
+def _near_any(picture, colors, tolerance, out):
+    """Which pixels are near one of some colors (n, 3): the largest difference of a channel decides."""
+    h, w, _ = picture.shape
+    for v in range(h):
+        for u in range(w):
+            for k in range(colors.shape[0]):
+                far = 0
+                for c in range(3):
+                    far = max(far, abs(np.int64(picture[v, u, c]) - colors[k, c]))
+                if far <= tolerance:
+                    out[v, u] = True
+                    break
+
+
+@njit(cache=True, nogil=True)
+def _spread(allowed, rows, cols, out):
+    """What of `allowed` hangs together with some pixels of it."""
+    h, w = allowed.shape
+    stack = np.empty(h * w, np.int64)
+    n = 0
+    for k in range(rows.shape[0]):
+        if allowed[rows[k], cols[k]] and not out[rows[k], cols[k]]:
+            out[rows[k], cols[k]] = True
+            stack[n] = rows[k] * w + cols[k]
+            n += 1
+    while n > 0:
+        n -= 1
+        y, x = stack[n] // w, stack[n] % w
+        if y > 0 and allowed[y - 1, x] and not out[y - 1, x]:
+            out[y - 1, x] = True
+            stack[n] = (y - 1) * w + x
+            n += 1
+        if y < h - 1 and allowed[y + 1, x] and not out[y + 1, x]:
+            out[y + 1, x] = True
+            stack[n] = (y + 1) * w + x
+            n += 1
+        if x > 0 and allowed[y, x - 1] and not out[y, x - 1]:
+            out[y, x - 1] = True
+            stack[n] = y * w + x - 1
+            n += 1
+        if x < w - 1 and allowed[y, x + 1] and not out[y, x + 1]:
+            out[y, x + 1] = True
+            stack[n] = y * w + x + 1
+            n += 1
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _is_near(picture, v, u, r, g, b, tolerance):
+    return (
+        abs(np.int32(picture[v, u, 0]) - r) <= tolerance
+        and abs(np.int32(picture[v, u, 1]) - g) <= tolerance
+        and abs(np.int32(picture[v, u, 2]) - b) <= tolerance
+    )
 
 
 @njit(cache=True, nogil=True)
 def _flood(picture, x0, y0, color, tolerance, out):
+    """What is near a color and hangs together with a pixel, row by row; only what is reached is looked at."""
     h, w, _ = picture.shape
-    stack = [(y0, x0)]
+    r, g, b = np.int32(color[0]), np.int32(color[1]), np.int32(color[2])
+    stack = np.empty(h * w + 1, np.int64)
+    stack[0] = y0 * w + x0
     out[y0, x0] = True
-    while len(stack) > 0:
-        y, x = stack.pop()
-        for k in range(4):
-            v = y + (1 if k == 0 else (-1 if k == 1 else 0))
-            u = x + (1 if k == 2 else (-1 if k == 3 else 0))
-            if v < 0 or u < 0 or v >= h or u >= w or out[v, u]:
+    n = 1
+    while n > 0:
+        n -= 1
+        y, x = stack[n] // w, stack[n] % w
+        left = x
+        while left > 0 and not out[y, left - 1] and _is_near(picture, y, left - 1, r, g, b, tolerance):
+            left -= 1
+            out[y, left] = True
+        right = x
+        while right < w - 1 and not out[y, right + 1] and _is_near(picture, y, right + 1, r, g, b, tolerance):
+            right += 1
+            out[y, right] = True
+        for v in (y - 1, y + 1):
+            if v < 0 or v >= h:
                 continue
-            far = 0
-            for c in range(3):
-                far = max(far, abs(np.int64(picture[v, u, c]) - color[c]))
-            if far <= tolerance:
-                out[v, u] = True
-                stack.append((v, u))
+            before = False  # one seed for each run of the row beside
+            for u in range(left, right + 1):
+                here = not out[v, u] and _is_near(picture, v, u, r, g, b, tolerance)
+                if here and not before:
+                    out[v, u] = True
+                    stack[n] = v * w + u
+                    n += 1
+                before = here
+
+
+def _near(picture, colors, tolerance):
+    out = np.zeros(picture.shape[:2], bool)
+    _near_any(picture, np.asarray(colors, np.int64).reshape(-1, 3), int(tolerance), out)
+    return out
 
 
 def _color_at(picture, x, y, reach=1):
@@ -127,9 +215,9 @@ def similar(picture, at, tolerance, connected=True):
         return _empty()
     color = _color_at(picture, x, y)
     if not connected:
-        return Region(0, 0, _near_color(picture, color, tolerance))
+        return Region(0, 0, _near(picture, color, tolerance))
     out = np.zeros(picture.shape[:2], bool)
-    _flood(np.ascontiguousarray(picture), x, y, color, tolerance, out)
+    _flood(np.ascontiguousarray(picture), x, y, color, int(tolerance), out)
     return Region(0, 0, out)
 
 
@@ -146,13 +234,10 @@ def edge_brush(picture, path, radius, tolerance):
     seed[y : y + core.mask.shape[0], x : x + core.mask.shape[1]] = core.mask
     colors = part[seed]
     # a few colors stand for all under the brush
-    picks = colors[:: max(1, len(colors) // 12)]
-    near = np.zeros((h, w), bool)
-    for c in picks:
-        near |= _near_color(part, c, tolerance)
-    labels, _ = ndimage.label((near | seed) & whole.mask)
-    keep = np.unique(labels[seed])
-    return Region(whole.top, whole.left, np.isin(labels, keep[keep > 0]))
+    near = _near(part, colors[:: max(1, len(colors) // 12)], tolerance)
+    out = np.zeros((h, w), bool)
+    _spread((near | seed) & whole.mask, *np.nonzero(seed), out)
+    return Region(whole.top, whole.left, out)
 
 
 def edge_path(picture, a, b, margin=24):
