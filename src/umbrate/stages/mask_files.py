@@ -44,7 +44,7 @@ class Made:
     trouble: dict | None = None
 
 
-def _chunk(kind, data):
+def _png_part(kind, data):
     return struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data))
 
 
@@ -59,7 +59,7 @@ def encode_mask(mask):
     rows[:, 1:] = np.packbits(mask, axis=1)
     head = struct.pack(">IIBBBBB", w, h, 1, 0, 0, 0, 0)
     body = zlib.compress(rows.tobytes(), 1)
-    return b"\x89PNG\r\n\x1a\n" + _chunk(b"IHDR", head) + _chunk(b"IDAT", body) + _chunk(b"IEND", b"")
+    return b"\x89PNG\r\n\x1a\n" + _png_part(b"IHDR", head) + _png_part(b"IDAT", body) + _png_part(b"IEND", b"")
 
 
 def decode_mask(data):

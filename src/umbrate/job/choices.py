@@ -1,0 +1,64 @@
+"""What was chosen for the sittings of a job: settings, keep boxes, masks drawn by hand."""
+
+import json
+
+
+class Choices:
+    """The part of a Job that holds choices. Everything here can be undone."""
+
+    def settings(self, sitting_id, stage):
+        """The settings chosen for a stage, as a dictionary (empty: all defaults)."""
+        row = self.db.execute(
+            "SELECT settings FROM choice WHERE sitting_id = ? AND stage = ?", (sitting_id, stage)
+        ).fetchone()
+        return json.loads(row[0]) if row else {}
+
+    def set_settings(self, sitting_id, stage, values, label=None):
+        """Choose settings for a stage."""
+        if self.settings(sitting_id, stage) == values:
+            return
+        with self.action(label or f"change settings of {stage}"):
+            self._choose(sitting_id, stage, values)
+
+    def _choose(self, sitting_id, stage, values):
+        self.db.execute(
+            "INSERT INTO choice (sitting_id, stage, settings) VALUES (?, ?, ?) "
+            "ON CONFLICT (sitting_id, stage) DO UPDATE SET settings = excluded.settings",
+            (sitting_id, stage, json.dumps(values, sort_keys=True)),
+        )
+
+    def keep_box(self, sitting_id):
+        """The keep box set by hand, as a dictionary, or None."""
+        row = self.db.execute("SELECT box FROM keepbox WHERE sitting_id = ?", (sitting_id,)).fetchone()
+        return json.loads(row[0]) if row else None
+
+    def set_keep_box(self, sitting_id, box):
+        """Set the keep box by hand; None goes back to the fitted one."""
+        with self.action("change the keep box" if box else "fit the keep box again"):
+            if box is None:
+                self.db.execute("DELETE FROM keepbox WHERE sitting_id = ?", (sitting_id,))
+            else:
+                self.db.execute(
+                    "INSERT INTO keepbox (sitting_id, box) VALUES (?, ?) "
+                    "ON CONFLICT (sitting_id) DO UPDATE SET box = excluded.box",
+                    (sitting_id, json.dumps(box)),
+                )
+
+    def hand_masks(self, sitting_id):
+        """Blob keys of the masks drawn by hand, by photo id."""
+        rows = self.db.execute(
+            "SELECT photo_id, blob FROM handmask JOIN photo ON photo.id = photo_id WHERE sitting_id = ?", (sitting_id,)
+        )
+        return dict(rows)
+
+    def set_hand_mask(self, photo_id, blob, label="draw on the mask"):
+        """Set a photo's mask by hand (a blob key), or go back to the made one with None."""
+        with self.action(label):
+            if blob is None:
+                self.db.execute("DELETE FROM handmask WHERE photo_id = ?", (photo_id,))
+            else:
+                self.db.execute(
+                    "INSERT INTO handmask (photo_id, blob) VALUES (?, ?) "
+                    "ON CONFLICT (photo_id) DO UPDATE SET blob = excluded.blob",
+                    (photo_id, blob),
+                )

@@ -1,0 +1,239 @@
+"""The sittings of a job and their photos: bringing in, setting aside, sorting."""
+
+import json
+import os
+from pathlib import Path
+
+from ..core.errors import UmbrateError
+from .model import Photo, Sitting
+
+#: what a photo's row says of its file
+FILE_COLUMNS = (
+    "name", "path", "size", "hash", "width", "height", "orientation", "make", "model", "lens", "focal_mm", "focal_35mm",
+    "taken",
+)  # fmt: skip
+
+
+#: what the column `aside` of a photo says
+IN_USE, ASIDE, PLATE = 0, 1, 2
+
+
+def _count(photos):
+    return f"{len(photos)} photo{'s' * (len(photos) != 1)}"
+
+
+class Sittings:
+    """The part of a Job that holds sittings and photos. Everything here can be undone."""
+
+    def sittings(self):
+        """All sittings in order."""
+        return [Sitting(*r) for r in self.db.execute("SELECT id, name, position FROM sitting ORDER BY position, id")]
+
+    def sitting(self, name):
+        """The sitting of that name."""
+        for s in self.sittings():
+            if s.name == name:
+                return s
+        known = ", ".join(f"“{s.name}”" for s in self.sittings()) or "none yet"
+        raise UmbrateError(f"There is no sitting “{name}” in {self.name} (there is: {known}).")
+
+    def add_sitting(self, name, records, settings=None):
+        """Bring in photos to the sitting `name`, made where it is new, as one action.
+
+        A file that is in the sitting already is left alone; where it has changed since, its facts are
+        taken anew.
+
+        Parameters
+        ----------
+        records : list of dict
+            The columns of `Photo` except id, sitting_id, aside and position.
+        settings : dict of stage name to dict, optional
+            Settings to choose for the sitting in the same action.
+
+        Returns
+        -------
+        sitting : Sitting
+        added : int
+        """
+        name = name.strip()
+        if not name:
+            raise UmbrateError("A sitting needs a name.")
+        row = self.db.execute("SELECT id FROM sitting WHERE name = ?", (name,)).fetchone()
+        added = 0
+        with self.action(f"add {len(records)} photos to “{name}”"):
+            if row is None:
+                n = self.db.execute("SELECT count(*) FROM sitting").fetchone()[0]
+                sid = self.db.execute("INSERT INTO sitting (name, position) VALUES (?, ?)", (name, n)).lastrowid
+            else:
+                sid = row[0]
+            have = {
+                path: (i, h)
+                for i, path, h in self.db.execute("SELECT id, path, hash FROM photo WHERE sitting_id = ?", (sid,))
+            }
+            for r in records:
+                path = self._stored_path(r["path"])
+                values = [path if c == "path" else r[c] for c in FILE_COLUMNS]
+                if path not in have:
+                    self.db.execute(
+                        f"INSERT INTO photo (sitting_id, position, {', '.join(FILE_COLUMNS)}) "
+                        f"VALUES (?, ?, {', '.join('?' * len(FILE_COLUMNS))})",
+                        (sid, len(have), *values),
+                    )
+                    have[path] = (None, r["hash"])
+                    added += 1
+                elif have[path][1] != r["hash"]:
+                    sets = ", ".join(f"{c} = ?" for c in FILE_COLUMNS)
+                    self.db.execute(f"UPDATE photo SET {sets} WHERE id = ?", (*values, have[path][0]))
+                    added += 1
+            for stage, chosen in (settings or {}).items():
+                if chosen:
+                    self._choose(sid, stage, {**self.settings(sid, stage), **chosen})
+        return next(s for s in self.sittings() if s.id == sid), added
+
+    def rename_sitting(self, sitting_id, name):
+        """Give a sitting another name."""
+        name = name.strip()
+        if not name:
+            raise UmbrateError("A sitting needs a name.")
+        if any(s.name == name and s.id != sitting_id for s in self.sittings()):
+            raise UmbrateError(f"There is a sitting “{name}” already. Choose another name.")
+        with self.action(f"rename sitting to “{name}”"):
+            self.db.execute("UPDATE sitting SET name = ? WHERE id = ?", (name, sitting_id))
+
+    def remove_sitting(self, sitting_id):
+        """Take a sitting and its photos out of the job (never off the disk). Results wait for an undo."""
+        name = next(s.name for s in self.sittings() if s.id == sitting_id)
+        with self.action(f"remove sitting “{name}”"):
+            self._remove(sitting_id)
+
+    def _remove(self, sitting_id):
+        # photos first and by name: rows a cascade deletes would be restored in an order nobody chose
+        self.db.execute(
+            "DELETE FROM handmask WHERE photo_id IN (SELECT id FROM photo WHERE sitting_id = ?)", (sitting_id,)
+        )
+        for table in ("photo", "choice", "keepbox"):
+            self.db.execute(f"DELETE FROM {table} WHERE sitting_id = ?", (sitting_id,))
+        self.db.execute("DELETE FROM sitting WHERE id = ?", (sitting_id,))
+
+    def photos(self, sitting_id, aside=True):
+        """Photos of a sitting in order; without those set aside where `aside` is False."""
+        rows = self.db.execute(
+            "SELECT id, sitting_id, name, path, size, hash, width, height, orientation, make, model, lens, focal_mm, "
+            "focal_35mm, taken, aside, position FROM photo WHERE sitting_id = ? ORDER BY position, id",
+            (sitting_id,),
+        )
+        out = [Photo(*r[:15], r[15] != IN_USE, r[15] == PLATE, r[16]) for r in rows]
+        return out if aside else [p for p in out if not p.aside]
+
+    def set_aside(self, photo_ids, aside=True):
+        """Set photos aside (kept, not used) or bring them back."""
+        verb = "set aside" if aside else "bring back"
+        self._set_use(photo_ids, ASIDE if aside else IN_USE, f"{verb} {_count(photo_ids)}")
+
+    def keep_as_plates(self, photo_ids):
+        """Keep photos of the bare backdrop as their sitting's plates: not used, but at hand for its masks."""
+        self._set_use(photo_ids, PLATE, f"keep {_count(photo_ids)} as backdrop plates")
+
+    def _set_use(self, photo_ids, use, label):
+        with self.action(label):
+            for i in photo_ids:
+                self.db.execute("UPDATE photo SET aside = ? WHERE id = ? AND aside != ?", (use, i, use))
+
+    # ------------------------------------------------------------------ sorting photos into sittings
+    def move_photos(self, photo_ids, name):
+        """Move photos into the sitting `name`, made where it is new; emptied sittings stay."""
+        name = name.strip()
+        if not name:
+            raise UmbrateError("A sitting needs a name.")
+        with self.action(f"move {_count(photo_ids)} to “{name}”"):
+            self._put(photo_ids, name)
+
+    def _put(self, photo_ids, name):
+        row = self.db.execute("SELECT id FROM sitting WHERE name = ?", (name,)).fetchone()
+        if row is None:
+            n = self.db.execute("SELECT ifnull(max(position), -1) + 1 FROM sitting").fetchone()[0]
+            sid = self.db.execute("INSERT INTO sitting (name, position) VALUES (?, ?)", (name, n)).lastrowid
+        else:
+            sid = row[0]
+        start = self.db.execute(
+            "SELECT ifnull(max(position), -1) + 1 FROM photo WHERE sitting_id = ?", (sid,)
+        ).fetchone()[0]
+        for k, i in enumerate(photo_ids):
+            self.db.execute(
+                "UPDATE photo SET sitting_id = ?, position = ? WHERE id = ? AND sitting_id != ?",
+                (sid, start + k, i, sid),
+            )
+        return sid
+
+    def split_sitting(self, sitting_id, parts):
+        """Split a sitting: the first part stays, the others become sittings of their own after it.
+
+        Parameters
+        ----------
+        parts : list of (list of photo ids, list of plate ids)
+            As `work.sorting` proposes them. Plates are kept as such.
+
+        Returns
+        -------
+        list of str
+            Names of the sittings.
+        """
+        old = next(s for s in self.sittings() if s.id == sitting_id)
+        taken = {s.name for s in self.sittings()}
+        names = [old.name]
+        with self.action(f"split “{old.name}” into {len(parts)} sittings"):
+            for k, (photos, plates) in enumerate(parts):
+                for i in plates:
+                    self.db.execute("UPDATE photo SET aside = ? WHERE id = ? AND aside != ?", (PLATE, i, PLATE))
+                if k == 0:
+                    continue
+                number = k + 1
+                while f"{old.name} {number}" in taken:
+                    number += 1
+                name = f"{old.name} {number}"
+                taken.add(name)
+                names.append(name)
+                sid = self._put([*photos, *plates], name)
+                # masks and lens are made the same way as in the sitting it came from
+                for stage, chosen in self.db.execute(
+                    "SELECT stage, settings FROM choice WHERE sitting_id = ?", (sitting_id,)
+                ).fetchall():
+                    self._choose(sid, stage, json.loads(chosen))
+            order = [s for s in self.sittings() if s.name not in names[1:]]
+            at = next(k for k, s in enumerate(order) if s.id == sitting_id) + 1
+            order[at:at] = [next(s for s in self.sittings() if s.name == n) for n in names[1:]]
+            self._order(order)
+        return names
+
+    def merge_sittings(self, sitting_id, into_id):
+        """Move all photos of a sitting into another and remove it."""
+        names = {s.id: s.name for s in self.sittings()}
+        with self.action(f"merge “{names[sitting_id]}” into “{names[into_id]}”"):
+            self._put([p.id for p in self.photos(sitting_id)], names[into_id])
+            self._remove(sitting_id)
+
+    def move_sitting(self, sitting_id, step):
+        """Move a sitting up (-1) or down (+1) on the Board."""
+        order = self.sittings()
+        k = next(k for k, s in enumerate(order) if s.id == sitting_id)
+        order.insert(max(0, min(len(order) - 1, k + step)), order.pop(k))
+        with self.action(f"move “{next(s.name for s in order if s.id == sitting_id)}”"):
+            self._order(order)
+
+    def _order(self, sittings):
+        for k, s in enumerate(sittings):
+            self.db.execute("UPDATE sitting SET position = ? WHERE id = ? AND position != ?", (k, s.id, k))
+
+    def _stored_path(self, path):
+        """Relative to the job where the photo lies beside or below it, so that both can move together."""
+        path = Path(path).resolve()
+        home = self.folder.resolve().parent
+        try:
+            return str(Path("..") / path.relative_to(home))
+        except ValueError:
+            return str(path)
+
+    def photo_path(self, photo):
+        """The photo's file."""
+        p = Path(photo.path)
+        return p if p.is_absolute() else Path(os.path.normpath(self.folder.resolve() / p))
