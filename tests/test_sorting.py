@@ -10,7 +10,7 @@ from scipy.ndimage import gaussian_filter
 
 from tests.scenes import scratch
 from tests.test_job import document, record
-from tests.test_stages import run
+from tests.test_stages import run, state
 from umbrate.core.errors import UmbrateError
 from umbrate.core.imaging.sharpness import sharpness, soft_ones
 from umbrate.job.store import Job
@@ -88,6 +88,35 @@ class Moving(unittest.TestCase):
         parts = split_at_bare_frames(photos, {ids[0], ids[7]}, dict.fromkeys(ids, 0))
         self.assertEqual(parts, [(ids[1:7], [ids[0], ids[7]])])
         self.assertEqual(split_at_bare_frames(photos, set(), {}), [(ids, [])])
+
+
+class Missing(unittest.TestCase):
+    def test_moved_photos_are_found_by_content_and_keep_their_results(self):
+        rng = np.random.default_rng(6)
+        here = scratch() / "here"
+        here.mkdir()
+        for k in range(4):
+            Image.fromarray(rng.integers(0, 255, (80, 90, 3)).astype(np.uint8)).save(here / f"{k}.png")
+        with Job.create(scratch() / "j") as job:
+            sitting, _, _ = take_in(job, "A", read_folder(here))
+            run(job, sitting, "photos")
+            self.assertEqual(job.missing_photos(), [])
+            there = scratch() / "disk" / "2026" / "moved"
+            there.mkdir(parents=True)
+            for k in range(3):
+                (here / f"{k}.png").rename(there / f"{k}.png")
+            (here / "3.png").unlink()
+            # another picture under the lost one's name is not taken for it
+            Image.fromarray(rng.integers(0, 255, (80, 90, 3)).astype(np.uint8)).save(there / "3.png")
+            self.assertEqual(len(job.missing_photos()), 4)
+            self.assertEqual(job.find_missing(there.parents[1]), 3)
+            self.assertEqual([p.name for p in job.missing_photos()], ["3.png"])
+            self.assertEqual(job.photo_path(job.photos(sitting.id)[0]), there / "0.png")
+            self.assertEqual(state(job, "photos"), "done")
+            job.undo()
+            self.assertEqual(len(job.missing_photos()), 4)
+            with self.assertRaises(UmbrateError):
+                job.find_missing(there / "no")
 
 
 class Card(unittest.TestCase):

@@ -142,6 +142,17 @@ def add(job, photos, sitting, masks, pattern, every):
 
 @cli.command()
 @click.argument("job", type=click.Path(path_type=Path))
+@click.argument("folder", type=click.Path(path_type=Path))
+def find(job, folder):
+    """Point JOB to photos that were moved, found in FOLDER or below it by name and content."""
+    with Job.open(job) as j:
+        found, left = j.find_missing(folder), len(j.missing_photos())
+        say(f"Found {found} photos; {left} are missing.")
+        sys.exit(0 if not left else 1)
+
+
+@cli.command()
+@click.argument("job", type=click.Path(path_type=Path))
 @click.option("--sitting", required=True, help="The sitting to split.")
 @click.option(
     "--at", "where", type=click.Choice(["bare", "gaps"]), default="bare", help="Frames of the bare backdrop, or pauses."

@@ -8,8 +8,8 @@ class UmbrateError(Exception):
     ----------
     text : str
     remedy : tuple of str, optional
-        What would mend it, for a button: ``("bring in photos",)``, ``("go to", STAGE)``, ``("run again",)`` or
-        ``("set", SETTING, VALUE)`` for a setting of the stage that failed.
+        What would mend it, for a button: ``("bring in photos",)``, ``("find photos",)``, ``("go to", STAGE)``,
+        ``("run again",)`` or ``("set", SETTING, VALUE)`` for a setting of the stage that failed.
     """
 
     def __init__(self, text, remedy=None):

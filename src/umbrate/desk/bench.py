@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from ..stages import BY_NAME
+from ..stages import BY_NAME, STAGES
 from ..work.sorting import propose_split
 from ..work.state import WORDS
 from . import tokens as t
@@ -27,6 +27,7 @@ class Bench(QScrollArea):
     """The panel at the right."""
 
     photos_wanted = pyqtSignal()
+    find_wanted = pyqtSignal()
 
     def __init__(self, session):
         super().__init__(objectName="panel")
@@ -124,6 +125,8 @@ class Bench(QScrollArea):
             b = QPushButton(f"Next: run {BY_NAME[following].title}", objectName="next")
             b.clicked.connect(lambda: (s.choose(stage=following), s.run()))
             self.column.addWidget(b)
+        if stage.name == STAGES[0].name:
+            self._offer_search()
         if result:
             self._figures(stage, result)
             self._plot(stage, result)
@@ -141,6 +144,8 @@ class Bench(QScrollArea):
         kind, *more = remedy
         if kind == "bring in photos":
             text, act = "Bring in photos…", self.photos_wanted.emit
+        elif kind == "find photos":
+            text, act = "Find missing photos…", self.find_wanted.emit
         elif kind == "go to":
             text, act = f"Go to {BY_NAME[more[0]].title}", lambda: s.choose(stage=more[0])
         elif kind == "set":
@@ -238,6 +243,17 @@ class Bench(QScrollArea):
         )
         b.clicked.connect(lambda: s.split("bare"))
         self.column.addWidget(b)
+
+    def _offer_search(self):
+        """Where files are gone: the way to point to their new place."""
+        gone = [p for p in self.session.job.missing_photos() if p.sitting_id == self.session.sitting_id]
+        if gone:
+            self._text(
+                f"{counted(len(gone), 'file')} of this sitting {'is' if len(gone) == 1 else 'are'} missing.", "advice"
+            )
+            b = QPushButton("Find missing photos…")
+            b.clicked.connect(self.find_wanted.emit)
+            self.column.addWidget(b)
 
     def _problems(self, result):
         for p in result.problems[:4]:

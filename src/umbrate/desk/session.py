@@ -371,6 +371,14 @@ class Session(QObject):
         self._do(lambda: self.job.set_hand_mask(following.id, key, f"copy the mask to {following.name}"))
         self.choose(photo_id=following.id)
 
+    def find_missing(self, folder):
+        """Point photos whose files were moved to their new place."""
+        found = self._do(lambda: self.job.find_missing(folder))
+        if found is not None:
+            left = len(self.job.missing_photos())
+            told = f"Found {found} of the missing photos" + (f", {left} are still missing." if left else ".")
+            self.said.emit(told, "bad" if left else "good")
+
     def keep_as_plates(self, photo_ids):
         """Keep photos as backdrop plates of their sitting."""
         if photo_ids:

@@ -77,6 +77,24 @@ class _Painter(QStyledItemDelegate):
         p.restore()
 
 
+def _state_and_line(photo, gone, bad, row, sharpness):
+    """The sign and the quiet line of a photo: the worst that can be said of it, else its key figure.
+
+    row: what Poses says of it, or None; sharpness: or None.
+    """
+    if gone:
+        return "failed", "file missing"
+    if photo.aside:
+        return ("plate" if photo.plate else "aside"), ""
+    if bad:
+        return "failed", "unreadable"
+    if row and row["sightings"]:
+        return "done", f"{row['sightings']}   {row['rms_px']:.2f} px"
+    if row:
+        return "look", "not placed"
+    return "", "" if sharpness is None else f"sharpness {sharpness:.2f}"
+
+
 class _PhotoList(QListWidget):
     """The list itself; photos dragged from it carry their ids."""
 
@@ -161,7 +179,7 @@ class Strip(QWidget):
         done = {n: s.result(n) for n in ("photos", "masks", "poses")}
         mark = (
             s.sitting_id,
-            tuple((p.id, p.aside, p.plate) for p in photos),
+            tuple((p.id, p.aside, p.plate, p.path) for p in photos),
             tuple(r.id if r else 0 for r in done.values()),
         )
         if mark == self._mark:
@@ -172,24 +190,13 @@ class Strip(QWidget):
         if done["masks"]:  # where the object is, it tells more
             sharp.update(done["masks"].figures.get("sharpness", {}))
         bad = set(done["photos"].figures["unreadable"]) if done["photos"] else set()
+        gone = {p.id for p in photos if not s.job.photo_path(p).is_file()}
         per = done["poses"].figures["per_photo"] if done["poses"] else {}
         rows = []
         for p in photos:
-            row = per.get(str(p.id))
-            placed = bool(row and row["sightings"])
-            state = (
-                "aside" if p.aside else ("failed" if p.id in bad else ("done" if placed else ("look" if row else "")))
-            )
-            line = (
-                "unreadable"
-                if p.id in bad
-                else (
-                    f"{row['sightings']}   {row['rms_px']:.2f} px"
-                    if placed
-                    else ("not placed" if row else (f"sharpness {sharp[str(p.id)]:.2f}" if str(p.id) in sharp else ""))
-                )
-            )
-            rows.append((p, state, line, placed, row, sharp.get(str(p.id))))
+            row, sharpness = per.get(str(p.id)), sharp.get(str(p.id))
+            state, line = _state_and_line(p, p.id in gone, p.id in bad, row, sharpness)
+            rows.append((p, state, line, bool(row and row["sightings"]), row, sharpness))
         keep = self.filter.currentIndex()
         rows = [
             r

@@ -84,6 +84,7 @@ class Window(QMainWindow):
         self.bench, self.strip = Bench(s), Strip(s)
         self.board.menu_wanted.connect(self._board_menu)
         self.bench.photos_wanted.connect(self.bring_in)
+        self.bench.find_wanted.connect(self.find_missing)
         self.strip.menu_wanted.connect(self._strip_menu)
         scroll = QScrollArea()
         scroll.setWidget(self.board)
@@ -138,6 +139,7 @@ class Window(QMainWindow):
         job.addSeparator()
         self._action(job, "Bring in photos as a sitting…", self.bring_in, "Ctrl+I")
         self._action(job, "Bring in a video as a sitting…", self.bring_in_video)
+        self._action(job, "Find missing photos…", self.find_missing)
         job.addSeparator()
         self._action(job, "Export dense cloud as PLY…", self.export_cloud, "Ctrl+E")
         self._action(job, "Export cameras as JSON…", self.export_cameras)
@@ -234,6 +236,12 @@ class Window(QMainWindow):
         folder = QFileDialog.getExistingDirectory(self, "Folder of photos (one placement of the object)")
         if folder:
             self.session.add_folders([folder])
+
+    def find_missing(self):
+        """Ask where photos are that were moved, and point the job to them."""
+        folder = QFileDialog.getExistingDirectory(self, "Where the photos are now; folders below it are searched too")
+        if folder:
+            self.session.find_missing(folder)
 
     def bring_in_video(self):
         """Ask for a video and add its frames as a sitting."""

@@ -1,5 +1,6 @@
 """The sittings of a job and their photos: bringing in, setting aside, sorting."""
 
+import hashlib
 import json
 import os
 from pathlib import Path
@@ -237,3 +238,32 @@ class Sittings:
         """The photo's file."""
         p = Path(photo.path)
         return p if p.is_absolute() else Path(os.path.normpath(self.folder.resolve() / p))
+
+    # ------------------------------------------------------------------ files that were moved
+    def missing_photos(self):
+        """Photos of all sittings whose file is not where it was."""
+        return [p for s in self.sittings() for p in self.photos(s.id) if not self.photo_path(p).is_file()]
+
+    def find_missing(self, folder):
+        """Look for missing photos in a folder and below it, by name, size and content; returns how many were found.
+
+        Nothing computed from them is lost: results go by what is in a file, not by where it is.
+        """
+        folder = Path(folder)
+        if not folder.is_dir():
+            raise UmbrateError(f"The folder {folder} does not exist. Choose the one the photos are in now.")
+        wanted = {}
+        for p in self.missing_photos():
+            wanted.setdefault((p.name, p.size), []).append(p)
+        found = {}
+        for file in sorted(folder.rglob("*")):
+            if wanted and file.name in {n for n, _ in wanted} and file.is_file():
+                candidates = wanted.get((file.name, file.stat().st_size), [])
+                if candidates:
+                    content = hashlib.sha256(file.read_bytes()).hexdigest()
+                    found.update({p.id: file for p in candidates if p.hash == content})
+        if found:
+            with self.action(f"point {_count(found)} to their new place"):
+                for i, file in found.items():
+                    self.db.execute("UPDATE photo SET path = ? WHERE id = ?", (self._stored_path(file), i))
+        return len(found)

@@ -67,10 +67,6 @@ def job_folder(path):
     return path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX)
 
 
-#: what the column `aside` of a photo says
-IN_USE, ASIDE, PLATE = 0, 1, 2
-
-
 class JobInUse(UmbrateError):
     """Another process writes the job; it can still be opened for reading."""
 

@@ -28,7 +28,7 @@ def _open(path):
             raise UmbrateError(f"{path.name} is empty (0 bytes). Copy it from the card again or leave it out.")
         return Image.open(path)
     except FileNotFoundError:
-        raise UmbrateError(f"{path.name} is not in {path.parent}. Was it moved or renamed?") from None
+        raise UmbrateError(f"{path.name} is not in {path.parent}. Was it moved or renamed?", ("find photos",)) from None
     except (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError) as e:
         raise UmbrateError(f"{path.name} cannot be read as a picture. Copy it again or leave it out. ({e})") from None
 
