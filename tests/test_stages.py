@@ -16,7 +16,7 @@ from umbrate.stages import BY_NAME, STAGES
 from umbrate.stages.base import Report, StageSettings, parse_settings
 from umbrate.stages.deliver import camera_rows, load_block, load_cloud
 from umbrate.stages.executor import LocalExecutor
-from umbrate.stages.photos import PhotoRef
+from umbrate.stages.photos import PhotoRef, odd_ones
 from umbrate.stages.poses import lens_groups
 from umbrate.studio.scene import pebble
 from umbrate.studio.shoot import shoot
@@ -180,6 +180,20 @@ class Staleness(unittest.TestCase):
         self.assertEqual(plan(self.job, self.sitting, "cloud"), ["masks", "poses", "cloud"])
         self.job.set_settings(self.sitting.id, "cloud", {"seed": 1})
         self.assertEqual(plan(self.job, self.sitting, "poses", redo=True), ["masks", "poses"])
+
+
+class OddOnes(unittest.TestCase):
+    def test_photos_of_another_camera_or_zoom_are_named(self):
+        def photo(name, **change):
+            facts = {"id": 1, "name": name, "path": "", "width": 1600, "height": 1200, "orientation": 1}
+            return PhotoRef(**{**facts, "camera": "C 1", "focal_px": 3000.0, **change})
+
+        same = [photo(f"{k}.jpg") for k in range(5)]
+        self.assertEqual(odd_ones(same), [])
+        (told,) = odd_ones([*same, photo("zoomed.jpg", focal_px=4000.0), photo("phone.jpg", camera="Phone")])
+        self.assertIn("zoomed.jpg, phone.jpg", told["text"])
+        (told,) = odd_ones([*same, photo("bare.jpg", focal_px=None)])
+        self.assertIn("This differs", told["text"])
 
 
 class LensGroups(unittest.TestCase):

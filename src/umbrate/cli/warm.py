@@ -10,10 +10,6 @@ def warm_up(tell):
 
     tell : callable(sentence, time so far)
     """
-    import numpy as np
-
-    from ..core.raster.camera import eye_round
-    from ..core.raster.points import draw_points, paint
     from ..job.store import Job
     from ..stages import STAGES
     from ..stages.base import Report, parse_settings
@@ -38,13 +34,32 @@ def warm_up(tell):
                 settings = parse_settings(stage, job.settings(sitting.id, stage.name))
                 out = stage.run(stage.gather(job, sitting), settings, Report())
                 job.commit_result(sitting.id, stage.name, "", {}, out.figures, out.problems, out.artefacts, 0.0)
-            say("compiling the scene")
-            points = np.random.default_rng(0).random((200_000, 3)).astype(np.float32)
-            colors = np.zeros((len(points), 3), np.uint8)
-            paint(
-                draw_points(points, eye_round(np.full(3, 0.5), 1.0, (1, 1, 1), 64, 64), 64, 64, 2),
-                colors,
-                (0, 0, 0),
-                30.0,
-            )
+    say("compiling the scene and the mask tools")
+    warm_desk()
     say("all kernels are compiled")
+
+
+def warm_desk():
+    """Run what the window calls by itself: drawing points, strokes on masks, a pixel's ray."""
+    import numpy as np
+
+    from ..core.geometry.lens import Lens, project_one, unproject_one
+    from ..core.masking import strokes
+    from ..core.masking.light import unlikeness
+    from ..core.raster.camera import eye_round
+    from ..core.raster.points import draw_points, paint
+
+    points = np.random.default_rng(0).random((200_000, 3)).astype(np.float32)
+    colors = np.zeros((len(points), 3), np.uint8)
+    eye = eye_round(np.full(3, 0.5), 1.0, (1, 1, 1), 64, 64)
+    paint(draw_points(points, eye, 64, 64, 2), colors, (0, 0, 0), 30.0)
+    picture = np.zeros((40, 50, 3), np.uint8)
+    path = [(5.0, 5.0), (20.0, 9.0), (12.0, 30.0)]
+    strokes.polygon((40, 50), path)
+    strokes.similar(picture, path[0], 10)
+    strokes.similar(picture, path[0], 10, connected=False)
+    strokes.edge_brush(picture, path, 6, 10)
+    light = np.zeros((40, 50, 3), np.float32)
+    unlikeness(light, light)
+    vector = Lens.guess(50, 40, 60.0).vector
+    project_one(*unproject_one(3.0, 4.0, vector), vector)

@@ -279,7 +279,10 @@ class PhotoView(QWidget):
             self.mask_tools.paint(p, view)
         p.setFont(t.font(t.SMALL))
         p.setPen(t.color(t.QUIET))
-        facts = [photo.name, f"{photo.width} x {photo.height}"] if photo else []
+        facts = []
+        if photo:
+            focal = f"{photo.focal_mm:g} mm" if photo.focal_mm else ""
+            facts = [photo.name, f"{photo.width} x {photo.height}", focal]
         poses = self.session.result("poses")
         if photo and poses:
             row = poses.figures["per_photo"].get(str(photo.id))
@@ -287,7 +290,11 @@ class PhotoView(QWidget):
                 facts.append(f"{row['sightings']} sightings, residual {row['rms_px']:.2f} px")
             elif row:
                 facts.append("not placed")
-        p.drawText(QRectF(12, self.height() - 24, self.width() - 24, 18), Qt.AlignmentFlag.AlignLeft, "   ".join(facts))
+        p.drawText(
+            QRectF(12, self.height() - 24, self.width() - 24, 18),
+            Qt.AlignmentFlag.AlignLeft,
+            "   ".join(f for f in facts if f),
+        )
 
     # ------------------------------------------------------------------ the pointer
     def _on_picking(self, on):

@@ -95,6 +95,19 @@ def _state_and_line(photo, gone, bad, row, sharpness):
     return "", "" if sharpness is None else f"sharpness {sharpness:.2f}"
 
 
+def _facts(photo):
+    """What the file says of a photo, line by line."""
+    lines = [
+        photo.name,
+        f"{photo.camera or 'camera unknown'}, {photo.width} x {photo.height}",
+        " ".join(x for x in (photo.lens, f"{photo.focal_mm:g} mm" if photo.focal_mm else "") if x),
+        f"taken {photo.taken.replace('T', ' ')}" if photo.taken else "",
+        f"EXIF orientation {photo.orientation}" if photo.orientation != 1 else "",
+        photo.path,
+    ]
+    return "\n".join(x for x in lines if x)
+
+
 class _PhotoList(QListWidget):
     """The list itself; photos dragged from it carry their ids."""
 
@@ -224,10 +237,7 @@ class Strip(QWidget):
             picture = picture or self._picture(done["photos"], "thumbnail", p.id)
             if picture is not None:
                 item.setData(Qt.ItemDataRole.DecorationRole, picture)
-            item.setToolTip(
-                f"{p.name}\n{p.camera or 'camera unknown'}, {p.width} x {p.height}"
-                + (f"\ntaken {p.taken.replace('T', ' ')}" if p.taken else "")
-            )
+            item.setToolTip(_facts(p))
             self.list.addItem(item)
         self.list.blockSignals(False)
         shown = f"{len(rows)} of {len(photos)} photos" if len(rows) != len(photos) else counted(len(photos), "photo")

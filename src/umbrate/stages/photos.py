@@ -184,6 +184,30 @@ def gray_for_sharpness(picture):
     return gray, halvings
 
 
+def odd_ones(photos):
+    """Photos whose camera or focal length differs from that of most, and the problem that says so.
+
+    Returns
+    -------
+    list of problems
+        None or one.
+    """
+    kinds = [(p.camera, None if p.focal_px is None else round(p.focal_px / p.width, 2)) for p in photos]
+    if len(set(kinds)) < 2:
+        return []
+    usual = Counter(kinds).most_common(1)[0][0]
+    names = [p.name for p, k in zip(photos, kinds, strict=True) if k != usual]
+    told = ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
+    return [
+        problem(
+            None,
+            f"{'These differ' if len(names) > 1 else 'This differs'} from the others in camera or focal length: "
+            f"{told}.",
+            "Each kind is solved with a lens of its own. Strays are best set aside.",
+        )
+    ]
+
+
 def soft_problems(photos, values):
     """Problems of the photos that are clearly softer than the others."""
     usual = float(np.median(values)) if len(values) else 0.0
@@ -251,6 +275,7 @@ class PhotosStage(Stage):
                     None, f"These show the bare backdrop: {names}.", "They are plates, and may separate two sittings."
                 )
             )
+        problems += odd_ones([p for p in inputs.photos if p.id not in unreadable])
         whole = [k for k, r in enumerate(rows) if r[1] is not None and k not in bare]
         problems += soft_problems([inputs.photos[k] for k in whole], [rows[k][1] for k in whole])
         artefacts = {("thumbnail", p.id): r[0] for p, r in zip(inputs.photos, rows, strict=True) if r[0]}
