@@ -4,12 +4,13 @@ import atexit
 import functools
 import shutil
 import tempfile
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 
 from umbrate.studio.judge import Truth
-from umbrate.studio.scene import pebble
+from umbrate.studio.scene import pebble, smaller, whistle
 from umbrate.studio.shoot import shoot
 
 
@@ -32,6 +33,20 @@ def pebble_set():
 def pebble_truth():
     """The Truth of that set."""
     return Truth(pebble_set())
+
+
+@functools.cache
+def card_set():
+    """Folder of both demo sittings made small, six photos and a plate each: upright/, on-its-back/, and all in card/."""
+    folder = scratch() / "set"
+    scene = smaller(whistle(), 5)
+    scene.sittings = [replace(s, shots=s.shots[:6]) for s in scene.sittings]
+    shoot(replace(scene, truth_step_mm=5.0), folder)
+    (folder / "card").mkdir()
+    for s in ("upright", "on-its-back"):
+        for file in (*(folder / s).glob("*.jpg"), *(folder / s / "plates").glob("*.jpg")):
+            shutil.copy(file, folder / "card")
+    return folder
 
 
 def true_views(scale=1):

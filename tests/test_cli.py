@@ -2,16 +2,20 @@
 
 import json
 import os
+import shutil
 import subprocess
 import sys
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from plyfile import PlyData
 
-from tests.scenes import pebble_set, pebble_truth, scratch
+from tests.scenes import card_set, pebble_set, pebble_truth, scratch
 from umbrate.core.geometry.lens import Lens
+from umbrate.core.imaging.decode import read_mask
+from umbrate.core.masking.clean import overlap
 from umbrate.formats.cameras import write_cameras
 from umbrate.formats.ply import write_cloud
 
@@ -64,8 +68,6 @@ class WholeJob(unittest.TestCase):
             E = np.array(photo["world_to_camera"])
             Y = X @ E[:3, :3].T + E[:3, 3]
             uv = Lens.from_dict(lens).project(Y[:, :2] / Y[:, 2:])
-            from umbrate.core.imaging.decode import read_mask
-
             mask = read_mask(photos / "masks" / (Path(photo["name"]).stem + ".png"))
             u = np.clip(np.round(uv).astype(int), 0, [639, 479])
             self.assertGreater(mask[u[:, 1], u[:, 0]].mean(), 0.97)
@@ -132,6 +134,100 @@ class WholeJob(unittest.TestCase):
         self.assertIn("only one usable photo", done.stderr)
 
 
+class Sorting(unittest.TestCase):
+    """A card with two sittings and their plates, sorted and masked in the terminal."""
+
+    def test_split_mask_and_write_masks(self):
+        home, card = scratch(), card_set() / "card"
+        umbrate("new", "j", cwd=home)
+        done = umbrate("add", "j", card, "--sitting", "Card", cwd=home)
+        self.assertIn("show the bare backdrop: U_0107.jpg, U_0137.jpg", done.stdout)
+        self.assertEqual(done.returncode, 1)  # something is to be looked at
+        dry = umbrate("split", "j", "--sitting", "Card", "--dry-run", cwd=home)
+        self.assertIn("U_0101.jpg to U_0106.jpg, 6 photos, plates U_0107.jpg", dry.stdout)
+        self.assertEqual(len(json.loads(umbrate("status", "j", "--json", cwd=home).stdout)["sittings"]), 1)
+        self.assertEqual(umbrate("split", "j", "--sitting", "Card", cwd=home).returncode, 0)
+        status = json.loads(umbrate("status", "j", "--json", cwd=home).stdout)
+        self.assertEqual([s["name"] for s in status["sittings"]], ["Card", "Card 2"])
+        again = umbrate("split", "j", "--sitting", "Card 2", "--at", "gaps", cwd=home)
+        self.assertEqual(again.returncode, 1)
+        self.assertIn("Nothing separates", again.stdout)
+        sets = ["--set", "masks.method=plate", "--set", "masks.leave_out=#F6FCFF,#DFDFDD"]
+        done = umbrate("run", "j", "--to", "masks", *sets, cwd=home)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertEqual(umbrate("export", "j", "masks", "out", "--pattern", "{name}_m.png", cwd=home).returncode, 0)
+        for sitting, folder in (("Card", "upright"), ("Card 2", "on-its-back")):
+            files = sorted((home / "out" / sitting).glob("*_m.png"))
+            self.assertEqual(len(files), 6)
+            for file in files:
+                truth = read_mask(card_set() / folder / "masks" / file.name.replace("_m", ""))
+                self.assertGreater(overlap(read_mask(file), truth), 0.93)
+        one = umbrate("export", "j", "masks", "one", "--sitting", "Card", cwd=home)
+        self.assertIn("Wrote 6 masks", one.stdout)
+        self.assertTrue((home / "one" / "U_0101.png").is_file())
+
+    def test_a_video_becomes_a_sitting_and_moved_photos_are_found(self):
+        from tests.test_imaging import write_video
+
+        home = scratch()
+        write_video(home / "walk round.mp4")
+        umbrate("new", "j", cwd=home)
+        done = umbrate("add", "j", "walk round.mp4", "--sitting", "Walk", "--every", "0.5", cwd=home)
+        self.assertIn("Added 5 photos", done.stdout, done.stderr)
+        frames = home / "j.umbrate" / "frames" / "walk round"
+        self.assertEqual(len(list(frames.glob("*.jpg"))), 5)
+        bad = umbrate("add", "j", "none.mp4", "--sitting", "X", cwd=home)
+        self.assertEqual(bad.returncode, 1)
+        self.assertIn("none.mp4", bad.stderr)
+        frames.rename(home / "elsewhere")
+        missing = umbrate("find", "j", "j.umbrate", cwd=home)
+        self.assertEqual((missing.returncode, missing.stdout.strip()), (1, "Found 0 photos; 5 are missing."))
+        found = umbrate("find", "j", ".", cwd=home)
+        self.assertEqual((found.returncode, found.stdout.strip()), (0, "Found 5 photos; 0 are missing."))
+        self.assertEqual(umbrate("run", "j", "--to", "photos", "--redo", cwd=home).returncode, 0)
+
+
+class Demo(unittest.TestCase):
+    """The demo's judging, on made-up figures: the demo itself is run by bench/demo.py."""
+
+    def test_the_worse_sitting_counts_and_a_missing_figure_is_missed(self):
+        from umbrate.work import demo
+
+        good = {key: limit * (1.05 if more else 0.5) for key, _, limit, more in demo.LIMITS}
+        sittings = {"A": {**good, "solved": 24}, "B": {**good, "solved": 24, "rotation_deg_median": 0.2}}
+        figures = demo.worst(sittings, 100.0)
+        self.assertEqual((figures["solved"], figures["rotation_deg_median"], figures["seconds"]), (48, 0.2, 100.0))
+        reached = {words: ok for words, _, _, _, ok in demo.verdicts(figures)}
+        self.assertFalse(reached["rotation error, median (degrees)"])
+        self.assertTrue(reached["photos solved"])
+        del sittings["B"]["distance_mm_median"]
+        figures = demo.worst(sittings, 400.0)
+        missed = [words for words, _, _, _, ok in demo.verdicts(figures) if not ok]
+        self.assertIn("cloud to true surface, median (mm)", missed)
+        self.assertIn("time of the whole job (s)", missed)
+
+    def test_the_demo_job_is_made_once_and_anew_where_its_photos_are_gone(self):
+        from umbrate.work import demo
+
+        data = scratch() / "demo"
+        for name in ("upright", "on-its-back"):
+            shutil.copytree(pebble_set() / "by-hand", data / name)
+        with mock.patch.object(demo, "demo_data", lambda: data):
+            place = scratch() / "d"
+            with demo.make_demo_job(place) as job:
+                first = job.db.execute("SELECT value FROM meta WHERE key = 'uuid'").fetchone()
+                self.assertEqual(
+                    [(s.name, len(job.photos(s.id))) for s in job.sittings()], [("Upright", 12), ("On its back", 12)]
+                )
+            with demo.make_demo_job(place) as job:
+                self.assertEqual(job.db.execute("SELECT value FROM meta WHERE key = 'uuid'").fetchone(), first)
+            moved = data.with_name("demo moved")
+            data.rename(moved)
+            with mock.patch.object(demo, "demo_data", lambda: moved), demo.make_demo_job(place) as job:
+                self.assertNotEqual(job.db.execute("SELECT value FROM meta WHERE key = 'uuid'").fetchone(), first)
+                self.assertEqual(job.missing_photos(), [])
+
+
 class Formats(unittest.TestCase):
     def test_a_cloud_comes_back_from_its_file(self):
         rng = np.random.default_rng(1)
@@ -167,8 +263,6 @@ class Formats(unittest.TestCase):
             self.assertIn(key, documented)
 
     def test_a_full_disk_leaves_no_half_file(self):
-        from unittest import mock
-
         from umbrate.core.errors import UmbrateError
 
         folder = scratch()

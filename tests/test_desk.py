@@ -11,7 +11,7 @@ import numpy as np
 from PyQt6.QtCore import QEvent, QMimeData, QPoint, QPointF, QSettings, Qt, QUrl, qInstallMessageHandler
 from PyQt6.QtGui import QDropEvent, QMouseEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QLabel, QMessageBox, QPushButton
+from PyQt6.QtWidgets import QApplication, QLabel, QMessageBox, QPushButton, QToolButton, QWidget
 
 from tests.scenes import pebble_set, scratch
 from tests.test_stages import new_job, run
@@ -496,6 +496,123 @@ class Working(DeskTest):
                 if got:
                     stage.Settings(**dict(got))  # what it hands out is a valid setting
         self.assertIn("poses", BY_NAME)
+
+    def test_a_color_is_picked_in_the_photo(self):
+        self.open("photos")
+        view, s = self.window.photo_view, self.session
+        s.choose(stage="masks")
+        s.set_setting("masks", "method", "color")
+        wait_for(lambda: view.image is not None)
+        APP.processEvents()
+        eyedropper = next(
+            e for e in self.window.bench.findChildren(QWidget) if e.accessibleName() == "Backdrop color"
+        ).findChild(QToolButton)
+        eyedropper.click()
+        self.assertEqual(view.cursor().shape(), Qt.CursorShape.CrossCursor)
+        place = view._to_view().map(QPointF(100.5, 60.5)).toPoint()
+        QTest.mouseClick(view, Qt.MouseButton.LeftButton, pos=place)
+        color = s.job.settings(s.sitting_id, "masks")["backdrop_color"]
+        x, y = (round(c) for c in view.pixel_at(QPointF(place)))
+        around = view.picture[y - 3 : y + 4, x - 3 : x + 4].reshape(-1, 3)
+        self.assertEqual(color, "#{:02X}{:02X}{:02X}".format(*np.median(around, axis=0).astype(int)))
+        # a second thought
+        s.pick_color(lambda c: self.fail("nothing was picked"))
+        QTest.keyClick(view, Qt.Key.Key_Escape)
+        QTest.mouseClick(view, Qt.MouseButton.LeftButton, pos=place)
+        self.assertEqual(view.cursor().shape(), Qt.CursorShape.ArrowCursor)
+
+    def test_settings_that_belong_to_another_method_are_not_shown(self):
+        self.open("photos")
+        self.session.choose(stage="masks")
+
+        def shown():
+            APP.processEvents()
+            return {e.accessibleName() for e in self.window.bench.findChildren(QWidget)}
+
+        self.assertIn("File name", shown())
+        self.session.set_setting("masks", "method", "still")
+        self.assertNotIn("File name", shown())
+        self.assertIn("Leave out colors", shown())
+        self.session.set_setting("masks", "leave_out", "no color")
+        self.assertEqual(self.window.foot.kind, "bad")
+        self.assertNotIn("leave_out", self.session.job.settings(self.session.sitting_id, "masks"))
+
+    def test_silhouettes_and_looks_of_masks(self):
+        self.open("photos", "masks")
+        view, strip = self.window.photo_view, self.window.strip
+        self.session.choose(stage="masks")
+        wait_for(lambda: view.image is not None and view.mask is not None)
+        photo = strip.list.item(0).data(Qt.ItemDataRole.DecorationRole).toImage()
+        strip.silhouettes.click()
+        shape = strip.list.item(0).data(Qt.ItemDataRole.DecorationRole).toImage()
+        self.assertNotEqual(photo, shape)
+        inside = np.argwhere(view.mask)[len(np.argwhere(view.mask)) // 2]
+        for look, outside_alpha, inside_alpha in ((0, 175, 0), (1, 255, 0), (2, 255, 255)):
+            view.mask_look.setCurrentIndex(look)
+            view.reload_overlays()
+            self.assertEqual(view.tint.pixelColor(int(inside[1]), int(inside[0])).alpha(), inside_alpha)
+            self.assertEqual(view.tint.pixelColor(1, 1).alpha(), outside_alpha)
+        view.toggles["Mask"].click()
+        self.assertIsNone(view.tint)
+
+    def test_a_running_step_is_not_lost_without_a_question(self):
+        self.open("photos", "masks")
+        self.session.choose(stage="poses")
+        self.session.run()
+        wait_for(lambda: self.session.running() is not None)
+        with mock.patch.object(QMessageBox, "exec"), mock.patch.object(QMessageBox, "clickedButton", return_value=None):
+            self.window.close()
+            self.assertTrue(self.window.isVisible())
+            self.window.close_job()
+            self.assertIsNotNone(self.session.job)
+        self.session.cancel()
+        wait_for(lambda: self.session.queue.idle)
+
+    def test_dropped_files_join_the_sitting_and_odd_ones_are_told(self):
+        self.open()
+        extra = scratch() / "extra.jpg"
+        extra.write_bytes((pebble_set() / "by-hand" / "U_0001.jpg").read_bytes())
+        other = scratch() / "notes.txt"
+        other.write_text("x")
+
+        def drop(path):
+            mime = QMimeData()
+            mime.setUrls([QUrl.fromLocalFile(str(path))])
+            self.window.dropEvent(
+                QDropEvent(
+                    QPointF(9, 9),
+                    Qt.DropAction.CopyAction,
+                    mime,
+                    Qt.MouseButton.LeftButton,
+                    Qt.KeyboardModifier.NoModifier,
+                )
+            )
+
+        drop(other)
+        self.assertIn("no photos", self.window.foot.said)
+        self.window.foot.clear()
+        drop(extra)
+        self.assertEqual([p.name for p in self.session.photos()][-1], "extra.jpg")
+        wait_for(lambda: self.session.queue.idle)
+
+    def test_missing_photos_are_shown_and_found_again(self):
+        import shutil
+
+        folder = scratch() / "p"
+        shutil.copytree(pebble_set() / "by-hand", folder)
+        job, sitting = new_job(scratch() / "j", folder)
+        run(job, sitting, "photos")
+        job.close()
+        moved = folder.with_name("moved")
+        folder.rename(moved)
+        self.window.open_path(job.folder)
+        self.session.choose(stage="photos")
+        self.assertTrue(any("12 files of this sitting are missing" in x for x in texts(self.window.bench)))
+        with mock.patch("umbrate.desk.window.QFileDialog.getExistingDirectory", return_value=str(moved.parent)):
+            next(b for b in self.window.bench.findChildren(QPushButton) if b.text() == "Find missing photos…").click()
+        self.assertIn("Found 12", self.window.foot.said)
+        self.assertEqual(self.state("photos"), "done")
+        wait_for(lambda: self.window.photo_view.image is not None)
 
     def test_the_finder_runs_what_is_typed(self):
         from umbrate.desk.dialogs import Finder

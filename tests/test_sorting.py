@@ -1,6 +1,5 @@
 """Sorting photos into sittings, plates and the soft ones."""
 
-import shutil
 import unittest
 from dataclasses import replace
 
@@ -8,14 +7,12 @@ import numpy as np
 from PIL import Image
 from scipy.ndimage import gaussian_filter
 
-from tests.scenes import scratch
+from tests.scenes import card_set, scratch
 from tests.test_job import document, record
 from tests.test_stages import run, state
 from umbrate.core.errors import UmbrateError
 from umbrate.core.imaging.sharpness import sharpness, soft_ones
 from umbrate.job.store import Job
-from umbrate.studio.scene import smaller, whistle
-from umbrate.studio.shoot import shoot
 from umbrate.work.adding import read_folder, take_in
 from umbrate.work.sorting import propose_split, split_at_bare_frames, split_at_gaps
 
@@ -123,28 +120,20 @@ class Card(unittest.TestCase):
     """Both demo sittings with their plates in one folder, made small."""
 
     def test_bare_frames_are_found_and_split_and_serve_as_plates(self):
-        folder, card = scratch() / "set", scratch() / "card"
-        scene = smaller(whistle(), 4)
-        scene.sittings = [replace(s, shots=s.shots[:8]) for s in scene.sittings]
-        shoot(replace(scene, truth_step_mm=4.0), folder)
-        card.mkdir()
-        for s in ("upright", "on-its-back"):
-            for file in (*(folder / s).glob("*.jpg"), *(folder / s / "plates").glob("*.jpg")):
-                shutil.copy(file, card)
         with Job.create(scratch() / "j") as job:
-            sitting, _, _ = take_in(job, "Card", read_folder(card))
+            sitting, _, _ = take_in(job, "Card", read_folder(card_set() / "card"))
             out = run(job, sitting, "photos")
             names = {p.id: p.name for p in job.photos(sitting.id)}
-            self.assertEqual([names[i] for i in out.figures["bare"]], ["U_0109.jpg", "U_0139.jpg"])
+            self.assertEqual([names[i] for i in out.figures["bare"]], ["U_0107.jpg", "U_0137.jpg"])
             self.assertIn("bare backdrop", out.problems[0]["text"])
             parts = propose_split(job, sitting, "bare")
-            self.assertEqual([(len(a), len(b)) for a, b in parts], [(8, 1), (8, 1)])
+            self.assertEqual([(len(a), len(b)) for a, b in parts], [(6, 1), (6, 1)])
             self.assertEqual(next(a for a, _ in propose_split(job, sitting, "gaps"))[0], parts[0][0][0])
             job.split_sitting(sitting.id, parts)
             for s in job.sittings():
                 job.set_settings(s.id, "masks", {"method": "plate"})  # the sitting's own plates
                 run(job, s, "photos")
-                self.assertEqual(run(job, s, "masks").figures["masks"], 8)
+                self.assertEqual(run(job, s, "masks").figures["masks"], 6)
 
 
 class Sharpness(unittest.TestCase):
@@ -180,6 +169,7 @@ class Sharpness(unittest.TestCase):
             Image.fromarray(np.clip(g, 0, 255).astype(np.uint8)).save(folder / f"p{k}.png")
         with Job.create(scratch() / "j") as job:
             sitting, _, _ = take_in(job, "A", read_folder(folder))
-            told = [p["text"] for p in run(job, sitting, "photos").problems]
-            self.assertEqual(len(told), 1)
-            self.assertIn("p5.png is soft", told[0])
+            out = run(job, sitting, "photos")
+            self.assertEqual(len(out.problems), 1)
+            self.assertIn("p5.png is soft", out.problems[0]["text"])
+            self.assertEqual(out.figures["unreadable"], [])  # soft, but in use until somebody sets it aside

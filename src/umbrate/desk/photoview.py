@@ -26,6 +26,7 @@ class PhotoView(QWidget):
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Photo view")
+        self._file = None
         self.shown = None  #: id of the photo whose picture is here
         self.image = self.tint = self.mask = self.picture = None
         self.problem = ""
@@ -83,13 +84,14 @@ class PhotoView(QWidget):
             self.mask_tools.choose("move")
             self.fit()
         if photo is None:
-            self.shown, self.image, self.tint, self.mask = None, None, None, None
+            self.shown = self._file = self.image = self.tint = self.mask = None
             self.update()
             return
-        if photo.id == self.shown:
+        file = (photo.id, photo.path)  # a photo that was found elsewhere is read anew
+        if file == self._file:
             self.update()
             return
-        self.shown = photo.id
+        self.shown, self._file = photo.id, file
         self.mask = None
         self.mask_tools.drop()
         path = self.session.job.photo_path(photo)

@@ -184,6 +184,29 @@ def gray_for_sharpness(picture):
     return gray, halvings
 
 
+def bare_problems(photos):
+    """The problem that names photos of the bare backdrop, if there are any."""
+    if not photos:
+        return []
+    names = ", ".join(p.name for p in photos)
+    return [problem(None, f"These show the bare backdrop: {names}.", "They are plates, and may separate two sittings.")]
+
+
+def size_problems(sizes):
+    """The problem that tells of different sizes, if there are several; sizes: a Counter of (width, height)."""
+    if len(sizes) < 2:
+        return []
+    told = ", ".join(f"{n} of {w} x {h}" for (w, h), n in sizes.most_common())
+    return [
+        problem(
+            None,
+            f"The photos have different sizes: {told} pixels.",
+            "Each size is solved with a lens of its own. If some come from another camera or were cropped, give them a "
+            "sitting of their own or set them aside.",
+        )
+    ]
+
+
 def odd_ones(photos):
     """Photos whose camera or focal length differs from that of most, and the problem that says so.
 
@@ -264,42 +287,19 @@ class PhotosStage(Stage):
 
     def run(self, inputs, settings, report):
         rows = report.map(partial(look_at_photo, inputs.blobs), inputs.photos, "reading photo")
-        problems = [r[2] for r in rows if r[2]]
+        damaged = [r[2] for r in rows if r[2]]
+        unreadable = [p["photo"] for p in damaged]
         artefacts = {("thumbnail", p.id): r[0] for p, r in zip(inputs.photos, rows, strict=True) if r[0]}
-        unreadable = [p["photo"] for p in problems]
         place, bare = find_bare_frames(inputs.photos, [r[3] for r in rows])
-        if bare:
-            names = ", ".join(inputs.photos[k].name for k in bare)
-            problems.append(
-                problem(
-                    None, f"These show the bare backdrop: {names}.", "They are plates, and may separate two sittings."
-                )
-            )
-        problems += odd_ones([p for p in inputs.photos if p.id not in unreadable])
         whole = [k for k, r in enumerate(rows) if r[1] is not None and k not in bare]
-        problems += soft_problems([inputs.photos[k] for k in whole], [rows[k][1] for k in whole])
-        artefacts = {("thumbnail", p.id): r[0] for p, r in zip(inputs.photos, rows, strict=True) if r[0]}
-        unreadable = [p["photo"] for p in problems]
-        place, bare = find_bare_frames(inputs.photos, [r[3] for r in rows])
-        for k in bare:
-            problems.append(
-                problem(
-                    inputs.photos[k],
-                    f"{inputs.photos[k].name} shows the bare backdrop.",
-                    "Keep it as a plate, or split the sitting there.",
-                )
-            )
         sizes = Counter((p.width, p.height) for p in inputs.photos)
-        if len(sizes) > 1:
-            told = ", ".join(f"{n} of {w} x {h}" for (w, h), n in sizes.most_common())
-            problems.append(
-                problem(
-                    None,
-                    f"The photos have different sizes: {told} pixels.",
-                    "Each size is solved with a lens of its own. If some come from another camera or were "
-                    "cropped, give them a sitting of their own or set them aside.",
-                )
-            )
+        problems = [
+            *damaged,
+            *bare_problems([inputs.photos[k] for k in bare]),
+            *odd_ones([p for p in inputs.photos if p.id not in unreadable]),
+            *soft_problems([inputs.photos[k] for k in whole], [rows[k][1] for k in whole]),
+            *size_problems(sizes),
+        ]
         return Outcome(
             {
                 "photos": len(inputs.photos),
