@@ -37,7 +37,7 @@ def pebble_truth():
 
 @functools.cache
 def card_set():
-    """Folder of both demo sittings made small, six photos and a plate each: upright/, on-its-back/, and all in card/."""
+    """Folder of both demo sittings made small, six photos and a plate each, and of all together in card/."""
     folder = scratch() / "set"
     scene = smaller(whistle(), 5)
     scene.sittings = [replace(s, shots=s.shots[:6]) for s in scene.sittings]
