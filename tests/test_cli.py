@@ -13,11 +13,14 @@ import numpy as np
 from plyfile import PlyData
 
 from tests.scenes import card_set, pebble_set, pebble_truth, scratch
+from tests.test_job import record
+from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.imaging.decode import read_mask
 from umbrate.core.masking.clean import overlap
 from umbrate.formats.cameras import write_cameras
 from umbrate.formats.ply import write_cloud
+from umbrate.job.store import Job
 
 ROOT = Path(__file__).resolve().parents[1]
 
@@ -112,8 +115,6 @@ class WholeJob(unittest.TestCase):
             done = umbrate("run", "j", "--set", "cloud.seed=5", "--set", sets, cwd=home)
             self.assertEqual(done.returncode, 1)
             self.assertIn(said, done.stderr)
-        from umbrate.job.store import Job
-
         with Job.open(home / "j") as job:  # nothing of a wrong list is applied
             self.assertEqual(job.settings(job.sittings()[0].id, "cloud"), {})
         self.assertEqual(umbrate("run", "j", "--to", "moon", cwd=home).returncode, 1)
@@ -221,6 +222,12 @@ class Demo(unittest.TestCase):
                 )
             with demo.make_demo_job(place) as job:
                 self.assertEqual(job.db.execute("SELECT value FROM meta WHERE key = 'uuid'").fetchone(), first)
+            with demo.make_demo_job(place) as job:
+                job.add_sitting("My jug", [record("/photos/jug.jpg")])
+            with self.assertRaises(UmbrateError):  # somebody's own job is left alone
+                demo.make_demo_job(place)
+            with Job.open(place) as job:
+                job.undo()
             moved = data.with_name("demo moved")
             data.rename(moved)
             with mock.patch.object(demo, "demo_data", lambda: moved), demo.make_demo_job(place) as job:
@@ -263,8 +270,6 @@ class Formats(unittest.TestCase):
             self.assertIn(key, documented)
 
     def test_a_full_disk_leaves_no_half_file(self):
-        from umbrate.core.errors import UmbrateError
-
         folder = scratch()
         (folder / "c.json").write_text("old")
         with mock.patch("umbrate.formats.files.os.fsync", side_effect=OSError(28, "No space left on device")):

@@ -87,7 +87,6 @@ def demo(folder, window, as_json):
         if not as_json:
             say("Judging the result against the truth ...")
         by_sitting = d.judge(job)
-        job.collect_garbage()
     figures = d.worst(by_sitting, seconds)
     rows = d.verdicts(figures)
     if as_json:

@@ -41,11 +41,3 @@ def write_cloud(path, points, colors, normals=None, photos=None, score=None, uni
             byte_order="<",
             comments=["made by Umbrate", f"unit {unit or 'unscaled'}"],
         ).write(str(temporary))
-
-
-def read_mesh(path):
-    """Vertices (n, 3) float64 and triangles (m, 3) int of a PLY mesh."""
-    data = PlyData.read(str(path))
-    v = data["vertex"]
-    vertices = np.stack([np.asarray(v[a], np.float64) for a in "xyz"], 1)
-    return vertices, np.vstack(data["face"]["vertex_indices"]).astype(np.int64)

@@ -59,6 +59,11 @@ def make_demo_job(folder):
     if (folder / "job.sqlite").exists():
         job = Job.open(folder)
         photos = [p for s in job.sittings() for p in job.photos(s.id)]
+        # nothing of somebody's own work is ever run over or thrown away
+        shipped = {f.name for _, sub in SITTINGS for f in (data / sub).iterdir()}
+        if not {p.name for p in photos} <= shipped:
+            job.close()
+            raise UmbrateError(f"{folder.name} holds photos of your own. Name another place for the demo job.")
         if photos and all(job.photo_path(p).is_file() for p in photos):
             return job
         job.close()

@@ -16,7 +16,6 @@ from .facts import PhotoFacts, moment, number, text
 
 RAW_SUFFIXES = {".arw", ".cr2", ".cr3", ".dng", ".nef", ".orf", ".pef", ".raf", ".rw2"}
 PHOTO_SUFFIXES = {".jpg", ".jpeg", ".png", ".tif", ".tiff", ".heic", ".heif"} | RAW_SUFFIXES
-MASK_SUFFIXES = {".png", ".tif", ".tiff"}
 Image.MAX_IMAGE_PIXELS = 400_000_000
 pillow_heif.register_heif_opener()
 

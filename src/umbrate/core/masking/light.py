@@ -37,7 +37,7 @@ def _unlike(a, b, low, high, out):
             for k in range(3):
                 e += (a[v, u, k] - s * b[v, u, k]) ** 2
                 n += a[v, u, k] ** 2
-            out[v, u] = np.sqrt(e) / (np.sqrt(n) + np.float32(0.004))
+            out[v, u] = np.sqrt(e) / (np.sqrt(n) + np.float32(FLOOR))
 
 
 def unlikeness(light, other, darker=0.3, brighter=1.7):
@@ -66,7 +66,7 @@ def is_color(light, color, tolerance=0.10, darker=1e-3, brighter=1e3):
     color : (3,) linear light; darker, brighter : range of the factor. Near black nothing is a color.
     """
     other = np.broadcast_to(np.asarray(color, np.float32), light.shape)
-    return (unlikeness(light, other, darker, brighter) < tolerance) & (light.max(-1) > 0.004)
+    return (unlikeness(light, other, darker, brighter) < tolerance) & (light.max(-1) > FLOOR)
 
 
 def keyed(light, color, share=0.72):

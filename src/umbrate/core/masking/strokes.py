@@ -253,13 +253,11 @@ def edge_path(picture, a, b, margin=24):
         return np.array([a, b], float)
     edge = ndimage.gaussian_gradient_magnitude(gray, 1.2)
     cost = 1.0 / (0.05 + edge / max(float(edge.max()), 1e-6))
-    inside = lambda p: (  # noqa: E731
-        int(np.clip(round(p[1]) - top, 0, gray.shape[0] - 1)),
-        int(np.clip(round(p[0]) - left, 0, gray.shape[1] - 1)),
-    )
+    ends = np.round([a, b]).astype(int) - [left, top]
+    start, end = (tuple(np.clip(p, 0, [gray.shape[1] - 1, gray.shape[0] - 1])[::-1]) for p in ends)
     way = MCP_Geometric(cost)
-    way.find_costs([inside(a)], [inside(b)])
-    path = np.array(way.traceback(inside(b)), float)[:, ::-1] + [left, top]
+    way.find_costs([start], [end])
+    path = np.array(way.traceback(end), float)[:, ::-1] + [left, top]
     return np.vstack([[a], path[1:-1], [b]])
 
 

@@ -103,7 +103,7 @@ class Grower:
             Longer side of each photo, pixels: thresholds adapt to it.
         report : callable(solved, total, sentence, grower), optional
         """
-        self.xy_all, self.pairs = features_xy, pairs
+        self.pairs = pairs
         self.lenses = np.array(lenses, float)
         self.first_lenses = self.lenses.copy()
         self.lens_of = np.asarray(lens_of, np.int64)
