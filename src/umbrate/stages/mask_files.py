@@ -10,11 +10,10 @@ import numpy as np
 from PIL import Image
 
 from ..core.errors import UmbrateError
-from ..core.imaging.decode import display_orientation, read_alpha, read_mask, read_picture
-from ..core.imaging.sharpness import sharpness
+from ..core.imaging.decode import display_orientation, read_alpha, read_mask, read_reduced
+from ..core.imaging.sharpness import LONGEST, gray_of, sharpness
 from ..job.blobs import BlobStore
 from .base import problem
-from .photos import gray_for_sharpness
 
 SILHOUETTE_PX = 192  #: longer side of the small picture of a mask
 WHOLE = "Its whole picture is used."
@@ -72,7 +71,8 @@ def store_mask(blobs, photo, mask):
     """Store a photo's mask (h, w) bool and its silhouette; returns a Made."""
     step = max(1, max(mask.shape) // SILHOUETTE_PX)
     small = display_orientation(mask[::step, ::step], photo.orientation)
-    gray, halvings = gray_for_sharpness(read_picture(photo.path))
+    picture, halvings = read_reduced(photo.path, LONGEST)
+    gray = gray_of(picture)
     inside = mask[:: 2**halvings, :: 2**halvings][: gray.shape[0], : gray.shape[1]]
     edge = mask[0].sum() + mask[-1].sum() + mask[:, 0].sum() + mask[:, -1].sum()
     store = BlobStore(blobs)

@@ -11,13 +11,13 @@ from pathlib import Path
 import numpy as np
 
 from ..core.errors import UmbrateError
-from ..core.imaging.decode import read_picture
+from ..core.imaging.decode import read_reduced
 from ..core.imaging.filters import halve_by_area
 from ..core.masking.backdrop import FEWEST, differs, same_place, shot_plate, still_plate
 from ..core.masking.clean import tidy
 from ..core.masking.light import LINEAR, is_color, keyed, linear_light
 from .mask_files import store_mask, without
-from .photos import photo_files
+from .photos import photo_files, small_light
 
 WORKING_SIDE = 1000  #: photos are halved until their longer side is no longer than this
 SMALL_SIDE = 200  #: and so far for telling where they were taken from
@@ -38,26 +38,18 @@ def parse_color(text):
     return LINEAR[[int(digits[k : k + 2], 16) for k in (0, 2, 4)]]
 
 
-def _halved(picture, side):
-    light, halvings = picture, 0
-    while max(light.shape[:2]) > side:
-        light = halve_by_area(light)
-        halvings += 1
-    return light, halvings
-
-
 def working_light(path):
     """Linear light (h, w, 3) of a photo at the working size, and how often it was halved."""
-    picture = read_picture(path)
+    # a step above the working size what is decoded is halved as light, which is what outlines are made of
+    picture, halvings = read_reduced(path, 2 * WORKING_SIDE)
     if max(picture.shape[:2]) <= WORKING_SIDE:
-        return linear_light(picture), 0
-    light, halvings = _halved(LINEAR[picture], WORKING_SIDE)
-    return np.ascontiguousarray(light), halvings
+        return linear_light(picture), halvings
+    return np.ascontiguousarray(halve_by_area(LINEAR[picture])), halvings + 1
 
 
 def small_picture(path):
-    """Work item: the photo in grey, some 200 pixels wide."""
-    return _halved(LINEAR[read_picture(path)].sum(-1), SMALL_SIDE)[0]
+    """Work item: the photo in gray, some 200 pixels wide."""
+    return small_light(read_reduced(path, 2 * WORKING_SIDE)[0], SMALL_SIDE).sum(-1)
 
 
 def plate_of(item):

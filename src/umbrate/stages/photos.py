@@ -11,14 +11,17 @@ import numpy as np
 from PIL import Image
 
 from ..core.errors import UmbrateError
-from ..core.imaging.decode import PHOTO_SUFFIXES, read_facts, read_picture, read_thumbnail
+from ..core.imaging.decode import PHOTO_SUFFIXES, read_facts, read_reduced, thumbnail_of
 from ..core.imaging.filters import halve_by_area
-from ..core.imaging.sharpness import sharpness, soft_ones
+from ..core.imaging.sharpness import LONGEST, gray_of, sharpness, soft_ones
 from ..core.masking.backdrop import FEWEST, differs, empty_frames, same_place, still_plate
 from ..core.masking.clean import tidy
 from ..core.masking.light import LINEAR
 from ..job.blobs import BlobStore
 from .base import Histogram, Outcome, Stage, StageSettings, problem
+
+
+PLATE_PHOTOS = 60  #: at most so many photos of a place tell what stands still there
 
 
 class Settings(StageSettings):
@@ -139,7 +142,10 @@ def read_records(files):
 
 def small_light(picture, side=240):
     """Linear light (h, w, 3) float32 of a picture, halved until it is small."""
-    light = LINEAR[picture]
+    n = 0
+    while max(picture.shape[:2]) >> n > 4 * side:
+        n += 1
+    light = LINEAR[np.asarray(Image.fromarray(picture).reduce(2**n))]
     while max(light.shape[:2]) > side:
         light = halve_by_area(light)
     return np.ascontiguousarray(light)
@@ -169,19 +175,10 @@ def find_bare_frames(photos, lights):
     for g in np.unique(place[rows]):
         who = np.flatnonzero(place == g)
         if len(who) >= FEWEST:
-            plate = still_plate([lights[k] for k in who])
+            plate = still_plate([lights[k] for k in who[:: -(-len(who) // PLATE_PHOTOS)]])
             for k in who:
                 areas[k] = tidy(differs(lights[k], plate), open_px=1).sum()
     return place, np.flatnonzero(empty_frames(areas, place)).tolist()
-
-
-def gray_for_sharpness(picture):
-    """A picture (h, w, 3) in gray, halved until it is at most 2000 pixels long, and how often that was."""
-    gray, halvings = picture.astype(np.float32).mean(2), 0
-    while max(gray.shape) > 2000:
-        gray = halve_by_area(gray)
-        halvings += 1
-    return gray, halvings
 
 
 def bare_problems(photos):
@@ -247,13 +244,12 @@ def soft_problems(photos, values):
 def look_at_photo(blobs, photo):
     """Work item: the thumbnail's blob key, the sharpness, the problem where it cannot be read, and a small light."""
     try:
-        picture = read_picture(photo.path)
-        if picture.shape[:2] != (photo.height, photo.width):
+        picture, halvings = read_reduced(photo.path, LONGEST)
+        if picture.shape[:2] != (photo.height >> halvings, photo.width >> halvings):
             raise UmbrateError(f"{photo.name} has changed on the disk since it was added. Add it again.")
         small = io.BytesIO()
-        Image.fromarray(read_thumbnail(photo.path)).save(small, "JPEG", quality=88)
-        gray, _ = gray_for_sharpness(picture)
-        return BlobStore(blobs).put_bytes(small.getvalue()), sharpness(gray), None, small_light(picture)
+        Image.fromarray(thumbnail_of(picture, photo.orientation)).save(small, "JPEG", quality=88)
+        return BlobStore(blobs).put_bytes(small.getvalue()), sharpness(gray_of(picture)), None, small_light(picture)
     except UmbrateError as e:
         return None, None, problem(photo, str(e), "The others come in without it."), None
 

@@ -108,30 +108,69 @@ def read_picture(path):
             # the inverse of a turn to the right is one to the left; all others are their own
             return display_orientation(picture, {6: 8, 8: 6}.get(turn, turn)) if turn else np.ascontiguousarray(picture)
         except (OSError, ValueError, SyntaxError, EOFError) as e:
-            raise UmbrateError(
-                f"{Path(path).name} is damaged or cut short and cannot be decoded. "
-                f"Copy it from the card again or leave it out. ({e})"
-            ) from None
+            raise _damaged(path, e) from None
+
+
+def read_reduced(path, longest):
+    """Pixels of a photo like `read_picture`, halved until the longer side is at most `longest`.
+
+    A JPEG file is decoded at the smaller size, which takes a third of the time and still reads it to its end.
+
+    Returns
+    -------
+    picture : (h, w, 3) uint8
+        Pixel u covers the pixels 2**halvings u and those after it of the whole picture.
+    halvings : int
+    """
+    if not is_raw(path):
+        with _open(path) as image:
+            width, height = image.size
+            halvings = _halvings(image.size, longest)
+            if halvings and image.format in ("JPEG", "MPO"):
+                try:
+                    image.draft("RGB", (width >> halvings, height >> halvings))
+                    picture = _eight_bit(image)
+                except (OSError, ValueError, SyntaxError, EOFError) as e:
+                    raise _damaged(path, e) from None
+                while picture.shape[1] > max(1, -(-width // 2**halvings)):
+                    picture = _halved(picture)
+                return np.ascontiguousarray(picture[: height >> halvings, : width >> halvings]), halvings
+    picture = read_picture(path)
+    halvings = _halvings(picture.shape, longest)
+    for _ in range(halvings):
+        picture = _halved(picture)
+    return picture, halvings
+
+
+def _halvings(size, longest):
+    n = 0
+    while max(size[:2]) >> n > longest:
+        n += 1
+    return n
+
+
+def _halved(picture):
+    h, w = picture.shape[0] // 2 * 2, picture.shape[1] // 2 * 2
+    return np.asarray(Image.fromarray(picture[:h, :w]).reduce(2))
+
+
+def _damaged(path, error):
+    return UmbrateError(
+        f"{Path(path).name} is damaged or cut short and cannot be decoded. "
+        f"Copy it from the card again or leave it out. ({error})"
+    )
+
+
+def thumbnail_of(picture, orientation, size=256):
+    """A small picture (h, w, 3) uint8 of a picture, upright for people, `size` on the longer side."""
+    small = Image.fromarray(picture)
+    small.thumbnail((size, size))
+    return display_orientation(np.asarray(small), orientation)
 
 
 def read_thumbnail(path, size=256):
     """A small picture of a photo, upright for people: (h, w, 3) uint8, `size` on the longer side."""
-    from PIL import ImageOps
-
-    if is_raw(path):
-        small = Image.fromarray(display_orientation(raw.read_picture(path), raw.read_facts(path).orientation))
-        small.thumbnail((size, size))
-        return np.ascontiguousarray(np.asarray(small))
-    with _open(path) as image:
-        try:
-            image.draft("RGB", (size * 2, size * 2))
-            image = ImageOps.exif_transpose(image)
-            image.thumbnail((size, size)) if image.mode in ("RGB", "L") else None
-            small = Image.fromarray(_eight_bit(image))
-            small.thumbnail((size, size))
-            return np.ascontiguousarray(np.asarray(small))
-        except (OSError, ValueError, SyntaxError, EOFError) as e:
-            raise UmbrateError(f"{Path(path).name} is damaged or cut short and cannot be decoded. ({e})") from None
+    return thumbnail_of(read_reduced(path, 2 * size)[0], read_facts(path).orientation, size)
 
 
 def read_mask(path):

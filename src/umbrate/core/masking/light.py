@@ -66,7 +66,8 @@ def is_color(light, color, tolerance=0.10, darker=1e-3, brighter=1e3):
     color : (3,) linear light; darker, brighter : range of the factor. Near black nothing is a color.
     """
     other = np.broadcast_to(np.asarray(color, np.float32), light.shape)
-    return (unlikeness(light, other, darker, brighter) < tolerance) & (light.max(-1) > FLOOR)
+    lit = (light[..., 0] > FLOOR) | (light[..., 1] > FLOOR) | (light[..., 2] > FLOOR)
+    return (unlikeness(light, other, darker, brighter) < tolerance) & lit
 
 
 def keyed(light, color, share=0.72):
