@@ -144,11 +144,13 @@ class Decoding(unittest.TestCase):
         file = self.folder / "walk.mp4"
         write_video(file)
         kept = list(choose_frames(file, every_s=0.5))
-        numbers = [n for n, _, _ in kept]
+        numbers = [f.number for f in kept]
         # 24 frames a second; every twelfth stretch has one sharp frame; the camera rests in the last second
         self.assertEqual(numbers[:4], [5, 17, 29, 41])
         self.assertEqual(len(numbers), 5)
-        self.assertEqual(kept[0][2].shape, (120, 160, 3))
+        self.assertEqual(kept[0].picture.shape, (120, 160, 3))
+        for k, f in enumerate(choose_frames(file, every_frames=24)):
+            self.assertEqual((f.number // 24, f.number % 12), (k, 5))
         with self.assertRaises(UmbrateError):
             list(choose_frames(self.folder / "none.mp4"))
         (self.folder / "bad.mp4").write_bytes(b"no video" * 100)

@@ -286,7 +286,17 @@ class HandMasks(unittest.TestCase):
     def test_a_job_of_the_first_version_learns_them(self):
         job = Job.create(scratch() / "old")
         sitting, _ = job.add_sitting("A", [record("/p/a.jpg")])
-        job.db.executescript("DROP TABLE handmask; UPDATE meta SET value = '1' WHERE key = 'version'")
+        job.db.executescript(
+            "DROP TABLE handmask; UPDATE meta SET value = '1' WHERE key = 'version';"
+            "DROP TRIGGER record_photo_insert; DROP TRIGGER record_photo_update; DROP TRIGGER record_photo_delete;"
+            + "".join(
+                f"ALTER TABLE photo DROP COLUMN {c};" for c in ("exposure_s", "f_number", "iso", "modified", "turn")
+            )
+            + "".join(
+                f"CREATE TRIGGER record_photo_{e} AFTER {e} ON photo BEGIN SELECT 1; END;"
+                for e in ("insert", "update", "delete")
+            )
+        )
         job.db.close()
         os.close(job._lock)
         with Job.open(job.folder) as again:
@@ -294,6 +304,10 @@ class HandMasks(unittest.TestCase):
             again.set_hand_mask(photo, "a" * 64)
             self.assertEqual(again.undo(), "draw on the mask")
             self.assertEqual(again.hand_masks(sitting.id), {})
+            again.turn_photos([photo], -1)
+            self.assertEqual(again.photos(sitting.id)[0].turn, 3)
+            again.undo()
+            self.assertEqual(again.photos(sitting.id)[0].turn, 0)
 
 
 class Schema(unittest.TestCase):

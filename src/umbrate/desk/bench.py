@@ -12,13 +12,17 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from ..core.errors import UmbrateError
 from ..stages import BY_NAME, STAGES
+from ..stages.base import parse_settings
 from ..work.sorting import propose_split
 from ..work.state import WORDS
 from . import tokens as t
 from .editors import make_editor
+from .evidence import Evidence
 from .plots import histogram_plot
 from .text import counted, short_time
+from .tried import TriedMasks
 
 WIDTH = 330
 
@@ -28,6 +32,7 @@ class Bench(QScrollArea):
 
     photos_wanted = pyqtSignal()
     find_wanted = pyqtSignal()
+    preview_wanted = pyqtSignal()
 
     def __init__(self, session):
         super().__init__(objectName="panel")
@@ -64,6 +69,8 @@ class Bench(QScrollArea):
                 str(s.keep_box),
                 cell.detail,
                 s.following(s.stage),
+                self._preview_mark(),
+                sum(s.file_state(p) != "here" for p in s.photos()),
             )
         if mark == self._mark and self.widget() is not None:
             return
@@ -103,7 +110,9 @@ class Bench(QScrollArea):
         if cell.state == "failed" and state not in ("running", "queued"):
             self._text(cell.detail, "advice")
             self._remedy(stage)
-        self._settings(sitting, stage)
+        values = self._settings(sitting, stage)
+        self._foresight(sitting, stage)
+        self._preview(stage, values)
         self.run_button = QPushButton(objectName="next")
         if state == "running":
             self.run_button.setText("Cancel")
@@ -137,10 +146,12 @@ class Bench(QScrollArea):
 
     def _remedy(self, stage):
         """The button that does what a failure's sentence advises."""
+        remedy = self.session.remedy()
+        if remedy:
+            self._remedy_button(stage, remedy)
+
+    def _remedy_button(self, stage, remedy, run=True):
         s = self.session
-        remedy = s.remedy()
-        if not remedy:
-            return
         kind, *more = remedy
         if kind == "bring in photos":
             text, act = "Bring in photos…", self.photos_wanted.emit
@@ -150,8 +161,9 @@ class Bench(QScrollArea):
             text, act = f"Go to {BY_NAME[more[0]].title}", lambda: s.choose(stage=more[0])
         elif kind == "set":
             title = stage.Settings.model_fields[more[0]].title
-            text = f"Set “{title}” to {more[1]} and run" if more[1] != "" else f"Clear “{title}” and run"
-            act = lambda: (s.set_setting(stage.name, *more), s.run())  # noqa: E731
+            text = f"Set “{title}” to {more[1]}" if more[1] != "" else f"Clear “{title}”"
+            text += " and run" if run else ""
+            act = lambda: (s.set_setting(stage.name, *more), s.run() if run else None)  # noqa: E731
         else:
             text, act = "Run it again", s.run
         b = QPushButton(text)
@@ -160,9 +172,10 @@ class Bench(QScrollArea):
 
     # ------------------------------------------------------------------ settings
     def _settings(self, sitting, stage):
+        """The form; returns the values in it."""
         fields = stage.Settings.model_fields
         if not fields:
-            return
+            return {}
         chosen = self.session.job.settings(sitting.id, stage.name)
         values = {n: chosen.get(n, f.default) for n, f in fields.items()}
         extras = {n: f.json_schema_extra or {} for n, f in fields.items()}
@@ -192,6 +205,53 @@ class Bench(QScrollArea):
             more = QPushButton("Fewer settings" if self.unfolded else f"{len(rest)} more settings", objectName="link")
             more.clicked.connect(self._fold)
             self.column.addWidget(more)
+        return values
+
+    def _foresight(self, sitting, stage):
+        """What can be said of a run before it is made."""
+        s = self.session
+        try:
+            settings = parse_settings(stage, s.job.settings(sitting.id, stage.name))
+            seen = stage.foresee(s.job, sitting, settings)
+        except (UmbrateError, OSError):
+            return  # running says it better
+        if seen is None:
+            return
+        self._text(seen.text, "quiet" if seen.good else "advice")
+        if seen.remedy:
+            self._remedy_button(stage, seen.remedy, run=False)
+
+    def _preview_mark(self):
+        preview = self.session.preview_of_sitting()
+        return (id(preview), len(preview.made)) if preview else None
+
+    def _preview(self, stage, values):
+        """Where a stage's result can be tried on a few photos first: the button, and what came of it."""
+        s = self.session
+        if values.get("method") not in stage.needs_preview:
+            return
+        preview = s.preview_of_sitting()
+        b = QPushButton("Try it on a few photos" if preview is None else "Try it again")
+        b.setToolTip("On the photos chosen in the strip, where several are; else on some from all around")
+        b.clicked.connect(lambda: self.preview_wanted.emit())
+        if preview is None:
+            self.column.addWidget(b)
+            return
+        row = QHBoxLayout()
+        row.addWidget(b)
+        leave = QPushButton("Leave it")
+        leave.setToolTip("Show the masks in force again")
+        leave.clicked.connect(s.drop_preview)
+        row.addWidget(leave)
+        self.column.addLayout(row)
+        if preview.made:
+            good = [m for m in preview.made.values() if m.mask]
+            self._text(
+                f"Tried on {counted(len(preview.made), 'photo')}"
+                + (f", of which {len(preview.made) - len(good)} got no mask" if len(good) < len(preview.made) else "")
+                + ": click one. A changed setting is tried at once; nothing is kept until you run it."
+            )
+            self.column.addWidget(TriedMasks(s, preview))
 
     def _fold(self):
         self.unfolded = not self.unfolded
@@ -246,14 +306,22 @@ class Bench(QScrollArea):
 
     def _offer_search(self):
         """Where files are gone: the way to point to their new place."""
-        gone = [p for p in self.session.job.missing_photos() if p.sitting_id == self.session.sitting_id]
-        if gone:
-            self._text(
-                f"{counted(len(gone), 'file')} of this sitting {'is' if len(gone) == 1 else 'are'} missing.", "advice"
-            )
-            b = QPushButton("Find missing photos…")
-            b.clicked.connect(self.find_wanted.emit)
-            self.column.addWidget(b)
+        s = self.session
+        states = [s.file_state(p) for p in s.photos()]
+        for state, act, text in (
+            ("missing", self.find_wanted.emit, "Find missing photos…"),
+            ("changed", s.take_as_they_are, "Take them as they are now"),
+        ):
+            count = states.count(state)
+            if count:
+                told = f"{counted(count, 'file')} of this sitting {'is' if count == 1 else 'are'} {state}."
+                if state == "changed":
+                    told = told.replace("changed", "not as when brought in any more")
+                    told += " Results made from what was there before are kept until you run them again."
+                self._text(told, "advice")
+                b = QPushButton(text)
+                b.clicked.connect(lambda _, a=act: a())
+                self.column.addWidget(b)
 
     def _problems(self, result):
         for p in result.problems[:4]:
@@ -269,6 +337,9 @@ class Bench(QScrollArea):
             row.addWidget(aside)
             row.addStretch(1)
             self.column.addLayout(row)
+            photo = next((x for x in self.session.photos() if x.id == p["photo"]), None)
+            if p.get("kind") == "soft" and photo:
+                self.column.addWidget(Evidence(self.session, photo, result))
         if len(result.problems) > 4:
             self._text(f"and {len(result.problems) - 4} more; the strip can show them: Not placed")
 

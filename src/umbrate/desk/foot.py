@@ -3,7 +3,6 @@
 from PyQt6.QtCore import QEvent, Qt, QTimer
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QSizePolicy, QToolButton, QWidget
 
-from ..stages import BY_NAME
 from . import tokens as t
 from .text import short_time
 
@@ -37,7 +36,7 @@ class Foot(QWidget):
         self.bar = QProgressBar(maximum=1000, textVisible=False)
         self.bar.setFixedWidth(180)
         self.cancel = QPushButton("Cancel")
-        self.cancel.clicked.connect(session.cancel)
+        self.cancel.clicked.connect(self.stop)
         row.addWidget(self.line, 1)
         for w in (self.dismiss, self.doing, self.bar, self.cancel):
             row.addWidget(w)
@@ -85,14 +84,23 @@ class Foot(QWidget):
         self.line.setStyleSheet(f"color: {color}; font-size: {t.SIZE if self.said else t.SMALL}px;")
         self.dismiss.setVisible(self.kind == "bad")
 
+    def stop(self):
+        """Cancel what is shown as running."""
+        if self.session.errand():
+            self.session.cancel_errands()
+        else:
+            self.session.cancel()
+
     def follow(self):
-        """Show what runs now."""
-        run = self.session.running()
+        """Show what runs now: an errand, for which somebody waits here, before a stage, which the Board shows too."""
+        errand = self.session.errand()
+        run = errand or self.session.running()
         for w in (self.doing, self.bar, self.cancel):
             w.setVisible(run is not None)
         if run:
-            left, waiting = run.seconds_left, len(self.session.queue.waiting)
-            parts = [f"{BY_NAME[run.stage].title}, {run.sitting.name}: {run.sentence}"]
+            left = run.seconds_left
+            waiting = len(self.session.errands.waiting if errand else self.session.queue.waiting)
+            parts = [f"{run.title}: {run.sentence}"]
             if left is not None:
                 parts.append(f"{short_time(left)} left")
             if waiting:

@@ -9,6 +9,7 @@ from ..core.errors import UmbrateError
 from ..core.geometry.lens import unproject_one
 from ..core.geometry.pose import center
 from ..core.imaging.decode import read_picture
+from ..core.imaging.facts import exposure_text
 from . import tokens as t
 from .masktools import MaskTools
 
@@ -34,7 +35,9 @@ class PhotoView(QWidget):
         self.sightings = np.zeros((0, 4))
         self.sighting, self.hidden = None, False
         self._depth_key = self._depth = None
+        self.orientation, self.turn = 1, 0
         self.scale, self.shift = 1.0, QPointF()
+        self._look = None  #: a pixel to show at full size as soon as its photo is here
         self._drag = None
         self._picking = False
         self._make_tools()
@@ -44,6 +47,7 @@ class PhotoView(QWidget):
         session.document_changed.connect(self.reload_overlays)
         session.pointed.connect(self._on_pointed)
         session.picking.connect(self._on_picking)
+        session.looked_at.connect(self.look_at)
         self.reload()
 
     def _make_tools(self):
@@ -87,8 +91,11 @@ class PhotoView(QWidget):
             self.shown = self._file = self.image = self.tint = self.mask = None
             self.update()
             return
-        file = (photo.id, photo.path)  # a photo that was found elsewhere is read anew
+        file = (photo.id, photo.path, photo.hash)  # a photo that was found elsewhere is read anew
         if file == self._file:
+            if photo.turn != self.turn:
+                self.turn = photo.turn
+                self.fit()
             self.update()
             return
         self.shown, self._file = photo.id, file
@@ -112,8 +119,9 @@ class PhotoView(QWidget):
                 and picture is not None
                 and (self.image.width(), self.image.height(), self.orientation)
                 == (*picture.shape[1::-1], photo.orientation)
+                and self.turn == photo.turn
             )
-            self.orientation = photo.orientation
+            self.orientation, self.turn = photo.orientation, photo.turn
             self.picture = picture
             self.image = (
                 None
@@ -124,6 +132,8 @@ class PhotoView(QWidget):
             )
             if not same:
                 self.fit()
+            if self._look:
+                self.look_at(*self._look)
             self.reload_overlays()
 
         self.session.in_background(read, show)
@@ -193,7 +203,7 @@ class PhotoView(QWidget):
         """Sensor pixels to upright pixels."""
         w, h = self.image.width(), self.image.height()
         m = QTransform()
-        turn = TURN.get(self.orientation, 0)
+        turn = (TURN.get(self.orientation, 0) + 90 * self.turn) % 360
         # pixel edges: (0, 0) here is the outer corner of the first pixel
         if turn == 90:
             m.translate(h, 0)
@@ -224,6 +234,25 @@ class PhotoView(QWidget):
         self.shift = QPointF(
             (self.width() - r.width() * self.scale) / 2, top + (self.height() - top - 24 - r.height() * self.scale) / 2
         )
+        self.update()
+
+    def look_at(self, x, y):
+        """Show the surroundings of a pixel of the chosen photo, pixel for pixel."""
+        photo = self.session.photo
+        self._look = (x, y)
+        if (
+            self.image is None
+            or photo is None
+            or (self.image.width(), self.image.height())
+            != (
+                photo.width,
+                photo.height,
+            )
+        ):
+            return
+        self.scale, self.shift = 1.0 / self.devicePixelRatioF(), QPointF()
+        self.shift = QPointF(self.width() / 2, self.height() / 2) - self._to_view().map(QPointF(x + 0.5, y + 0.5))
+        self._look = None
         self.update()
 
     def pixel_at(self, pos):
@@ -284,7 +313,10 @@ class PhotoView(QWidget):
         facts = []
         if photo:
             focal = f"{photo.focal_mm:g} mm" if photo.focal_mm else ""
-            facts = [photo.name, f"{photo.width} x {photo.height}", focal]
+            exposure = exposure_text(photo.exposure_s, photo.f_number, photo.iso)
+            facts = [photo.name, f"{photo.width} x {photo.height}", focal, exposure]
+            if self.session.previewed(photo.id):
+                facts.append("preview of its mask")
         poses = self.session.result("poses")
         if photo and poses:
             row = poses.figures["per_photo"].get(str(photo.id))

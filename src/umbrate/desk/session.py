@@ -6,6 +6,7 @@ Widgets never write a job and never talk to each other: they ask the session, an
 import logging
 import threading
 import time
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
@@ -17,13 +18,17 @@ from ..stages.base import parse_settings
 from ..stages.cloud import keep_box_of
 from ..stages.deliver import load_block, load_cloud
 from ..stages.mask_files import decode_mask, encode_mask
-from ..work.adding import is_video, mask_folder_of, read_files, read_folder, read_video, take_in
+from ..work.adding import is_video, mask_folder_of, photo_folders, read_files, read_folder, read_video, take_in
+from ..work.errands import Errands
 from ..work.queue import Queue
 from ..work.sorting import propose_split
 from ..work.state import RUNNING, board, plan
+from ..work.worker import run_preview
+from .text import counted
 
 POLL_MS = 40
 LOG_LINES = 5000
+PREVIEWED = 4  #: photos on which masks are tried where nobody says which
 
 
 class _LogLines(logging.Handler):
@@ -37,6 +42,23 @@ class _LogLines(logging.Handler):
         self._write(self.format(record))
 
 
+@dataclass
+class Preview:
+    """Masks tried on a few photos of a sitting; they are shown and kept nowhere.
+
+    Attributes
+    ----------
+    photo_ids : list of int
+        The photos they are tried on.
+    made : dict of photo id to Made
+        What came of them; empty while they are made.
+    """
+
+    sitting_id: int
+    photo_ids: list
+    made: dict = field(default_factory=dict)
+
+
 class Session(QObject):
     """An open job, its queue, and what is chosen."""
 
@@ -48,12 +70,16 @@ class Session(QObject):
     said = pyqtSignal(str, str)  #: a sentence and "good", "bad" or "note"
     pointed = pyqtSignal(object)  #: sightings (photo id to x, y) of the point under the pointer, or None
     ray = pyqtSignal(object)  #: a world ray (start, direction) under the photo's pointer, or None
+    looked_at = pyqtSignal(float, float)  #: a pixel of the chosen photo that somebody wants to see closely
     picking = pyqtSignal(bool)  #: whether the next click in the photo picks a color
     _background = pyqtSignal(object, object)
 
     def __init__(self):
         super().__init__()
         self.job = self.queue = None
+        self.errands = Errands()
+        self._changed_files = set()
+        self.preview = None  #: the Preview that is shown, or None
         self.sitting_id = self.photo_id = None
         self.stage = "photos"
         self._cache = {}
@@ -112,6 +138,7 @@ class Session(QObject):
         self.job_changed.emit()
         self.document_changed.emit()
         self.chosen_changed.emit()
+        self.check_files()
 
     def close(self):
         """Close the job; what runs is stopped."""
@@ -120,8 +147,10 @@ class Session(QObject):
             return
         self.job.remember(sitting=self.sitting_id, stage=self.stage, photo=self.photo_id)
         self.queue.close()
+        self.errands.close()
         self.job.close()
-        self.job = self.queue = None
+        self.job = self.queue = self.preview = None
+        self._changed_files = set()
         self._cache.clear()
 
     # ------------------------------------------------------------------ choosing
@@ -153,6 +182,11 @@ class Session(QObject):
     def photo(self):
         """The chosen Photo, or None."""
         return next((p for p in self.photos() if p.id == self.photo_id), None)
+
+    def look_at(self, photo_id, x, y):
+        """Choose a photo and show the surroundings of a pixel at full size."""
+        self.choose(photo_id=photo_id)
+        self.looked_at.emit(float(x), float(y))
 
     # ------------------------------------------------------------------ what there is
     def result(self, stage):
@@ -246,45 +280,111 @@ class Session(QObject):
         """Add each folder or video as a sitting, and look at its photos and masks.
 
         folders: paths, or pairs of a path and the sitting's name (else the folder's own). Files are
-        read in the background, one folder after the other.
+        read by a worker, one folder after the other.
         """
-        job = self.job
-        todo = [
-            f if isinstance(f, tuple) else (Path(f), Path(f).stem if is_video(f) else Path(f).name) for f in folders
-        ]
-        if not job or not todo:
+        if not self._may_write():
             return
-        folder, name = todo[0]
-        self.said.emit(f"Reading {Path(folder).name} …", "note")
-        place = job.folder
-
-        def read():
+        for f in folders:
+            folder, name = f if isinstance(f, tuple) else (Path(f), None)
+            if is_video(folder):
+                self._read_in(name or folder.stem, read_video, (self.job.folder, folder), folder.name)
+                continue
             try:
-                if is_video(folder):
-                    return read_video(place, folder), None
-                return read_folder(folder, mask_folder_of(folder)), None
+                found = [folder] if name else photo_folders(folder)
             except UmbrateError as e:
-                return None, str(e)
+                self.said.emit(str(e), "bad")
+                continue
+            for one in found:
+                self._read_in(name or one.name, read_folder, (one, mask_folder_of(one), None), one.name)
 
-        def take(answer):
-            incoming, trouble = answer
-            if self.job is not job:
-                return
-            if trouble:
-                self.said.emit(trouble, "bad")
-            else:
-                taken = self._do(lambda: take_in(job, name, incoming))
-                if taken:
-                    sitting, added, there = taken
-                    self.queue.add(sitting, ["photos", "masks"])
-                    text = f"{added} photos added as “{sitting.name}”" + (f", {there} were there" if there else "")
-                    told = " ".join([text + ".", *incoming.refused[:3]])
-                    self.said.emit(told, "bad" if incoming.refused else "good")
-                    self._timer.start()
-                    self.choose(sitting.id)
-            self.add_folders(todo[1:])
+    def add_video(self, video, every_s=0.5, every_frames=None):
+        """Add frames of a video as a sitting: the sharpest of every so many seconds, or frames."""
+        if self._may_write():
+            video = Path(video)
+            self._read_in(video.stem, read_video, (self.job.folder, video, every_s, every_frames), video.name)
 
-        self.in_background(read, take)
+    def add_files(self, files, name=None):
+        """Add photo files to the sitting of that name, else to the chosen one, else to one named after their folder."""
+        if self._may_write():
+            name = name or (self.sitting.name if self.sitting else Path(files[0]).parent.name)
+            self._read_in(name, read_files, (files,), counted(len(files), "file"))
+
+    def _may_write(self):
+        if self.job and not self.job.writable:
+            self.said.emit(f"{self.job.folder.name} is open for reading only.", "bad")
+        return self.job is not None and self.job.writable
+
+    def _read_in(self, name, function, arguments, what):
+        """Have a worker read photos, then take them into the sitting `name`."""
+        self.send(f"Reading {what}", function, arguments, lambda incoming: self._take_in(name, incoming))
+
+    def _take_in(self, name, incoming):
+        taken = self._do(lambda: take_in(self.job, name, incoming))
+        if not taken:
+            return
+        sitting, added, there = taken
+        self.queue.add(sitting, ["photos", "masks"])
+        self._timer.start()
+        told = f"{counted(added, 'photo')} added to “{sitting.name}”" + (f", {there} were there" if there else "")
+        left_out = incoming.refused
+        for sentence in left_out:
+            self._write_log(sentence)
+        more = f" And {len(left_out) - 3} more: see the log." if len(left_out) > 3 else ""
+        self.said.emit(" ".join([told + ".", *left_out[:3]]) + more, "bad" if left_out else "good")
+        self.check_files()
+        self.choose(sitting.id)
+
+    # ------------------------------------------------------------------ errands
+    def send(self, title, function, arguments, then):
+        """Have a worker call ``function(*arguments, report)`` and `then` be called with the value.
+
+        What goes wrong is said.
+        """
+
+        def otherwise(message, kind):
+            self.said.emit(f"{title}: {message}", "note" if kind == "cancelled" else "bad")
+
+        self.errands.send(title, function, arguments, then, otherwise)
+        self._timer.start()
+        self.progressed.emit()
+
+    def errand(self):
+        """The Errand that runs now, or None."""
+        return self.errands.running
+
+    def cancel_errands(self):
+        """Stop the errand that runs and forget those that wait."""
+        self.errands.cancel()
+
+    # ------------------------------------------------------------------ files on the disk
+    def file_state(self, photo):
+        """What became of a photo's file: "here", "missing" or "changed" (see `Job.file_state`)."""
+        if photo.id in self._changed_files:
+            return "changed"
+        return self.job.file_state(photo, look_inside=False)
+
+    def check_files(self):
+        """Look, in the background, whether photos were written to since they were brought in."""
+        job = self.job
+        if job is None:
+            return
+        photos = [p for s in job.sittings() for p in job.photos(s.id)]
+
+        def look():
+            return {p.id for p in photos if job.file_state(p) == "changed"}
+
+        def show(changed):
+            if self.job is job and changed != self._changed_files:
+                self._changed_files = changed
+                self.document_changed.emit()
+
+        self.in_background(look, show)
+
+    def take_as_they_are(self):
+        """Bring the chosen sitting's changed photos in again, as they are now."""
+        changed = [str(self.job.photo_path(p)) for p in self.photos() if self.file_state(p) == "changed"]
+        if changed:
+            self.add_files(changed)
 
     def pick_color(self, then):
         """Let the user pick a color in the photo; `then` is called with it, written #RRGGBB."""
@@ -318,26 +418,65 @@ class Session(QObject):
             aside = not all(p.aside for p in chosen)
             self._do(lambda: self.job.set_aside([p.id for p in chosen], aside))
 
-    def add_files(self, files):
-        """Add photo files to the chosen sitting, or to a new one named after their folder."""
-        name = self.sitting.name if self.sitting else Path(files[0]).parent.name
-        incoming = self._do(lambda: read_files(files))
-        taken = incoming and self._do(lambda: take_in(self.job, name, incoming))
-        if taken:
-            sitting, added, there = taken
-            told = f"{added} photos added to “{name}”" + (f", {there} were there" if there else "")
-            self.said.emit(" ".join([told + ".", *incoming.refused[:3]]), "bad" if incoming.refused else "good")
-            self.queue.add(sitting, plan(self.job, sitting, "photos"))
-            self._timer.start()
-
     def mask_key(self, photo_id=None):
         """Blob key of a photo's mask in force (the chosen photo where none is named), or None."""
         photo_id = photo_id or self.photo_id
         if not self.job or not self.sitting_id:
             return None
         by_hand = self.job.hand_masks(self.sitting_id).get(photo_id)
+        if not by_hand and self.previewed(photo_id):
+            return self.preview.made[photo_id].mask
         made = self.result("masks")
         return by_hand or (made.blob("mask", photo_id) if made else None)
+
+    # ------------------------------------------------------------------ masks tried on a few photos
+    def preview_of_sitting(self):
+        """The Preview of the chosen sitting's masks, or None."""
+        return self.preview if self.preview and self.preview.sitting_id == self.sitting_id else None
+
+    def previewed(self, photo_id):
+        """Whether a photo shows a mask that was only tried."""
+        preview = self.preview_of_sitting()
+        return bool(preview and photo_id in preview.made)
+
+    def preview_masks(self, photo_ids=()):
+        """Try the settings of the chosen sitting's masks on these photos, else on a few from all around it."""
+        sitting, stage = self.sitting, BY_NAME["masks"]
+        if not sitting or not self._may_write():
+            return
+        by_hand = self.job.hand_masks(sitting.id)
+        free = [p.id for p in self.photos() if not p.aside and p.id not in by_hand]
+        chosen = [i for i in free if i in photo_ids] or free[:: max(1, -(-len(free) // PREVIEWED))]
+        if not chosen:
+            self.said.emit("There are no photos to try it on: all are set aside or masked by hand.", "note")
+            return
+        try:
+            settings = parse_settings(stage, self.job.settings(sitting.id, "masks"))
+            inputs = stage.gather(self.job, sitting)
+        except UmbrateError as e:
+            self.said.emit(str(e), "bad")
+            return
+        self.preview = preview = Preview(sitting.id, chosen)
+
+        def show(made):
+            if self.preview is not preview:
+                return
+            preview.made = made
+            self.document_changed.emit()
+            trouble = next((m.trouble["text"] for m in made.values() if m.trouble), "")
+            if trouble:
+                self.said.emit(trouble, "note")
+            elif self.photo_id not in made:
+                self.choose(photo_id=chosen[0])
+
+        arguments = ("masks", inputs, settings.model_dump(), set(chosen))
+        self.send(f"Trying masks on {counted(len(chosen), 'photo')}", run_preview, arguments, show)
+
+    def drop_preview(self):
+        """Show the masks in force again."""
+        if self.preview:
+            self.preview = None
+            self.document_changed.emit()
 
     def mask(self, photo_id=None):
         """The mask (h, w) bool in force of a photo, or None; not to be written to."""
@@ -376,8 +515,14 @@ class Session(QObject):
         found = self._do(lambda: self.job.find_missing(folder))
         if found is not None:
             left = len(self.job.missing_photos())
+            self.check_files()
             told = f"Found {found} of the missing photos" + (f", {left} are still missing." if left else ".")
             self.said.emit(told, "bad" if left else "good")
+
+    def turn_photos(self, photo_ids, quarters):
+        """Turn how photos are shown by quarter turns to the right."""
+        if photo_ids:
+            self._do(lambda: self.job.turn_photos(sorted(photo_ids), quarters))
 
     def keep_as_plates(self, photo_ids):
         """Keep photos as backdrop plates of their sitting."""
@@ -436,6 +581,11 @@ class Session(QObject):
             )
 
         self._do(act)
+        if stage == "masks" and self.preview_of_sitting():
+            if values.get("method") in BY_NAME[stage].needs_preview:
+                self.preview_masks(self.preview.photo_ids)
+            else:
+                self.drop_preview()
 
     def set_keep_box(self, box):
         """Set the keep box by hand, or None to fit it again."""
@@ -484,15 +634,17 @@ class Session(QObject):
             else:
                 title = BY_NAME[e.data["stage"]].title
                 if e.kind == "done":
+                    if e.data["stage"] == "masks" and self.preview and self.preview.sitting_id == e.data["sitting"]:
+                        self.preview = None
                     first, second = BY_NAME[e.data["stage"]].headline(e.data["figures"])
                     self.said.emit(f"{title} done: {first}{', ' + second if second else ''}", "good")
                 else:
                     self.said.emit(f"{title}: {e.data['message']}", "note" if e.kind == "cancelled" else "bad")
                 self.changed()
-        if self.queue.idle:
+        self.errands.poll()
+        if self.queue.idle and self.errands.idle:
             self._timer.stop()
-        else:
-            self.progressed.emit()
+        self.progressed.emit()
 
     def _write_log(self, text, _=""):
         if text:
@@ -511,5 +663,5 @@ class Session(QObject):
             self._write_log(f"{BY_NAME[data['stage']].title}: {data['sentence']}")
 
     def in_background(self, function, then):
-        """Call `function()` in a thread and `then(value)` in the window's thread."""
+        """Call `function()` in a thread and `then(value)` in the window's thread; for what takes a moment."""
         threading.Thread(target=lambda: self._background.emit(then, function()), daemon=True).start()

@@ -1,7 +1,8 @@
 """The contact strip: small pictures of a sitting's photos, sorted and filtered by what matters now."""
 
-from PyQt6.QtCore import QMimeData, QPoint, QRect, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QFontMetrics, QPainter, QPen, QPixmap
+from dataclasses import dataclass
+
+from PyQt6.QtCore import QMimeData, QPoint, Qt, pyqtSignal
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
@@ -9,100 +10,64 @@ from PyQt6.QtWidgets import (
     QLabel,
     QListWidget,
     QListWidgetItem,
-    QStyle,
-    QStyledItemDelegate,
     QToolButton,
     QVBoxLayout,
     QWidget,
 )
 
-from . import tokens as t
+from ..core.imaging.facts import exposure_text
+from ..job.model import Photo
 from .text import counted
+from .thumbs import LINE, PHOTO_ID, PICTURE, SHARPNESS, SOFT, STATE, THUMB, TURN, ThumbPainter
 
-THUMB = QSize(96, 72)
 PHOTOS_MIME = "application/x-umbrate-photos"  #: ids of photos that are dragged, with commas between
-PHOTO_ID, STATE, LINE = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1, Qt.ItemDataRole.UserRole + 2
 
 
-class _Painter(QStyledItemDelegate):
-    def sizeHint(self, *_):
-        return QSize(THUMB.width() + 10, THUMB.height() + 40)
+@dataclass(frozen=True)
+class _Row:
+    """A photo and what is known of it.
 
-    def paint(self, p, option, index):
-        p.save()
-        p.setRenderHint(QPainter.RenderHint.Antialiasing)
-        r = option.rect.adjusted(3, 2, -3, -2)
-        chosen = bool(option.state & QStyle.StateFlag.State_Selected)
-        p.setPen(QPen(t.color(t.ACCENT if chosen else t.PANEL), 2))
-        p.setBrush(t.color(t.RAISED if chosen else t.PANEL))
-        p.drawRoundedRect(QRectF(r), 4, 4)
-        picture = index.data(Qt.ItemDataRole.DecorationRole)
-        box = QRect(r.left() + 3, r.top() + 3, r.width() - 6, THUMB.height() - 4)
-        aside = index.data(STATE) in ("aside", "plate")
-        if picture is not None:
-            small = picture.scaled(
-                box.size() * p.device().devicePixelRatioF(),
-                Qt.AspectRatioMode.KeepAspectRatio,
-                Qt.TransformationMode.SmoothTransformation,
-            )
-            small.setDevicePixelRatio(p.device().devicePixelRatioF())
-            size = small.deviceIndependentSize()
-            p.setOpacity(0.35 if aside else 1.0)
-            p.drawPixmap(int(box.center().x() - size.width() / 2), int(box.center().y() - size.height() / 2), small)
-            p.setOpacity(1.0)
-        state = index.data(STATE)
-        if state in ("done", "failed", "look"):
-            t.draw_state(p, state, QRectF(r.left() + 5, r.bottom() - 30, 11, 11))
-        p.setFont(t.font(t.SMALL))
-        p.setPen(t.color(t.QUIET if aside else t.TEXT))
-        metrics = QFontMetrics(p.font())
-        x = r.left() + (20 if state in ("done", "failed", "look") else 6)
-        p.drawText(
-            QRect(x, r.bottom() - 34, r.right() - x - 2, 16),
-            Qt.AlignmentFlag.AlignVCenter,
-            metrics.elidedText(
-                index.data(Qt.ItemDataRole.DisplayRole), Qt.TextElideMode.ElideMiddle, r.right() - x - 4
-            ),
-        )
-        p.setPen(t.color(t.QUIET))
-        p.drawText(
-            QRect(r.left() + 6, r.bottom() - 18, r.width() - 10, 16),
-            Qt.AlignmentFlag.AlignVCenter,
-            metrics.elidedText(
-                {"aside": "set aside", "plate": "backdrop plate"}.get(index.data(STATE)) or index.data(LINE) or "",
-                Qt.TextElideMode.ElideRight,
-                r.width() - 12,
-            ),
-        )
-        p.restore()
-
-
-def _state_and_line(photo, gone, bad, row, sharpness):
-    """The sign and the quiet line of a photo: the worst that can be said of it, else its key figure.
-
-    row: what Poses says of it, or None; sharpness: or None.
+    figures: what Poses says of it, or None; file: "here", "missing" or "changed".
     """
-    if gone:
-        return "failed", "file missing"
-    if photo.aside:
-        return ("plate" if photo.plate else "aside"), ""
-    if bad:
-        return "failed", "unreadable"
-    if row and row["sightings"]:
-        return "done", f"{row['sightings']}   {row['rms_px']:.2f} px"
-    if row:
-        return "look", "not placed"
-    return "", "" if sharpness is None else f"sharpness {sharpness:.2f}"
+
+    photo: Photo
+    file: str
+    unreadable: bool
+    figures: dict | None
+    sharpness: float | None
+    soft: bool
+
+    @property
+    def placed(self):
+        return bool(self.figures and self.figures["sightings"])
+
+    def state_and_line(self):
+        """Its sign and its quiet line: the worst that can be said of it, else its key figure."""
+        if self.file != "here":
+            return "failed", f"file {self.file}"
+        if self.photo.aside:
+            return ("plate" if self.photo.plate else "aside"), ""
+        if self.unreadable:
+            return "failed", "unreadable"
+        if self.placed:
+            return "done", f"{self.figures['sightings']}   {self.figures['rms_px']:.2f} px"
+        if self.figures:
+            return "look", "not placed"
+        if self.soft:
+            return "look", f"soft, {self.sharpness:.2f}"
+        return "", "" if self.sharpness is None else f"sharpness {self.sharpness:.2f}"
 
 
-def _facts(photo):
+def facts(photo):
     """What the file says of a photo, line by line."""
     lines = [
         photo.name,
         f"{photo.camera or 'camera unknown'}, {photo.width} x {photo.height}",
-        " ".join(x for x in (photo.lens, f"{photo.focal_mm:g} mm" if photo.focal_mm else "") if x),
+        "  ".join(x for x in (photo.lens, f"{photo.focal_mm:g} mm" if photo.focal_mm else "") if x),
+        exposure_text(photo.exposure_s, photo.f_number, photo.iso),
         f"taken {photo.taken.replace('T', ' ')}" if photo.taken else "",
         f"EXIF orientation {photo.orientation}" if photo.orientation != 1 else "",
+        f"turned by {90 * photo.turn} degrees" if photo.turn else "",
         photo.path,
     ]
     return "\n".join(x for x in lines if x)
@@ -126,12 +91,12 @@ class Strip(QWidget):
     menu_wanted = pyqtSignal(QPoint)
 
     SORTS = ("Shooting order", "Sharpness, soft first", "Sightings, fewest first", "Residual, largest first")
-    FILTERS = ("All photos", "Placed", "Not placed", "Set aside")
+    FILTERS = ("All photos", "Soft", "Placed", "Not placed", "Set aside")
 
     def __init__(self, session):
         super().__init__(objectName="panel")
         self.session = session
-        self._pictures = {}
+        self._live = {}  #: thumbnails of photos that are being read, by photo id
         self._mark = None
         top = QHBoxLayout()
         self.count = QLabel(objectName="quiet")
@@ -159,7 +124,7 @@ class Strip(QWidget):
         self.list.customContextMenuRequested.connect(lambda p: self.menu_wanted.emit(self.list.mapToGlobal(p)))
         self.list.setFlow(QListWidget.Flow.LeftToRight)
         self.list.setWrapping(False)
-        self.list.setItemDelegate(_Painter(self.list))
+        self.list.setItemDelegate(ThumbPainter(self.list, session))
         self.list.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.list.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         self.list.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -174,6 +139,7 @@ class Strip(QWidget):
         self.setFixedHeight(THUMB.height() + 96)
         session.document_changed.connect(self.reload)
         session.chosen_changed.connect(self.reload)
+        session.live.connect(self._on_live)
         self.reload()
 
     def chosen_ids(self):
@@ -190,69 +156,98 @@ class Strip(QWidget):
         s = self.session
         photos = s.photos()
         done = {n: s.result(n) for n in ("photos", "masks", "poses")}
+        preview = s.preview_of_sitting()
         mark = (
             s.sitting_id,
-            tuple((p.id, p.aside, p.plate, p.path) for p in photos),
+            tuple((p, s.file_state(p)) for p in photos),
             tuple(r.id if r else 0 for r in done.values()),
+            id(preview),
         )
         if mark == self._mark:
             self._follow()
             return
         self._mark = mark
-        sharp = dict(done["photos"].figures["sharpness"]) if done["photos"] else {}
-        if done["masks"]:  # where the object is, it tells more
-            sharp.update(done["masks"].figures.get("sharpness", {}))
-        bad = set(done["photos"].figures["unreadable"]) if done["photos"] else set()
-        gone = {p.id for p in photos if not s.job.photo_path(p).is_file()}
-        per = done["poses"].figures["per_photo"] if done["poses"] else {}
-        rows = []
-        for p in photos:
-            row, sharpness = per.get(str(p.id)), sharp.get(str(p.id))
-            state, line = _state_and_line(p, p.id in gone, p.id in bad, row, sharpness)
-            rows.append((p, state, line, bool(row and row["sightings"]), row, sharpness))
-        keep = self.filter.currentIndex()
-        rows = [
-            r
-            for r in rows
-            if keep == 0
-            or (keep == 1 and r[3])
-            or (keep == 2 and not r[3] and not r[0].aside)
-            or (keep == 3 and r[0].aside)
-        ]
+        every = self._rows(photos, done)
+        rows = [r for r in every if self._wanted(r)]
         order = self.sort.currentIndex()
         if order == 1:
-            rows.sort(key=lambda r: r[5] if r[5] is not None else 1e9)
+            rows.sort(key=lambda r: r.sharpness if r.sharpness is not None else 1e9)
         elif order == 2:
-            rows.sort(key=lambda r: r[4]["sightings"] if r[4] else 0)
+            rows.sort(key=lambda r: r.figures["sightings"] if r.figures else 0)
         elif order == 3:
-            rows.sort(key=lambda r: -(r[4]["rms_px"] or 0) if r[4] else 0)
+            rows.sort(key=lambda r: -(r.figures["rms_px"] or 0) if r.figures else 0)
+        best = max((r.sharpness for r in every if r.sharpness), default=1.0)
+        at = self.list.horizontalScrollBar().value()
+        chosen = self.chosen_ids()
         self.list.blockSignals(True)
         self.list.clear()
-        for p, state, line, *_ in rows:
-            item = QListWidgetItem(p.name)
-            item.setData(PHOTO_ID, p.id)
-            item.setData(STATE, state)
-            item.setData(LINE, line)
-            picture = self._picture(done["masks"], "silhouette", p.id) if self.silhouettes.isChecked() else None
-            picture = picture or self._picture(done["photos"], "thumbnail", p.id)
-            if picture is not None:
-                item.setData(Qt.ItemDataRole.DecorationRole, picture)
-            item.setToolTip(_facts(p))
-            self.list.addItem(item)
+        for r in rows:
+            self.list.addItem(self._item(r, best, done, preview))
+            self.list.item(self.list.count() - 1).setSelected(r.photo.id in chosen)
         self.list.blockSignals(False)
+        self.list.horizontalScrollBar().setValue(at)
         shown = f"{len(rows)} of {len(photos)} photos" if len(rows) != len(photos) else counted(len(photos), "photo")
         self.count.setText(shown if photos else "No photos in this sitting")
         self._follow()
 
-    def _picture(self, result, name, photo_id):
-        key = result.blob(name, photo_id) if result else None
-        if key is None:
-            return None
-        if key not in self._pictures:
-            picture = QPixmap()
-            picture.loadFromData(self.session.job.blobs.path(key).read_bytes())
-            self._pictures[key] = picture
-        return self._pictures[key]
+    def _rows(self, photos, done):
+        """What is known of the photos."""
+        sharp, soft, bad = {}, set(), set()
+        if done["photos"]:
+            figures = done["photos"].figures
+            sharp, soft, bad = dict(figures["sharpness"]), set(figures.get("soft", ())), set(figures["unreadable"])
+        if done["masks"] and done["masks"].figures.get("sharpness"):  # where the object is, it tells more
+            figures = done["masks"].figures
+            measured = {int(i) for i in figures["sharpness"]}
+            sharp.update(figures["sharpness"])
+            soft = (soft - measured) | set(figures.get("soft", ()))
+        per = done["poses"].figures["per_photo"] if done["poses"] else {}
+        return [
+            _Row(p, self.session.file_state(p), p.id in bad, per.get(str(p.id)), sharp.get(str(p.id)), p.id in soft)
+            for p in photos
+        ]
+
+    def _wanted(self, row):
+        """Whether a row is one of those that shall be shown."""
+        keep = self.filter.currentText()
+        return (
+            keep == "All photos"
+            or (keep == "Placed" and row.placed)
+            or (keep == "Not placed" and not row.placed and not row.photo.aside)
+            or (keep == "Soft" and row.soft and not row.photo.aside)
+            or (keep == "Set aside" and row.photo.aside)
+        )
+
+    def _item(self, row, best, done, preview):
+        photo = row.photo
+        item = QListWidgetItem(photo.name)
+        state, line = row.state_and_line()
+        made = preview.made.get(photo.id) if preview else None
+        if made:
+            state, line = ("look", "no mask") if made.mask is None else (state, "preview")
+        item.setData(PHOTO_ID, photo.id)
+        item.setData(STATE, state)
+        item.setData(LINE, line)
+        item.setData(TURN, photo.turn)
+        item.setData(SHARPNESS, None if row.sharpness is None else row.sharpness / best)
+        item.setData(SOFT, row.soft)
+        key = done["photos"].blob("thumbnail", photo.id) if done["photos"] else None
+        key = key or self._live.get(photo.id)
+        if self.silhouettes.isChecked() or (made and made.mask):
+            outline = done["masks"].blob("silhouette", photo.id) if done["masks"] else None
+            key = (made.silhouette if made else None) or outline or key
+        item.setData(PICTURE, key)
+        item.setToolTip(facts(photo))
+        return item
+
+    def _on_live(self, name, data):
+        """A thumbnail is there before the stage that makes them is through."""
+        if name == "thumbnail":
+            pid, key = data
+            self._live[pid] = key
+            for k in range(self.list.count()):
+                if self.list.item(k).data(PHOTO_ID) == pid:
+                    self.list.item(k).setData(PICTURE, key)
 
     def _follow(self):
         """Make the session's photo the current item."""

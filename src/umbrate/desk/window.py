@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QEvent, Qt
 from PyQt6.QtGui import QAction, QKeySequence
 from PyQt6.QtWidgets import (
     QFileDialog,
@@ -34,7 +34,7 @@ from ..work.demo import demo_folder, make_demo_job
 from . import tokens as t
 from .bench import Bench
 from .board import HEAD, ROW, Board
-from .dialogs import Finder, LedgerDialog
+from .dialogs import Finder, LedgerDialog, VideoDialog
 from .foot import Foot
 from .newjob import NewJobDialog
 from .photoview import PhotoView
@@ -85,6 +85,7 @@ class Window(QMainWindow):
         self.board.menu_wanted.connect(self._board_menu)
         self.bench.photos_wanted.connect(self.bring_in)
         self.bench.find_wanted.connect(self.find_missing)
+        self.bench.preview_wanted.connect(self.preview_masks)
         self.strip.menu_wanted.connect(self._strip_menu)
         scroll = QScrollArea()
         scroll.setWidget(self.board)
@@ -154,12 +155,16 @@ class Window(QMainWindow):
         self._action(
             edit, "Set chosen photos aside or bring them back", lambda: s.set_aside(self.strip.chosen_ids()), "A"
         )
+        self._action(edit, "Turn chosen photos to the right", lambda: s.turn_photos(self.strip.chosen_ids(), 1), "]")
+        self._action(edit, "Turn chosen photos to the left", lambda: s.turn_photos(self.strip.chosen_ids(), -1), "[")
+        edit.addSeparator()
         self._action(edit, "Rename the sitting…", self.rename_sitting, "F2")
         self._action(edit, "Remove the sitting", s.remove_sitting)
         run = bar.addMenu("&Run")
         self._action(run, "Run the chosen cells", lambda: s.run(self.board.chosen_cells()), "Ctrl+R")
         self._action(run, "Run everything that is missing or stale", s.run_all, "Ctrl+Shift+R")
-        self._action(run, "Cancel what runs", s.cancel, "Ctrl+.")
+        self._action(run, "Try masks on the chosen photos", self.preview_masks)
+        self._action(run, "Cancel what runs", self.foot.stop, "Ctrl+.")
         view = bar.addMenu("&View")
         self._action(view, "Ledger and log: what ran…", self.show_ledger, "Ctrl+L")
         self._action(view, "Next photo", lambda: self._step_photo(1), "PgDown")
@@ -237,6 +242,12 @@ class Window(QMainWindow):
         if folder:
             self.session.add_folders([folder])
 
+    def preview_masks(self):
+        """Try masks on the photos chosen in the strip, where several are, else on a few from all around."""
+        chosen = self.strip.chosen_ids()
+        self.session.choose(stage="masks")
+        self.session.preview_masks(chosen if len(chosen) > 1 else ())
+
     def find_missing(self):
         """Ask where photos are that were moved, and point the job to them."""
         folder = QFileDialog.getExistingDirectory(self, "Where the photos are now; folders below it are searched too")
@@ -248,7 +259,9 @@ class Window(QMainWindow):
         kinds = " ".join(f"*{x}" for x in sorted(VIDEO_SUFFIXES))
         file, _ = QFileDialog.getOpenFileName(self, "A video of the object", filter=f"Videos ({kinds})")
         if file:
-            self.session.add_folders([file])
+            dialog = VideoDialog(file, self)
+            if dialog.exec():
+                self.session.add_video(file, *dialog.every())
 
     def rename_sitting(self):
         """Ask for the chosen sitting's new name."""
@@ -336,6 +349,8 @@ class Window(QMainWindow):
         menu = QMenu(self)
         menu.addAction("Set aside or bring back    A", lambda: s.set_aside(chosen))
         menu.addAction("Keep as backdrop plates", lambda: s.keep_as_plates(chosen))
+        menu.addAction("Turn to the right    ]", lambda: s.turn_photos(chosen, 1))
+        menu.addAction("Turn to the left    [", lambda: s.turn_photos(chosen, -1))
         move = menu.addMenu("Move to")
         for o in s.job.sittings():
             if o.id != s.sitting_id:
@@ -381,6 +396,12 @@ class Window(QMainWindow):
             box = QMessageBox(QMessageBox.Icon.NoIcon, "Umbrate", text, QMessageBox.StandardButton.Ok, self)
             box.open()
 
+    def changeEvent(self, e):
+        super().changeEvent(e)
+        # somebody may have changed photos in another program
+        if e.type() == QEvent.Type.ActivationChange and self.isActiveWindow():
+            self.session.check_files()
+
     def dragEnterEvent(self, e):
         if any(u.isLocalFile() for u in e.mimeData().urls()):
             e.acceptProposedAction()
@@ -392,6 +413,8 @@ class Window(QMainWindow):
         files = [p for p in paths if p.is_file() and p.suffix.lower() in PHOTO_SUFFIXES]
         if jobs:
             self.open_path(jobs[0])
+        elif self.session.job is None and sittings and not any(p.is_dir() for p in sittings):
+            self.session.said.emit("Make or open a job first, then drop the video on it.", "bad")
         elif self.session.job is None:
             self.new_job([p for p in sittings if p.is_dir()] or {p.parent for p in files})
         elif sittings:

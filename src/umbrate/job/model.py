@@ -34,6 +34,11 @@ class Photo:
     aside: bool  #: kept, not used
     plate: bool  #: aside because it shows the bare backdrop, kept as the sitting's plate
     position: int
+    exposure_s: float | None = None
+    f_number: float | None = None
+    iso: float | None = None
+    modified: int = 0  #: when the file was last written, in nanoseconds; 0 where that is not known
+    turn: int = 0  #: quarter turns to the right by which it is shown, besides its orientation
 
     @property
     def camera(self):

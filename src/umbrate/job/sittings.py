@@ -3,6 +3,7 @@
 import hashlib
 import json
 import os
+from functools import lru_cache
 from pathlib import Path
 
 from ..core.errors import UmbrateError
@@ -11,7 +12,7 @@ from .model import Photo, Sitting
 #: what a photo's row says of its file
 FILE_COLUMNS = (
     "name", "path", "size", "hash", "width", "height", "orientation", "make", "model", "lens", "focal_mm", "focal_35mm",
-    "taken",
+    "taken", "exposure_s", "f_number", "iso", "modified",
 )  # fmt: skip
 
 
@@ -21,6 +22,13 @@ IN_USE, ASIDE, PLATE = 0, 1, 2
 
 def _count(photos):
     return f"{len(photos)} photo{'s' * (len(photos) != 1)}"
+
+
+@lru_cache(maxsize=10_000)
+def content_hash(path, modified, size):
+    """SHA-256 of a file's content in hex. `modified` and `size` tell that it is still the file that was read."""
+    with open(path, "rb") as f:
+        return hashlib.file_digest(f, "sha256").hexdigest()
 
 
 class Sittings:
@@ -73,7 +81,7 @@ class Sittings:
             }
             for r in records:
                 path = self._stored_path(r["path"])
-                values = [path if c == "path" else r[c] for c in FILE_COLUMNS]
+                values = [path if c == "path" else r.get(c, 0 if c == "modified" else None) for c in FILE_COLUMNS]
                 if path not in have:
                     self.db.execute(
                         f"INSERT INTO photo (sitting_id, position, {', '.join(FILE_COLUMNS)}) "
@@ -120,10 +128,11 @@ class Sittings:
         """Photos of a sitting in order; without those set aside where `aside` is False."""
         rows = self.db.execute(
             "SELECT id, sitting_id, name, path, size, hash, width, height, orientation, make, model, lens, focal_mm, "
-            "focal_35mm, taken, aside, position FROM photo WHERE sitting_id = ? ORDER BY position, id",
+            "focal_35mm, taken, aside, position, exposure_s, f_number, iso, modified, turn FROM photo "
+            "WHERE sitting_id = ? ORDER BY position, id",
             (sitting_id,),
         )
-        out = [Photo(*r[:15], r[15] != IN_USE, r[15] == PLATE, r[16]) for r in rows]
+        out = [Photo(*r[:15], r[15] != IN_USE, r[15] == PLATE, *r[16:]) for r in rows]
         return out if aside else [p for p in out if not p.aside]
 
     def set_aside(self, photo_ids, aside=True):
@@ -139,6 +148,12 @@ class Sittings:
         with self.action(label):
             for i in photo_ids:
                 self.db.execute("UPDATE photo SET aside = ? WHERE id = ? AND aside != ?", (use, i, use))
+
+    def turn_photos(self, photo_ids, quarters):
+        """Turn how photos are shown by quarter turns to the right; files and results stay as they are."""
+        with self.action(f"turn {_count(photo_ids)}"):
+            for i in photo_ids:
+                self.db.execute("UPDATE photo SET turn = (turn + ?) & 3 WHERE id = ?", (quarters, i))
 
     # ------------------------------------------------------------------ sorting photos into sittings
     def move_photos(self, photo_ids, name):
@@ -239,10 +254,29 @@ class Sittings:
         p = Path(photo.path)
         return p if p.is_absolute() else Path(os.path.normpath(self.folder.resolve() / p))
 
-    # ------------------------------------------------------------------ files that were moved
+    # ------------------------------------------------------------------ files that were moved or changed
+    def file_state(self, photo, look_inside=True):
+        """What became of a photo's file since it was brought in: "here", "missing" or "changed".
+
+        A file that was written to since is read to see whether its content is another, unless
+        `look_inside` is False: then it counts as changed only where its size is another.
+        """
+        path = self.photo_path(photo)
+        try:
+            stat = path.stat()
+        except OSError:
+            return "missing"
+        if not path.is_file():
+            return "missing"
+        if stat.st_size != photo.size:
+            return "changed"
+        if not look_inside or stat.st_mtime_ns == photo.modified:
+            return "here"
+        return "here" if content_hash(path, stat.st_mtime_ns, stat.st_size) == photo.hash else "changed"
+
     def missing_photos(self):
-        """Photos of all sittings whose file is not where it was."""
-        return [p for s in self.sittings() for p in self.photos(s.id) if not self.photo_path(p).is_file()]
+        """Photos of all sittings whose file, as it was brought in, is not where it was."""
+        return [p for s in self.sittings() for p in self.photos(s.id) if self.file_state(p) != "here"]
 
     def find_missing(self, folder):
         """Look for missing photos in a folder and below it, by name, size and content; returns how many were found.
@@ -260,10 +294,14 @@ class Sittings:
             if wanted and file.name in {n for n, _ in wanted} and file.is_file():
                 candidates = wanted.get((file.name, file.stat().st_size), [])
                 if candidates:
-                    content = hashlib.sha256(file.read_bytes()).hexdigest()
+                    stat = file.stat()
+                    content = content_hash(file, stat.st_mtime_ns, stat.st_size)
                     found.update({p.id: file for p in candidates if p.hash == content})
         if found:
             with self.action(f"point {_count(found)} to their new place"):
                 for i, file in found.items():
-                    self.db.execute("UPDATE photo SET path = ? WHERE id = ?", (self._stored_path(file), i))
+                    self.db.execute(
+                        "UPDATE photo SET path = ?, modified = ? WHERE id = ?",
+                        (self._stored_path(file), file.stat().st_mtime_ns, i),
+                    )
         return len(found)

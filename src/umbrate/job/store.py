@@ -22,7 +22,7 @@ from .sittings import Sittings
 
 log = logging.getLogger(__name__)
 SUFFIX = ".umbrate"
-VERSION = 2
+VERSION = 3
 
 HANDMASK = """CREATE TABLE handmask (photo_id INTEGER PRIMARY KEY REFERENCES photo(id) ON DELETE CASCADE,
     blob TEXT NOT NULL);"""
@@ -36,7 +36,8 @@ CREATE TABLE photo (
     name TEXT NOT NULL, path TEXT NOT NULL, size INTEGER NOT NULL, hash TEXT NOT NULL,
     width INTEGER NOT NULL, height INTEGER NOT NULL, orientation INTEGER NOT NULL,
     make TEXT NOT NULL, model TEXT NOT NULL, lens TEXT NOT NULL, focal_mm REAL, focal_35mm REAL, taken TEXT,
-    aside INTEGER NOT NULL DEFAULT 0, position INTEGER NOT NULL);
+    aside INTEGER NOT NULL DEFAULT 0, position INTEGER NOT NULL, exposure_s REAL, f_number REAL, iso REAL,
+    modified INTEGER NOT NULL DEFAULT 0, turn INTEGER NOT NULL DEFAULT 0);
 CREATE INDEX photo_sitting ON photo (sitting_id);
 CREATE TABLE choice (sitting_id INTEGER NOT NULL REFERENCES sitting(id) ON DELETE CASCADE, stage TEXT NOT NULL,
     settings TEXT NOT NULL, UNIQUE (sitting_id, stage));
@@ -58,7 +59,20 @@ CREATE TABLE desk (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 )
 
 #: statements that bring a job of version N (the key) to version N + 1
-MIGRATIONS = {1: [HANDMASK, *undo.triggers("handmask")]}
+MIGRATIONS = {
+    1: [HANDMASK, *undo.triggers("handmask")],
+    2: [
+        *(
+            f"ALTER TABLE photo ADD COLUMN {c}"
+            for c in (
+                "exposure_s REAL", "f_number REAL", "iso REAL", "modified INTEGER NOT NULL DEFAULT 0",
+                "turn INTEGER NOT NULL DEFAULT 0",
+            )
+        ),
+        *(f"DROP TRIGGER record_photo_{event}" for event in ("insert", "update", "delete")),
+        *undo.triggers("photo"),
+    ],
+}  # fmt: skip
 
 
 def job_folder(path):

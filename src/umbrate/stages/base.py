@@ -41,9 +41,22 @@ class Outcome:
     problems: list = field(default_factory=list)
 
 
-def problem(photo, text, hint=""):
-    """One entry of `Outcome.problems`; `photo` is anything with id and name, or None."""
-    return {"photo": photo.id if photo else None, "name": photo.name if photo else "", "text": text, "hint": hint}
+def problem(photo, text, hint="", kind=""):
+    """One entry of `Outcome.problems`; `photo` is anything with id and name, or None.
+
+    kind : "soft" where the photo's sharpness is the matter, which can be shown
+    """
+    name = photo.name if photo else ""
+    return {"photo": photo.id if photo else None, "name": name, "text": text, "hint": hint, "kind": kind}
+
+
+@dataclass(frozen=True)
+class Foresight:
+    """What is known of a run before it is made: a sentence, whether all is well, and what would mend it."""
+
+    text: str
+    good: bool = True
+    remedy: tuple | None = None
 
 
 @dataclass(frozen=True)
@@ -74,14 +87,20 @@ class Report:
     def live(self, name, data):
         """Hand out something to look at while the run goes on (picklable)."""
 
-    def map(self, function, items, sentence, start=0.0, end=1.0):
-        """Apply a work item (see `executor`) to every item; results in the order of `items`."""
+    def map(self, function, items, sentence, start=0.0, end=1.0, each=None):
+        """Apply a work item (see `executor`) to every item; results in the order of `items`.
+
+        each : callable(item, value), optional
+            Called as results come in.
+        """
         items = list(items)
         out = []
         self.check()
         with closing(self.executor.map(function, items)) as results:
             for value in results:
                 out.append(value)
+                if each:
+                    each(items[len(out) - 1], value)
                 self.progress(start + (end - start) * len(out) / len(items), f"{sentence} {len(out)} of {len(items)}")
         return out
 
@@ -95,6 +114,7 @@ class Stage:
     reads: ClassVar[str] = "photos"  #: what `key` covers, for people
     Settings: ClassVar[type[StageSettings]]
     about: ClassVar[str]  #: what it does, in a sentence
+    needs_preview: ClassVar[tuple] = ()  #: values of the setting `method` that can be tried on a few photos first
     uses_keep_box: ClassVar[bool] = False  #: whether the keep box is set beside it
 
     def gather(self, job, sitting) -> Any:
@@ -107,6 +127,14 @@ class Stage:
 
     def run(self, inputs, settings, report) -> Outcome:
         """Do the work. Pure: the same inputs and settings give the same outcome."""
+        raise NotImplementedError
+
+    def foresee(self, job, sitting, settings):
+        """What can be said of a run at once, without computing: a Foresight, or None."""
+        return None
+
+    def preview(self, inputs, settings, photo_ids, report) -> dict:
+        """What a run would make of a few photos, by photo id; nothing is kept. Only where `needs_preview`."""
         raise NotImplementedError
 
     def headline(self, figures) -> tuple:

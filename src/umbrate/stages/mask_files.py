@@ -1,8 +1,10 @@
 """Masks as files and as blobs: reading what people made elsewhere, storing what the job uses."""
 
 import io
+import re
 import struct
 import zlib
+from collections import Counter
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -90,14 +92,95 @@ def without(photo, text, hint):
     return Made(trouble=problem(photo, text, hint))
 
 
-def mask_from_file(blobs, settings, photo):
-    """Work item: the Made of the mask file that goes with a photo."""
+MASK_SUFFIXES = {".png", ".tif", ".tiff", ".bmp", ".jpg", ".jpeg"}
+
+
+@dataclass(frozen=True)
+class Matches:
+    """Which mask files go with which photos.
+
+    Attributes
+    ----------
+    file : dict of photo id to Path
+    missing : list of photos
+        Those that no file goes with.
+    spare : list of str
+        Names of mask files that go with no photo.
+    """
+
+    file: dict
+    missing: list
+    spare: list
+    photos: list
+
+    def shared(self):
+        """(Path, photos) of each file that several photos take."""
+        by_file = {}
+        for p in self.photos:
+            if p.id in self.file:
+                by_file.setdefault(self.file[p.id], []).append(p)
+        return [(f, ps) for f, ps in by_file.items() if len(ps) > 1]
+
+
+def files_below(folder):
+    """The files in a folder and in the folders directly below it, in order."""
+    places = [Path(folder), *sorted(d for d in Path(folder).iterdir() if d.is_dir())]
+    return [f for d in places for f in sorted(d.iterdir()) if f.is_file()]
+
+
+def match_files(folder, pattern, photos):
+    """The Matches of mask files, named by a pattern, with photos.
+
+    Photos of one name that lie in two folders have their masks in folders of the same names, below the mask
+    folder. In the pattern, ``{name}`` is the photo's name without its ending, ``*`` anything; where several
+    files fit, the first by name is taken. Capital letters make no difference.
+
+    photos : list with id, name and path
+    """
+    folder = Path(folder)
+    files = [f for f in files_below(folder) if f.suffix.lower() in MASK_SUFFIXES]
+    below = {}
+    for f in files:
+        below.setdefault(f.parent, {}).setdefault(f.name.lower(), f)
+    file, missing = {}, []
+    for p in photos:
+        wanted = pattern.lower().split("{name}")
+        stem = re.escape(Path(p.name).stem.lower())
+        form = re.compile(stem.join(".*".join(re.escape(x) for x in part.split("*")) for part in wanted))
+        for place in (folder / Path(p.path).parent.name, folder):
+            fitting = sorted(name for name in below.get(place, {}) if form.fullmatch(name))
+            if fitting:
+                file[p.id] = below[place][fitting[0]]
+                break
+        else:
+            missing.append(p)
+    used = set(file.values())
+    spare = [f.name for f in files if f not in used and (f.parent == folder or f.parent in {u.parent for u in used})]
+    return Matches(file, missing, spare, list(photos))
+
+
+def propose_pattern(folder, photos):
+    """The file name pattern that fits most photos, or None where no file has a photo's name in it."""
+    found = Counter()
+    stems = sorted({Path(p.name).stem for p in photos}, key=len, reverse=True)
+    for f in files_below(folder):
+        if f.suffix.lower() in MASK_SUFFIXES:
+            stem = next((s for s in stems if s.lower() in f.name.lower()), None)
+            if stem:
+                at = f.name.lower().index(stem.lower())
+                found[f.name[:at] + "{name}" + f.name[at + len(stem) :]] += 1
+    return found.most_common(1)[0][0] if found else None
+
+
+def mask_from_file(blobs, settings, item):
+    """Work item: the Made of the mask file that goes with a photo: (photo, path or None)."""
+    photo, file = item
     folder = Path(settings.folder)
-    file = folder / settings.pattern.replace("{name}", Path(photo.name).stem)
-    if not file.is_file():
+    if file is None:
+        wanted = settings.pattern.replace("{name}", Path(photo.name).stem)
         return without(
             photo,
-            f"{photo.name} has no mask: {file.name} is not in {folder.name}.",
+            f"{photo.name} has no mask: {wanted} is not in {folder.name}.",
             f"{WHOLE} Rename the mask or change the file name pattern.",
         )
     try:

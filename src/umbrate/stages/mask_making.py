@@ -5,7 +5,7 @@ picture, and finer pixels would cost much and show little.
 """
 
 from dataclasses import dataclass
-from functools import partial
+from functools import lru_cache, partial
 from pathlib import Path
 
 import numpy as np
@@ -47,14 +47,32 @@ def working_light(path):
     return np.ascontiguousarray(halve_by_area(LINEAR[picture])), halvings + 1
 
 
+def _stamped(path):
+    """A file and what tells that it is still the same: what is kept of it is found by both."""
+    stat = Path(path).stat() if Path(path).is_file() else None
+    return str(path), stat and (stat.st_mtime_ns, stat.st_size)
+
+
+# what comes of the photos alone is kept: masks are tried with one setting after the other
+@lru_cache(maxsize=600)
+def _small_picture(path, _):
+    return small_light(read_reduced(path, 2 * WORKING_SIDE)[0], SMALL_SIDE).sum(-1)
+
+
 def small_picture(path):
     """Work item: the photo in gray, some 200 pixels wide."""
-    return small_light(read_reduced(path, 2 * WORKING_SIDE)[0], SMALL_SIDE).sum(-1)
+    return _small_picture(*_stamped(path))
 
 
 def plate_of(item):
     """Work item: the Plate from files: one of the bare backdrop, or several that turn."""
     method, files = item
+    return _plate_of(method, tuple(_stamped(f) for f in files))
+
+
+@lru_cache(maxsize=8)
+def _plate_of(method, stamped):
+    files = [f for f, _ in stamped]
     if method == "plate":
         return shot_plate(working_light(files[0])[0])
     chosen = files[:: -(-len(files) // MOST)]
@@ -155,11 +173,17 @@ def find_plates(photos, own, settings, report):
     return Places(group[: len(files)], dict(zip(todo, made, strict=True)))
 
 
-def make_masks(inputs, settings, report):
-    """A Made for each photo of a sitting, by the method that the settings choose."""
+def make_masks(inputs, settings, report, only=None):
+    """The Made of each photo of a sitting by photo id, by the method that the settings choose.
+
+    only : set of int, optional
+        Make those of these photos alone; all the others still tell what the backdrop is.
+    """
     places = Places([None] * len(inputs.photos), {})
     if settings.method != "color":
         places = find_plates(inputs.photos, inputs.plates, settings, report)
-    items = list(zip(inputs.photos, places.group, strict=True))
+    pairs = zip(inputs.photos, places.group, strict=True)
+    items = [(p, place) for p, place in pairs if only is None or p.id in only]
     function = partial(make_mask, inputs.blobs, settings, places.plates)
-    return report.map(function, items, "masking photo", 0.5, 1.0)
+    made = report.map(function, items, "masking photo", 0.5, 1.0)
+    return {p.id: m for (p, _), m in zip(items, made, strict=True)}

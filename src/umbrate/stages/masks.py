@@ -9,9 +9,18 @@ import numpy as np
 from pydantic import Field, field_validator
 
 from ..core.errors import UmbrateError
+from ..core.imaging.sharpness import soft_ones
 from ..core.masking.clean import doubts
-from .base import Outcome, Stage, StageSettings, problem
-from .mask_files import decode_mask, encode_mask, mask_from_alpha, mask_from_file
+from .base import Foresight, Outcome, Stage, StageSettings, problem
+from .mask_files import (
+    decode_mask,
+    encode_mask,
+    files_below,
+    mask_from_alpha,
+    mask_from_file,
+    match_files,
+    propose_pattern,
+)
 from .mask_making import make_masks, parse_color
 from .photos import photo_key, photo_refs, sharpness_histogram, soft_problems
 
@@ -50,7 +59,8 @@ class Settings(StageSettings):
     pattern: str = Field(
         "{name}.png",
         title="File name",
-        description="How a mask's file is named; {name} stands for the photo's name without its ending.",
+        description="How a mask's file is named; {name} stands for the photo's name without its ending, "
+        "* for anything.",
         json_schema_extra=_only("files", short=True),
     )
     white_is_object: bool = Field(
@@ -173,6 +183,7 @@ class MasksStage(Stage):
     needs = ("photos",)
     reads = "photos or mask files"
     Settings = Settings
+    needs_preview = MADE
 
     def gather(self, job, sitting):
         photos = photo_refs(job, sitting)
@@ -190,25 +201,28 @@ class MasksStage(Stage):
         folder = chosen.get({"files": "folder", "plate": "plates"}.get(method, ""), "")
         stamp = []
         if folder and Path(folder).is_dir():
-            stamp = sorted(
-                [p.name, p.stat().st_mtime_ns, p.stat().st_size] for p in Path(folder).iterdir() if p.is_file()
-            )
+            stamp = [[str(p.relative_to(folder)), p.stat().st_mtime_ns, p.stat().st_size] for p in files_below(folder)]
         if method == "plate":
             stamp.append([p.hash for p in self._plates(job, sitting)])
         return [photo_key(job, sitting), stamp]
 
     def run(self, inputs, settings, report):
-        n = len(inputs.photos)
+        n, spare, shared = len(inputs.photos), [], []
         if settings.method == "files":
             if not settings.folder:
                 return Outcome({"photos": n, "masks": 0, "share": None, "method": "none"})
             self._check_files(settings)
         if settings.method in MADE:
-            made = make_masks(inputs, settings, report)
+            made = list(make_masks(inputs, settings, report).values())
         else:
-            read = mask_from_file if settings.method == "files" else mask_from_alpha
-            made = report.map(partial(read, inputs.blobs, settings), inputs.photos, "reading mask")
+            read, items = mask_from_alpha, inputs.photos
+            if settings.method == "files":
+                matches = match_files(settings.folder, settings.pattern, inputs.photos)
+                read, items = mask_from_file, [(p, matches.file.get(p.id)) for p in inputs.photos]
+                spare, shared = matches.spare, matches.shared()
+            made = report.map(partial(read, inputs.blobs, settings), items, "reading mask")
         found = [m for m in made if m.mask]
+        found_in = [p for p, m in zip(inputs.photos, made, strict=True) if m.mask]
         if not found:
             where = f" in {settings.folder}" if settings.method == "files" else ""
             raise UmbrateError(
@@ -228,10 +242,41 @@ class MasksStage(Stage):
                 ),
                 "method": settings.method,
                 "sharpness": {str(p.id): round(m.sharpness, 4) for p, m in self._pairs(inputs, made)},
+                "soft": [found_in[k].id for k in soft_ones([m.sharpness for m in found])],
             },
             artefacts,
-            [m.trouble for m in made if m.trouble] + self._doubts(inputs, made) + self._soft(inputs, made),
+            [
+                *(m.trouble for m in made if m.trouble),
+                *self._spare(spare),
+                *self._shared(shared),
+                *self._doubts(inputs, made),
+                *self._soft(inputs, made),
+            ],
         )
+
+    def foresee(self, job, sitting, settings):
+        """Which mask files go with the photos, before any is read."""
+        if settings.method != "files" or not settings.folder or not Path(settings.folder).is_dir():
+            return None
+        photos = photo_refs(job, sitting)
+        found = match_files(settings.folder, settings.pattern, photos)
+        if not found.missing:
+            first = found.file[photos[0].id] if photos else ""
+            spare = f" {len(found.spare)} more files go with no photo." if found.spare else ""
+            return Foresight(f"All {len(photos)} photos have a mask file, the first {Path(first).name}.{spare}")
+        names = ", ".join(p.name for p in found.missing[:3])
+        more = f" and {len(found.missing) - 3} more" if len(found.missing) > 3 else ""
+        text = f"{len(found.file)} of {len(photos)} photos have a mask file. Without one: {names}{more}."
+        better = propose_pattern(settings.folder, photos)
+        if better and better != settings.pattern:
+            count = len(match_files(settings.folder, better, photos).file)
+            if count > len(found.file):
+                text += f" Files named {better} would go with {count}."
+                return Foresight(text, False, ("set", "pattern", better))
+        return Foresight(text, False)
+
+    def preview(self, inputs, settings, photo_ids, report):
+        return make_masks(inputs, settings, report, photo_ids)
 
     @staticmethod
     def _pairs(inputs, made):
@@ -249,6 +294,26 @@ class MasksStage(Stage):
             raise UmbrateError(
                 "The mask file name needs {name} in it, for the photo's name: for example {name}_mask.png"
             )
+
+    @staticmethod
+    def _spare(names):
+        """The problem that names mask files of no photo, if there are any."""
+        if not names:
+            return []
+        told = ", ".join(names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")
+        return [problem(None, f"No photo of this sitting goes with {told}.", "They are left alone.")]
+
+    @staticmethod
+    def _shared(groups):
+        """Problems of mask files that several photos of one name take."""
+        return [
+            problem(
+                None,
+                f"{len(photos)} photos named {photos[0].name} take the same mask, {file.name}.",
+                "Put their masks into folders named as theirs are.",
+            )
+            for file, photos in groups
+        ]
 
     def _doubts(self, inputs, made):
         """Problems of masks that look wrong beside the others."""

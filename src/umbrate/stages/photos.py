@@ -1,9 +1,8 @@
 """Photos: every file decoded once, so that a damaged one is known before an hour is spent on it."""
 
-import hashlib
 import io
 from collections import Counter
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from functools import partial
 from pathlib import Path
 
@@ -18,8 +17,8 @@ from ..core.masking.backdrop import FEWEST, differs, empty_frames, same_place, s
 from ..core.masking.clean import tidy
 from ..core.masking.light import LINEAR
 from ..job.blobs import BlobStore
-from .base import Histogram, Outcome, Stage, StageSettings, problem
-
+from ..job.sittings import content_hash
+from .base import Histogram, Outcome, Report, Stage, StageSettings, problem
 
 PLATE_PHOTOS = 60  #: at most so many photos of a place tell what stands still there
 
@@ -40,6 +39,7 @@ class PhotoRef:
     orientation: int
     camera: str
     focal_px: float | None
+    hash: str = ""
 
 
 @dataclass(frozen=True)
@@ -63,7 +63,8 @@ def photo_refs(job, sitting, usable_only=True):
         focal = (
             p.focal_35mm * float(np.hypot(p.width, p.height)) / float(np.hypot(36.0, 24.0)) if p.focal_35mm else None
         )
-        out.append(PhotoRef(p.id, p.name, str(job.photo_path(p)), p.width, p.height, p.orientation, p.camera, focal))
+        path = str(job.photo_path(p))
+        out.append(PhotoRef(p.id, p.name, path, p.width, p.height, p.orientation, p.camera, focal, p.hash))
     return out
 
 
@@ -104,7 +105,28 @@ def find_photos(folder):
     return files
 
 
-def read_records(files):
+def record_of(file):
+    """Work item: what the job stores of a photo file, or the sentence that says why it cannot be read."""
+    try:
+        facts = read_facts(file)
+        path = Path(file).resolve()
+        stat = path.stat()
+        content = content_hash(path, stat.st_mtime_ns, stat.st_size)
+    except UmbrateError as e:
+        return str(e)
+    except OSError as e:
+        return f"{Path(file).name} cannot be read ({e.strerror}). Check its permissions, or copy it again."
+    return {
+        "name": Path(file).name,
+        "path": str(path),
+        "size": stat.st_size,
+        "hash": content,
+        "modified": stat.st_mtime_ns,
+        **{f.name: getattr(facts, f.name) for f in fields(facts)},
+    }
+
+
+def read_records(files, report=None):
     """What the job stores of each photo file, and the sentences about those that cannot be read.
 
     Returns
@@ -112,32 +134,10 @@ def read_records(files):
     records : list of dict
     refused : list of (file name, sentence)
     """
-    records, refused = [], []
-    for file in files:
-        try:
-            facts = read_facts(file)
-            data = Path(file).read_bytes()
-        except (UmbrateError, OSError) as e:
-            refused.append((Path(file).name, str(e)))
-            continue
-        records.append(
-            {
-                "name": Path(file).name,
-                "path": str(Path(file).resolve()),
-                "size": len(data),
-                "hash": hashlib.sha256(data).hexdigest(),
-                "width": facts.width,
-                "height": facts.height,
-                "orientation": facts.orientation,
-                "make": facts.make,
-                "model": facts.model,
-                "lens": facts.lens,
-                "focal_mm": facts.focal_mm,
-                "focal_35mm": facts.focal_35mm,
-                "taken": facts.taken,
-            }
-        )
-    return records, refused
+    report = report or Report()
+    answers = report.map(record_of, files, "reading photo") if files else []
+    records = [a for a in answers if isinstance(a, dict)]
+    return records, [(Path(f).name, a) for f, a in zip(files, answers, strict=True) if isinstance(a, str)]
 
 
 def small_light(picture, side=240):
@@ -236,6 +236,7 @@ def soft_problems(photos, values):
             photos[k],
             f"{photos[k].name} is soft: its sharpness is {values[k]:.2f}, the others' {usual:.2f}.",
             "Look at it, and set it aside if its neighbors show the same.",
+            "soft",
         )
         for k in soft_ones(values)
     ]
@@ -244,9 +245,14 @@ def soft_problems(photos, values):
 def look_at_photo(blobs, photo):
     """Work item: the thumbnail's blob key, the sharpness, the problem where it cannot be read, and a small light."""
     try:
-        picture, halvings = read_reduced(photo.path, LONGEST)
-        if picture.shape[:2] != (photo.height >> halvings, photo.width >> halvings):
-            raise UmbrateError(f"{photo.name} has changed on the disk since it was added. Add it again.")
+        picture = read_reduced(photo.path, LONGEST)[0]
+        stat = Path(photo.path).stat()
+        if photo.hash and content_hash(photo.path, stat.st_mtime_ns, stat.st_size) != photo.hash:
+            raise UmbrateError(
+                f"{photo.name} has changed on the disk since it was brought in. Bring it in again to take it as it is "
+                "now, or find the file as it was.",
+                ("find photos",),
+            )
         small = io.BytesIO()
         Image.fromarray(thumbnail_of(picture, photo.orientation)).save(small, "JPEG", quality=88)
         return BlobStore(blobs).put_bytes(small.getvalue()), sharpness(gray_of(picture)), None, small_light(picture)
@@ -282,7 +288,12 @@ class PhotosStage(Stage):
         return photo_key(job, sitting, usable_only=False)
 
     def run(self, inputs, settings, report):
-        rows = report.map(partial(look_at_photo, inputs.blobs), inputs.photos, "reading photo")
+
+        def show(photo, row):
+            if row[0]:
+                report.live("thumbnail", (photo.id, row[0]))
+
+        rows = report.map(partial(look_at_photo, inputs.blobs), inputs.photos, "reading photo", each=show)
         damaged = [r[2] for r in rows if r[2]]
         unreadable = [p["photo"] for p in damaged]
         artefacts = {("thumbnail", p.id): r[0] for p, r in zip(inputs.photos, rows, strict=True) if r[0]}
@@ -305,6 +316,7 @@ class PhotosStage(Stage):
                 "sizes": len(sizes),
                 "cameras": len({p.camera for p in inputs.photos}),
                 "bare": [inputs.photos[k].id for k in bare],
+                "soft": [inputs.photos[whole[k]].id for k in soft_ones([rows[k][1] for k in whole])],
                 "place": {str(p.id): int(g) for p, g in zip(inputs.photos, place, strict=True)},
                 "sharpness": {
                     str(p.id): round(r[1], 4) for p, r in zip(inputs.photos, rows, strict=True) if r[1] is not None

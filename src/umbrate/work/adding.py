@@ -1,19 +1,23 @@
 """Adding folders of photos to a job: the same for the window, the command line and the demo.
 
 Reading the files takes time and touches no job; taking them in is one short action that can be
-undone. The window does the first in a thread of its own.
+undone. The window has a worker do the first: what is long here takes a `Report` as its last argument.
 """
 
+import hashlib
+import os
+import shutil
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
+from tempfile import TemporaryDirectory
 
 from PIL import Image
 
 from ..core.errors import UmbrateError
 from ..core.imaging.video import VIDEO_SUFFIXES, choose_frames
 from ..stages import BY_NAME
-from ..stages.base import parse_settings
+from ..stages.base import Report, parse_settings
 from ..stages.photos import find_photos, photo_files, read_records
 
 MASK_FOLDERS = ("masks", "mask", "Masks", "Mask")
@@ -40,7 +44,7 @@ class Incoming:
     mask_settings: dict
 
 
-def read_folder(folder, masks=None, pattern=None):
+def read_folder(folder, masks=None, pattern=None, report=None):
     """Read the photos of a folder; `masks` is the folder of their masks where there is one.
 
     Raises
@@ -58,17 +62,17 @@ def read_folder(folder, masks=None, pattern=None):
     if pattern is not None:
         settings["pattern"] = pattern
     parse_settings(BY_NAME["masks"], settings)
-    records, refused = read_records(find_photos(folder))
+    records, refused = read_records(find_photos(folder), report)
     sentences = [text for _, text in refused]
     if not records:
         raise UmbrateError(f"None of the photos in {folder} can be read. First of all: {sentences[0]}")
     return Incoming(Path(folder), records, sentences, settings)
 
 
-def read_files(files):
+def read_files(files, report=None):
     """Read photo files by themselves; an Incoming whose folder is that of the first."""
     files = [Path(f) for f in files]
-    records, refused = read_records(files)
+    records, refused = read_records(files, report)
     if not records:
         raise UmbrateError(f"None of these photos can be read. First of all: {refused[0][1]}")
     return Incoming(files[0].parent, records, [text for _, text in refused], {})
@@ -79,35 +83,58 @@ def is_video(path):
     return Path(path).suffix.lower() in VIDEO_SUFFIXES
 
 
-def read_video(job_folder, video, every_s=0.5, progress=None):
+def read_video(job_folder, video, every_s=0.5, every_frames=None, report=None):
     """Take frames out of a video and read them like photos.
 
-    The frames become files in the job's folder ``frames/``, since photos are always files.
+    The frames become files in the job's folder ``frames/``, since photos are always files; they are there
+    all or not at all.
 
     Parameters
     ----------
     every_s : float
         The sharpest frame of every stretch so long, in seconds.
-    progress : callable(fraction), optional
+    every_frames : int, optional
+        Instead, the sharpest of so many frames at a time.
     """
-    video = Path(video)
-    folder = Path(job_folder) / "frames" / video.stem
-    taken = datetime.fromtimestamp(video.stat().st_mtime) if video.is_file() else None
+    video, report = Path(video), report or Report()
     try:
-        folder.mkdir(parents=True, exist_ok=True)
-        count = 0
-        for number, time_s, picture in choose_frames(video, every_s, progress=progress):
-            exif = Image.Exif()
-            exif.get_ifd(0x8769)[0x9003] = (taken + timedelta(seconds=int(time_s))).strftime("%Y:%m:%d %H:%M:%S")
-            Image.fromarray(picture).save(
-                folder / f"{video.stem}_{number:06d}.jpg", quality=95, subsampling=0, exif=exif
-            )
-            count += 1
+        stat = video.stat()
+    except OSError:
+        raise UmbrateError(f"{video.name} is not in {video.parent}. Was it moved or renamed?") from None
+    # two videos of one name must not mix, the same one taken again comes to the same place
+    mark = hashlib.sha256(f"{video.resolve()} {stat.st_size} {every_s} {every_frames}".encode()).hexdigest()[:6]
+    place = Path(job_folder) / "frames" / f"{video.stem} {mark}"
+    taken = datetime.fromtimestamp(stat.st_mtime)
+    try:
+        place.parent.mkdir(exist_ok=True)
+        with TemporaryDirectory(dir=place.parent, prefix=".") as folder:
+            _write_frames(video, Path(folder), taken, every_s, every_frames, report)
+            if place.is_dir():
+                shutil.rmtree(place)
+            os.rename(folder, place)
+            Path(folder).mkdir()  # the temporary folder tidies itself away
     except OSError as e:
         raise UmbrateError(f"The frames cannot be written ({e.strerror}). Is there space on the disk?") from e
+    return read_folder(place, report=report)
+
+
+def _write_frames(video, folder, taken, every_s, every_frames, report):
+    count = 0
+
+    def follow(fraction):
+        report.progress(0.9 * fraction, f"{count} frames kept")
+
+    for frame in choose_frames(video, every_s, every_frames, progress=follow):
+        report.check()
+        exif = Image.Exif()
+        exif[0x0112] = frame.orientation
+        moment = taken + timedelta(seconds=int(frame.time_s))
+        exif.get_ifd(0x8769)[0x9003] = moment.strftime("%Y:%m:%d %H:%M:%S")
+        name = f"{video.stem}_{frame.number:06d}.jpg"
+        Image.fromarray(frame.picture).save(folder / name, quality=95, subsampling=0, exif=exif)
+        count += 1
     if not count:
         raise UmbrateError(f"{video.name} holds no frames.")
-    return read_folder(folder)
 
 
 def take_in(job, sitting_name, incoming):

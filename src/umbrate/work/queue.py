@@ -8,20 +8,16 @@ from ..core.errors import UmbrateError
 from ..stages import BY_NAME
 from ..stages.base import parse_settings
 from .state import current_fingerprint
-from .worker import Event, Worker
+from .worker import Event, Worker, run_stage
 
 log = logging.getLogger(__name__)
 
 
 @dataclass
-class Running:
-    """The run going on now."""
+class Going:
+    """Something that goes on now: how far it is."""
 
-    sitting: object
-    stage: str
-    settings: object
-    fingerprint: str
-    started: float
+    started: float = 0.0
     fraction: float = 0.0
     sentence: str = "starting"
     figures: dict = field(default_factory=dict)
@@ -37,6 +33,26 @@ class Running:
         if self.fraction < 0.03 or self.seconds < 1.0:
             return None
         return self.seconds * (1.0 - self.fraction) / self.fraction
+
+    def follow(self, data):
+        """Take over what the worker's event ``progress`` says."""
+        self.fraction, self.sentence = data["fraction"], data["sentence"]
+        self.figures.update(data["figures"])
+
+
+@dataclass
+class Running(Going):
+    """The stage that runs now."""
+
+    sitting: object = None
+    stage: str = ""
+    settings: object = None
+    fingerprint: str = ""
+
+    @property
+    def title(self):
+        """What runs, in a few words."""
+        return f"{BY_NAME[self.stage].title}, {self.sitting.name}"
 
 
 @dataclass(frozen=True)
@@ -90,8 +106,8 @@ class Queue:
             inputs = stage.gather(self.job, sitting)
         except UmbrateError as e:
             return [self._failed(sitting, name, {}, 0.0, "failed", str(e), e.remedy)]
-        self.running = Running(sitting, name, settings, mark, time.monotonic())
-        self.worker.submit(name, inputs, settings.model_dump())
+        self.running = Running(time.monotonic(), sitting=sitting, stage=name, settings=settings, fingerprint=mark)
+        self.worker.submit(run_stage, name, inputs, settings.model_dump())
         return [Event("started", {"sitting": sitting_id, "stage": name})]
 
     def _failed(self, sitting, stage, settings, seconds, kind, message, remedy=None):
@@ -111,10 +127,9 @@ class Queue:
         if run is None:
             return events
         for e in self.worker.poll(timeout):
-            here = {"sitting": run.sitting.id, "stage": run.stage, **e.data}
+            here = {"sitting": run.sitting.id, "stage": run.stage, **{k: v for k, v in e.data.items() if k != "value"}}
             if e.kind == "progress":
-                run.fraction, run.sentence = e.data["fraction"], e.data["sentence"]
-                run.figures.update(e.data["figures"])
+                run.follow(e.data)
                 events.append(Event("progress", here))
             elif e.kind == "live":
                 events.append(Event("live", here))
@@ -132,15 +147,16 @@ class Queue:
         if event.kind != "done":
             message, remedy = data["message"], data.get("remedy")
             return self._failed(run.sitting, run.stage, settings, run.seconds, event.kind, message, remedy)
+        done = data["value"]
         try:
             self.job.commit_result(
-                run.sitting.id, run.stage, run.fingerprint, settings, data["figures"], data["problems"],
-                data["artefacts"], run.seconds,
+                run.sitting.id, run.stage, run.fingerprint, settings, done.figures, done.problems, done.artefacts,
+                run.seconds,
             )  # fmt: skip
         except Exception as error:
             message = f"The result could not be saved ({error}). Is the disk full?"
             return self._failed(run.sitting, run.stage, settings, run.seconds, "failed", message, ("run again",))
-        return Event("done", here)
+        return Event("done", {**here, "figures": done.figures})
 
     def close(self):
         """End the worker."""

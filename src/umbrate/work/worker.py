@@ -1,4 +1,4 @@
-"""The worker process: where stages run, so that neither a long one nor a crash takes the window along.
+"""The worker process: where long work runs, so that neither it nor a crash takes the window along.
 
 Started once and kept. It never writes the database: it computes, writes blobs (which are whole or
 absent) and sends the outcome back; the process that holds the job's lock commits it. So killing the
@@ -54,6 +54,18 @@ class _PipeReport(Report):
         self._pipe.send(Event("live", {"name": name, "data": data}))
 
 
+def run_stage(name, inputs, settings, report):
+    """The Outcome of a stage, called by its name and with its settings as plain values."""
+    stage = BY_NAME[name]
+    return stage.run(inputs, stage.Settings(**settings), report)
+
+
+def run_preview(name, inputs, settings, photo_ids, report):
+    """What a run of a stage would make of a few photos (see `Stage.preview`)."""
+    stage = BY_NAME[name]
+    return stage.preview(inputs, stage.Settings(**settings), photo_ids, report)
+
+
 def _serve(pipe, stop):
     # Ctrl-C in a terminal reaches the whole group: the parent decides what to do
     signal.signal(signal.SIGINT, signal.SIG_IGN)
@@ -64,16 +76,10 @@ def _serve(pipe, stop):
             return
         if task is None:
             return
-        name, inputs, settings = task
+        function, arguments = task
         stop.clear()
         try:
-            stage = BY_NAME[name]
-            outcome = stage.run(inputs, stage.Settings(**settings), _PipeReport(pipe, stop))
-            pipe.send(
-                Event(
-                    "done", {"figures": outcome.figures, "artefacts": outcome.artefacts, "problems": outcome.problems}
-                )
-            )
+            pipe.send(Event("done", {"value": function(*arguments, _PipeReport(pipe, stop))}))
         except Cancelled as e:
             pipe.send(Event("cancelled", {"message": str(e)}))
         except UmbrateError as e:
@@ -136,8 +142,12 @@ class Worker:
         """Process id, or None."""
         return self._process.pid if self._process else None
 
-    def submit(self, stage, inputs, settings):
-        """Hand a run to the process. One at a time."""
+    def submit(self, function, *arguments):
+        """Have the process call ``function(*arguments, report)``. One at a time.
+
+        The function is one of a module, its arguments and its value are picklable; the value comes with
+        the event ``done``.
+        """
         if self.busy:
             raise RuntimeError("the worker is busy")
         self.start()
@@ -145,7 +155,7 @@ class Worker:
         self._stop.clear()
         self.busy = True
         try:
-            self._pipe.send((stage, inputs, settings))
+            self._pipe.send((function, arguments))
         except OSError:
             pass  # it died between tasks: poll() will say so
 

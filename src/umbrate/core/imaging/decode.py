@@ -63,7 +63,14 @@ def read_facts(path):
             number(ifd.get(0x920A)),
             number(ifd.get(0xA405)),
             taken,
+            number(ifd.get(0x829A)),
+            number(ifd.get(0x829D)),
+            number(_first(ifd.get(0x8827))),
         )
+
+
+def _first(value):
+    return value[0] if isinstance(value, tuple) and value else value
 
 
 def is_raw(path):

@@ -19,6 +19,9 @@ class PhotoFacts:
     focal_mm: float | None = None
     focal_35mm: float | None = None
     taken: str | None = None
+    exposure_s: float | None = None
+    f_number: float | None = None
+    iso: float | None = None
 
     @property
     def focal_px(self):
@@ -43,6 +46,14 @@ def number(value):
 
 def text(value):
     return str(value).replace("\x00", "").strip() if value else ""
+
+
+def exposure_text(exposure_s, f_number, iso):
+    """Exposure in the words of the trade, such as "1/60 s f/16 ISO 100"; what is unknown is left out."""
+    time = ""
+    if exposure_s:
+        time = f"1/{round(1 / exposure_s)} s" if exposure_s < 0.3 else f"{exposure_s:.3g} s"
+    return " ".join(x for x in (time, f"f/{f_number:.3g}" if f_number else "", f"ISO {iso:.0f}" if iso else "") if x)
 
 
 def moment(value):

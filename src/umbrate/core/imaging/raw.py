@@ -41,6 +41,10 @@ def _ratio(value):
     return value[0] / value[1] if isinstance(value, tuple) and len(value) == 2 and value[1] else value
 
 
+def _first(value):
+    return value[0] if isinstance(value, tuple) and value else value
+
+
 def read_facts(path):
     """The PhotoFacts of a raw file."""
     with _open(path) as file:
@@ -57,6 +61,9 @@ def read_facts(path):
         number(_ratio(tags.get("FocalLength"))),
         number(tags.get("FocalLengthIn35mmFilm")),
         moment(tags.get("DateTimeOriginal")) or moment(tags.get("DateTime")),
+        number(_ratio(tags.get("ExposureTime"))),
+        number(_ratio(tags.get("FNumber"))),
+        number(_first(tags.get("ISOSpeedRatings") or tags.get("PhotographicSensitivity"))),
     )
 
 

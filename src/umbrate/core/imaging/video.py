@@ -1,5 +1,6 @@
 """Frames from a video: of every stretch the sharpest, and none that hardly differs from the one before."""
 
+from dataclasses import dataclass
 from pathlib import Path
 
 import av
@@ -20,25 +21,44 @@ def _small(frame):
     return gray
 
 
-def choose_frames(path, every_s=0.5, least_change=2.0, progress=None):
-    """Frames worth keeping of a video.
+@dataclass(frozen=True)
+class Frame:
+    """A frame worth keeping.
+
+    Attributes
+    ----------
+    number : int
+        Which frame of the video it is.
+    time_s : float
+    picture : (h, w, 3) uint8
+        Unturned.
+    orientation : int
+        EXIF orientation in which the video shows it: phones hold it in its file.
+    """
+
+    number: int
+    time_s: float
+    picture: np.ndarray
+    orientation: int = 1
+
+
+ORIENTATION = {0: 1, 90: 8, 180: 3, 270: 6}  #: by the angle a video turns its frames to the left, in degrees
+
+
+def choose_frames(path, every_s=0.5, every_frames=None, least_change=2.0, progress=None):
+    """Yield every Frame of a video that is worth keeping.
 
     Parameters
     ----------
     every_s : float
         One frame of every stretch so long, in seconds: the sharpest.
+    every_frames : int, optional
+        Stretches of so many frames instead.
     least_change : float
-        A frame whose grey values (0 to 255) differ from the last kept one by less than this on average is
+        A frame whose gray values (0 to 255) differ from the last kept one by less than this on average is
         left out.
     progress : callable(fraction), optional
         May raise to cancel.
-
-    Yields
-    ------
-    number : int
-        Which frame of the video it is.
-    time_s : float
-    picture : (h, w, 3) uint8
 
     Raises
     ------
@@ -59,18 +79,20 @@ def choose_frames(path, every_s=0.5, least_change=2.0, progress=None):
                 time_s = float(frame.time or 0.0)
                 if progress and length:
                     progress(min(1.0, time_s / length))
-                if int(time_s / every_s) != window:
-                    if best is not None and _differs(best[3], last, least_change):
-                        last = best[3]
-                        yield best[:3]
-                    window, best = int(time_s / every_s), None
+                here = number // every_frames if every_frames else int(time_s / every_s)
+                if here != window:
+                    if best is not None and _differs(best[1], last, least_change):
+                        last = best[1]
+                        yield best[0]
+                    window, best = here, None
                 picture = frame.to_ndarray(format="rgb24")
                 small = _small(picture)
                 value = sharpness(small)
-                if best is None or value > best[4]:
-                    best = (number, time_s, picture, small, value)
-            if best is not None and _differs(best[3], last, least_change):
-                yield best[:3]
+                if best is None or value > best[2]:
+                    turned = ORIENTATION.get(round(frame.rotation) % 360, 1)
+                    best = (Frame(number, time_s, picture, turned), small, value)
+            if best is not None and _differs(best[1], last, least_change):
+                yield best[0]
     except (av.FFmpegError, OSError, ValueError) as e:
         raise UmbrateError(f"{path.name} cannot be read as a video. Copy it again or convert it. ({e})") from None
 

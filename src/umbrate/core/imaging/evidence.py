@@ -1,0 +1,149 @@
+"""The evidence that a photo is soft: a piece of it at full size beside the same spot in a sharp neighbor.
+
+A number convinces nobody; the eye sees at once whether fine detail is missing, if it looks where there is
+detail and at the same thing in both. So the piece is taken where the photo shows most, and its like is looked
+for in the neighbor by normalized correlation of both, blurred so much that the softness makes no difference.
+The neighbor was taken from elsewhere: the spots agree roughly, which is enough.
+"""
+
+import numpy as np
+from scipy.ndimage import uniform_filter
+from scipy.signal import fftconvolve
+
+from .filters import gaussian_blur, halve_by_area
+from .sharpness import gray_of
+
+SIDE = 640  #: pictures are compared halved until their longer side is no longer than this
+BLUR_PX = 2.0
+NEAR = 0.25  #: a spot so far off, as a share of the longer side, must be wholly alike to be taken for the same
+
+
+def _small(gray):
+    n = 0
+    while max(gray.shape) > SIDE:
+        gray = halve_by_area(gray)
+        n += 1
+    return gaussian_blur(gray, BLUR_PX), n
+
+
+def _small_mask(mask, shape, halvings):
+    step = 2**halvings
+    return mask[::step, ::step][: shape[0], : shape[1]]
+
+
+def detail_round(gray, size, mask=None):
+    """How much detail there is in a window of `size` pixels round each place, inside the mask if there is one.
+
+    gray : (h, w) float32; size : int; mask : (h, w) bool
+
+    Returns
+    -------
+    density : (h // 2**halvings, w // 2**halvings) float32
+        0 where the window would reach over the picture's edge.
+    halvings : int
+    """
+    small, n = _small(gray)
+    window = max(3, size >> n)
+    detail = np.abs(small - gaussian_blur(small, 2 * BLUR_PX))
+    if mask is not None and mask.any():
+        detail = detail * _small_mask(mask, small.shape, n)
+    density, r = np.zeros_like(detail), window // 2
+    inner = np.s_[r : max(r, detail.shape[0] - r), r : max(r, detail.shape[1] - r)]
+    density[inner] = uniform_filter(detail, window, mode="constant")[inner]
+    return density, n
+
+
+def telling_spot(gray, size, mask=None):
+    """Where a picture has most detail (see `detail_round`): (x, y) of int."""
+    density, n = detail_round(gray, size, mask)
+    if not density.any():
+        return gray.shape[1] // 2, gray.shape[0] // 2
+    y, x = np.unravel_index(int(density.argmax()), density.shape)
+    return int((x + 0.5) * 2**n), int((y + 0.5) * 2**n)
+
+
+def same_spot(gray, spot, size, other, reach=0.25):
+    """Where another picture shows what one shows round a spot.
+
+    Parameters
+    ----------
+    gray, other : (h, w) float32
+        Pictures of one size.
+    spot : (x, y)
+    size : int
+        Side of the window round the spot, in pixels.
+    reach : float
+        How far off it is looked for, as a share of the longer side.
+
+    Returns
+    -------
+    spot : (x, y) of int
+    likeness : float
+        Normalized correlation there, at most 1.
+    """
+    a, n = _small(gray)
+    b, _ = _small(other)
+    r = max(4, (size >> n) // 2)
+    cx, cy = (min(max(int(v / 2**n), r), s - r - 1) for v, s in zip(spot, a.shape[::-1], strict=True))
+    piece = a[cy - r : cy + r + 1, cx - r : cx + r + 1]
+    piece = piece - piece.mean()
+    count = piece.size
+    product = fftconvolve(b, piece[::-1, ::-1], mode="same")
+    mean = uniform_filter(b.astype(np.float64), 2 * r + 1)
+    spread = np.sqrt(np.maximum(uniform_filter(b.astype(np.float64) ** 2, 2 * r + 1) - mean**2, 1e-6) * count)
+    likeness = product / (spread * max(float(np.linalg.norm(piece)), 1e-6))
+    far = int(reach * max(b.shape))
+    y0, x0 = max(r, cy - far), max(r, cx - far)
+    part = likeness[y0 : min(b.shape[0] - r, cy + far + 1), x0 : min(b.shape[1] - r, cx + far + 1)]
+    # a pattern that repeats is found twice: the nearer one is the likelier
+    v, u = np.mgrid[y0 : y0 + part.shape[0], x0 : x0 + part.shape[1]]
+    off = np.hypot(v - cy, u - cx) / (NEAR * max(b.shape))
+    y, x = np.unravel_index(int((part - off**2).argmax()), part.shape)
+    # a whole number of small pixels off, so that the remainder of the spot is kept
+    return (
+        int(spot[0] + (x + x0 - cx) * 2**n),
+        int(spot[1] + (y + y0 - cy) * 2**n),
+    ), float(part[y, x])
+
+
+def crop(picture, spot, size):
+    """The part (size, size, c) of a picture round a spot (x, y), moved inside where it would reach over the edge."""
+    h, w = picture.shape[:2]
+    x = min(max(int(spot[0]) - size // 2, 0), max(0, w - size))
+    y = min(max(int(spot[1]) - size // 2, 0), max(0, h - size))
+    return np.ascontiguousarray(picture[y : y + size, x : x + size])
+
+
+def evidence(soft, sharp, size, mask=None, shared=None):
+    """Pieces of a soft picture and of a sharp one that show the same spot, pixel for pixel.
+
+    Parameters
+    ----------
+    soft, sharp : (h, w, 3) uint8
+        Pictures of one size.
+    size : int
+        Side of the pieces in pixels.
+    mask : (h, w) bool, optional
+        Where the object is in the soft one.
+    shared : (n, 2, 2) float, optional
+        Sightings of one point in both, where such are known: the spot is the one with most detail round it.
+
+    Returns
+    -------
+    soft_piece, sharp_piece : (size, size, 3) uint8
+    spots : ((x, y), (x, y))
+        Their centers.
+    likeness : float
+        How well they agree, 1 at best; that of known sightings is 1.
+    """
+    a, b = gray_of(soft), gray_of(sharp)
+    if shared is not None and len(shared):
+        density, n = detail_round(a, size, mask)
+        at = np.clip((shared[:, 0] / 2**n).astype(int), 0, np.array(density.shape[::-1]) - 1)
+        best = int(density[at[:, 1], at[:, 0]].argmax())
+        here, there = (tuple(round(float(v)) for v in shared[best, k]) for k in (0, 1))
+        likeness = 1.0
+    else:
+        here = telling_spot(a, size, mask)
+        there, likeness = same_spot(a, here, size, b)
+    return crop(soft, here, size), crop(sharp, there, size), (here, there), likeness

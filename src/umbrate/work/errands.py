@@ -1,0 +1,90 @@
+"""Errands: long work that is no stage, such as reading photos in or trying a mask, one after another.
+
+They have a worker of their own, so that photos come in while a cloud is computed. What an errand
+brings back is handed to whoever sent it; it changes no job by itself.
+"""
+
+import logging
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from .queue import Going
+from .worker import Worker
+
+log = logging.getLogger(__name__)
+
+
+@dataclass
+class Errand(Going):
+    """One call ``function(*arguments, report)`` in the worker.
+
+    Attributes
+    ----------
+    title : str
+        What it does, for people.
+    then : callable(value)
+        Called with its value, in the process that sent it.
+    otherwise : callable(message, kind)
+        Called instead where there is none: kind is failed, crashed or cancelled.
+    """
+
+    title: str = ""
+    function: Callable = None
+    arguments: tuple = ()
+    then: Callable = None
+    otherwise: Callable = None
+
+
+class Errands:
+    """Runs errands. Call `poll` often."""
+
+    def __init__(self):
+        self.worker = Worker()
+        self.waiting = []
+        self.running = None
+
+    def send(self, title, function, arguments, then, otherwise):
+        """Queue an errand (see `Errand`)."""
+        self.waiting.append(Errand(title=title, function=function, arguments=arguments, then=then, otherwise=otherwise))
+
+    @property
+    def idle(self):
+        """Nothing runs and nothing waits."""
+        return self.running is None and not self.waiting
+
+    def cancel(self):
+        """Stop the running errand and forget the waiting ones."""
+        self.waiting.clear()
+        if self.running:
+            self.worker.cancel()
+
+    def poll(self, timeout=0.0):
+        """Start what can start and hand over what came back; returns whether anything moved."""
+        if self.running is None and self.waiting:
+            self.running = self.waiting.pop(0)
+            self.running.started = time.monotonic()
+            self.worker.submit(self.running.function, *self.running.arguments)
+        if self.running is None:
+            return False
+        events = self.worker.poll(timeout)
+        for e in events:
+            errand = self.running
+            if e.kind == "progress":
+                errand.follow(e.data)
+            elif e.kind != "live":
+                self.running = None
+                if e.data.get("traceback"):
+                    log.error("%s", e.data["traceback"])
+                if e.kind == "done":
+                    errand.then(e.data["value"])
+                else:
+                    errand.otherwise(e.data["message"], e.kind)
+        return bool(events)
+
+    def close(self):
+        """End the worker; what runs is lost."""
+        self.waiting.clear()
+        self.running = None
+        self.worker.close()
+        self.worker = Worker()
