@@ -137,10 +137,10 @@ class Bench(QScrollArea):
         if stage.name == STAGES[0].name:
             self._offer_search()
         if result:
-            self._figures(stage, result)
-            self._plot(stage, result)
             self._offer_split(result)
             self._problems(result)
+            self._figures(stage, result)
+            self._plot(stage, result)
         if stage.uses_keep_box and s.keep_box:
             self._keep_box(sitting)
 

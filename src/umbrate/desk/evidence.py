@@ -9,7 +9,7 @@ from ..core.errors import UmbrateError
 from ..core.imaging.decode import display_orientation, read_picture
 from ..core.imaging.evidence import evidence
 
-SIDE = 144  #: pixels of each piece
+SIDE = 138  #: pixels of each piece
 UNLIKE = 0.4  #: likeness below which the spots may well be different ones
 
 

@@ -309,14 +309,12 @@ class PhotoView(QWidget):
         if self.mask_tools.isVisible():
             self.mask_tools.paint(p, view)
         p.setFont(t.font(t.SMALL))
-        p.setPen(t.color(t.QUIET))
         facts = []
         if photo:
             focal = f"{photo.focal_mm:g} mm" if photo.focal_mm else ""
             exposure = exposure_text(photo.exposure_s, photo.f_number, photo.iso)
-            facts = [photo.name, f"{photo.width} x {photo.height}", focal, exposure]
-            if self.session.previewed(photo.id):
-                facts.append("preview of its mask")
+            tried = "a mask on trial" if self.session.previewed(photo.id) else ""
+            facts = [photo.name, tried, f"{photo.width} x {photo.height}", focal, exposure]
         poses = self.session.result("poses")
         if photo and poses:
             row = poses.figures["per_photo"].get(str(photo.id))
@@ -324,11 +322,15 @@ class PhotoView(QWidget):
                 facts.append(f"{row['sightings']} sightings, residual {row['rms_px']:.2f} px")
             elif row:
                 facts.append("not placed")
-        p.drawText(
-            QRectF(12, self.height() - 24, self.width() - 24, 18),
-            Qt.AlignmentFlag.AlignLeft,
-            "   ".join(f for f in facts if f),
-        )
+        text = "   ".join(f for f in facts if f)
+        place = QRectF(8, self.height() - 26, min(self.width() - 16, p.fontMetrics().horizontalAdvance(text) + 12), 20)
+        p.setPen(Qt.PenStyle.NoPen)
+        p.setBrush(t.color(t.NEUTRAL, 200))
+        p.drawRoundedRect(place, 3, 3)
+        p.setPen(t.color(t.QUIET))
+        inner = place.adjusted(6, 0, -6, 0)
+        text = p.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(inner.width()) + 1)
+        p.drawText(inner, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, text)
 
     # ------------------------------------------------------------------ the pointer
     def _on_picking(self, on):

@@ -9,7 +9,7 @@ from ..core.imaging.decode import read_thumbnail
 from ..stages.mask_files import decode_mask
 from . import tokens as t
 
-COLUMNS, SIDE = 2, 144
+COLUMNS, SIDE = 2, 138
 OUTSIDE = np.array([0x2B, 0x2B, 0x2B])  #: as in the photo view: neutral gray
 
 

@@ -315,6 +315,7 @@ class PhotosStage(Stage):
                 "megapixels": round(sum(p.width * p.height for p in inputs.photos) / 1e6, 1),
                 "sizes": len(sizes),
                 "cameras": len({p.camera for p in inputs.photos}),
+                "camera": Counter(p.camera for p in inputs.photos).most_common(1)[0][0],
                 "bare": [inputs.photos[k].id for k in bare],
                 "soft": [inputs.photos[whole[k]].id for k in soft_ones([rows[k][1] for k in whole])],
                 "place": {str(p.id): int(g) for p, g in zip(inputs.photos, place, strict=True)},
@@ -330,7 +331,11 @@ class PhotosStage(Stage):
         return [
             ("Photos", f"{f['photos']}", "Photos in use in this sitting"),
             ("Readable", f"{f['readable']}", "Photos whose file could be decoded to the end"),
-            ("Cameras", f"{f['cameras']}", "Different cameras by EXIF"),
+            (
+                "Camera" if f["cameras"] == 1 else "Cameras",
+                (f.get("camera") or "unknown") if f["cameras"] == 1 else f"{f['cameras']}",
+                "By EXIF",
+            ),
             ("Together", f"{f['megapixels']:.0f} MP", "Pixels of all photos"),
         ]
 

@@ -1,7 +1,7 @@
 """The evidence that a photo is soft: a piece of it at full size beside the same spot in a sharp neighbor.
 
 A number convinces nobody; the eye sees at once whether fine detail is missing, if it looks where there is
-detail and at the same thing in both. So the piece is taken where the photo shows most, and its like is looked
+detail and at the same thing in both. So pieces are taken where the photo shows most, and their like is looked
 for in the neighbor by normalized correlation of both, blurred so much that the softness makes no difference.
 The neighbor was taken from elsewhere: the spots agree roughly, which is enough.
 """
@@ -53,13 +53,15 @@ def detail_round(gray, size, mask=None):
     return density, n
 
 
-def telling_spot(gray, size, mask=None):
-    """Where a picture has most detail (see `detail_round`): (x, y) of int."""
+def telling_spots(gray, size, mask=None, count=6):
+    """Where a picture has most detail (see `detail_round`): up to `count` places (x, y), no two in one window."""
     density, n = detail_round(gray, size, mask)
-    if not density.any():
-        return gray.shape[1] // 2, gray.shape[0] // 2
-    y, x = np.unravel_index(int(density.argmax()), density.shape)
-    return int((x + 0.5) * 2**n), int((y + 0.5) * 2**n)
+    window, spots = max(3, size >> n), []
+    while len(spots) < count and density.any():
+        y, x = np.unravel_index(int(density.argmax()), density.shape)
+        spots.append((int((x + 0.5) * 2**n), int((y + 0.5) * 2**n)))
+        density[max(0, y - window) : y + window + 1, max(0, x - window) : x + window + 1] = 0
+    return spots or [(gray.shape[1] // 2, gray.shape[0] // 2)]
 
 
 def same_spot(gray, spot, size, other, reach=0.25):
@@ -144,6 +146,7 @@ def evidence(soft, sharp, size, mask=None, shared=None):
         here, there = (tuple(round(float(v)) for v in shared[best, k]) for k in (0, 1))
         likeness = 1.0
     else:
-        here = telling_spot(a, size, mask)
-        there, likeness = same_spot(a, here, size, b)
+        # of the places with detail the one that is most surely found again
+        found = [(same_spot(a, spot, size, b), spot) for spot in telling_spots(a, size, mask)]
+        (there, likeness), here = max(found, key=lambda f: f[0][1])
     return crop(soft, here, size), crop(sharp, there, size), (here, there), likeness
