@@ -15,13 +15,20 @@ from .. import __version__
 from ..core.errors import UmbrateError
 from ..job.store import Job
 from .console import complain, out, say
+from .sort import COMMANDS
+
+#: the order of work, in which commands are listed
+ORDER = (
+    "open", "demo", "new", "add", "photos", "aside", "move", "turn", "split", "sitting", "find", "preview", "run",
+    "status", "export", "simulate",
+)  # fmt: skip
 
 
 class Group(click.Group):
     """Shows errors people can meet as one sentence, and lists commands in the order of work."""
 
     def list_commands(self, ctx):
-        return list(self.commands)
+        return sorted(self.commands, key=lambda n: ORDER.index(n) if n in ORDER else len(ORDER))
 
     def invoke(self, ctx):
         try:
@@ -120,7 +127,7 @@ def new(job):
 
 @cli.command()
 @click.argument("job", type=click.Path(path_type=Path))
-@click.argument("photos", type=click.Path(path_type=Path))
+@click.argument("photos", nargs=-1, required=True, type=click.Path(path_type=Path))
 @click.option("--sitting", required=True, help="The sitting they belong to; made where it is new.")
 @click.option(
     "--masks",
@@ -131,12 +138,13 @@ def new(job):
 @click.option(
     "--every", type=click.FloatRange(0.02, 60), default=0.5, help="Of a video: one frame every so many seconds."
 )
-def add(job, photos, sitting, masks, pattern, every):
-    """Bring in the folder PHOTOS, or a video, as a sitting of JOB."""
+@click.option("--every-frames", type=click.IntRange(1), help="Of a video: one frame of every so many instead.")
+def add(job, photos, sitting, masks, pattern, every, every_frames):
+    """Bring PHOTOS (folders, photo files, videos) into a sitting of JOB."""
     from .runs import bring_in
 
     with Job.open(job) as j:
-        sys.exit(0 if bring_in(j, photos, sitting, masks, pattern, every) else 1)
+        sys.exit(0 if bring_in(j, photos, sitting, masks, pattern, every, every_frames) else 1)
 
 
 @cli.command()
@@ -306,6 +314,10 @@ def test(arguments):
     if not (root / "tests" / "run.py").is_file():
         raise UmbrateError("The tests are not there: they belong in tests/ beside src/ in the checkout.")
     sys.exit(subprocess.call([sys.executable, str(root / "tests" / "run.py"), *arguments], cwd=root))
+
+
+for command in COMMANDS:
+    cli.add_command(command)
 
 
 def main():

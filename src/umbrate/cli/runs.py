@@ -7,28 +7,53 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
 from ..core.errors import UmbrateError
 from ..stages import BY_NAME, STAGES
-from ..stages.base import parse_settings
-from ..work.adding import is_video, read_folder, read_video, take_in
+from ..stages.base import Report, parse_settings
+from ..work.adding import is_video, read_files, read_folder, read_video, take_in
 from ..work.queue import Queue
 from ..work.sorting import propose_split
 from ..work.state import plan
 from .console import complain, out, say
 
 
-def bring_in(job, folder, sitting_name, masks=None, pattern=None, every_s=0.5, quiet=False):
-    """Add a folder as a sitting and look at every photo and mask; returns whether all went well."""
-    incoming = read_video(job.folder, folder, every_s) if is_video(folder) else read_folder(folder, masks, pattern)
-    sitting, added, there = take_in(job, sitting_name, incoming)
-    for sentence in incoming.refused:
+class _Shown(Report):
+    """Shows how far the reading of photos is, in one line."""
+
+    def __init__(self, status):
+        super().__init__()
+        self._status = status
+
+    def progress(self, fraction, sentence, **figures):
+        self._status.update(f"{sentence} ({100 * fraction:.0f} %)")
+
+
+def read_in(job, place, masks=None, pattern=None, every_s=0.5, every_frames=None):
+    """Read a folder, a photo or a video, showing how far it is; an Incoming."""
+    with out.status(f"Reading {place}") as status:
+        report = _Shown(status)
+        if is_video(place):
+            return read_video(job.folder, place, every_s, every_frames, report)
+        if place.is_file():
+            return read_files([place], report)
+        return read_folder(place, masks, pattern, report)
+
+
+def bring_in(job, places, sitting_name, masks=None, pattern=None, every_s=0.5, every_frames=None, quiet=False):
+    """Add folders, photos and videos to a sitting and look at every photo and mask; whether all went well."""
+    refused = []
+    for place in places:
+        incoming = read_in(job, place, masks, pattern, every_s, every_frames)
+        sitting, added, there = take_in(job, sitting_name, incoming)
+        refused += incoming.refused
+        if not quiet:
+            again = f" ({there} were there already)" if there else ""
+            say(f"Added {added} photos to “{sitting.name}”{again}.")
+    for sentence in refused:
         complain("Left out", sentence)
-    if not quiet:
-        again = f" ({there} were there already)" if there else ""
-        say(f"Added {added} photos to “{sitting.name}”{again}.")
     good = run_cells(job, [sitting], "masks", quiet=quiet)
     problems = [
         p for name in ("photos", "masks") if job.result(sitting.id, name) for p in job.result(sitting.id, name).problems
     ]
-    return good and not incoming.refused and not problems
+    return good and not refused and not problems
 
 
 def split_sitting(job, sitting, where, pause=None, dry_run=False):
@@ -50,8 +75,8 @@ def split_sitting(job, sitting, where, pause=None, dry_run=False):
     return True
 
 
-def apply_assignments(job, sittings, assignments):
-    """Apply ``stage.setting=value`` texts to sittings; nothing is changed when one of them is wrong."""
+def parse_assignments(assignments):
+    """``stage.setting=value`` texts as plain values by stage and setting."""
     changes = {}
     for text in assignments:
         left, equals, value = text.partition("=")
@@ -67,8 +92,13 @@ def apply_assignments(job, sittings, assignments):
         except ValueError:
             parsed = value
         changes.setdefault(stage_name, {})[field] = parsed
+    return changes
+
+
+def apply_assignments(job, sittings, assignments):
+    """Apply ``stage.setting=value`` texts to sittings; nothing is changed when one of them is wrong."""
     todo = []
-    for stage_name, values in changes.items():
+    for stage_name, values in parse_assignments(assignments).items():
         for s in sittings:
             merged = {**job.settings(s.id, stage_name), **values}
             clean = parse_settings(BY_NAME[stage_name], merged).model_dump(mode="json")
