@@ -10,7 +10,16 @@ from scipy.ndimage import gaussian_filter
 
 from tests.scenes import scratch
 from umbrate.core.errors import UmbrateError
-from umbrate.core.imaging.decode import display_orientation, read_facts, read_mask, read_picture, read_thumbnail
+from umbrate.core.imaging.decode import (
+    display_orientation,
+    read_facts,
+    read_mask,
+    read_picture,
+    read_reduced,
+    read_thumbnail,
+    thumbnail_of,
+)
+from umbrate.core.imaging.evidence import crop, evidence
 from umbrate.core.imaging.video import choose_frames
 
 
@@ -193,3 +202,62 @@ class Decoding(unittest.TestCase):
         ]
         for file in files:
             np.testing.assert_array_equal(read_mask(file), mask, err_msg=file.name)
+
+
+class Reduced(unittest.TestCase):
+    def test_a_picture_read_smaller_is_the_mean_of_its_pixels_whatever_its_file(self):
+        rng, folder = np.random.default_rng(9), scratch()
+        smooth = np.stack([gaussian_filter(rng.normal(size=(301, 403)), 5) for _ in range(3)], -1)
+        picture = np.clip(128 + 900 * smooth, 0, 255).astype(np.uint8)
+        fine = {"quality": 98, "subsampling": 0}
+        for name, more, tolerance in (("a.png", {}, 1.0), ("a.tif", {}, 1.0), ("a.jpg", fine, 8.0)):
+            Image.fromarray(picture).save(folder / name, **more)
+            for longest, n in ((500, 0), (202, 1), (110, 2), (60, 3)):
+                small, halvings = read_reduced(folder / name, longest)
+                self.assertEqual((halvings, small.shape[:2]), (n, (301 >> n, 403 >> n)))
+                h, w = small.shape[:2]
+                mean = picture[: h << n, : w << n].reshape(h, 2**n, w, 2**n, 3).mean((1, 3))
+                self.assertLess(np.abs(small - mean).max(), tolerance + n, (name, longest))
+        data = (folder / "a.jpg").read_bytes()
+        (folder / "cut.jpg").write_bytes(data[: len(data) * 2 // 3])
+        with self.assertRaisesRegex(UmbrateError, "cut.jpg is damaged"):
+            read_reduced(folder / "cut.jpg", 60)
+
+    def test_thumbnails_stand_upright(self):
+        picture = np.zeros((60, 90, 3), np.uint8)
+        picture[:30] = 255
+        small = thumbnail_of(picture, 6, 30)  # turned to the right to be upright: what was above is at the right
+        self.assertEqual(small.shape[:2], (30, 20))
+        self.assertGreater(int(small[:, 15:].min()), int(small[:, :5].max()))
+
+
+class SoftEvidence(unittest.TestCase):
+    def scene(self, seed):
+        rng = np.random.default_rng(seed)
+        g = sum(gaussian_filter(rng.normal(size=(900, 1300)), s) * s for s in (1.0, 3.0, 9.0))
+        return np.repeat(np.clip(128 + 30 * g, 0, 255).astype(np.uint8)[..., None], 3, 2)
+
+    def test_the_same_spot_is_found_in_a_photo_moved_and_blurred(self):
+        for seed in range(4):
+            world = self.scene(seed)
+            dx, dy = np.random.default_rng(seed).integers(-80, 80, 2)
+            a, b = world[100:800, 120:1100], world[100 + dy : 800 + dy, 120 + dx : 1100 + dx]
+            soft = gaussian_filter(a, (2, 2, 0))
+            left, right, (here, there), likeness = evidence(soft, b, 120)
+            self.assertLess(np.hypot(here[0] - dx - there[0], here[1] - dy - there[1]), 6)
+            self.assertGreater(likeness, 0.9)
+            self.assertEqual(left.shape, (120, 120, 3))
+            self.assertEqual(right.shape, (120, 120, 3))
+
+    def test_it_looks_inside_the_mask_and_at_known_sightings(self):
+        world = self.scene(7)
+        a, b = world[:700, :980], world[20:720, 30:1010]
+        mask = np.zeros((700, 980), bool)
+        mask[300:600, 500:900] = True
+        _, _, (here, _), _ = evidence(a, b, 100, mask)
+        self.assertTrue(mask[here[1], here[0]])
+        shared = np.array([[[600.4, 400.0], [570.4, 380.0]], [[20.0, 30.0], [5.0, 9.0]]])
+        _, _, spots, likeness = evidence(a, b, 100, mask, shared)
+        self.assertEqual((spots, likeness), (((600, 400), (570, 380)), 1.0))
+        # a crop at the edge is moved inside, as large as asked for
+        self.assertEqual(crop(a, (3, 699), 100).shape, (100, 100, 3))

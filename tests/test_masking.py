@@ -3,6 +3,7 @@
 import unittest
 from dataclasses import replace
 from pathlib import Path
+from types import SimpleNamespace
 
 import numpy as np
 from PIL import Image
@@ -18,9 +19,9 @@ from umbrate.core.masking.clean import doubts, main_pieces, overlap, tidy
 from umbrate.core.masking.light import LINEAR, is_color, keyed, linear_light, unlikeness
 from umbrate.job.store import Job
 from umbrate.stages import BY_NAME
-from umbrate.stages.base import parse_settings
+from umbrate.stages.base import Report, parse_settings
 from umbrate.stages.deliver import export_masks
-from umbrate.stages.mask_files import decode_mask
+from umbrate.stages.mask_files import decode_mask, match_files, propose_pattern
 from umbrate.stages.mask_making import parse_color
 from umbrate.studio.scene import smaller, whistle
 from umbrate.studio.shoot import shoot
@@ -208,6 +209,25 @@ class Turntable(unittest.TestCase):
         with self.assertRaises(UmbrateError):
             export_masks(self.job, out, self.sitting, "mask.png")
 
+    def test_masks_on_trial_are_those_a_run_makes_and_are_kept_nowhere(self):
+        chosen = {p.id for p in self.job.photos(self.sitting.id)[1::5]}
+        stage, settings = BY_NAME["masks"], parse_settings(BY_NAME["masks"], {"method": "still"})
+        made = stage.preview(stage.gather(self.job, self.sitting), settings, chosen, Report())
+        self.assertEqual(set(made), chosen)
+        self.assertIsNone(self.job.result(self.sitting.id, "masks"))
+        _, out = self.masks(method="still")
+        for i in chosen:
+            self.assertEqual(made[i].mask, out.artefacts["mask", i])
+
+    def test_a_pattern_is_judged_before_anything_is_read(self):
+        stage, masks = BY_NAME["masks"], self.photos / "masks"
+        see = lambda **k: stage.foresee(self.job, self.sitting, parse_settings(stage, k))  # noqa: E731
+        self.assertIsNone(see(method="still"))
+        self.assertTrue(see(folder=str(masks)).good)
+        wrong = see(folder=str(masks), pattern="{name}_m.png")
+        self.assertIn("0 of 12", wrong.text)
+        self.assertEqual(wrong.remedy, ("set", "pattern", "{name}.png"))
+
     def test_changed_plates_make_masks_stale(self):
         import shutil
 
@@ -241,6 +261,37 @@ class Turntable(unittest.TestCase):
         for wrong in ({"backdrop_color": "green"}, {"leave_out": "#123456, nope"}, {"method": "magic"}):
             with self.assertRaises(UmbrateError):
                 parse_settings(BY_NAME["masks"], wrong)
+
+
+class Patterns(unittest.TestCase):
+    def setUp(self):
+        self.folder = scratch()
+        for n in ("A_mask.png", "b_MASK.PNG", "c_mask.tif", "d.png", "readme.txt", "two/x.png", "one/x.png"):
+            (self.folder / n).parent.mkdir(exist_ok=True)
+            (self.folder / n).write_bytes(b"")
+
+    def photos(self, *names):
+        return [SimpleNamespace(id=k, name=Path(n).name, path=n) for k, n in enumerate(names)]
+
+    def test_what_goes_with_what(self):
+        photos = self.photos("/p/a.jpg", "/p/B.jpg", "/p/c.jpg", "/p/d.jpg")
+        for pattern, found in (
+            ("{name}_mask.png", {0: "A_mask.png", 1: "b_MASK.PNG"}),
+            ("{name}_mask.*", {0: "A_mask.png", 1: "b_MASK.PNG", 2: "c_mask.tif"}),
+            ("{name}*.*", {0: "A_mask.png", 1: "b_MASK.PNG", 2: "c_mask.tif", 3: "d.png"}),
+            ("m-{name}.png", {}),
+        ):
+            m = match_files(self.folder, pattern, photos)
+            self.assertEqual({k: f.name for k, f in m.file.items()}, found, pattern)
+            self.assertEqual([p.id for p in m.missing], [k for k in range(4) if k not in found])
+        self.assertEqual(match_files(self.folder, "{name}_mask.png", photos).spare, ["c_mask.tif", "d.png"])
+        self.assertEqual(propose_pattern(self.folder, photos).lower(), "{name}_mask.png")
+        self.assertIsNone(propose_pattern(self.folder, self.photos("/p/qqq.jpg")))
+
+    def test_photos_of_one_name_take_the_mask_from_the_folder_named_like_theirs(self):
+        m = match_files(self.folder, "{name}.png", self.photos("/p/one/x.jpg", "/p/two/x.jpg", "/q/d.jpg", "/r/d.jpg"))
+        self.assertEqual([m.file[k].parent.name for k in (0, 1)], ["one", "two"])
+        self.assertEqual([(f.name, len(ps)) for f, ps in m.shared()], [("d.png", 2)])
 
 
 class Alpha(unittest.TestCase):

@@ -11,9 +11,10 @@ from tests.scenes import card_set, scratch
 from tests.test_job import document, record
 from tests.test_stages import run, state
 from umbrate.core.errors import UmbrateError
+from umbrate.core.imaging.facts import exposure_text
 from umbrate.core.imaging.sharpness import sharpness, soft_ones
 from umbrate.job.store import Job
-from umbrate.work.adding import read_folder, take_in
+from umbrate.work.adding import read_files, read_folder, take_in
 from umbrate.work.sorting import propose_split, split_at_bare_frames, split_at_gaps
 
 
@@ -114,6 +115,59 @@ class Missing(unittest.TestCase):
             self.assertEqual(len(job.missing_photos()), 4)
             with self.assertRaises(UmbrateError):
                 job.find_missing(there / "no")
+
+
+class Changed(unittest.TestCase):
+    def test_a_file_that_was_written_to_is_known_by_its_content(self):
+        rng, here = np.random.default_rng(8), scratch() / "here"
+        here.mkdir()
+        picture = lambda: Image.fromarray(rng.integers(0, 255, (60, 70, 3)).astype(np.uint8))  # noqa: E731
+        for k in range(5):
+            picture().save(here / f"{k}.bmp.png", compress_level=0)
+        with Job.create(scratch() / "j") as job:
+            sitting, _, _ = take_in(job, "A", read_folder(here))
+            run(job, sitting, "photos")
+            states = lambda **k: [job.file_state(p, **k) for p in job.photos(sitting.id)]  # noqa: E731
+            self.assertEqual(states(), ["here"] * 5)
+            files = sorted(here.iterdir())
+            files[0].touch()  # another time, the same content
+            files[1].write_bytes(files[1].read_bytes() + b"more")
+            picture().save(files[2], compress_level=0)  # the same size, another content
+            self.assertEqual(files[2].stat().st_size, job.photos(sitting.id)[2].size)
+            files[3].unlink()
+            self.assertEqual(states(), ["here", "changed", "changed", "missing", "here"])
+            self.assertEqual(states(look_inside=False), ["here", "changed", "here", "missing", "here"])
+            out = run(job, sitting, "photos")
+            told = " ".join(p["text"] for p in out.problems)
+            for name in ("1.bmp.png has changed", "2.bmp.png has changed", "3.bmp.png is not in"):
+                self.assertIn(name, told)
+            self.assertEqual(out.figures["readable"], 2)
+            # bringing it in again takes it as it is now, in its place and with its id
+            before = [p.id for p in job.photos(sitting.id)]
+            self.assertEqual(take_in(job, "A", read_files(files[1:3]))[1], 2)
+            self.assertEqual([p.id for p in job.photos(sitting.id)], before)
+            self.assertEqual(states(), ["here", "here", "here", "missing", "here"])
+
+    def test_exposure_and_names_of_any_kind_come_in(self):
+        here = scratch() / "näme [1] (2)"
+        (here / "a").mkdir(parents=True)
+        exif = Image.Exif()
+        ifd = exif.get_ifd(0x8769)
+        ifd[0x829A], ifd[0x829D], ifd[0x8827] = 1 / 125, 8.0, 400
+        names = ["x y.jpg", "[1].jpg", "ümläut%20.jpg", "n" * 240 + ".jpg", "a/x y.jpg", "-x.jpg"]
+        for n in names:
+            Image.new("RGB", (40, 30), (len(n) % 250, 9, 9)).save(here / n, exif=exif)
+        (here / "half.jpg").write_bytes((here / names[0]).read_bytes()[:200])
+        (here / "text.jpg").write_text("no picture")
+        with Job.create(scratch() / "j") as job:
+            incoming = read_files([*sorted(here.glob("*.jpg")), here / "a" / "x y.jpg"])
+            sitting, added, _ = take_in(job, "A", incoming)
+            self.assertEqual(added, 6 + (len(incoming.refused) == 1))
+            self.assertIn("text.jpg cannot be read", " ".join(incoming.refused))
+            photos = job.photos(sitting.id)
+            self.assertEqual(sum(p.name == "x y.jpg" for p in photos), 2)
+            whole = next(p for p in photos if p.name == "[1].jpg")
+            self.assertEqual(exposure_text(whole.exposure_s, whole.f_number, whole.iso), "1/125 s f/8 ISO 400")
 
 
 class Card(unittest.TestCase):

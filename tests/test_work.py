@@ -6,9 +6,14 @@ import time
 import unittest
 from unittest import mock
 
-from tests.scenes import scratch
+from tests.scenes import pebble_set, scratch
+from tests.test_imaging import write_video
 from tests.test_stages import new_job
+from umbrate.core.errors import Cancelled
 from umbrate.job.store import Job
+from umbrate.stages.base import Report
+from umbrate.work.adding import read_folder, read_video
+from umbrate.work.errands import Errands
 from umbrate.work.queue import Queue
 from umbrate.work.state import DONE, FAILED, board
 
@@ -22,6 +27,73 @@ def drive(queue, until=lambda e: False, limit_s=120):
             if until(e):
                 return events
     return events
+
+
+def reading_slowly(seconds, report):
+    """An errand that takes its time."""
+    for k in range(int(seconds * 20)):
+        time.sleep(0.05)
+        report.progress(k / (seconds * 20), f"step {k}")
+    return "read"
+
+
+class AnErrand(unittest.TestCase):
+    def setUp(self):
+        self.errands, self.heard = Errands(), []
+        self.addCleanup(self.errands.close)
+
+    def send(self, function, *arguments):
+        self.errands.send(
+            "t", function, arguments, lambda v: self.heard.append(v), lambda text, kind: self.heard.append((kind, text))
+        )
+
+    def wait(self, until=None, limit_s=60):
+        end = time.monotonic() + limit_s
+        while not self.errands.idle and time.monotonic() < end and not (until and until()):
+            self.errands.poll(0.05)
+
+    def test_values_come_back_in_order_and_trouble_as_a_sentence(self):
+        self.send(read_folder, pebble_set() / "by-hand", None, None)
+        self.send(read_folder, "/not/there", None, None)
+        self.send(divmod, 1)  # what no errand should do: it must not take the worker along
+        self.send(reading_slowly, 0.2)
+        self.wait()
+        self.assertEqual(len(self.heard[0].records), 12)
+        self.assertEqual(self.heard[1][0], "failed")
+        self.assertIn("does not exist", self.heard[1][1])
+        self.assertIn("unexpected", self.heard[2][1])
+        self.assertEqual(self.heard[3], "read")
+
+    def test_cancel_is_heard_within_a_second_and_forgets_what_waits(self):
+        self.send(reading_slowly, 30)
+        self.send(reading_slowly, 0.1)
+        self.wait(lambda: self.errands.running and self.errands.running.sentence == "step 3")
+        start = time.monotonic()
+        self.errands.cancel()
+        self.wait()
+        self.assertLess(time.monotonic() - start, 2.0)
+        self.assertEqual([k for k, _ in self.heard], ["cancelled"])
+        self.send(reading_slowly, 0.1)
+        self.wait()
+        self.assertEqual(self.heard[-1], "read")
+
+    def test_a_video_that_is_cancelled_leaves_nothing_behind(self):
+        home = scratch()
+        write_video(home / "walk.mp4")
+
+        class Stop(Report):
+            def progress(self, fraction, sentence, **figures):
+                if "2 frames" in sentence:
+                    raise Cancelled()
+
+        with self.assertRaises(Cancelled):
+            read_video(home, home / "walk.mp4", 0.5, None, Stop())
+        self.assertEqual(list((home / "frames").iterdir()), [])
+        incoming = read_video(home, home / "walk.mp4", 0.5)
+        self.assertEqual(len(incoming.records), 5)
+        again = read_video(home, home / "walk.mp4", 0.5)  # the same frames in the same place
+        self.assertEqual([r["path"] for r in again.records], [r["path"] for r in incoming.records])
+        self.assertEqual(len(list((home / "frames").iterdir())), 1)
 
 
 class RealWorker(unittest.TestCase):
