@@ -4,6 +4,7 @@ Every stroke is a Region: a small mask and where it lies, so that its cost goes 
 with the picture's. Points are (x, y) in pixels, pixel centers at whole numbers.
 """
 
+from concurrent.futures import ThreadPoolExecutor
 from typing import NamedTuple
 
 import numpy as np
@@ -155,36 +156,93 @@ def _is_near(picture, v, u, r, g, b, tolerance):
 
 
 @njit(cache=True, nogil=True)
-def _flood(picture, x0, y0, color, tolerance, out):
-    """What is near a color and hangs together with a pixel, row by row; only what is reached is looked at."""
+def _find_runs(picture, color, tolerance, at, first, start, end):
+    """Runs of pixels near a color, row by row: pixels start to end - 1 of row y are runs first[y] to first[y + 1] - 1.
+
+    The pixel `at` (x, y) counts as near whatever its color.
+    """
     h, w, _ = picture.shape
     r, g, b = np.int32(color[0]), np.int32(color[1]), np.int32(color[2])
-    stack = np.empty(h * w + 1, np.int64)
-    stack[0] = y0 * w + x0
-    out[y0, x0] = True
-    n = 1
-    while n > 0:
-        n -= 1
-        y, x = stack[n] // w, stack[n] % w
-        left = x
-        while left > 0 and not out[y, left - 1] and _is_near(picture, y, left - 1, r, g, b, tolerance):
-            left -= 1
-            out[y, left] = True
-        right = x
-        while right < w - 1 and not out[y, right + 1] and _is_near(picture, y, right + 1, r, g, b, tolerance):
-            right += 1
-            out[y, right] = True
-        for v in (y - 1, y + 1):
-            if v < 0 or v >= h:
-                continue
-            before = False  # one seed for each run of the row beside
-            for u in range(left, right + 1):
-                here = not out[v, u] and _is_near(picture, v, u, r, g, b, tolerance)
-                if here and not before:
-                    out[v, u] = True
-                    stack[n] = v * w + u
+    n = 0
+    for y in range(h):
+        first[y] = n
+        inside = False
+        for x in range(w):
+            here = _is_near(picture, y, x, r, g, b, tolerance) or (x == at[0] and y == at[1])
+            if here != inside:
+                if here:
+                    start[n] = x
+                else:
+                    end[n] = x
                     n += 1
-                before = here
+                inside = here
+        if inside:
+            end[n] = w
+            n += 1
+    first[h] = n
+    return n
+
+
+@njit(cache=True, nogil=True)
+def _root(parent, k):
+    while parent[k] != k:
+        parent[k] = parent[parent[k]]
+        k = parent[k]
+    return k
+
+
+@njit(cache=True, nogil=True)
+def _join_runs(first, start, end, parent):
+    """Union of the runs that touch in rows one below the other."""
+    for k in range(parent.shape[0]):
+        parent[k] = k
+    for y in range(1, first.shape[0] - 1):
+        i, j = first[y - 1], first[y]
+        while i < first[y] and j < first[y + 1]:
+            if start[i] < end[j] and start[j] < end[i]:
+                p, q = _root(parent, i), _root(parent, j)
+                parent[max(p, q)] = min(p, q)
+            if end[i] < end[j]:
+                i += 1
+            else:
+                j += 1
+
+
+@njit(cache=True, nogil=True)
+def _draw_runs(first, start, end, parent, x0, y0, out):
+    """Set the pixels of all runs that hang together with a pixel."""
+    root = -1
+    for k in range(first[y0], first[y0 + 1]):
+        if start[k] <= x0 < end[k]:
+            root = _root(parent, k)
+    if root < 0:
+        return
+    for y in range(first.shape[0] - 1):
+        for k in range(first[y], first[y + 1]):
+            if _root(parent, k) == root:
+                out[y, start[k] : end[k]] = True
+
+
+_POOL = ThreadPoolExecutor(1)  #: for the lower half of a picture, beside the caller's thread
+
+
+def _runs(picture, color, tolerance, at):
+    """Runs of the whole picture (see `_find_runs`): its upper and lower half at once."""
+    h, w = picture.shape[:2]
+    parts = []
+    for top, bottom in ((0, h // 2), (h // 2, h)):
+        room = (bottom - top) * (w // 2 + 1)  # only what is written to takes memory
+        runs = np.empty(bottom - top + 1, np.int64), np.empty(room, np.int32), np.empty(room, np.int32)
+        parts.append((picture[top:bottom], color, tolerance, np.array([at[0], at[1] - top]), *runs))
+    lower = _POOL.submit(_find_runs, *parts[1])
+    n = _find_runs(*parts[0])
+    m = lower.result()
+    (*_, first, start, end), (*_, first2, start2, end2) = parts
+    return (
+        np.concatenate([first[:-1], first2 + n]),
+        np.concatenate([start[:n], start2[:m]]),
+        np.concatenate([end[:n], end2[:m]]),
+    )
 
 
 def _near(picture, colors, tolerance):
@@ -216,8 +274,11 @@ def similar(picture, at, tolerance, connected=True):
     color = _color_at(picture, x, y)
     if not connected:
         return Region(0, 0, _near(picture, color, tolerance))
+    first, start, end = _runs(np.ascontiguousarray(picture), color, int(tolerance), (x, y))
+    parent = np.empty(len(start), np.int32)
+    _join_runs(first, start, end, parent)
     out = np.zeros(picture.shape[:2], bool)
-    _flood(np.ascontiguousarray(picture), x, y, color, int(tolerance), out)
+    _draw_runs(first, start, end, parent, x, y, out)
     return Region(0, 0, out)
 
 

@@ -1,0 +1,223 @@
+"""Bringing photos in: how fast, how much memory, whether soft ones and bare frames are found.
+
+``python bench/photos.py [import] [many] [sharpness] [bare]`` prints the figures named, or all of them:
+
+import      24 photos of 12 MP (the demo's, enlarged, with noise): read, thumbnails, sharpness, in a worker
+many        500 photos of 24 MP: the window's memory while all are scrolled past and some are looked at, and
+            how long a step of scrolling takes to draw; needs 3 GB of disk for the time
+sharpness   60 simulated photos of the demo's object, six of them blurred by 1.5 to 3 px: are they the lowest?
+bare        both sittings of the demo and their plates in one folder: which frames are bare?
+"""
+
+import argparse
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+from PIL import Image
+
+ROOT = Path(__file__).resolve().parents[1]
+sys.path[:0] = [str(ROOT / "src")]
+
+from umbrate.job.store import Job  # noqa: E402
+from umbrate.stages import BY_NAME  # noqa: E402
+from umbrate.stages.base import Report  # noqa: E402
+from umbrate.studio.scene import turntable_shots, whistle  # noqa: E402
+from umbrate.studio.shoot import shoot  # noqa: E402
+from umbrate.work.adding import read_folder, take_in  # noqa: E402
+from umbrate.work.worker import Worker, run_stage  # noqa: E402
+
+PER_SECOND, MEMORY_GB, FRAME_MS = 6.0, 1.5, 33.0
+BLUR_PX = (1.5, 1.7, 2.0, 2.3, 2.6, 3.0)
+
+
+def told(text, good):
+    """Print a figure; returns whether it is reached."""
+    print(f"{text}  {'reached' if good else 'MISSED'}", flush=True)
+    return good
+
+
+def enlarge(folder, width, height, count, quality):
+    """Write `count` photos of that size made from the demo's: enlarged, shifted, with noise, none like another."""
+    folder.mkdir(parents=True)
+    noise = np.random.default_rng(1).normal(0, 2.5, (height + 97, width + 131, 1)).astype(np.int16)
+    files = sorted((ROOT / "demo" / "upright").glob("*.jpg"))
+    large = {}
+    for k in range(count):
+        file = files[k % len(files)]
+        if file not in large:
+            with Image.open(file) as image:
+                large = {file: (np.asarray(image.resize((width, height), Image.LANCZOS)), image.getexif())}
+        picture, exif = large[file]
+        y, x = (7 * k) % 97, (13 * k) % 131
+        noisy = np.roll(picture, 5 * k, axis=1) + noise[y : y + height, x : x + width]
+        name = folder / f"IMG_{k:04d}.jpg"
+        Image.fromarray(np.clip(noisy, 0, 255).astype(np.uint8)).save(name, quality=quality, exif=exif)
+
+
+def wait_for(worker):
+    """The value of what a worker was given."""
+    while True:
+        for e in worker.poll(0.1):
+            if e.kind == "done":
+                return e.data["value"]
+            if e.kind not in ("progress", "live"):
+                raise RuntimeError(e.data["message"])
+
+
+def bench_import(home):
+    """Photos a second, from the files to thumbnails and sharpness."""
+    count = 24
+    enlarge(home / "in", 4000, 3000, count, 93)
+    stage, worker = BY_NAME["photos"], Worker()
+    with Job.create(home / "in") as job:
+        seconds = []
+        for k in range(3):  # the first finds no process and cold files; people bring in more than one folder
+            start = time.monotonic()
+            worker.submit(read_folder, home / "in", None, None)
+            sitting, _, _ = take_in(job, f"try {k}", wait_for(worker))
+            worker.submit(run_stage, "photos", stage.gather(job, sitting), {})
+            out = wait_for(worker)
+            job.commit_result(sitting.id, "photos", "", {}, out.figures, out.problems, out.artefacts, 0.0)
+            seconds.append(time.monotonic() - start)
+        worker.close()
+    best, first = count / min(seconds), count / seconds[0]
+    text = f"import: {best:.1f} photos of 12 MP a second, {first:.1f} with the worker's start (>= {PER_SECOND:g})"
+    return told(text, best >= PER_SECOND)
+
+
+def bench_many(home):
+    """Memory of the window's process and time to draw a step of scrolling, with 500 photos."""
+    count = 500
+    halves = [home / "many", home / "more"]
+    enlarge(halves[0], 6000, 4000, count, 80)
+    environment = {**os.environ, "PYTHONPATH": str(ROOT / "src")}
+    command = [sys.executable, "-m", "umbrate"]
+    subprocess.run([*command, "new", home / "many"], env=environment, check=True, stdout=subprocess.DEVNULL)
+    start = time.monotonic()
+    add = [*command, "add", home / "many", halves[0], "--sitting", "Many"]
+    subprocess.run(add, env=environment, stdout=subprocess.DEVNULL)
+    print(f"many: {count} photos of 24 MP brought in in {time.monotonic() - start:.0f} s", flush=True)
+    if not environment.get("DISPLAY"):
+        environment["QT_QPA_PLATFORM"] = "offscreen"
+    look = [sys.executable, __file__, "--look", home / "many.umbrate"]
+    answer = subprocess.run(look, env=environment, check=True, capture_output=True, text=True).stdout.split()
+    memory, median, worst = map(float, answer[-3:])
+    good = told(f"many: {memory:.2f} GB in the window's process (< {MEMORY_GB:g})", memory < MEMORY_GB)
+    text = f"many: a step of scrolling is drawn in {median:.0f} ms, the slowest in {worst:.0f} ms (<= {FRAME_MS:g})"
+    return told(text, worst <= FRAME_MS) and good
+
+
+def look(job):
+    """Open the window on a job, scroll, look at photos; prints peak memory and times (in a process of its own)."""
+    from PyQt6.QtWidgets import QApplication
+
+    from umbrate.desk import tokens
+    from umbrate.desk.window import Window
+
+    app = QApplication(["umbrate"])
+    app.setStyle("Fusion")
+    app.setStyleSheet(tokens.STYLE)
+    window = Window()
+    window.show()
+    window.open_path(job)
+
+    def live(seconds):
+        end = time.monotonic() + seconds
+        while time.monotonic() < end:
+            app.processEvents()
+            time.sleep(0.005)
+
+    live(2.0)
+    listing = window.strip.list
+    bar, times = listing.horizontalScrollBar(), []
+    for _ in range(2):
+        for value in np.linspace(0, bar.maximum(), 400):
+            start = time.monotonic()
+            bar.setValue(int(value))
+            listing.viewport().repaint()
+            app.processEvents()
+            times.append(time.monotonic() - start)
+    for stage in ("photos", "masks"):
+        window.session.choose(stage=stage)
+        for row in range(0, listing.count(), 25):
+            listing.setCurrentRow(row)
+            live(1.0)
+    peak = next(x for x in Path("/proc/self/status").read_text().splitlines() if x.startswith("VmHWM"))
+    print(int(peak.split()[1]) / 1024**2, 1000 * float(np.median(times)), 1000 * max(times))
+    sys.stdout.flush()
+    window.session.close()
+    os._exit(0)
+
+
+def bench_sharpness(home):
+    """Whether six blurred photos among sixty rank lowest."""
+    scene, rng = whistle(), np.random.default_rng(60)
+    shots = turntable_shots(((22.0, 0.0, False), (48.0, 15.0, True)), 30, 355.0, (0, 0, 33.0), rng)
+    rows = rng.choice(60, 6, replace=False)
+    for row, blur in zip(rows, BLUR_PX, strict=True):
+        shots[row] = replace(shots[row], blur_px=blur)
+    sitting = replace(scene.sittings[0], shots=shots, plates=False)
+    shoot(replace(scene, sittings=[sitting], truth_step_mm=4.0), home / "sixty")
+    stage = BY_NAME["photos"]
+    with Job.create(home / "sixty") as job:
+        sitting, _, _ = take_in(job, "Sixty", read_folder(home / "sixty" / "upright"))
+        out = stage.run(stage.gather(job, sitting), stage.Settings(), Report())
+        order = sorted(out.figures["sharpness"].items(), key=lambda x: x[1])
+        photos = [p.id for p in job.photos(sitting.id)]
+    blurred = {photos[k] for k in rows}
+    lowest = {int(i) for i, _ in order[:6]}
+    least = min(v for i, v in order if int(i) not in blurred)
+    most = max(v for i, v in order if int(i) in blurred)
+    text = (
+        f"sharpness: {len(lowest & blurred)} of the 6 lowest of 60 are the blurred ones, at most {most:.3f}, others at"
+    )
+    good = told(f"{text} least {least:.3f}", lowest == blurred)
+    soft = set(out.figures["soft"])
+    return told(f"sharpness: pointed out as soft: {len(soft & blurred)} of 6, {len(soft - blurred)} others", good)
+
+
+def bench_bare(home):
+    """Which frames of both demo sittings and their plates, in shooting order, are found to be bare."""
+    folder, plates = home / "card", set()
+    folder.mkdir()
+    for s in ("upright", "on-its-back"):
+        for file in (ROOT / "demo" / s).glob("*.jpg"):
+            shutil.copy(file, folder)
+        for file in (ROOT / "demo" / s / "plates").glob("*.jpg"):
+            shutil.copy(file, folder)
+            plates.add(file.name)
+    stage = BY_NAME["photos"]
+    with Job.create(home / "card") as job:
+        sitting, _, _ = take_in(job, "Card", read_folder(folder))
+        out = stage.run(stage.gather(job, sitting), stage.Settings(), Report())
+        names = {p.id: p.name for p in job.photos(sitting.id)}
+    found = {names[i] for i in out.figures["bare"]}
+    text = f"bare: {len(found & plates)} of {len(plates)} bare frames among {len(names)} found"
+    return told(f"{text}, {len(found - plates)} invented", found == plates)
+
+
+def main():
+    """Print the figures; the exit code is 0 only when all are reached."""
+    benches = {"import": bench_import, "many": bench_many, "sharpness": bench_sharpness, "bare": bench_bare}
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("which", nargs="*", help=", ".join(benches))
+    parser.add_argument("--look", metavar="JOB", help=argparse.SUPPRESS)
+    chosen = parser.parse_args()
+    if chosen.look:
+        look(chosen.look)
+    good = True
+    for name in chosen.which or benches:
+        with tempfile.TemporaryDirectory() as home:
+            good &= benches[name](Path(home))
+    return 0 if good else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())
