@@ -19,7 +19,7 @@ from .sort import COMMANDS
 
 #: the order of work, in which commands are listed
 ORDER = (
-    "open", "demo", "new", "add", "photos", "aside", "move", "turn", "split", "sitting", "find", "preview", "run",
+    "open", "demo", "new", "add", "split", "photos", "aside", "move", "turn", "sitting", "find", "preview", "run",
     "status", "export", "simulate",
 )  # fmt: skip
 

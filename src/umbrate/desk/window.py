@@ -155,8 +155,10 @@ class Window(QMainWindow):
         self._action(
             edit, "Set chosen photos aside or bring them back", lambda: s.set_aside(self.strip.chosen_ids()), "A"
         )
-        self._action(edit, "Turn chosen photos to the right", lambda: s.turn_photos(self.strip.chosen_ids(), 1), "]")
-        self._action(edit, "Turn chosen photos to the left", lambda: s.turn_photos(self.strip.chosen_ids(), -1), "[")
+        self._action(edit, "Turn chosen photos to the right", lambda: s.turn_photos(self.strip.chosen_ids(), 1), "T")
+        self._action(
+            edit, "Turn chosen photos to the left", lambda: s.turn_photos(self.strip.chosen_ids(), -1), "Shift+T"
+        )
         edit.addSeparator()
         self._action(edit, "Rename the sitting…", self.rename_sitting, "F2")
         self._action(edit, "Remove the sitting", s.remove_sitting)
@@ -349,8 +351,8 @@ class Window(QMainWindow):
         menu = QMenu(self)
         menu.addAction("Set aside or bring back    A", lambda: s.set_aside(chosen))
         menu.addAction("Keep as backdrop plates", lambda: s.keep_as_plates(chosen))
-        menu.addAction("Turn to the right    ]", lambda: s.turn_photos(chosen, 1))
-        menu.addAction("Turn to the left    [", lambda: s.turn_photos(chosen, -1))
+        menu.addAction("Turn to the right    T", lambda: s.turn_photos(chosen, 1))
+        menu.addAction("Turn to the left    Shift+T", lambda: s.turn_photos(chosen, -1))
         move = menu.addMenu("Move to")
         for o in s.job.sittings():
             if o.id != s.sitting_id:

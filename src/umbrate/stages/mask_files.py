@@ -144,11 +144,9 @@ def match_files(folder, pattern, photos):
         below.setdefault(f.parent, {}).setdefault(f.name.lower(), f)
     file, missing = {}, []
     for p in photos:
-        wanted = pattern.lower().split("{name}")
-        stem = re.escape(Path(p.name).stem.lower())
-        form = re.compile(stem.join(".*".join(re.escape(x) for x in part.split("*")) for part in wanted))
+        wanted = pattern.lower().replace("{name}", Path(p.name).stem.lower())
         for place in (folder / Path(p.path).parent.name, folder):
-            fitting = sorted(name for name in below.get(place, {}) if form.fullmatch(name))
+            fitting = _fitting(below.get(place, {}), wanted, "*" in pattern)
             if fitting:
                 file[p.id] = below[place][fitting[0]]
                 break
@@ -157,6 +155,14 @@ def match_files(folder, pattern, photos):
     used = set(file.values())
     spare = [f.name for f in files if f not in used and (f.parent == folder or f.parent in {u.parent for u in used})]
     return Matches(file, missing, spare, list(photos))
+
+
+def _fitting(names, wanted, any_part):
+    """Which of some names are `wanted`, in which an asterisk stands for anything where `any_part` is true."""
+    if not any_part:
+        return [wanted] if wanted in names else []
+    form = re.compile(".*".join(re.escape(x) for x in wanted.split("*")))
+    return sorted(name for name in names if form.fullmatch(name))
 
 
 def propose_pattern(folder, photos):
