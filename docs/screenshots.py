@@ -4,6 +4,7 @@
 """
 
 import os
+import shutil
 import sys
 import tempfile
 import time
@@ -11,12 +12,13 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen" if not os.environ.get("DISPLAY") else "xcb")
 
+from PIL import Image, ImageFilter
 from PyQt6.QtCore import QSettings
 from PyQt6.QtWidgets import QApplication
 
 from umbrate.desk.__main__ import make_app
 from umbrate.desk.window import Window
-from umbrate.work.demo import demo_folder
+from umbrate.work.demo import demo_data, demo_folder
 
 OUT = Path(__file__).resolve().parent / "screenshots"
 
@@ -27,6 +29,42 @@ def settle(seconds=1.0):
     while time.monotonic() < end:
         QApplication.processEvents()
         time.sleep(0.02)
+
+
+def memory_card(folder):
+    """Both sittings of the demo and their plates in one folder, one photo of it blurred."""
+    folder.mkdir()
+    for place in ("upright", "on-its-back"):
+        for file in (*(demo_data() / place).glob("*.jpg"), *(demo_data() / place / "plates").glob("*.jpg")):
+            shutil.copy(file, folder)
+    file = folder / "U_0105.jpg"
+    with Image.open(file) as image:
+        image.filter(ImageFilter.GaussianBlur(1.8)).save(file, quality=93, exif=image.getexif())
+
+
+def sorting(window, home, take):
+    """A folder of everything is brought in, split, and masks are tried."""
+    session = window.session
+    memory_card(home / "Memory card")
+    session.create(home / "whistle")
+    session.add_folders([home / "Memory card"])
+    until(lambda: session.result("masks"))
+    session.choose(stage="photos", photo_id=session.photos()[4].id)
+    take("sorting")
+    session.split("bare")
+    until(lambda: session.queue.idle)
+    session.choose(session.job.sittings()[0].id, "masks")
+    session.set_setting("masks", "method", "plate")
+    session.preview_masks()
+    until(lambda: session.preview and session.preview.made)
+    take("masks-on-trial")
+
+
+def until(condition, limit_s=120):
+    """Let the window live until something holds."""
+    end = time.monotonic() + limit_s
+    while not condition() and time.monotonic() < end:
+        settle(0.05)
 
 
 def main():
@@ -62,7 +100,9 @@ def main():
     window.scene.eye = window.scene.eye.turned(0.5, 0.1)
     window.scene._redraw()
     take("cloud")
-    window.close()
+    with tempfile.TemporaryDirectory() as home:
+        sorting(window, Path(home), take)
+        window.close()
     app.quit()
 
 

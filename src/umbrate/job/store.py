@@ -132,8 +132,8 @@ class Job(Sittings, Choices, Results):
             When it is no job, is damaged, was made by a newer version, or another process writes it.
         """
         folder = Path(folder)
-        if not folder.exists() and folder.with_name(folder.name + SUFFIX).exists():
-            folder = folder.with_name(folder.name + SUFFIX)
+        if not (folder / "job.sqlite").exists() and job_folder(folder).exists():
+            folder = job_folder(folder)  # the suffix may be left out, even beside a folder of photos of that name
         file = folder / "job.sqlite"
         if not file.is_file():
             what = "does not exist" if not folder.exists() else "is not a job (it holds no job.sqlite)"
