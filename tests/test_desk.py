@@ -216,6 +216,7 @@ class Solved(unittest.TestCase):
         self.assertIn(True, chosen)
         item = self.window.strip.list.currentItem()
         self.assertEqual(item.data(Qt.ItemDataRole.UserRole), self.session.photo_id)
+        self.assertEqual(self.window.strip.chosen_ids(), {self.session.photo_id})  # and nothing else with it
 
     def test_strip_sorts_and_filters(self):
         strip = self.window.strip

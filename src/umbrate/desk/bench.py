@@ -324,7 +324,8 @@ class Bench(QScrollArea):
                 self.column.addWidget(b)
 
     def _problems(self, result):
-        for p in result.problems[:4]:
+        problems = [p for p in result.problems if p.get("kind") != "bare"]  # of those more is offered above
+        for p in problems[:4]:
             self._text(f"{p['text']} {p['hint']}", "advice")
             if p["photo"] is None:
                 continue
@@ -340,8 +341,8 @@ class Bench(QScrollArea):
             photo = next((x for x in self.session.photos() if x.id == p["photo"]), None)
             if p.get("kind") == "soft" and photo:
                 self.column.addWidget(Evidence(self.session, photo, result))
-        if len(result.problems) > 4:
-            self._text(f"and {len(result.problems) - 4} more; the strip can show them: Not placed")
+        if len(problems) > 4:
+            self._text(f"and {len(problems) - 4} more: the strip can show them, sorted or filtered")
 
     def _keep_box(self, sitting):
         s = self.session

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from PyQt6.QtCore import QMimeData, QPoint, Qt, pyqtSignal
+from PyQt6.QtCore import QItemSelectionModel, QMimeData, QPoint, Qt, pyqtSignal
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
@@ -257,7 +257,8 @@ class Strip(QWidget):
         for k in range(self.list.count()):
             if self.list.item(k).data(PHOTO_ID) == self.session.photo_id:
                 self.list.blockSignals(True)
-                self.list.setCurrentRow(k)
+                # what was chosen before is not chosen any more: the next key would act on it too
+                self.list.setCurrentRow(k, QItemSelectionModel.SelectionFlag.ClearAndSelect)
                 self.list.blockSignals(False)
                 self.list.scrollToItem(self.list.item(k))
                 return

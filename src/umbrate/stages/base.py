@@ -44,7 +44,8 @@ class Outcome:
 def problem(photo, text, hint="", kind=""):
     """One entry of `Outcome.problems`; `photo` is anything with id and name, or None.
 
-    kind : "soft" where the photo's sharpness is the matter, which can be shown
+    kind : "soft" where the photo's sharpness is the matter, which can be shown; "bare" for bare frames, which can be
+    split at
     """
     name = photo.name if photo else ""
     return {"photo": photo.id if photo else None, "name": name, "text": text, "hint": hint, "kind": kind}

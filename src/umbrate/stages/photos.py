@@ -186,7 +186,8 @@ def bare_problems(photos):
     if not photos:
         return []
     names = ", ".join(p.name for p in photos)
-    return [problem(None, f"These show the bare backdrop: {names}.", "They are plates, and may separate two sittings.")]
+    text = f"These show the bare backdrop: {names}."
+    return [problem(None, text, "They are plates, and may separate two sittings.", "bare")]
 
 
 def size_problems(sizes):
