@@ -10,6 +10,7 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
+from PIL import Image
 from plyfile import PlyData
 
 from tests.scenes import card_set, pebble_set, pebble_truth, scratch
@@ -175,7 +176,8 @@ class Sorting(unittest.TestCase):
         umbrate("new", "j", cwd=home)
         done = umbrate("add", "j", "walk round.mp4", "--sitting", "Walk", "--every", "0.5", cwd=home)
         self.assertIn("Added 5 photos", done.stdout, done.stderr)
-        frames = home / "j.umbrate" / "frames" / "walk round"
+        (frames,) = (home / "j.umbrate" / "frames").iterdir()
+        self.assertTrue(frames.name.startswith("walk round"))
         self.assertEqual(len(list(frames.glob("*.jpg"))), 5)
         bad = umbrate("add", "j", "none.mp4", "--sitting", "X", cwd=home)
         self.assertEqual(bad.returncode, 1)
@@ -186,6 +188,44 @@ class Sorting(unittest.TestCase):
         found = umbrate("find", "j", ".", cwd=home)
         self.assertEqual((found.returncode, found.stdout.strip()), (0, "Found 5 photos; 0 are missing."))
         self.assertEqual(umbrate("run", "j", "--to", "photos", "--redo", cwd=home).returncode, 0)
+
+    def test_photos_are_sorted_and_masks_tried(self):
+        home, photos = scratch(), card_set() / "upright"
+        umbrate("new", "j", cwd=home)
+        done = umbrate("add", "j", *sorted(photos.glob("*.jpg"))[:5], photos, "--sitting", "A", cwd=home)
+        self.assertIn("Added 1 photos to “A” (5 were there already)", done.stdout, done.stderr)
+
+        def listed():
+            rows = json.loads(umbrate("photos", "j", "--json", cwd=home).stdout)
+            return {(r["sitting"], r["name"]): r for r in rows}
+
+        umbrate("aside", "j", "U_010[12].jpg", "--sitting", "A", cwd=home)
+        umbrate("aside", "j", "U_0101.jpg", "--sitting", "A", "--back", cwd=home)
+        umbrate("turn", "j", "U_0103.jpg", "--sitting", "A", "--by", "270", cwd=home)
+        umbrate("move", "j", "U_0106*", "--sitting", "A", "--to", "B", cwd=home)
+        rows = listed()
+        self.assertEqual([r["use"] for r in rows.values()], ["in use", "aside", *["in use"] * 4])
+        self.assertEqual((rows["A", "U_0103.jpg"]["turn"], rows["B", "U_0106.jpg"]["f_number"]), (3, 16.0))
+        self.assertIn("1/60 s f/16 ISO 100", umbrate("photos", "j", "--sitting", "B", cwd=home).stdout)
+        self.assertIn("“B”, “A”", umbrate("sitting", "j", "B", "--up", cwd=home).stdout)
+        self.assertIn("“C”, “A”", umbrate("sitting", "j", "B", "--rename", "C", cwd=home).stdout)
+        self.assertTrue(umbrate("sitting", "j", "C", "--merge-into", "A", cwd=home).stdout.endswith("now: “A”\n"))
+        for wrong, said in (
+            (("aside", "j", "x*", "--sitting", "A"), "has no photo x*"),
+            (("turn", "j", "x", "--sitting", "Z"), "no sitting “Z”"),
+            (("sitting", "j", "A", "--up", "--down"), "one thing"),
+            (("preview", "j", "out", "--sitting", "A", "--set", "masks.nope=1"), "no setting “nope”"),
+        ):
+            done = umbrate(*wrong, cwd=home)
+            self.assertEqual(done.returncode, 1)
+            self.assertIn(said, done.stderr)
+        color = ("--set", "masks.method=color", "--set", "masks.backdrop_color=#3060FF")
+        done = umbrate("preview", "j", "out", "--sitting", "A", "--photos", "U_0103.jpg", *color, cwd=home)
+        self.assertIn("the object fills", done.stdout, done.stderr)
+        with Image.open(home / "out" / "U_0103.jpg") as tried, Image.open(photos / "U_0103.jpg") as photo:
+            self.assertEqual(tried.size, photo.size[::-1])  # as it is shown: turned
+        with Job.open(home / "j.umbrate", writable=False) as job:
+            self.assertEqual(job.settings(job.sittings()[0].id, "masks").get("method", "files"), "files")
 
 
 class Demo(unittest.TestCase):
