@@ -12,6 +12,8 @@ from numba import njit
 from scipy import ndimage
 from skimage.graph import MCP_Geometric
 
+from ..imaging.runs import join_runs, root
+
 ADD, TAKE, REPLACE = "add", "take away", "replace"
 
 
@@ -184,42 +186,17 @@ def _find_runs(picture, color, tolerance, at, first, start, end):
 
 
 @njit(cache=True, nogil=True)
-def _root(parent, k):
-    while parent[k] != k:
-        parent[k] = parent[parent[k]]
-        k = parent[k]
-    return k
-
-
-@njit(cache=True, nogil=True)
-def _join_runs(first, start, end, parent):
-    """Union of the runs that touch in rows one below the other."""
-    for k in range(parent.shape[0]):
-        parent[k] = k
-    for y in range(1, first.shape[0] - 1):
-        i, j = first[y - 1], first[y]
-        while i < first[y] and j < first[y + 1]:
-            if start[i] < end[j] and start[j] < end[i]:
-                p, q = _root(parent, i), _root(parent, j)
-                parent[max(p, q)] = min(p, q)
-            if end[i] < end[j]:
-                i += 1
-            else:
-                j += 1
-
-
-@njit(cache=True, nogil=True)
 def _draw_runs(first, start, end, parent, x0, y0, out):
     """Set the pixels of all runs that hang together with a pixel."""
-    root = -1
+    chosen = -1
     for k in range(first[y0], first[y0 + 1]):
         if start[k] <= x0 < end[k]:
-            root = _root(parent, k)
-    if root < 0:
+            chosen = root(parent, k)
+    if chosen < 0:
         return
     for y in range(first.shape[0] - 1):
         for k in range(first[y], first[y + 1]):
-            if _root(parent, k) == root:
+            if root(parent, k) == chosen:
                 out[y, start[k] : end[k]] = True
 
 
@@ -276,7 +253,7 @@ def similar(picture, at, tolerance, connected=True):
         return Region(0, 0, _near(picture, color, tolerance))
     first, start, end = _runs(np.ascontiguousarray(picture), color, int(tolerance), (x, y))
     parent = np.empty(len(start), np.int32)
-    _join_runs(first, start, end, parent)
+    join_runs(first, start, end, parent)
     out = np.zeros(picture.shape[:2], bool)
     _draw_runs(first, start, end, parent, x, y, out)
     return Region(0, 0, out)

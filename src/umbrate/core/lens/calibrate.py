@@ -1,0 +1,480 @@
+"""Calibrating a lens: all photos of all sheets in one adjustment.
+
+What is known of a printed sheet is which targets are on it; where exactly they lie is not quite known (paper
+shrinks, is bent, lies on a book), so the targets are unknowns like the poses and the lens. Only photos from several
+sides, turned by 90 degrees, of a scene with depth tell all of that apart, and the standard deviations say whether
+they did.
+
+A free network: nothing is held, the frame is settled by inner constraints (Meissl 1965), which the lens does not
+notice. Least squares over 500 unknowns or so in a dense system. Sightings that stick out are left out one after
+the other. The covariance is the inverse of the normal equations times the variance of unit weight.
+"""
+
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+from scipy.linalg import LinAlgError, cho_factor, cho_solve
+
+from ..errors import UmbrateError
+from ..geometry.lens import N_PARAMETERS, PARAMETER_NAMES, Lens
+from ..geometry.pose import inverse
+from ..geometry.rotation import rotation_matrix
+from ..geometry.similarity import fit_similarity
+from ..poses.adjust import _linearize
+from ..targets.circle import center_shift
+from .planes import guess_focal, homography, pose_of_plane
+
+FIXED, SOLVED, SIGNIFICANT = "fixed", "solved", "if significant"
+USUAL = {
+    **dict.fromkeys(("f", "cx", "cy", "k1", "k2", "k3", "p1", "p2"), SOLVED),
+    "b1": SIGNIFICANT,
+    "b2": SIGNIFICANT,
+}
+FEWEST_PHOTOS, FEWEST_SIGHTINGS = 3, 8
+STICKS_OUT = 4.5  #: sightings whose residual is so many times what is usual are left out
+SIGNIFICANCE = 2.6  #: a parameter is significant from so many of its standard deviations on (99 %)
+
+
+@dataclass(frozen=True)
+class Sightings:
+    """What was seen of known things on flat sheets.
+
+    Attributes
+    ----------
+    photo, point : (k,) int
+        Rows of the photos and of `plane`.
+    xy : (k, 2)
+        Ellipse centers or corners, in pixels.
+    sigma : (k,)
+        Their standard deviations, in pixels.
+    plane : (p, 2)
+        Where each point lies on its sheet, mm.
+    sheet : (p,) int
+        Which sheet it is on.
+    radius : (p,)
+        Radius of its dot in mm; 0 for a corner.
+    """
+
+    photo: np.ndarray
+    point: np.ndarray
+    xy: np.ndarray
+    sigma: np.ndarray
+    plane: np.ndarray
+    sheet: np.ndarray
+    radius: np.ndarray
+
+    def kept(self, keep):
+        """Only some of the sightings (k,) bool."""
+        return replace(self, photo=self.photo[keep], point=self.point[keep], xy=self.xy[keep], sigma=self.sigma[keep])
+
+
+@dataclass
+class Calibration:
+    """What a calibration found.
+
+    Attributes
+    ----------
+    lens : Lens
+    sigma : (10,)
+        Standard deviations of the lens parameters in the order of `PARAMETER_NAMES`; 0 for those that were fixed.
+    correlation : (10, 10)
+    free : list of str
+        The parameters that were solved.
+    poses : (n, 4, 4)
+        World to camera; NaN for photos without enough sightings.
+    points : (p, 3)
+        Targets in mm, in the frame of the first sheet; NaN where not seen twice.
+    residuals : (k, 2)
+        Seen minus predicted, of all sightings, in pixels.
+    used : (k,) bool
+        Those that were not left out.
+    rms_px : float
+        Root mean square of the used residuals' coordinates.
+    unit : float
+        Standard deviation of unit weight: 1 where the stated standard deviations of the sightings were right.
+    """
+
+    lens: Lens
+    sigma: np.ndarray
+    correlation: np.ndarray
+    free: list
+    poses: np.ndarray
+    points: np.ndarray
+    residuals: np.ndarray
+    used: np.ndarray
+    rms_px: float
+    unit: float
+    warnings: list = field(default_factory=list)
+
+
+def _robust_homography(plane, image):
+    """The homography of most points: those far from it are left out, again and again."""
+    keep = np.ones(len(plane), bool)
+    for _ in range(5):
+        H = homography(plane[keep], image[keep])
+        q = np.hstack([plane, np.ones((len(plane), 1))]) @ H.T
+        off = np.linalg.norm(q[:, :2] / q[:, 2:] - image, axis=1)
+        keep = off <= max(4 * np.median(off), np.sort(off)[5])
+    return H
+
+
+def _start(s, width, height, photos, focal):
+    """First poses (n, 4, 4) and points (p, 3) from homographies, and the focal length."""
+    H = {}
+    for i in range(photos):
+        for g in np.unique(s.sheet):
+            rows = np.flatnonzero((s.photo == i) & (s.sheet[s.point] == g))
+            if len(rows) >= 6:
+                H[i, int(g)] = _robust_homography(s.plane[s.point[rows]], s.xy[rows])
+    if not H:
+        raise UmbrateError(
+            "No photo shows six targets of one sheet or more. Come nearer, or print the sheets again at 100 %."
+        )
+    told = np.inf
+    if focal is None:
+        focal, told = guess_focal(list(H.values()), width, height)
+    cx, cy = (width - 1) / 2, (height - 1) / 2
+    to_camera = {k: pose_of_plane(h, focal, cx, cy) for k, h in H.items()}
+    count = {k: int(((s.photo == k[0]) & (s.sheet[s.point] == k[1])).sum()) for k in H}
+    first = max(np.unique(s.sheet), key=lambda g: sum(n for k, n in count.items() if k[1] == g))
+    # from sheet to sheet through photos that show both
+    sheet_to_world, poses = {int(first): np.eye(4)}, np.full((photos, 4, 4), np.nan)
+    for _ in range(photos + len(np.unique(s.sheet))):
+        for i in range(photos):
+            known = [g for (j, g) in to_camera if j == i and g in sheet_to_world]
+            if known and np.isnan(poses[i, 0, 0]):
+                g = max(known, key=lambda g: count[i, g])
+                poses[i] = to_camera[i, g] @ inverse(sheet_to_world[g])
+        for i, g in to_camera:
+            if g not in sheet_to_world and not np.isnan(poses[i, 0, 0]):
+                links = [(count[j, h], j) for (j, h) in to_camera if h == g and not np.isnan(poses[j, 0, 0])]
+                j = max(links)[1]
+                sheet_to_world[g] = inverse(poses[j]) @ to_camera[j, g]
+    points = np.full((len(s.plane), 3), np.nan)
+    for g, M in sheet_to_world.items():
+        rows = s.sheet == g
+        flat = np.hstack([s.plane[rows], np.zeros((rows.sum(), 1))])
+        points[rows] = flat @ M[:3, :3].T + M[:3, 3]
+    return poses, points, focal, told
+
+
+class _System:
+    """The normal equations of one state."""
+
+    def __init__(self, s, photos, points, free, known_sigma):
+        self.s, self.photos, self.points, self.free, self.known_sigma = s, photos, points, free, known_sigma
+        self.size = len(free) + 6 * photos + 3 * points
+        k = len(s.photo)
+        self.r, self.Jc, self.Jl, self.Jx = (
+            np.empty((k, 2)), np.empty((k, 2, 6)), np.empty((k, 2, N_PARAMETERS)), np.empty((k, 2, 3)),
+        )  # fmt: skip
+        self.lens_of = np.zeros(photos, np.int64)
+        L = len(free)
+        columns = np.empty((k, L + 9), np.int64)
+        columns[:, :L] = np.arange(L)
+        columns[:, L : L + 6] = L + 6 * s.photo[:, None] + np.arange(6)
+        columns[:, L + 6 :] = L + 6 * photos + 3 * s.point[:, None] + np.arange(3)
+        self.columns = columns
+
+    def build(self, poses, lens, X, xy, weight, start):
+        """Normal matrix and right side; weight (k,) multiplies residuals and Jacobians."""
+        s, L = self.s, len(self.free)
+        _linearize(poses, lens[None], self.lens_of, X, s.photo, s.point, xy, 0, 1.0, self.r, self.Jc, self.Jl, self.Jx)
+        J = np.concatenate([self.Jl[:, :, self.free], self.Jc, self.Jx], axis=2) * weight[:, None, None]
+        r = self.r * weight[:, None]
+        N, g = np.zeros((self.size, self.size)), np.zeros(self.size)
+        block = np.einsum("kqa,kqb->kab", J, J)
+        flat = self.columns[:, :, None] * self.size + self.columns[:, None, :]
+        N += np.bincount(flat.ravel(), block.ravel(), self.size**2).reshape(self.size, self.size)
+        g += np.bincount(self.columns.ravel(), np.einsum("kqa,kq->ka", J, r).ravel(), self.size)
+        base = L + 6 * self.photos
+        if self.known_sigma is not None:
+            # known places hold their points; the frame still has to be free of any tension
+            w = 1.0 / self.known_sigma**2
+            N[range(base, self.size), range(base, self.size)] += w
+            g[base:] += (w * (X - start)).ravel()
+        else:
+            G = self._gauge(X, base)
+            N += G @ G.T * (np.trace(N[base:, base:]) / (3 * self.points))
+        return N, g
+
+    def _gauge(self, X, base):
+        """Columns (size, 7): the changes of all points that are only a change of frame, of length 1."""
+        P = self.points
+        Y = X - X.mean(0)
+        G = np.zeros((P, 3, 7))
+        G[:, range(3), range(3)] = 1.0
+        for a, axis in enumerate(np.eye(3)):
+            G[:, :, 3 + a] = np.cross(axis, Y)
+        G[:, :, 6] = Y
+        Q = np.linalg.qr(G.reshape(3 * P, 7))[0]
+        out = np.zeros((self.size, 7))
+        out[base:] = Q
+        return out
+
+
+def _minimize(system, poses, lens, X, xy, weight, start, rounds=40):
+    """Levenberg and Marquardt from a state; returns the state and the last normal matrix."""
+
+    def cost(p, c, x):
+        _linearize(
+            p, c[None], system.lens_of, x, system.s.photo, system.s.point, xy, 0, 1.0, system.r, system.Jc, system.Jl,
+            system.Jx,
+        )  # fmt: skip
+        value = float(((system.r * weight[:, None]) ** 2).sum())
+        if system.known_sigma is not None:
+            value += float((((x - start) / system.known_sigma) ** 2).sum())
+        return value
+
+    L, n = len(system.free), system.photos
+    damping, value = 1e-4, cost(poses, lens, X)
+    for _ in range(rounds):
+        N, g = system.build(poses, lens, X, xy, weight, start)
+        better = False
+        while not better and damping < 1e8:
+            A = N.copy()
+            A[np.diag_indices(system.size)] += damping * np.diag(N)
+            try:
+                step = cho_solve(cho_factor(A, check_finite=False), g, check_finite=False)
+            except LinAlgError:
+                damping *= 10
+                continue
+            c, p = lens.copy(), poses.copy()
+            c[system.free] -= step[:L]
+            for i in range(n):
+                q = step[L + 6 * i : L + 6 * i + 6]
+                p[i, :3, :3] = rotation_matrix(-q[:3]) @ poses[i, :3, :3]
+                p[i, :3, 3] = poses[i, :3, 3] - q[3:]
+            x = X - step[L + 6 * n :].reshape(-1, 3)
+            trial = cost(p, c, x)
+            better = np.isfinite(trial) and trial < value
+            damping = max(damping / 8, 1e-12) if better else damping * 8
+        if not better:
+            break
+        done = value - trial < 1e-10 * value
+        poses, lens, X, value = p, c, x, trial
+        if done:
+            break
+    return poses, lens, X
+
+
+def _normals(X, sheet):
+    """The normal (p, 3) of the paper at each point: of the plane through its nearest neighbors on the sheet."""
+    out = np.zeros_like(X)
+    for g in np.unique(sheet):
+        rows = np.flatnonzero(sheet == g)
+        for k in rows:
+            near = rows[np.argsort(((X[rows] - X[k]) ** 2).sum(1))[:9]]
+            out[k] = np.linalg.svd(X[near] - X[near].mean(0))[2][-1] if len(near) >= 3 else [0, 0, 1.0]
+    return out
+
+
+def _scale_of_sheets(X, s):
+    """Length of the frame's unit on each point's sheet: solved distances over printed ones (p,)."""
+    out = np.ones(len(X))
+    for g in np.unique(s.sheet):
+        rows = np.flatnonzero(s.sheet == g)
+        a, b = X[rows] - X[rows].mean(0), s.plane[rows] - s.plane[rows].mean(0)
+        out[rows] = np.sqrt((a**2).sum() / max((b**2).sum(), 1e-12))
+    return out
+
+
+def _put_back(X, s, lost):
+    """Points that a false sighting has drawn away, or that have no sighting left, back to where the sheet has them.
+
+    Else their good sightings would look false for ever.
+    """
+    out = X.copy()
+    for g in np.unique(s.sheet):
+        rows = np.flatnonzero(s.sheet == g)
+        if len(rows) < 6:
+            continue
+        flat = np.hstack([s.plane[rows], np.zeros((len(rows), 1))])
+        keep = ~lost[rows]
+        for _ in range(4):
+            if keep.sum() < 4:
+                break
+            M = fit_similarity(flat[keep], X[rows][keep])
+            there = flat @ M[:3, :3].T + M[:3, 3]
+            off = np.linalg.norm(there - X[rows], axis=1)
+            keep = ~lost[rows] & (off <= max(6 * np.median(off), 1e-9))
+        if keep.sum() >= 4:
+            out[rows[~keep]] = there[~keep]
+    return out
+
+
+def shifts(poses, lens, X, s):
+    """By how many pixels (k, 2) each sighting's ellipse center lies off its circle's center."""
+    if not s.radius.any():
+        return np.zeros((len(s.photo), 2))
+    R, t = poses[s.photo, :3, :3], poses[s.photo, :3, 3]
+    centers = np.einsum("kij,kj->ki", R, X[s.point]) + t
+    normals = np.einsum("kij,kj->ki", R, _normals(X, s.sheet)[s.point])
+    radii = (s.radius * _scale_of_sheets(X, s))[s.point]
+    off = center_shift(centers, normals, radii)
+    at = centers[:, :2] / centers[:, 2:]
+    return lens.project(at + off) - lens.project(at)
+
+
+def calibrate(s, width, height, photos, modes=None, focal=None, known_sigma=None, stop=None):
+    """Solve a lens from sightings of targets or corners.
+
+    Parameters
+    ----------
+    s : Sightings
+    width, height : int
+        Of the pictures, in pixels.
+    photos : int
+    modes : dict of parameter name to FIXED, SOLVED or SIGNIFICANT, optional
+        Others as in `USUAL`.
+    focal : float, optional
+        A first focal length in pixels; without it one is found.
+    known_sigma : float, optional
+        Where given, points lie where `plane` says, give or take so many mm (one sheet only); else they are solved.
+    stop : callable, optional
+        Called now and then; may raise to cancel.
+
+    Returns
+    -------
+    Calibration
+
+    Raises
+    ------
+    UmbrateError
+        With too few photos or sightings, or where nothing can be solved.
+    """
+    modes = {**USUAL, **(modes or {})}
+    enough = np.bincount(s.photo, minlength=photos) >= FEWEST_SIGHTINGS
+    if enough.sum() < FEWEST_PHOTOS:
+        raise UmbrateError(
+            f"{int(enough.sum())} of {photos} photos show {FEWEST_SIGHTINGS} targets or more; a calibration needs "
+            f"{FEWEST_PHOTOS} of them at least, eight are good. Take more, nearer and sharper."
+        )
+    every = len(s.photo)
+    keep = enough[s.photo]
+    poses, X, focal, told = _start(s.kept(keep), width, height, photos, focal)
+    keep &= ~np.isnan(poses[s.photo, 0, 0]) & ~np.isnan(X[s.point, 0])
+    # a point that is seen once tells nothing
+    keep &= np.bincount(s.point[keep], minlength=len(X))[s.point] >= (1 if known_sigma else 2)
+    solved, seen = np.unique(s.photo[keep]), np.unique(s.point[keep])
+    if len(solved) < FEWEST_PHOTOS:
+        raise UmbrateError(
+            "The photos do not hang together: too few show the same sheets. Take some that show several."
+        )
+    to_photo, to_point = np.full(photos, -1), np.full(len(X), -1)
+    to_photo[solved], to_point[seen] = np.arange(len(solved)), np.arange(len(seen))
+    whole = Sightings(
+        to_photo[s.photo[keep]], to_point[s.point[keep]], s.xy[keep], s.sigma[keep], s.plane[seen], s.sheet[seen],
+        s.radius[seen],
+    )  # fmt: skip
+    rows = np.flatnonzero(keep)
+    p, x = poses[solved].copy(), X[seen].copy()
+    start = x.copy()
+    lens = Lens.guess(width, height, focal).vector
+    free = [k for k, n in enumerate(PARAMETER_NAMES) if modes[n] != FIXED]
+    good = np.ones(len(rows), bool)
+    shift = np.zeros_like(whole.xy)
+    for stage in range(3 * N_PARAMETERS):
+        if stop:
+            stop()
+        part = whole.kept(good)
+        # the first rounds learn the lens step by step: everything at once may run away
+        now = [k for k in free if k < (4, 5, 10)[min(stage, 2)]]
+        system = _System(part, len(p), len(x), now, known_sigma)
+        sigma = part.sigma if stage > 1 else np.ones(len(part.sigma))
+        weight = 1.0 / sigma
+        if stage < 3:  # false readings must not pull while nothing is known
+            for _ in range(4):
+                _, e = _residuals(part, p, lens, x, (whole.xy - shift)[good])
+                scale = max(1.48 * np.median(e), 1e-3)
+                weight = 1.0 / sigma / (1 + (e / (3 * scale)) ** 2)
+                p, lens, x = _minimize(system, p, lens, x, (whole.xy - shift)[good], weight, start, 5)
+        else:
+            p, lens, x = _minimize(system, p, lens, x, (whole.xy - shift)[good], weight, start)
+        if not known_sigma:
+            x = _put_back(x, whole, np.bincount(whole.point[good], minlength=len(x)) < 2)
+        shift = shifts(p, Lens.from_vector(width, height, lens), x, whole)
+        if stage < 3:
+            continue
+        r, e = _residuals(whole, p, lens, x, whole.xy - shift)
+        normed = e / whole.sigma
+        usual = 1.48 * np.median(np.abs(r[good] / whole.sigma[good, None]))
+        now_good = _tied(whole, normed <= STICKS_OUT * max(usual, 1e-9) * np.sqrt(2), known_sigma)
+        changed = (now_good != good).any()
+        good = now_good
+        if changed and stage < 8:
+            continue
+        found = _covariance(whole.kept(good), p, lens, x, (whole.xy - shift)[good], free, known_sigma, start)
+        weak = [
+            k for k in free if modes[PARAMETER_NAMES[k]] == SIGNIFICANT and abs(lens[k]) < SIGNIFICANCE * found[0][k]
+        ]
+        if not weak:
+            break
+        drop = min(weak, key=lambda k: abs(lens[k]) / found[0][k])
+        free.remove(drop)
+        lens[drop] = 0.0
+    sd, correlation, unit = found
+    residuals, used = np.full((every, 2), np.nan), np.zeros(every, bool)
+    residuals[rows], used[rows] = r, good
+    all_poses, all_points = np.full((photos, 4, 4), np.nan), np.full((len(X), 3), np.nan)
+    all_poses[solved], all_points[seen] = p, x
+    return Calibration(
+        Lens.from_vector(width, height, lens), sd, correlation, [PARAMETER_NAMES[k] for k in free], all_poses,
+        all_points, residuals, used, float(np.sqrt(np.mean(r[good] ** 2))), unit,
+        _warnings(whole.kept(good), p, x, sd, lens, told),
+    )  # fmt: skip
+
+
+def _residuals(s, poses, lens, X, xy):
+    """Seen minus predicted (k, 2) and their lengths (k,)."""
+    Y = np.einsum("kij,kj->ki", poses[s.photo, :3, :3], X[s.point]) + poses[s.photo, :3, 3]
+    r = xy - Lens.from_vector(1, 1, lens).project(Y[:, :2] / Y[:, 2:])
+    return r, np.linalg.norm(r, axis=1)
+
+
+def _tied(s, good, known_sigma):
+    """Without the sightings of points that are left with one, and never fewer than tie a photo down."""
+    if known_sigma:
+        return good
+    return good & (np.bincount(s.point[good], minlength=len(s.plane))[s.point] >= 2)
+
+
+def _covariance(s, poses, lens, X, xy, free, known_sigma, start):
+    """Standard deviations (10,), correlations (10, 10) and the standard deviation of unit weight."""
+    seen = np.unique(s.point)
+    to_point = np.full(len(X), -1)
+    to_point[seen] = np.arange(len(seen))
+    t = replace(s, point=to_point[s.point], plane=s.plane[seen], sheet=s.sheet[seen], radius=s.radius[seen])
+    system = _System(t, len(poses), len(seen), free, known_sigma)
+    weight = 1.0 / t.sigma
+    N, _ = system.build(poses, lens, X[seen], xy, weight, start[seen])
+    r = system.r * weight[:, None]
+    unknowns = system.size - (0 if known_sigma else 7) - (3 * len(seen) if known_sigma else 0)
+    unit2 = float((r**2).sum()) / max(2 * len(t.photo) - unknowns, 1)
+    L = len(free)
+    part = cho_solve(cho_factor(N, check_finite=False), np.eye(system.size)[:, :L], check_finite=False)[:L] * unit2
+    sd, correlation = np.zeros(N_PARAMETERS), np.eye(N_PARAMETERS)
+    sd[free] = np.sqrt(np.maximum(np.diag(part), 0))
+    correlation[np.ix_(free, free)] = part / np.maximum(np.outer(sd[free], sd[free]), 1e-300)
+    return sd, correlation, float(np.sqrt(unit2))
+
+
+def _warnings(s, poses, X, sd, lens, told):
+    """Sentences about what is less certain than it could be, and why."""
+    out = []
+    # held the same way: whatever lies flat leans the same way in all pictures
+    lean = np.einsum("nij,j->ni", poses[:, :3, :3], np.linalg.svd(X - X.mean(0))[2][-1])
+    way = (lean[:, 0] + 1j * lean[:, 1]) / np.maximum(np.hypot(lean[:, 0], lean[:, 1]), 1e-9)
+    turned = np.abs(way[:, None] - way).max()
+    if turned < 0.8:
+        out.append("All photos were taken with the camera held the same way: the principal point is less certain. "
+                   "Turn the camera by 90 degrees for half of them.")  # fmt: skip
+    axes = poses[:, 2, :3]
+    spread = np.degrees(np.arccos(np.clip(axes @ axes.T, -1, 1))).max()
+    if spread < 25:
+        out.append(f"The photos look from nearly one side (within {spread:.0f} degrees): focal length and distance can "
+                   "hardly be told apart. Take some from all four sides, at a slant.")  # fmt: skip
+    flat = np.linalg.svd(X - X.mean(0), compute_uv=False)
+    if flat[2] < 0.02 * flat[0]:
+        out.append("All targets lie in one plane: the focal length is less certain. Raise one sheet by some 10 cm.")
+    return out

@@ -1,0 +1,237 @@
+"""Photos of printed sheets that lie on a table: quick to make, exact, for calibration.
+
+Each sub-pixel's ray meets the nearest sheet plane in closed form and reads the sheet's own formula (is this
+place dark?), so edges are as sharp as the lens model lets them be. Light falls off to one side and shade lies
+over a part, as on a real table.
+"""
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numba import njit, prange
+
+from ..core.geometry.lens import unproject_one
+from ..core.geometry.pose import inverse, look_at, pose
+from ..core.geometry.rotation import rotation_matrix
+from ..core.targets.circle import center_shift
+from ..core.targets.code import BITS, INNER, OUTER, bits_of
+from ..core.targets.sheets import calibration
+from .render import develop
+
+
+@dataclass(frozen=True)
+class Printed:
+    """A sheet of targets lying somewhere.
+
+    Attributes
+    ----------
+    marks : list of `core.targets.sheets.Mark`
+    width, height : float
+        mm.
+    to_world : (4, 4)
+        Sheet (x right, y down the paper, z into the table) to world, mm.
+    squares : tuple (columns, rows, side_mm) or None
+        Instead of marks, a checkerboard with so many squares.
+    """
+
+    marks: list
+    width: float
+    height: float
+    to_world: np.ndarray
+    squares: tuple | None = None
+
+
+@njit(cache=True, nogil=True)
+def _level(u, v, marks, bits, first, cell, across, squares):
+    """Reflectance of a place (u, v) of a sheet, mm."""
+    if squares[2] > 0:
+        a, b = (u - squares[3]) / squares[2], (v - squares[4]) / squares[2]
+        if a < 0 or b < 0 or a >= squares[0] or b >= squares[1]:
+            return 0.82
+        return 0.05 if (int(a) + int(b)) % 2 == 0 else 0.82
+    k = first[int(v / cell) * across + int(u / cell)]
+    while k >= 0:
+        r = marks[k, 2]
+        x, y = (u - marks[k, 0]) / r, (v - marks[k, 1]) / r
+        d = x * x + y * y
+        if d < 1.0:
+            return 0.05
+        if marks[k, 3] >= 0 and INNER[0] * INNER[0] <= d < OUTER[1] * OUTER[1]:
+            a = np.arctan2(y, x)
+            if a < 0:
+                a += 2 * np.pi
+            bit = bits[k, min(int(a / (2 * np.pi) * BITS), BITS - 1)]
+            inner = d < INNER[1] * INNER[1]
+            return 0.05 if bit == inner else 0.82
+        k = int(marks[k, 4])
+    return 0.82
+
+
+@njit(cache=True, nogil=True, parallel=True)
+def _render(width, height, lens, from_camera, sizes, marks, bits, first, cells, acrosses, squares, n, light, out):
+    m = from_camera.shape[0]
+    for row in prange(height):
+        for col in range(width):
+            total = 0.0
+            for i in range(n):
+                for j in range(n):
+                    x, y = unproject_one(col + (i + 0.5) / n - 0.5, row + (j + 0.5) / n - 0.5, lens)
+                    best, value = 1e30, 0.16  # the table
+                    for k in range(m):
+                        M = from_camera[k]
+                        oz = M[2, 3]
+                        dz = M[2, 0] * x + M[2, 1] * y + M[2, 2]
+                        s = -oz / dz
+                        if s <= 0 or s >= best:
+                            continue
+                        u = M[0, 3] + s * (M[0, 0] * x + M[0, 1] * y + M[0, 2])
+                        v = M[1, 3] + s * (M[1, 0] * x + M[1, 1] * y + M[1, 2])
+                        if u < 0 or v < 0 or u >= sizes[k, 0] or v >= sizes[k, 1]:
+                            continue
+                        best = s
+                        value = _level(u, v, marks[k], bits[k], first[k], cells[k], acrosses[k], squares[k])
+                    total += value
+            fall = 1.0 + light[0] * (col / width - 0.5) + light[1] * (row / height - 0.5)
+            shade = 1.0 / (1.0 + np.exp(-(light[2] * col / width + light[3] * row / height + light[4]) * 30.0))
+            out[row, col] = total / (n * n) * fall * (1.0 - light[5] * shade)
+
+
+def _index(sheet):
+    """Marks as rows with a grid over them, so that a place finds its mark at once."""
+    count = len(sheet.marks)
+    reach = max([0.5 * m.diameter * OUTER[1] for m in sheet.marks], default=10.0)
+    cell = max(2 * reach, 2.0)
+    across, down = int(sheet.width / cell) + 1, int(sheet.height / cell) + 1
+    rows, bits = np.zeros((max(count, 1) * 9, 5)), np.zeros((max(count, 1) * 9, BITS), bool)
+    first, n = np.full(across * down, -1, np.int64), 0
+    for m in sheet.marks:
+        r = 0.5 * m.diameter * OUTER[1]
+        for j in range(int((m.y - r) / cell), int((m.y + r) / cell) + 1):
+            for i in range(int((m.x - r) / cell), int((m.x + r) / cell) + 1):
+                if 0 <= i < across and 0 <= j < down:
+                    rows[n] = m.x, m.y, 0.5 * m.diameter, m.number, first[j * across + i]
+                    bits[n] = bits_of(m.number) if m.number >= 0 else False
+                    first[j * across + i] = n
+                    n += 1
+    squares = np.zeros(5)
+    if sheet.squares:
+        columns, down_n, side = sheet.squares
+        squares[:] = columns, down_n, side, 0.5 * (sheet.width - columns * side), 0.5 * (sheet.height - down_n * side)
+    return rows, bits, first, cell, across, squares
+
+
+def _padded(arrays):
+    """Arrays of several lengths as one, the rest filled up."""
+    out = np.zeros((len(arrays), max(len(a) for a in arrays), *arrays[0].shape[1:]), arrays[0].dtype)
+    for k, a in enumerate(arrays):
+        out[k, : len(a)] = a
+    return out
+
+
+def photograph(sheets, lens, world_to_camera, samples=4, light=(0.0, 0.0, 0.0, 0.0, 0.0, 0.0)):
+    """The light (h, w) float32 of a photo of sheets on a dark table, noise and blur not yet in it.
+
+    Parameters
+    ----------
+    sheets : list of Printed
+    lens : Lens
+    world_to_camera : (4, 4)
+    samples : int
+        Sub-pixels to each side.
+    light : 6 floats
+        Fall-off across and down the picture; a, b, c of the line a x + b y + c = 0 (x, y from 0 to 1) beyond which
+        shade lies, and how much light that takes away.
+    """
+    parts = [_index(s) for s in sheets]
+    from_camera = np.array([inverse(world_to_camera @ s.to_world) for s in sheets])
+    out = np.empty((lens.height, lens.width), np.float32)
+    _render(
+        lens.width, lens.height, lens.vector, from_camera, np.array([[s.width, s.height] for s in sheets]),
+        _padded([p[0] for p in parts]), _padded([p[1] for p in parts]), _padded([p[2] for p in parts]),
+        np.array([p[3] for p in parts]), np.array([p[4] for p in parts]), np.array([p[5] for p in parts]), samples,
+        np.asarray(light, float), out,
+    )  # fmt: skip
+    return out
+
+
+def true_pixels(sheet, lens, world_to_camera):
+    """Pixels (n, 2) of the centers of a sheet's marks, and whether they lie in the picture (n,)."""
+    points = np.array([[m.x, m.y, 0.0, 1.0] for m in sheet.marks]) @ (world_to_camera @ sheet.to_world).T
+    uv = lens.project(points[:, :2] / points[:, 2:3])
+    inside = (uv >= 0).all(1) & (uv[:, 0] <= lens.width - 1) & (uv[:, 1] <= lens.height - 1) & (points[:, 2] > 0)
+    return uv, inside
+
+
+def calibration_sheets(raised_mm=100.0, paper="A4", bend_mm=0.0):
+    """The four calibration sheets, laid out two by two, the fourth raised: a list of Printed.
+
+    bend_mm : float
+        Every target is printed off its place by so much, at random: paper is not ideal.
+    """
+    out, rng = [], np.random.default_rng(5)
+    for k in range(4):
+        sheet = calibration(paper, k + 1)
+        marks = [replace(m, x=m.x + bend_mm * rng.normal(), y=m.y + bend_mm * rng.normal()) for m in sheet.marks]
+        M = np.eye(4)
+        a = np.radians((3.0, -4.0, 92.0 - 90.0, 1.0)[k])
+        M[:2, :2] = [[np.cos(a), -np.sin(a)], [np.sin(a), np.cos(a)]]
+        M[:3, 3] = (k % 2) * (sheet.width + 14.0), (k // 2) * (sheet.height + 10.0), -raised_mm if k == 3 else 0.0
+        out.append(Printed(marks, sheet.width, sheet.height, M))
+    return out
+
+
+def calibration_poses(count=8, distance_mm=820.0, slant_deg=36.0, seed=0, middle=(215.0, 300.0, -20.0)):
+    """World-to-camera poses (count, 4, 4) from four sides, every other one with the camera turned by 90 degrees."""
+    rng, out = np.random.default_rng(seed), []
+    for k in range(count):
+        side = np.pi / 2 * (k % 4) + rng.normal() * 0.12
+        slant = np.radians(slant_deg + 5 * rng.normal())
+        away = distance_mm * (1 + 0.04 * rng.normal())
+        eye = np.array(middle) + away * np.array(
+            [np.sin(slant) * np.cos(side), np.sin(slant) * np.sin(side), -np.cos(slant)]
+        )
+        E = look_at(eye, np.array(middle) + 15 * rng.normal(size=3), up=(0.0, 0.0, -1.0))
+        roll = (np.pi / 2 if k >= count // 2 else 0.0) + 0.05 * rng.normal()
+        out.append(pose(rotation_matrix(np.array([0.0, 0.0, roll])), np.zeros(3)) @ E)
+    return np.array(out)
+
+
+def develop_gray(light, seed, blur_px=0.6):
+    """The light of a photo as an 8-bit gray picture in three channels, with blur and noise."""
+    return develop(np.repeat(light[..., None], 3, 2), np.random.default_rng(seed), blur_px)
+
+
+def sight(sheets, ideal, lens, poses, sigma_px, rng):
+    """What a perfect detector sees of sheets, with noise: arrays by name, as `Sightings` of a calibration takes them.
+
+    Parameters
+    ----------
+    sheets : list of Printed
+        As they lie there.
+    ideal : list of Printed
+        As they were meant to be: what is known of them.
+    sigma_px : float
+        Standard deviation of the noise on each coordinate.
+    """
+    rows = []
+    count = np.cumsum([0, *(len(s.marks) for s in sheets)])
+    for i, E in enumerate(poses):
+        for g, s in enumerate(sheets):
+            _, inside = true_pixels(s, lens, E)
+            M = E @ s.to_world
+            centers = np.array([[m.x, m.y, 0.0, 1.0] for m in s.marks]) @ M.T
+            radii = np.array([0.5 * m.diameter for m in s.marks])
+            off = center_shift(centers[:, :3], np.tile(M[:3, 2], (len(radii), 1)), radii)
+            uv = lens.project(centers[:, :2] / centers[:, 2:3] + off)
+            rows += [(i, count[g] + k, *uv[k]) for k in np.flatnonzero(inside)]
+    rows = np.array(sorted(rows, key=lambda r: (r[1], r[0])))
+    marks = [m for s in ideal for m in s.marks]
+    return {
+        "photo": rows[:, 0].astype(int),
+        "point": rows[:, 1].astype(int),
+        "xy": rows[:, 2:] + rng.normal(0, sigma_px, (len(rows), 2)),
+        "sigma": np.full(len(rows), max(sigma_px, 1e-3)),
+        "plane": np.array([[m.x, m.y] for m in marks]),
+        "sheet": np.repeat(np.arange(len(ideal)), [len(s.marks) for s in ideal]),
+        "radius": np.array([0.5 * m.diameter for m in marks]),
+    }
