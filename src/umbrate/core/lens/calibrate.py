@@ -26,9 +26,8 @@ from .planes import guess_focal, homography, pose_of_plane
 
 FIXED, SOLVED, SIGNIFICANT = "fixed", "solved", "if significant"
 USUAL = {
-    **dict.fromkeys(("f", "cx", "cy", "k1", "k2", "k3", "p1", "p2"), SOLVED),
-    "b1": SIGNIFICANT,
-    "b2": SIGNIFICANT,
+    **dict.fromkeys(("f", "cx", "cy", "k1", "k2", "p1", "p2"), SOLVED),
+    **dict.fromkeys(("k3", "b1", "b2"), SIGNIFICANT),
 }
 FEWEST_PHOTOS, FEWEST_SIGHTINGS = 3, 8
 STICKS_OUT = 4.5  #: sightings whose residual is so many times what is usual are left out

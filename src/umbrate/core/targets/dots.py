@@ -276,11 +276,22 @@ def _fit(gray, start, out):
     p[6], p[7] = low / n1, high / n2
     if p[7] - p[6] < 8:
         return False
+    # a quick look before the long one: dark inside, bright all round
+    level, false = 0.5 * (p[6] + p[7]), 0
+    for y in range(box[1], box[3]):
+        for x in range(box[0], box[2]):
+            px, py = x - p[0], y - p[1]
+            wx, wy = p[2] * px + p[3] * py, p[3] * px + p[4] * py
+            q = wx * wx + wy * wy
+            if (q < 0.36 and gray[y, x] > level) or (1.6 < q < REACH * REACH and gray[y, x] < level):
+                false += 1
+    if false > 0.12 * (n1 + n2):
+        return False
     N, g = np.zeros((PARAMETERS, PARAMETERS)), np.zeros(PARAMETERS)
     M, step = np.zeros((PARAMETERS, PARAMETERS)), np.zeros(PARAMETERS)
     total, count = _build(gray, p, box, N, g)
     damping, new = 1e-3, p.copy()
-    for _ in range(25):
+    for turn in range(12):
         for i in range(PARAMETERS):
             step[i] = g[i]
             for j in range(PARAMETERS):
@@ -302,7 +313,10 @@ def _fit(gray, start, out):
                 break
             total, count = _build(gray, p, box, N, g)
             continue
-        done = abs(step[0]) < 2e-4 and abs(step[1]) < 2e-4
+        # the steps shrink quadratically: one below a thousandth leaves nothing that could be seen
+        done = abs(step[0]) < 1e-3 and abs(step[1]) < 1e-3
+        if turn >= 3 and value / n > (0.15 * (new[7] - new[6])) ** 2:
+            return False  # no ellipse: a corner, a part of a ring
         for i in range(PARAMETERS):
             p[i] = new[i]
         total, count = value, n
