@@ -42,7 +42,7 @@ class WholeJob(unittest.TestCase):
         self.assertEqual((done.returncode, done.stderr), (0, ""))
         self.assertIn("Added 12 photos", done.stdout)
         before = json.loads(umbrate("status", "bird", "--json", cwd=home).stdout)
-        self.assertEqual(before["sittings"][0]["stages"]["poses"]["state"], "ready")
+        self.assertEqual(before["sittings"][0]["stages"]["lens"]["state"], "ready")
         sets = ["--set", "poses.features=3000", "--set", "cloud.photo_scale=2", "--set", "cloud.rounds=1"]
         done = umbrate("run", "bird", "--to", "poses", *sets[:2], cwd=home)
         self.assertEqual(done.returncode, 0, done.stderr)

@@ -420,7 +420,7 @@ class Working(DeskTest):
         wait_for(lambda: self.session.running() and self.session.running().fraction > 0.05)
         QTest.mouseClick(self.window.foot.cancel, Qt.MouseButton.LeftButton)
         wait_for(lambda: self.session.queue.idle)
-        self.assertEqual(self.state("poses"), "ready")
+        self.assertEqual(self.state("lens"), "ready")
         self.assertIn("Stopped on request", self.window.foot.said)
 
     def test_bad_folders_are_told_and_cost_nothing(self):

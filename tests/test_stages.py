@@ -138,6 +138,7 @@ class Staleness(unittest.TestCase):
             figures = {
                 "photos": {"photos": 12, "readable": 12, "unreadable": [], "bare": [], "sizes": 1, "megapixels": 3.7},
                 "masks": {"photos": 12, "masks": 12, "share": 0.2, "method": "files"},
+                "lens": {"photos": 12, "targets": {}, "numbers": 0, "groups": [{"card": None, "use": "solve"}]},
                 "poses": {"photos": 12, "solved": 12, "rms_px": 0.4, "points": 9},
                 "cloud": {"points": 1000, "photos_per_point": 4.0},
             }[n]
@@ -153,27 +154,27 @@ class Staleness(unittest.TestCase):
         return [c.second for c in board(self.job)[0]]
 
     def test_what_depends_on_a_change_is_stale_and_an_undo_makes_it_current_again(self):
-        self.assertEqual(self.states(), [READY, NOTHING, NOTHING, NOTHING])
-        self.fake("photos", "masks", "poses", "cloud")
-        self.assertEqual(self.states(), [DONE] * 4)
+        self.assertEqual(self.states(), [READY, NOTHING, NOTHING, NOTHING, NOTHING])
+        self.fake("photos", "masks", "lens", "poses", "cloud")
+        self.assertEqual(self.states(), [DONE] * 5)
         sid = self.sitting.id
         self.job.set_settings(sid, "poses", {"features": 900})
-        self.assertEqual(self.states(), [DONE, DONE, STALE, STALE])
-        self.assertEqual(self.seconds()[2:], ["settings changed", "Poses changed"])
+        self.assertEqual(self.states(), [DONE, DONE, DONE, STALE, STALE])
+        self.assertEqual(self.seconds()[3:], ["settings changed", "Poses changed"])
         self.job.undo()
-        self.assertEqual(self.states(), [DONE] * 4)
+        self.assertEqual(self.states(), [DONE] * 5)
         self.job.set_keep_box(sid, {"center": [0, 0, 0], "axes": np.eye(3).tolist(), "half": [1, 1, 1]})
-        self.assertEqual(self.states(), [DONE, DONE, DONE, STALE])
-        self.assertEqual(self.seconds()[3], "keep box changed")
+        self.assertEqual(self.states(), [DONE, DONE, DONE, DONE, STALE])
+        self.assertEqual(self.seconds()[4], "keep box changed")
         self.job.undo()
         self.job.set_aside([self.job.photos(sid)[0].id])
-        self.assertEqual(self.states(), [STALE] * 4)
+        self.assertEqual(self.states(), [STALE] * 5)
         self.job.undo()
-        self.assertEqual(self.states(), [DONE] * 4)
+        self.assertEqual(self.states(), [DONE] * 5)
 
     def test_a_plan_is_what_is_missing_or_stale_below_and_then_the_stage(self):
-        self.assertEqual(plan(self.job, self.sitting, "cloud"), ["photos", "masks", "poses", "cloud"])
-        self.fake("photos", "masks", "poses", "cloud")
+        self.assertEqual(plan(self.job, self.sitting, "cloud"), ["photos", "masks", "lens", "poses", "cloud"])
+        self.fake("photos", "masks", "lens", "poses", "cloud")
         self.assertEqual(plan(self.job, self.sitting, "cloud"), [])
         self.assertEqual(plan(self.job, self.sitting, "cloud", redo=True), ["cloud"])
         self.job.set_settings(self.sitting.id, "masks", {})

@@ -104,7 +104,7 @@ class RealWorker(unittest.TestCase):
         self.addCleanup(self.queue.close)
 
     def test_each_result_is_saved_when_it_is_done_and_a_sigkill_costs_the_running_step_only(self):
-        self.queue.add(self.sitting, ["photos", "masks", "poses", "cloud"])
+        self.queue.add(self.sitting, ["photos", "masks", "lens", "poses", "cloud"])
         drive(self.queue, lambda e: e.kind == "progress" and e.data["stage"] == "poses")
         self.assertIsNotNone(self.job.result(self.sitting.id, "photos"))
         self.assertIsNotNone(self.job.result(self.sitting.id, "masks"))
@@ -116,9 +116,9 @@ class RealWorker(unittest.TestCase):
         self.assertIn("ended unexpectedly (signal 9)", crash.data["message"])
         self.assertTrue(self.queue.idle)  # the cloud, which needed it, does not wait on
         self.assertIsNone(self.job.result(self.sitting.id, "poses"))
-        self.assertEqual([e.outcome for e in self.job.ledger()], ["done", "done", "crashed"])
+        self.assertEqual([e.outcome for e in self.job.ledger()], ["done", "done", "done", "crashed"])
         states = [c.state for c in board(self.job, self.queue.failures)[0]]
-        self.assertEqual(states[:3], [DONE, DONE, FAILED])
+        self.assertEqual(states[:4], [DONE, DONE, DONE, FAILED])
         # run it again: a new process, and this time to the end, with live figures on the way
         self.queue.add(self.sitting, ["poses"])
         events = drive(self.queue)

@@ -14,13 +14,14 @@ from rich.text import Text
 from .. import __version__
 from ..core.errors import UmbrateError
 from ..job.store import Job
+from . import lens, sort
 from .console import complain, out, say
-from .sort import COMMANDS
 
 #: the order of work, in which commands are listed
 ORDER = (
-    "open", "demo", "new", "add", "split", "photos", "aside", "move", "turn", "sitting", "find", "preview", "run",
-    "status", "export", "simulate",
+    "open", "demo", "new", "add", "split", "photos", "aside", "move", "turn", "sitting", "find", "preview",
+    "targets", "calibrate", "cards", "run",
+    "status", "export", "undistort", "simulate",
 )  # fmt: skip
 
 
@@ -277,25 +278,37 @@ def export(job, what, out, sitting, pattern):
 @click.option("--smaller", type=click.FloatRange(0.5, 20), default=1.0, help="Make pictures this many times smaller.")
 @click.option("--photos", type=click.IntRange(1), default=None, help="At most this many photos a sitting.")
 def simulate(scene, folder, smaller, photos):
-    """Make the photo set SCENE with exact truth in the folder OUT (simulated studio)."""
+    """Make the photo set SCENE with exact truth in the folder OUT (simulated studio).
+
+    Scenes: whistle, whistle-on-green, pebble, and calibration: the calibration sheets, with the whistle's camera.
+    """
     from rich.progress import Progress
 
-    from ..studio.scene import SCENES
+    from ..studio.scene import SCENES, whistle
     from ..studio.scene import smaller as shrink
-    from ..studio.shoot import shoot
+    from ..studio.shoot import shoot, shoot_calibration
 
-    if scene not in SCENES:
-        raise UmbrateError(f"There is no scene “{scene}”. There is: {', '.join(SCENES)}.")
-    made = SCENES[scene]()
+    if scene not in SCENES and scene != "calibration":
+        raise UmbrateError(f"There is no scene “{scene}”. There is: {', '.join(SCENES)}, calibration.")
+    sheets_only = scene == "calibration"
+    made = whistle() if sheets_only else SCENES[scene]()
     if smaller != 1.0 or photos:
         made = shrink(made, smaller, photos)
     try:
         with Progress(console=out, disable=not out.is_terminal) as bar:
             task = bar.add_task("simulated photos", total=1.0)
-            shoot(made, folder, lambda f, s: bar.update(task, completed=f, description=s), os.cpu_count() or 1)
+
+            def tell(fraction, sentence):
+                bar.update(task, completed=fraction, description=sentence)
+
+            if sheets_only:
+                shoot_calibration(made, folder, progress=tell)
+            else:
+                shoot(made, folder, tell, os.cpu_count() or 1)
     except OSError as e:
         raise UmbrateError(f"{folder} cannot be written to ({e.strerror}). Choose another place.") from e
-    say(f"Made {folder}: simulated photos, true masks, truth.json and truth.ply")
+    more = "truth.json" if sheets_only else "true masks, truth.json and truth.ply"
+    say(f"Made {folder}: simulated photos, {more}")
 
 
 @cli.command()
@@ -316,7 +329,7 @@ def test(arguments):
     sys.exit(subprocess.call([sys.executable, str(root / "tests" / "run.py"), *arguments], cwd=root))
 
 
-for command in COMMANDS:
+for command in (*sort.COMMANDS, *lens.COMMANDS):
     cli.add_command(command)
 
 

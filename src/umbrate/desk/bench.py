@@ -1,6 +1,7 @@
 """The bench: settings, figures, one plot and advice for the chosen cell, all made from the stage."""
 
-from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtCore import QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import (
     QFormLayout,
     QGridLayout,
@@ -20,11 +21,24 @@ from ..work.state import WORDS
 from . import tokens as t
 from .editors import make_editor
 from .evidence import Evidence
+from .lenspictures import CalibrationPictures
 from .plots import histogram_plot
 from .text import counted, short_time
 from .tried import TriedMasks
 
 WIDTH = 330
+
+
+class StateSign(QWidget):
+    """The glyph of a state."""
+
+    def __init__(self, state):
+        super().__init__()
+        self.state = state
+        self.setFixedSize(14, 14)
+
+    def paintEvent(self, _):
+        t.draw_state(QPainter(self), self.state, QRectF(1, 1, 12, 12))
 
 
 class Bench(QScrollArea):
@@ -33,6 +47,8 @@ class Bench(QScrollArea):
     photos_wanted = pyqtSignal()
     find_wanted = pyqtSignal()
     preview_wanted = pyqtSignal()
+    keep_wanted = pyqtSignal()
+    sheets_wanted = pyqtSignal()
 
     def __init__(self, session):
         super().__init__(objectName="panel")
@@ -111,6 +127,10 @@ class Bench(QScrollArea):
             self._text(cell.detail, "advice")
             self._remedy(stage)
         values = self._settings(sitting, stage)
+        if values.get("source") == "targets":
+            b = QPushButton("Print calibration sheets…")
+            b.clicked.connect(lambda _: self.sheets_wanted.emit())
+            self.column.addWidget(b)
         self._foresight(sitting, stage)
         self._preview(stage, values)
         self.run_button = QPushButton(objectName="next")
@@ -130,7 +150,8 @@ class Bench(QScrollArea):
         self.running_label = self._text("")
         self.running_label.setVisible(state == "running")
         following = s.following(stage.name)
-        if following and state == cell.state and cell.state in ("done", "look"):
+        calibrated = bool(result and result.figures.get("calibration"))  # then the card is what it was for
+        if following and not calibrated and state == cell.state and cell.state in ("done", "look"):
             b = QPushButton(f"Next: run {BY_NAME[following].title}", objectName="next")
             b.clicked.connect(lambda: (s.choose(stage=following), s.run()))
             self.column.addWidget(b)
@@ -138,6 +159,7 @@ class Bench(QScrollArea):
             self._offer_search()
         if result:
             self._offer_split(result)
+            self._calibration(result)
             self._problems(result)
             self._figures(stage, result)
             self._plot(stage, result)
@@ -322,6 +344,25 @@ class Bench(QScrollArea):
                 b = QPushButton(text)
                 b.clicked.connect(lambda _, a=act: a())
                 self.column.addWidget(b)
+
+    def _calibration(self, result):
+        """Of a calibrated lens: what was asked of the photos, pictures, and the way to keep it."""
+        c = result.figures.get("calibration")
+        if not c:
+            return
+        b = QPushButton("Keep as a lens card…", objectName="next")
+        b.clicked.connect(lambda _: self.keep_wanted.emit())
+        self.column.addWidget(b)
+        for check in c["checks"]:
+            row = QHBoxLayout()
+            row.setSpacing(6)
+            sign = StateSign("done" if check["good"] else "look")
+            label = QLabel(check["text"], objectName="quiet")
+            label.setWordWrap(True)
+            row.addWidget(sign, 0, Qt.AlignmentFlag.AlignTop)
+            row.addWidget(label, 1)
+            self.column.addLayout(row)
+        self.column.addWidget(CalibrationPictures(self.session, result))
 
     def _problems(self, result):
         problems = [p for p in result.problems if p.get("kind") != "bare"]  # of those more is offered above

@@ -15,6 +15,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from ..formats.lenscards import shelf
 from . import tokens as t
 
 
@@ -79,6 +80,18 @@ def _color_editor(value, several, changed, pick):
     return w
 
 
+def _card_editor(value, changed):
+    """The lens cards on the shelf; one that is not there any more is still named."""
+    w = QComboBox()
+    w.addItem("the newest that fits", "")
+    names = [c.name for _, c in shelf()]
+    for n in [*names, *([value] if value and value not in names else [])]:
+        w.addItem(n, n)
+    w.setCurrentIndex(max(0, w.findData(value)))
+    w.activated.connect(lambda _: changed(w.currentData()))
+    return w
+
+
 def make_editor(name, field, value, changed, pick=None):
     """A widget for one setting, from its description in the stage's model.
 
@@ -113,6 +126,8 @@ def make_editor(name, field, value, changed, pick=None):
         w.editingFinished.connect(lambda: changed(name, w.value()))
     elif form == "folder":
         w = _folder_editor(field, value, lambda v: changed(name, v))
+    elif form == "card":
+        w = _card_editor(value, lambda v: changed(name, v))
     elif form in ("color", "colors"):
         w = _color_editor(value, form == "colors", lambda v: changed(name, v), pick)
     else:

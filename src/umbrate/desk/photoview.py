@@ -10,6 +10,7 @@ from ..core.geometry.lens import unproject_one
 from ..core.geometry.pose import center
 from ..core.imaging.decode import read_picture
 from ..core.imaging.facts import exposure_text
+from ..core.targets.detect import CODED, PLAIN
 from . import tokens as t
 from .masktools import MaskTools
 
@@ -33,6 +34,7 @@ class PhotoView(QWidget):
         self.problem = ""
         self.features = np.zeros((0, 2))
         self.sightings = np.zeros((0, 4))
+        self.targets = None
         self.sighting, self.hidden = None, False
         self._depth_key = self._depth = None
         self.orientation, self.turn = 1, 0
@@ -59,6 +61,7 @@ class PhotoView(QWidget):
         for name, tip, on, key in (
             ("Mask", "Tint what the mask leaves out", True, "5"),
             ("Features", "Show the key points found", False, "6"),
+            ("Targets", "Show coded targets; doubtful ones are dashed", True, "8"),
             ("Sightings", "Show the sightings of tie points, with their residuals 20 times enlarged", False, "7"),
         ):
             b = QToolButton(text=name, checkable=True, checked=on)
@@ -141,13 +144,17 @@ class PhotoView(QWidget):
     def reload_overlays(self, *_):
         """Take mask, features and sightings of the photo anew."""
         s, photo = self.session, self.session.photo
-        self.tint, self.features, self.sightings = None, np.zeros((0, 2)), np.zeros((0, 4))
+        self.tint, self.features, self.sightings, self.targets = None, np.zeros((0, 2)), np.zeros((0, 4)), None
         if photo is not None and self.image is not None and photo.id == self.shown:
             poses = s.result("poses")
             try:
                 self.mask = s.mask()
                 if self.mask is not None and self.toggles["Mask"].isChecked():
                     self.tint = self._tinted(self.mask)
+                lens = s.result("lens")
+                key = lens.blob("targets", photo.id) if lens else None
+                if key and self.toggles["Targets"].isChecked():
+                    self.targets = s.job.blobs.get_arrays(key)
                 key = poses.blob("features", photo.id) if poses else None
                 if key and self.toggles["Features"].isChecked():
                     self.features = s.job.blobs.get_arrays(key)["xy"]
@@ -293,6 +300,8 @@ class PhotoView(QWidget):
         if len(self.features):
             p.setPen(QPen(t.color(t.CATEGORIES[1], 200), 2.5, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
             p.drawPoints([view.map(QPointF(x + 0.5, y + 0.5)) for x, y in self.features[:8000].tolist()])
+        if self.targets is not None:
+            self._paint_targets(p, view)
         if len(self.sightings):
             p.setPen(QPen(t.color(t.ACCENT), 1.2))
             for x, y, rx, ry in self.sightings[:8000].tolist():
@@ -331,6 +340,26 @@ class PhotoView(QWidget):
         inner = place.adjusted(6, 0, -6, 0)
         text = p.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(inner.width()) + 1)
         p.drawText(inner, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, text)
+
+    def _paint_targets(self, p, view):
+        """Outlines of dots, with the numbers of coded targets beside them where there is room."""
+        a = np.linspace(0, 2 * np.pi, 33)
+        circle = np.stack([np.cos(a), np.sin(a)])
+        p.setFont(t.font(t.SMALL))
+        p.setBrush(Qt.BrushStyle.NoBrush)
+        for dot, kind, number in zip(self.targets["dots"], self.targets["kind"], self.targets["number"], strict=True):
+            if kind == PLAIN:
+                continue
+            A = np.linalg.inv([[dot[2], dot[3]], [dot[3], dot[4]]])
+            ring = (1.25 * A @ circle).T + dot[:2] + 0.5
+            color = t.CATEGORIES[1] if kind == CODED else t.STATE_COLORS["failed"]
+            style = Qt.PenStyle.SolidLine if kind == CODED else Qt.PenStyle.DashLine
+            p.setPen(QPen(t.color(color), 1.6, style))
+            p.drawPolyline([view.map(QPointF(x, y)) for x, y in ring.tolist()])
+            middle = view.map(QPointF(dot[0] + 0.5, dot[1] + 0.5))
+            across = np.hypot(*(np.array([(q := view.map(QPointF(*ring[0]))).x(), q.y()]) - [middle.x(), middle.y()]))
+            if across > 12:  # else the numbers would cover their neighbors
+                p.drawText(middle + QPointF(across + 2, -across - 1), f"{number}" if kind == CODED else f"{number}?")
 
     # ------------------------------------------------------------------ the pointer
     def _on_picking(self, on):

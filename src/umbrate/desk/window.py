@@ -26,9 +26,11 @@ from PyQt6.QtWidgets import (
 from ..core.errors import UmbrateError
 from ..core.imaging.decode import PHOTO_SUFFIXES
 from ..core.imaging.video import VIDEO_SUFFIXES
+from ..formats.lenscards import put_on_shelf
 from ..job.store import JobInUse
 from ..stages import BY_NAME
-from ..stages.deliver import export_cameras, export_cloud, export_masks
+from ..stages.deliver import export_cameras, export_cloud, export_masks, export_undistorted
+from ..stages.lens import card_of
 from ..work.adding import is_video
 from ..work.demo import demo_folder, make_demo_job
 from . import tokens as t
@@ -36,6 +38,7 @@ from .bench import Bench
 from .board import HEAD, ROW, Board
 from .dialogs import Finder, LedgerDialog, VideoDialog
 from .foot import Foot
+from .lensdialogs import SheetsDialog, ShelfDialog
 from .newjob import NewJobDialog
 from .photoview import PhotoView
 from .scene import Scene
@@ -86,6 +89,8 @@ class Window(QMainWindow):
         self.bench.photos_wanted.connect(self.bring_in)
         self.bench.find_wanted.connect(self.find_missing)
         self.bench.preview_wanted.connect(self.preview_masks)
+        self.bench.keep_wanted.connect(self.keep_card)
+        self.bench.sheets_wanted.connect(self.print_sheets)
         self.strip.menu_wanted.connect(self._strip_menu)
         scroll = QScrollArea()
         scroll.setWidget(self.board)
@@ -145,6 +150,10 @@ class Window(QMainWindow):
         self._action(job, "Export dense cloud as PLY…", self.export_cloud, "Ctrl+E")
         self._action(job, "Export cameras as JSON…", self.export_cameras)
         self._action(job, "Export masks as PNG…", self.export_masks)
+        self._action(job, "Export undistorted photos…", self.export_undistorted)
+        job.addSeparator()
+        self._action(job, "Print target sheets…", self.print_sheets, None, False)
+        self._action(job, "Lens cards…", self.show_shelf, None, False)
         job.addSeparator()
         self._action(job, "Close the job", self.close_job, "Ctrl+W")
         self._action(job, "Quit", self.close, "Ctrl+Q", False)
@@ -296,6 +305,40 @@ class Window(QMainWindow):
             self._write(
                 lambda: f"Wrote {export_masks(self.session.job, folder, self.session.sitting)} masks to {folder}"
             )
+
+    def export_undistorted(self):
+        """Write the chosen sitting's photos and masks as an ideal camera would have seen them."""
+        folder = QFileDialog.getExistingDirectory(self, "Folder for undistorted photos, masks and the ideal camera")
+        if folder:
+            s = self.session
+            self._write(lambda: f"Wrote {export_undistorted(s.job, folder, s.sitting)} undistorted photos to {folder}")
+
+    def print_sheets(self):
+        """Ask which target sheets, and write them as PDF."""
+        dialog = SheetsDialog(self)
+        if not dialog.exec():
+            return
+        name = f"{dialog.kind.currentData()}-{dialog.paper.currentText()}.pdf"
+        place, _ = QFileDialog.getSaveFileName(self, "Target sheets as PDF", name, "PDF (*.pdf)")
+        if place:
+            self._write(lambda: f"Wrote {dialog.write(place)} pages to {place}. Print at 100 % and check the ruler.")
+
+    def show_shelf(self):
+        """Show the lens cards."""
+        ShelfDialog(self).exec()
+        if self.session.job:
+            self.session.changed()
+
+    def keep_card(self):
+        """Ask for a name and keep the chosen sitting's calibration as a lens card."""
+        s = self.session
+        photo = s.photos()[0]
+        name, ok = QInputDialog.getText(
+            self, "Keep as a lens card", "Name", text=" ".join(x for x in (photo.camera, photo.lens) if x)
+        )
+        if ok:
+            self._write(lambda: f"“{put_on_shelf(card_of(s.job, s.sitting, name)).stem}” is on the shelf of lens cards")
+            s.changed()
 
     def _write(self, write):
         try:

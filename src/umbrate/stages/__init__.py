@@ -1,9 +1,10 @@
 """The stages of a job, in the order of work. To add a stage, write its module and name it here."""
 
 from .cloud import CloudStage
+from .lens import LensStage
 from .masks import MasksStage  # names: ok
 from .photos import PhotosStage
 from .poses import PosesStage
 
-STAGES = (PhotosStage(), MasksStage(), PosesStage(), CloudStage())
+STAGES = (PhotosStage(), MasksStage(), LensStage(), PosesStage(), CloudStage())
 BY_NAME = {s.name: s for s in STAGES}

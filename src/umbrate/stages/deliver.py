@@ -3,12 +3,16 @@
 from pathlib import Path
 
 import numpy as np
+from PIL import Image
 
 from ..core.errors import UmbrateError
 from ..core.geometry.lens import Lens
+from ..core.imaging.decode import read_picture
+from ..core.imaging.undistort import undistort
 from ..formats.cameras import write_cameras
 from ..formats.files import written_aside
 from ..formats.ply import write_cloud
+from .mask_files import decode_mask, encode_mask
 from .masks import mask_blobs
 
 
@@ -74,6 +78,60 @@ def export_masks(job, folder, sitting=None, pattern="{name}.png"):
             raise UmbrateError(f"{place} cannot be written to ({e.strerror}). Choose another place.") from e
     if not count:
         raise UmbrateError(f"{job.name} has no masks yet. Run Masks first: umbrate run {job.folder} --to masks")
+    return count
+
+
+def lens_of_photos(job, sitting):
+    """The Lens of each photo of a sitting by photo id: the solved one, else that of its card or calibration."""
+    out = {}
+    done = job.result(sitting.id, "lens")
+    for g in done.figures["groups"] if done else ():
+        if g["lens"]:
+            out.update(dict.fromkeys(g["photos"], Lens.from_dict(g["lens"])))
+    block = load_block(job, sitting)
+    if block is not None:
+        for k, i in enumerate(block["photo_ids"]):
+            out[int(i)] = Lens.from_vector(*block["sizes"][k], block["lenses"][block["lens_of"][k]])
+    return out
+
+
+def export_undistorted(job, folder, sitting=None):
+    """Write photos and masks as an ideal camera would have seen them, and that camera; returns how many photos.
+
+    ``NAME.png`` and ``masks/NAME.png`` (where there is a mask), with several sittings in folders of their names;
+    ``cameras.json`` holds the ideal lenses and the poses.
+    """
+    sittings = [sitting] if sitting else job.sittings()
+    rows, lenses, count = [], {}, 0
+    for s in sittings:
+        of, masks, block = lens_of_photos(job, s), mask_blobs(job, s), load_block(job, s)
+        poses = {} if block is None else dict(zip(block["photo_ids"].tolist(), block["poses"], strict=True))
+        place = Path(folder) / s.name.replace("/", "-") if len(sittings) > 1 else Path(folder)
+        for p in job.photos(s.id, aside=False):
+            if p.id not in of:
+                continue
+            mask = decode_mask(job.blobs.get_bytes(masks[p.id])) if p.id in masks else None
+            picture, inside, pinhole = undistort(read_picture(job.photo_path(p)), mask, of[p.id], 1)
+            try:
+                (place / "masks").mkdir(parents=True, exist_ok=True)
+                name = f"{Path(p.name).stem}.png"
+                with written_aside(place / name) as temporary:
+                    Image.fromarray(np.clip(np.round(picture), 0, 255).astype(np.uint8)).save(temporary)
+                if mask is not None:
+                    with written_aside(place / "masks" / name) as temporary:
+                        temporary.write_bytes(encode_mask(inside))
+            except OSError as e:
+                raise UmbrateError(f"{place} cannot be written to ({e.strerror}). Choose another place.") from e
+            key = next((k for k, v in lenses.items() if v == pinhole), f"ideal-{len(lenses) + 1}")
+            lenses[key] = pinhole
+            pose = poses.get(p.id)
+            pose = pose if pose is not None and np.isfinite(pose).all() else None
+            file = str((place / name).relative_to(folder))
+            rows.append({"name": p.name, "sitting": s.name, "file": file, "lens": key, "pose": pose})
+            count += 1
+    if not count:
+        raise UmbrateError(f"{job.name} knows no lens yet. Run Lens with a card, or Poses: umbrate run {job.folder}")
+    write_cameras(Path(folder) / "cameras.json", rows, lenses)
     return count
 
 

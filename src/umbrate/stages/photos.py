@@ -40,6 +40,8 @@ class PhotoRef:
     camera: str
     focal_px: float | None
     hash: str = ""
+    lens: str = ""
+    focal_mm: float | None = None
 
 
 @dataclass(frozen=True)
@@ -63,8 +65,8 @@ def photo_refs(job, sitting, usable_only=True):
         focal = (
             p.focal_35mm * float(np.hypot(p.width, p.height)) / float(np.hypot(36.0, 24.0)) if p.focal_35mm else None
         )
-        path = str(job.photo_path(p))
-        out.append(PhotoRef(p.id, p.name, path, p.width, p.height, p.orientation, p.camera, focal, p.hash))
+        known = (p.width, p.height, p.orientation, p.camera, focal, p.hash, p.lens, p.focal_mm)
+        out.append(PhotoRef(p.id, p.name, str(job.photo_path(p)), *known))
     return out
 
 

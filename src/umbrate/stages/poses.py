@@ -12,7 +12,7 @@ from ..core.cloud.keepbox import fit_keep_box
 from ..core.errors import UmbrateError
 from ..core.features.detect import detect
 from ..core.features.match import unit_descriptors
-from ..core.geometry.lens import Lens
+from ..core.geometry.lens import PARAMETER_NAMES, Lens
 from ..core.imaging.decode import read_picture
 from ..core.imaging.filters import halve_by_area
 from ..core.poses.frame import move_block, upright_frame
@@ -20,12 +20,12 @@ from ..core.poses.grow import Grower
 from ..core.poses.pairs import relate
 from ..job.blobs import BlobStore
 from .base import Histogram, Outcome, Stage, StageSettings, problem
+from .lens import NO_EXIF_35MM, lens_groups
 from .masks import decode_mask, mask_blobs
 from .photos import photo_key, photo_refs
 
 LUMA = np.array([0.299, 0.587, 0.114], np.float32)
 RESIDUAL_TOP_PX = 2.0  #: where the histogram of residuals ends
-NO_EXIF_35MM = 50.0  #: focal length that is assumed where the file is silent
 
 
 class Settings(StageSettings):
@@ -58,8 +58,8 @@ class Settings(StageSettings):
     solve_lens: bool = Field(
         True,
         title="Solve the lens",
-        description="Refine focal length, principal point and "
-        "distortion from the guess that the photos' EXIF data give.",
+        description="Refine focal length, principal point and distortion from the guess that the photos' EXIF data "
+        "give, or from a lens card that is not to be used as it is.",
         json_schema_extra={"short": True},
     )
     ratio: float = Field(
@@ -108,19 +108,37 @@ class Inputs:
     blobs: str
     photos: list
     masks: dict
+    groups: list  #: photos with one lens, as the Lens stage found them
 
 
-def lens_groups(photos):
-    """Photos that share a lens: same camera, size and focal length. Returns starting lenses and a group a photo."""
-    keys = [(p.camera, p.width, p.height, None if p.focal_px is None else round(p.focal_px, 1)) for p in photos]
-    groups = sorted(set(keys), key=keys.index)
-    lenses, guessed = [], 0
-    for _, w, h, focal in groups:
-        if focal is None:
-            guessed += 1
-            focal = NO_EXIF_35MM * float(np.hypot(w, h)) / float(np.hypot(36.0, 24.0))
-        lenses.append(Lens.guess(w, h, focal))
-    return lenses, [groups.index(k) for k in keys], guessed
+def lenses_of(photos, groups):
+    """Starting lenses of photos, from what the Lens stage found.
+
+    Returns
+    -------
+    lenses : list of Lens
+    lens_of : list of int
+    guessed : int
+        Lenses without a focal length in the photos' files.
+    trusted : list of int
+        Those that stay as they are.
+    sigma : (m, 10)
+        How well they are known; NaN where nobody knows.
+    """
+    lenses, lens_of, guessed = lens_groups(photos)
+    trusted, sigma = [], np.full((len(lenses), len(PARAMETER_NAMES)), np.nan)
+    group_of = {i: g for g in groups for i in g["photos"]}
+    for k in range(len(lenses)):
+        g = group_of.get(next(p.id for p, m in zip(photos, lens_of, strict=True) if m == k))
+        if g is None or g["lens"] is None:
+            continue
+        lenses[k] = Lens.from_dict(g["lens"])
+        if g["use"] == "trusted":
+            trusted.append(k)
+        else:
+            # the focus may have moved a little since: three times what the card says
+            sigma[k] = [3 * g["sigma"].get(n, np.nan) for n in PARAMETER_NAMES]
+    return lenses, lens_of, guessed, trusted, sigma
 
 
 @dataclass(frozen=True)
@@ -171,7 +189,7 @@ class PosesStage(Stage):
 
     name, title = "poses", "Poses"
     about = "Finds and matches features, solves where each photo was taken and the lens, and makes the sparse cloud."
-    needs = ("photos", "masks")
+    needs = ("photos", "masks", "lens")
     reads = "photos or masks"
     uses_keep_box = True
     Settings = Settings
@@ -185,7 +203,9 @@ class PosesStage(Stage):
                 "places, better 20 or more, with 60 % overlap. Bring in photos to the sitting.",
                 ("bring in photos",),
             )
-        return Inputs(str(job.blobs.folder), photos, mask_blobs(job, sitting))
+        done = job.result(sitting.id, "lens")
+        groups = done.figures["groups"] if done else []
+        return Inputs(str(job.blobs.folder), photos, mask_blobs(job, sitting), groups)
 
     def key(self, job, sitting):
         return [photo_key(job, sitting), sorted(job.hand_masks(sitting.id).items())]
@@ -204,7 +224,7 @@ class PosesStage(Stage):
         times["features_s"] = time.monotonic() - clock
         clock = time.monotonic()
 
-        lenses, lens_of, guessed = lens_groups(photos)
+        lenses, lens_of, guessed, trusted, sigma = lenses_of(photos, inputs.groups)
         vectors = [x.vector for x in lenses]
         widths = [max(p.width, p.height) for p in photos]
         todo = list(combinations(range(n), 2))
@@ -252,6 +272,8 @@ class PosesStage(Stage):
             min_sightings=settings.min_sightings,
             min_angle_deg=settings.min_angle_deg,
             solve_lens=settings.solve_lens,
+            trusted=trusted,
+            lens_sigma=sigma,
             seed=settings.seed,
             report=tell,
             stop=report.check,

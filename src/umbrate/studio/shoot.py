@@ -5,6 +5,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from pathlib import Path
+from types import SimpleNamespace
 
 import numpy as np
 from PIL import Image
@@ -12,6 +13,7 @@ from plyfile import PlyData, PlyElement
 
 from ..core.geometry.pose import inverse, pose
 from ..core.geometry.rotation import rotation_matrix
+from .flat import calibration_poses, calibration_sheets, develop_gray, photograph
 from .render import develop, render
 from .shapes import BOUNDS, distance
 
@@ -80,6 +82,26 @@ def _exif(scene, shot, when):
     ifd[0xA434] = "Simulated lens"
     ifd[0x829A], ifd[0x829D], ifd[0x8827] = 1 / 60, 16.0, 100
     return exif
+
+
+def shoot_calibration(scene, out, distance_mm=1180.0, progress=None):
+    """Write eight photos of the calibration sheets, taken with a scene's camera, into the folder `out`.
+
+    ``U_0001.jpg`` to ``U_0008.jpg`` and ``truth.json`` with the lens.
+    """
+    out = Path(out)
+    out.mkdir(parents=True, exist_ok=True)
+    printed = calibration_sheets(bend_mm=0.05)
+    for k, E in enumerate(calibration_poses(distance_mm=distance_mm, seed=8)):
+        light = photograph(printed, scene.lens, E, 5, (0.25, -0.2, 1.0, 0.4, -0.95, 0.35))
+        shot = SimpleNamespace(orientation=8 if k >= 4 else 1)
+        exif = _exif(scene, shot, FIRST_SHOT - timedelta(hours=1) + timedelta(seconds=20 * k))
+        picture = develop_gray(light, [scene.seed, 900 + k])
+        Image.fromarray(picture).save(out / f"U_{k + 1:04d}.jpg", quality=90, exif=exif)
+        if progress:
+            progress((k + 1) / 8, f"photo {k + 1} of 8")
+    truth = {"set": "calibration", "simulated": True, "units": "mm", "lens": scene.lens.as_dict()}
+    (out / "truth.json").write_text(json.dumps(truth, indent=1))
 
 
 @dataclass(frozen=True)

@@ -26,8 +26,8 @@ from .planes import guess_focal, homography, pose_of_plane
 
 FIXED, SOLVED, SIGNIFICANT = "fixed", "solved", "if significant"
 USUAL = {
-    **dict.fromkeys(("f", "cx", "cy", "k1", "k2", "p1", "p2"), SOLVED),
-    **dict.fromkeys(("k3", "b1", "b2"), SIGNIFICANT),
+    **dict.fromkeys(("f", "cx", "cy", "k1", "k2", "k3", "p1", "p2"), SOLVED),
+    **dict.fromkeys(("b1", "b2"), SIGNIFICANT),
 }
 FEWEST_PHOTOS, FEWEST_SIGHTINGS = 3, 8
 STICKS_OUT = 4.5  #: sightings whose residual is so many times what is usual are left out
@@ -67,6 +67,15 @@ class Sightings:
         return replace(self, photo=self.photo[keep], point=self.point[keep], xy=self.xy[keep], sigma=self.sigma[keep])
 
 
+@dataclass(frozen=True)
+class Check:
+    """Whether photos have what a calibration asks of them, in words, and what to do where they have not."""
+
+    good: bool
+    text: str
+    advice: str
+
+
 @dataclass
 class Calibration:
     """What a calibration found.
@@ -103,7 +112,12 @@ class Calibration:
     used: np.ndarray
     rms_px: float
     unit: float
-    warnings: list = field(default_factory=list)
+    checks: list = field(default_factory=list)
+
+    @property
+    def warnings(self):
+        """Sentences about what is less certain than it could be."""
+        return [f"{c.text[0].upper()}{c.text[1:]}. {c.advice}" for c in self.checks if not c.good]
 
 
 def _robust_homography(plane, image):
@@ -129,9 +143,8 @@ def _start(s, width, height, photos, focal):
         raise UmbrateError(
             "No photo shows six targets of one sheet or more. Come nearer, or print the sheets again at 100 %."
         )
-    told = np.inf
     if focal is None:
-        focal, told = guess_focal(list(H.values()), width, height)
+        focal, _ = guess_focal(list(H.values()), width, height)
     cx, cy = (width - 1) / 2, (height - 1) / 2
     to_camera = {k: pose_of_plane(h, focal, cx, cy) for k, h in H.items()}
     count = {k: int(((s.photo == k[0]) & (s.sheet[s.point] == k[1])).sum()) for k in H}
@@ -154,7 +167,7 @@ def _start(s, width, height, photos, focal):
         rows = s.sheet == g
         flat = np.hstack([s.plane[rows], np.zeros((rows.sum(), 1))])
         points[rows] = flat @ M[:3, :3].T + M[:3, 3]
-    return poses, points, focal, told
+    return poses, points, focal
 
 
 class _System:
@@ -351,7 +364,7 @@ def calibrate(s, width, height, photos, modes=None, focal=None, known_sigma=None
         )
     every = len(s.photo)
     keep = enough[s.photo]
-    poses, X, focal, told = _start(s.kept(keep), width, height, photos, focal)
+    poses, X, focal = _start(s.kept(keep), width, height, photos, focal)
     keep &= ~np.isnan(poses[s.photo, 0, 0]) & ~np.isnan(X[s.point, 0])
     # a point that is seen once tells nothing
     keep &= np.bincount(s.point[keep], minlength=len(X))[s.point] >= (1 if known_sigma else 2)
@@ -420,7 +433,7 @@ def calibrate(s, width, height, photos, modes=None, focal=None, known_sigma=None
     return Calibration(
         Lens.from_vector(width, height, lens), sd, correlation, [PARAMETER_NAMES[k] for k in free], all_poses,
         all_points, residuals, used, float(np.sqrt(np.mean(r[good] ** 2))), unit,
-        _warnings(whole.kept(good), p, x, sd, lens, told),
+        _checks(whole.kept(good), p, x, width, height),
     )  # fmt: skip
 
 
@@ -458,22 +471,40 @@ def _covariance(s, poses, lens, X, xy, free, known_sigma, start):
     return sd, correlation, float(np.sqrt(unit2))
 
 
-def _warnings(s, poses, X, sd, lens, told):
-    """Sentences about what is less certain than it could be, and why."""
-    out = []
+def _checks(s, poses, X, width, height):
+    """What a good calibration asks of its photos, and whether these have it: a list of Check."""
     # held the same way: whatever lies flat leans the same way in all pictures
-    lean = np.einsum("nij,j->ni", poses[:, :3, :3], np.linalg.svd(X - X.mean(0))[2][-1])
+    spread3, axes3 = np.linalg.svd(X - X.mean(0), full_matrices=False)[1:]
+    lean = np.einsum("nij,j->ni", poses[:, :3, :3], axes3[-1])
     way = (lean[:, 0] + 1j * lean[:, 1]) / np.maximum(np.hypot(lean[:, 0], lean[:, 1]), 1e-9)
     turned = np.abs(way[:, None] - way).max()
-    if turned < 0.8:
-        out.append("All photos were taken with the camera held the same way: the principal point is less certain. "
-                   "Turn the camera by 90 degrees for half of them.")  # fmt: skip
     axes = poses[:, 2, :3]
     spread = np.degrees(np.arccos(np.clip(axes @ axes.T, -1, 1))).max()
-    if spread < 25:
-        out.append(f"The photos look from nearly one side (within {spread:.0f} degrees): focal length and distance can "
-                   "hardly be told apart. Take some from all four sides, at a slant.")  # fmt: skip
-    flat = np.linalg.svd(X - X.mean(0), compute_uv=False)
-    if flat[2] < 0.02 * flat[0]:
-        out.append("All targets lie in one plane: the focal length is less certain. Raise one sheet by some 10 cm.")
-    return out
+    corner = np.array([width, height]) * 0.15
+    seen = sum(
+        bool((np.abs(s.xy - [x, y]) < corner).all(1).any()) for x in (0, width - 1) for y in (0, height - 1)
+    )  # fmt: skip
+    n = len(poses)
+    return [
+        Check(n >= 6, f"{n} photos took part", "Eight are good: two from each side."),
+        Check(
+            turned >= 0.8,
+            "camera turned between photos" if turned >= 0.8 else "all photos taken with the camera held the same way",
+            "The principal point is less certain: turn the camera by 90 degrees for half of them.",
+        ),
+        Check(
+            spread >= 25,
+            f"photos look from sides {spread:.0f} degrees apart",
+            "Focal length and distance can hardly be told apart: take some from all four sides, at a slant.",
+        ),
+        Check(
+            seen == 4,
+            f"targets in {seen} of the picture's 4 corners",
+            "The distortion in the others is a guess: take a photo or two with targets there.",
+        ),
+        Check(
+            spread3[2] >= 0.02 * spread3[0],
+            "sheets at different heights" if spread3[2] >= 0.02 * spread3[0] else "all targets in one plane",
+            "The focal length is less certain: raise one sheet by some 10 cm.",
+        ),
+    ]

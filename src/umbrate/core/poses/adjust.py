@@ -258,6 +258,7 @@ def adjust(
     *,
     free_lens=(),
     fixed_poses=(),
+    fixed_lenses=(),
     prior=None,
     loss=HUBER,
     scale_px=1.0,
@@ -283,7 +284,9 @@ def adjust(
         Which of the ten lens parameters are solved (the same for every lens).
     fixed_poses : sequence of int
         Photos that stay where they are. With none, the damping settles the free frame.
-    prior : (means (m, 10), sigmas (10,)), optional
+    fixed_lenses : sequence of int
+        Lenses that stay as they are, whatever `free_lens` says.
+    prior : (means (m, 10), sigmas (10,) or (m, 10)), optional
         Weak observations of the lens parameters, in their own units, for a sighting sigma of 1 pixel.
     loss, scale_px : int, float
         SQUARED, HUBER or CAUCHY, and the residual where it starts to bend.
@@ -308,6 +311,8 @@ def adjust(
     fixed = np.zeros(size, bool)
     for i in fixed_poses:
         fixed[6 * i : 6 * i + 6] = True
+    for m in fixed_lenses:
+        fixed[6 * n + L * m : 6 * n + L * (m + 1)] = True
     r, Jc, Jl, Jx = np.empty((k, 2)), np.empty((k, 2, 6)), np.empty((k, 2, N_PARAMETERS)), np.empty((k, 2, 3))
     S, g = np.empty((size, size)), np.empty(size)
     Vinv, gx, dX = np.empty((P, 3, 3)), np.empty((P, 3)), np.empty((P, 3))
@@ -315,9 +320,9 @@ def adjust(
     def prior_terms(values):
         if prior is None or not L:
             return 0.0, None, None
-        w = 1.0 / np.asarray(prior[1], float)[free] ** 2
+        w = 1.0 / np.broadcast_to(np.asarray(prior[1], float), values.shape)[:, free] ** 2
         d = (values - prior[0])[:, free]
-        return 0.5 * float((w * d * d).sum()), np.tile(w, len(values)), (w * d).ravel()
+        return 0.5 * float((w * d * d).sum()), w.ravel(), (w * d).ravel()
 
     damping, growth = 1e-4, 2.0
     cost = _linearize(poses, lenses, lens_of, points, photo, point, xy, loss, scale_px, r, Jc, Jl, Jx)

@@ -87,6 +87,8 @@ class Grower:
         min_sightings=18,
         min_angle_deg=2.0,
         solve_lens=True,
+        trusted=(),
+        lens_sigma=None,
         seed=0,
         report=None,
         stop=None,
@@ -101,9 +103,14 @@ class Grower:
         lens_of : (n,) int
         widths : (n,) int
             Longer side of each photo, pixels: thresholds adapt to it.
+        trusted : sequence of int
+            Lenses that stay as they are.
+        lens_sigma : (m, 10), optional
+            How well the starting lenses are known; NaN where nobody knows.
         report : callable(solved, total, sentence, grower), optional
         """
         self.pairs = pairs
+        self.trusted, self.lens_sigma = tuple(trusted), lens_sigma
         self.lenses = np.array(lenses, float)
         self.first_lenses = self.lenses.copy()
         self.lens_of = np.asarray(lens_of, np.int64)
@@ -202,6 +209,9 @@ class Grower:
                 10.0,
             ]
         )
+        sigma = np.tile(sigma, (len(f), 1))
+        if self.lens_sigma is not None:
+            sigma = np.where(np.isfinite(self.lens_sigma), self.lens_sigma, sigma)
         free = sorted({*self._free_lens(), *extra})
         result = adjust(
             self.poses[who],
@@ -212,6 +222,7 @@ class Grower:
             point,
             self.xy[use],
             free_lens=free,
+            fixed_lenses=self.trusted,
             prior=(f, sigma),
             loss=CAUCHY,
             scale_px=1.0 * float(np.median(self.unit)),

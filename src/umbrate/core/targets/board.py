@@ -56,7 +56,9 @@ def _saddles(gray, sigma):
 def _is_corner(gray, at, radius):
     """Whether dark and bright follow each other four times round a point."""
     a = 2 * np.pi * np.arange(32) / 32
-    ring = ndimage.map_coordinates(gray, [at[1] + radius * np.sin(a), at[0] + radius * np.cos(a)], order=1, mode="nearest")
+    ring = ndimage.map_coordinates(
+        gray, [at[1] + radius * np.sin(a), at[0] + radius * np.cos(a)], order=1, mode="nearest"
+    )
     low, high = ring.min(), ring.max()
     if high - low < 12:
         return False

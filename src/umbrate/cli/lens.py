@@ -1,0 +1,191 @@
+"""Target sheets, calibration, lens cards and undistorted copies from the terminal."""
+
+import json
+import tempfile
+from pathlib import Path
+
+import click
+import numpy as np
+from PIL import Image
+from rich.table import Table
+from rich.text import Text
+
+from ..core.errors import UmbrateError
+from ..core.imaging.decode import read_facts, read_picture
+from ..core.imaging.undistort import undistort
+from ..core.targets import sheets
+from ..formats.lenscards import put_on_shelf, read_card, shelf, take_off_shelf, write_card
+from ..formats.sheets import write_sheets
+from ..job.store import Job
+from ..stages import BY_NAME
+from ..stages.base import parse_settings
+from ..stages.deliver import export_undistorted
+from ..stages.lens import card_of
+from ..stages.photos import photo_files
+from ..work.adding import read_files, take_in
+from .console import complain, out, say
+
+
+def make_sheets(kind, paper, diameters=(), hole=40.0, first=None):
+    """The sheets of a kind, as `umbrate targets` and the window offer them."""
+    if kind == "calibration":
+        return [sheets.calibration(paper, k + 1) for k in range(sheets.CALIBRATION_SHEETS)]
+    if kind == "mat":
+        return [sheets.mat(paper, hole, *diameters[:1])]
+    if kind == "bars":
+        return [sheets.bars(paper, *diameters[:1])]
+    if kind == "small":
+        return [sheets.small(paper, diameters or (1.5, 2.0, 3.0))]
+    return [sheets.loose(paper, diameters[0] if diameters else 6.0, sheets.OBJECT.start if first is None else first)]
+
+
+@click.command()
+@click.argument("sheet", type=click.Choice(sheets.KINDS))
+@click.argument("pdf", type=click.Path(path_type=Path))
+@click.option("--paper", type=click.Choice(list(sheets.PAPERS)), default="A4")
+@click.option("--dot", "diameters", multiple=True, type=float, help="Diameter of the dots, mm (small: several).")
+@click.option("--hole", type=float, default=40.0, help="Of a mat: diameter of the hole for the pedestal, mm.")
+@click.option("--first", type=int, default=None, help="Of loose targets: number of the first.")
+def targets(sheet, pdf, paper, diameters, hole, first):
+    """Write a SHEET of targets as PDF, in true millimeters."""
+    made = make_sheets(sheet, paper, diameters, hole, first)
+    write_sheets(pdf, made)
+    count = sum(len(s.marks) for s in made)
+    pages = f"{len(made)} pages" if len(made) > 1 else "1 page"
+    say(f"Wrote {pages} with {count} targets to {pdf}. Print at 100 % and check the ruler.")
+
+
+def _photos_of(places):
+    files = []
+    for p in places:
+        files += photo_files(p) if p.is_dir() else [p]
+    if not files:
+        raise UmbrateError("There are no photos to calibrate from.")
+    return files
+
+
+@click.command()
+@click.argument("photos", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.option("--board", metavar="COLSxROWS", help="They show a checkerboard with so many inner corners, such as 9x6.")
+@click.option("--square", type=float, default=25.0, help="Side of its squares, mm.")
+@click.option("--card", type=click.Path(path_type=Path), help="Write the lens card to this JSON file.")
+@click.option("--keep", metavar="NAME", help="Keep it on the shelf under this name.")
+@click.option("--set", "assignments", multiple=True, metavar="lens.SETTING=VALUE", help="Such as lens.k3=fixed.")
+@click.option("--json", "as_json", is_flag=True, help="Print the figures as JSON.")
+def calibrate(photos, board, square, card, keep, assignments, as_json):
+    """Calibrate a lens from PHOTOS (files or folders) of calibration sheets or of a checkerboard."""
+    from .runs import _Shown, parse_assignments
+
+    values = {"source": "board" if board else "targets", **parse_assignments(assignments).get("lens", {})}
+    if board:
+        columns, x, rows = board.lower().partition("x")
+        if not x or not columns.isdigit() or not rows.isdigit():
+            raise UmbrateError(f"“{board}” is no size of a checkerboard: write it like 9x6, inner corners.")
+        values |= {"columns": int(columns), "rows": int(rows), "square_mm": square}
+    settings = parse_settings(BY_NAME["lens"], values)
+    stage = BY_NAME["lens"]
+    with tempfile.TemporaryDirectory() as scratch, Job.create(Path(scratch) / "calibration") as job:
+        with out.status("Calibrating") as status:
+            report = _Shown(status)
+            incoming = read_files(_photos_of(photos), report)
+            for sentence in incoming.refused:
+                complain("Left out", sentence)
+            sitting, _, _ = take_in(job, "calibration", incoming)
+            result = stage.run(stage.gather(job, sitting), settings, report)
+        job.commit_result(
+            sitting.id, "lens", "", settings.model_dump(), result.figures, result.problems, result.artefacts, 0.0
+        )
+        made = card_of(job, sitting, keep or (card.stem if card else "calibration"))
+    if as_json:
+        figures = {k: v for k, v in result.figures["calibration"].items() if k != "coverage"}
+        problems = [p["text"] for p in result.problems]
+        print(json.dumps({**figures, "problems": problems}, indent=1, ensure_ascii=False))
+    else:
+        for name, value, _ in stage.rows(result.figures):
+            say(f"  {name:24s} {value}")
+        for p in result.problems:
+            say(f"  {p['text']} {p['hint']}")
+    if card:
+        write_card(card, made)
+        say("" if as_json else f"Wrote {card}")
+    if keep:
+        put_on_shelf(made)
+        say("" if as_json else f"“{made.name}” is on the shelf.")
+
+
+@click.command()
+@click.option("--import", "incoming", type=click.Path(path_type=Path), help="Put a card from a JSON file on the shelf.")
+@click.option("--export", "name", help="Write the card of this name to FILE.")
+@click.option("--to", "file", type=click.Path(path_type=Path), help="FILE of --export.")
+@click.option("--remove", help="Take the card of this name off the shelf.")
+@click.option("--json", "as_json", is_flag=True)
+def cards(incoming, name, file, remove, as_json):
+    """Show the shelf of lens cards, or put one on it, write one out, take one off."""
+    if incoming:
+        put_on_shelf(read_card(incoming))
+    have = shelf()
+
+    def named(wanted):
+        found = next((x for x in have if x[1].name == wanted), None)
+        if found is None:
+            known = ", ".join(f"“{c.name}”" for _, c in have) or "none"
+            raise UmbrateError(f"There is no lens card “{wanted}” on the shelf (there is: {known}).")
+        return found
+
+    if name:
+        if not file:
+            raise UmbrateError("Say where it goes: --export NAME --to FILE.json")
+        write_card(file, named(name)[1])
+        say(f"Wrote {file}")
+        return
+    if remove:
+        take_off_shelf(named(remove)[0])
+        have = shelf()
+    if as_json:
+        print(json.dumps([c.as_dict() for _, c in have], indent=1, ensure_ascii=False))
+        return
+    if not have:
+        say("The shelf is empty. Calibrate a lens: umbrate calibrate PHOTOS --keep NAME")
+        return
+    table = Table()
+    for head in ("card", "camera and lens", "picture", "focal length", "date", "photos", "residual"):
+        table.add_column(head)
+    for _, c in have:
+        focal = f"{c.focal_mm:g} mm, {c.lens.f:.1f} px" if c.focal_mm else f"{c.lens.f:.1f} px"
+        camera = ", ".join(x for x in (c.camera, c.lens_name) if x) or "unknown"
+        size = f"{c.lens.width} x {c.lens.height}"
+        row = (c.name, camera, size, focal, c.date, str(c.photos), f"{c.rms_px:.3f} px")
+        table.add_row(*map(Text, row))
+    out.print(table)
+
+
+@click.command("undistort")
+@click.argument("place", type=click.Path(path_type=Path))
+@click.argument("folder", type=click.Path(path_type=Path))
+@click.option("--sitting", help="Of a job: only this sitting.")
+@click.option("--card", type=click.Path(path_type=Path), help="Of a folder of photos: the lens card, a JSON file.")
+def undistort_photos(place, folder, sitting, card):
+    """Write undistorted copies of photos and masks to FOLDER, with the ideal camera that goes with them.
+
+    PLACE is a job with solved poses or lens cards, or a folder of photos together with --card.
+    """
+    if card is None:
+        with Job.open(place, writable=False) as j:
+            n = export_undistorted(j, folder, j.sitting(sitting) if sitting else None)
+        say(f"Wrote {n} undistorted photos and cameras.json to {folder}")
+        return
+    c = read_card(card)
+    files = _photos_of([place])
+    folder.mkdir(parents=True, exist_ok=True)
+    for f in files:
+        facts = read_facts(f)
+        if (facts.width, facts.height) != (c.lens.width, c.lens.height):
+            raise UmbrateError(f"The lens card “{c.name}” is not of {f.name}: {'; '.join(c.differs(facts))}.")
+        picture, _, pinhole = undistort(read_picture(f), None, c.lens, 1)
+        Image.fromarray(np.clip(np.round(picture), 0, 255).astype(np.uint8)).save(folder / f"{f.stem}.png")
+    document = {"format": "umbrate-cameras", "version": 1, "lenses": [{"id": "1", **pinhole.as_dict()}]}
+    (folder / "cameras.json").write_text(json.dumps(document, indent=1))
+    say(f"Wrote {len(files)} undistorted photos and cameras.json to {folder}")
+
+
+COMMANDS = (targets, calibrate, cards, undistort_photos)
