@@ -397,7 +397,7 @@ class Working(DeskTest):
         self.assertEqual((self.session.stage, self.session.photo_id), ("cloud", photo))
 
     def test_a_killed_worker_is_told_and_the_job_goes_on(self):
-        self.open("photos", "masks")
+        self.open("photos", "masks", "lens")
         self.session.choose(stage="poses")
         self.session.run()
         wait_for(lambda: self.session.running() and self.session.running().fraction > 0.05)
@@ -411,7 +411,7 @@ class Working(DeskTest):
         self.assertEqual(self.window.foot.kind, "")
         wait_for(lambda: self.session.queue.idle)
         self.assertEqual(self.state("poses"), "done")
-        self.assertEqual(len(self.session.job.ledger()), 4)
+        self.assertEqual(len(self.session.job.ledger()), 5)
 
     def test_cancel_is_heard(self):
         self.open("photos", "masks")
