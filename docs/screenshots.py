@@ -17,7 +17,10 @@ from PyQt6.QtCore import QSettings
 from PyQt6.QtWidgets import QApplication
 
 from umbrate.desk.__main__ import make_app
+from umbrate.desk.lensdialogs import ShelfDialog
 from umbrate.desk.window import Window
+from umbrate.formats.lenscards import put_on_shelf
+from umbrate.stages.lens import card_of
 from umbrate.work.demo import demo_data, demo_folder
 
 OUT = Path(__file__).resolve().parent / "screenshots"
@@ -58,6 +61,25 @@ def sorting(window, home, take):
     session.preview_masks()
     until(lambda: session.preview and session.preview.made)
     take("masks-on-trial")
+
+
+def lens(window, home, take):
+    """A lens is calibrated from the demo's sheets and kept on the shelf."""
+    session = window.session
+    session.create(home / "lens")
+    session.add_folders([(demo_data() / "calibration", "Calibration")])
+    until(lambda: session.result("masks"))
+    session.set_setting("lens", "source", "targets")
+    session.choose(stage="lens", photo_id=session.photos()[1].id)
+    session.run()
+    until(lambda: session.result("lens"))
+    take("calibration")
+    put_on_shelf(card_of(session.job, session.sitting, "Studio 50 mm at 1.2 m"))
+    dialog = ShelfDialog(window)
+    dialog.show()
+    settle()
+    dialog.grab().save(str(OUT / "lens-cards.png"))
+    dialog.close()
 
 
 def until(condition, limit_s=120):
@@ -102,6 +124,8 @@ def main():
     take("cloud")
     with tempfile.TemporaryDirectory() as home:
         sorting(window, Path(home), take)
+        os.environ["XDG_DATA_HOME"] = home  # a shelf of made-up cards, not that of whoever runs this
+        lens(window, Path(home), take)
         window.close()
     app.quit()
 

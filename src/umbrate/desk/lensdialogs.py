@@ -111,7 +111,7 @@ class ShelfDialog(QDialog):
         _, c = found
         names = ("k1", "k2", "k3", "p1", "p2")
         values = dict(zip(names, (*c.lens.k, *c.lens.p), strict=True))
-        sd = lambda n: f" ± {c.sigma[n]:.3g}" if n in c.sigma else ""  # noqa: E731
+        sd = lambda n: f" ± {c.sigma[n]:.2g}" if n in c.sigma else ""  # noqa: E731
         told = [
             f"f {c.lens.f:.2f}{sd('f')} px",
             f"principal point {c.lens.cx:.2f}{sd('cx')}, {c.lens.cy:.2f}{sd('cy')} px",
