@@ -737,6 +737,46 @@ class Working(DeskTest):
         self.assertEqual(s.file_state(s.photos()[0]), "here")
         self.assertEqual(s.photos()[0].hash, s.photos()[1].hash)
 
+    def test_a_lens_is_calibrated_looked_at_and_kept(self):
+        from tests.test_lens import sheet_photos
+        from umbrate.desk.lensdialogs import SheetsDialog, ShelfDialog
+        from umbrate.desk.lenspictures import CalibrationPictures
+
+        job, sitting = new_job(scratch() / "lens", sheet_photos(), masks=False)
+        run(job, sitting, "photos")
+        job.close()
+        self.window.open_path(job.folder)
+        s, view = self.session, self.window.photo_view
+        s.choose(stage="lens")
+        s.set_setting("lens", "source", "targets")
+        s.run()
+        wait_for(lambda: s.queue.idle)
+        self.assertEqual(self.state("lens"), "done", self.window.foot.said)
+        wait_for(lambda: view.targets is not None)
+        self.assertGreater((view.targets["number"] >= 0).sum(), 60)
+        (pictures,) = self.window.bench.findChildren(CalibrationPictures)
+        seen = set()
+        for k in range(4):
+            pictures.choice.setCurrentIndex(k)
+            APP.processEvents()
+            seen.add(hash(pictures.stack.currentWidget().grab().toImage().constBits().asstring(40_000)))
+            self.assertTrue(pictures.note.text())
+        self.assertEqual(len(seen), 4)
+        self.assertIn("targets in 4 of the picture's 4 corners", texts(self.window.bench))
+        self.assertFalse(any(x.startswith("Next") for x in texts(self.window.bench)))
+        with mock.patch("umbrate.desk.window.QInputDialog.getText", return_value=("Mine", True)):
+            next(b for b in self.window.bench.findChildren(QPushButton) if b.text() == "Keep as a lens card…").click()
+        dialog = ShelfDialog(self.window)
+        self.assertEqual([c.name for _, c in dialog.cards], ["Mine"])
+        self.assertIn("k1 -0.1", dialog.details.text())
+        dialog.remove.click()
+        self.assertEqual(dialog.cards, [])
+        sheets, place = SheetsDialog(self.window), scratch() / "mat.pdf"
+        sheets.kind.setCurrentIndex(sheets.kind.findData("mat"))
+        self.assertTrue(sheets.hole.isEnabled())
+        self.assertEqual(sheets.write(place), 1)
+        self.assertGreater(place.stat().st_size, 2000)
+
     def test_the_finder_runs_what_is_typed(self):
         from umbrate.desk.dialogs import Finder
 

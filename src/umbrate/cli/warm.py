@@ -40,7 +40,7 @@ def warm_up(tell):
 
 
 def warm_desk():
-    """Run what the window calls by itself: drawing points, strokes on masks, a pixel's ray."""
+    """Run what the window calls by itself (drawing points, strokes on masks, a pixel's ray) and reading targets."""
     import numpy as np
 
     from ..core.geometry.lens import Lens, project_one, unproject_one
@@ -48,17 +48,20 @@ def warm_desk():
     from ..core.masking.light import unlikeness
     from ..core.raster.camera import eye_round
     from ..core.raster.points import draw_points, paint
+    from ..core.targets.detect import find_targets
+    from ..core.targets.sheets import calibration, picture
 
     points = np.random.default_rng(0).random((200_000, 3)).astype(np.float32)
     colors = np.zeros((len(points), 3), np.uint8)
     eye = eye_round(np.full(3, 0.5), 1.0, (1, 1, 1), 64, 64)
     paint(draw_points(points, eye, 64, 64, 2), colors, (0, 0, 0), 30.0)
-    picture = np.zeros((40, 50, 3), np.uint8)
+    find_targets(255 * picture(calibration(), 2.0))
+    picture_of_nothing = np.zeros((40, 50, 3), np.uint8)
     path = [(5.0, 5.0), (20.0, 9.0), (12.0, 30.0)]
     strokes.polygon((40, 50), path)
-    strokes.similar(picture, path[0], 10)
-    strokes.similar(picture, path[0], 10, connected=False)
-    strokes.edge_brush(picture, path, 6, 10)
+    strokes.similar(picture_of_nothing, path[0], 10)
+    strokes.similar(picture_of_nothing, path[0], 10, connected=False)
+    strokes.edge_brush(picture_of_nothing, path, 6, 10)
     light = np.zeros((40, 50, 3), np.float32)
     unlikeness(light, light)
     vector = Lens.guess(50, 40, 60.0).vector

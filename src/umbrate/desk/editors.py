@@ -88,7 +88,7 @@ def _card_editor(value, changed):
     for n in [*names, *([value] if value and value not in names else [])]:
         w.addItem(n, n)
     w.setCurrentIndex(max(0, w.findData(value)))
-    w.activated.connect(lambda _: changed(w.currentData()))
+    w.activated.connect(lambda _: changed(w.currentData() or ""))
     return w
 
 
