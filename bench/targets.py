@@ -13,6 +13,7 @@ speed        detection in MP a second on two threads, and the time to solve eigh
 
 import argparse
 import io
+import json
 import sys
 import time
 from concurrent.futures import ThreadPoolExecutor
@@ -27,14 +28,15 @@ sys.path[:0] = [str(ROOT / "src")]
 
 from umbrate.core.geometry.lens import Lens  # noqa: E402
 from umbrate.core.geometry.pose import look_at  # noqa: E402
-from umbrate.core.lens.calibrate import SIGNIFICANT, Sightings, calibrate  # noqa: E402
+from umbrate.core.imaging.decode import read_picture  # noqa: E402
+from umbrate.core.lens.calibrate import SIGNIFICANT, calibrate  # noqa: E402
 from umbrate.core.lens.compare import field_difference  # noqa: E402
+from umbrate.core.lens.start import Sightings  # noqa: E402
 from umbrate.core.targets import sheets as S  # noqa: E402
 from umbrate.core.targets.board import find_board  # noqa: E402
 from umbrate.core.targets.circle import center_shift  # noqa: E402
 from umbrate.core.targets.detect import CODED, find_targets  # noqa: E402
 from umbrate.studio.flat import (  # noqa: E402
-    Printed,
     calibration_poses,
     calibration_sheets,
     develop_gray,
@@ -42,6 +44,7 @@ from umbrate.studio.flat import (  # noqa: E402
     sight,
     true_pixels,
 )
+from umbrate.studio.prints import Printed  # noqa: E402
 
 BIG = Lens(4000, 3000, 4600.0, 2010.0, 1490.0, (-0.11, 0.09, -0.01), (0.0005, -0.0004))
 
@@ -281,6 +284,43 @@ def bench_board(_):
     return told(f"board: {seen} of 13 views found, all corners", seen == 13)
 
 
+def bench_demo(_):
+    """Targets on the mat, the scale bars and the object of the demo photos."""
+    truth = json.loads((ROOT / "demo" / "truth.json").read_text())
+    lens, good = Lens.from_dict(truth["lens"]), True
+    errors, per_photo, wrong = {"mat": [], "bar": [], "object": []}, [], 0
+
+    def look(photo):
+        return find_targets(read_picture(ROOT / "demo" / photo["name"]).astype(np.float32).mean(2)).rows(CODED)
+
+    for photo, found in zip(truth["photos"], in_threads(look, [(p,) for p in truth["photos"]]), strict=True):
+        sitting = truth["sittings"][photo["sitting"]]
+        there = {t["number"]: t for t in sitting["targets"]}
+        E = np.array(photo["world_to_camera"])
+        frames = {"object": E, "table": E @ np.linalg.inv(sitting["object_to_table"])}
+        # poses are of the object; the table turns with it
+        per_photo.append(len(found.number))
+        for number, dot in zip(found.number, found.dots, strict=True):
+            t = there.get(int(number))
+            if t is None:
+                wrong += 1
+                continue
+            M = frames[t["frame"]]
+            center = (M @ [*t["center"], 1.0])[:3]
+            normal = M[:3, 2] if t["frame"] == "table" else center / np.linalg.norm(center)
+            off = center_shift(center[None], normal[None], np.array([0.5 * t["diameter"]]))[0]
+            error = dot[:2] - lens.project((center[:2] / center[2] + off)[None])[0]
+            kind = "object" if t["frame"] == "object" else "bar" if int(number) in S.BARS else "mat"
+            wrong += np.linalg.norm(error) > 3
+            errors[kind].append(error)
+    print(f"demo: {min(per_photo)} to {max(per_photo)} targets a photo, {np.median(per_photo):.0f} in the middle one")
+    for kind, e in errors.items():
+        rms = float(np.sqrt((np.array(e) ** 2).mean()))
+        print(f"demo: {kind}: {len(e)} sightings, {rms:.3f} px off (on the object: on a rounded surface)")
+    good &= told(f"demo: {wrong} wrong codes (0)", wrong == 0)
+    return good
+
+
 def bench_speed(_):
     """MP a second, and seconds to solve."""
     sheets, poses = calibration_sheets(), calibration_poses(distance_mm=700.0)
@@ -303,7 +343,7 @@ def main():
     """Print the figures; the exit code is 0 only when all are reached."""
     benches = {
         "centers": bench_centers, "codes": bench_codes, "free": bench_free, "calibration": bench_calibration,
-        "honest": bench_honest, "board": bench_board, "speed": bench_speed,
+        "honest": bench_honest, "board": bench_board, "demo": bench_demo, "speed": bench_speed,
     }  # fmt: skip
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("which", nargs="*", help=", ".join(benches))

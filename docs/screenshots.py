@@ -50,7 +50,7 @@ def sorting(window, home, take):
     session = window.session
     memory_card(home / "Memory card")
     session.create(home / "whistle")
-    session.add_folders([home / "Memory card"])
+    session.arrivals.add_folders([home / "Memory card"])
     until(lambda: session.result("masks"))
     session.choose(stage="photos", photo_id=session.photos()[4].id)
     take("sorting")
@@ -58,8 +58,8 @@ def sorting(window, home, take):
     until(lambda: session.queue.idle)
     session.choose(session.job.sittings()[0].id, "masks")
     session.set_setting("masks", "method", "plate")
-    session.preview_masks()
-    until(lambda: session.preview and session.preview.made)
+    session.masks.try_on()
+    until(lambda: session.masks.preview and session.masks.preview.made)
     take("masks-on-trial")
 
 
@@ -67,7 +67,7 @@ def lens(window, home, take):
     """A lens is calibrated from the demo's sheets and kept on the shelf."""
     session = window.session
     session.create(home / "lens")
-    session.add_folders([(demo_data() / "calibration", "Calibration")])
+    session.arrivals.add_folders([(demo_data() / "calibration", "Calibration")])
     until(lambda: session.result("masks"))
     session.set_setting("lens", "source", "targets")
     session.choose(stage="lens", photo_id=session.photos()[1].id)

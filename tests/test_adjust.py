@@ -9,7 +9,7 @@ from umbrate.core.geometry.lens import N_PARAMETERS, Lens
 from umbrate.core.geometry.pose import look_at
 from umbrate.core.geometry.rotation import rotation_matrix
 from umbrate.core.geometry.similarity import compare_poses
-from umbrate.core.poses.adjust import CAUCHY, HUBER, SQUARED, _linearize, adjust
+from umbrate.core.poses.adjust import CAUCHY, HUBER, SQUARED, adjust, linearize
 
 TRUE_LENS = Lens(1600, 1200, 1900.0, 811.0, 590.0, (-0.08, 0.03, 0.0), (4e-4, -3e-4))
 
@@ -44,7 +44,7 @@ class Derivatives(unittest.TestCase):
 
         def residuals(loss, poses, lens, X):
             arrays = (np.empty((k, 2)), np.empty((k, 2, 6)), np.empty((k, 2, N_PARAMETERS)), np.empty((k, 2, 3)))
-            _linearize(poses, lens[None], np.zeros(3, np.int64), X, photo, point, xy, loss, 1e9, *arrays)
+            linearize(poses, lens[None], np.zeros(3, np.int64), X, photo, point, xy, loss, 1e9, *arrays)
             return arrays
 
         _, Jc, Jl, Jx = residuals(SQUARED, poses, lens, X)

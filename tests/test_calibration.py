@@ -1,14 +1,18 @@
 """Calibrating a lens from simulated sightings with known truth."""
 
 import unittest
+from types import SimpleNamespace
 
 import numpy as np
 
 from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.lens import PARAMETER_NAMES, Lens
-from umbrate.core.lens.calibrate import FIXED, SIGNIFICANT, SOLVED, Sightings, calibrate
+from umbrate.core.lens.calibrate import FIXED, SIGNIFICANT, calibrate
+from umbrate.core.lens.checks import checks_before
 from umbrate.core.lens.compare import field_difference
 from umbrate.core.lens.planes import guess_focal, homography, pose_of_plane
+from umbrate.core.lens.start import Sightings
+from umbrate.stages.calibration import calibration_problems
 from umbrate.studio.flat import calibration_poses, calibration_sheets, sight
 
 LENS = Lens(4000, 3000, 4600.0, 2010.0, 1490.0, (-0.11, 0.09, -0.01), (0.0005, -0.0004))
@@ -78,6 +82,11 @@ class Calibrating(unittest.TestCase):
         one = s.kept(s.photo < 4)
         told = " ".join(calibrate(one, 4000, 3000, 8).warnings)
         self.assertIn("held the same way", told)
+        # six photos, both ways up, but all from one side
+        s = simulate(5, count=24)
+        c = calibrate(s.kept(s.photo % 4 == 0), 4000, 3000, 24)
+        self.assertIn("degrees apart. Focal length and distance can hardly be told apart", " ".join(c.warnings))
+        self.assertGreater(c.sigma[0], 3 * calibrate(simulate(5), 4000, 3000, 8).sigma[0])
 
     def test_too_little_is_said(self):
         s = simulate()
@@ -88,8 +97,51 @@ class Calibrating(unittest.TestCase):
             with self.assertRaisesRegex(UmbrateError, said):
                 calibrate(part, 4000, 3000, 8)
 
-    def test_modes_are_words(self):
-        self.assertEqual(len({FIXED, SOLVED, SIGNIFICANT}), 3)
+    def test_what_is_missing_is_said_before_anything_can_be_solved(self):
+        def missing(s):
+            checks = checks_before(s, 4000, 3000, 8)
+            return [c.text for c in checks if not c.good and c.advice]
+
+        s = simulate(3)
+        for n in (1, 2):  # from two sides, the camera upright in both
+            self.assertIn("1 photo with" if n == 1 else "2 photos with", missing(s.kept(s.photo < n))[0])
+            self.assertIn("held the same way", missing(s.kept(s.photo < n))[1])
+        self.assertIn("0 degrees apart", missing(s.kept(s.photo < 1))[2])
+        self.assertEqual(missing(s), [])
+        flat = simulate(3, raised=0.0)
+        self.assertIn("all targets in one plane", missing(flat))
+        self.assertIn("no photo shows enough", checks_before(s.kept(s.point < 3), 4000, 3000, 8)[0].text)
+
+    def test_what_is_left_out_by_hand_does_not_count(self):
+        s = simulate(6)
+        wrong = s.photo == 1
+        s.xy[wrong] += 0.15  # too little to stick out
+        c = calibrate(s, 4000, 3000, 8, without=wrong)
+        self.assertFalse(c.used[wrong].any())
+        self.assertTrue(np.isnan(c.residuals[wrong]).all())
+        clean = s.kept(~wrong)
+        np.testing.assert_allclose(c.lens.vector, calibrate(clean, 4000, 3000, 8).lens.vector, rtol=1e-9, atol=1e-12)
+
+    def test_a_photo_with_another_zoom_or_focus_is_named(self):
+        photos = [SimpleNamespace(id=k + 1, name=f"P{k}") for k in range(8)]
+        for factor in (1.003, 1.03, 1.1):
+            s = simulate(3)
+            zoomed = Lens(4000, 3000, factor * LENS.f, LENS.cx, LENS.cy, LENS.k, LENS.p)
+            other = simulate(3, lens=zoomed)
+            there = {(i, n): xy for i, n, xy in zip(other.photo, other.point, other.xy, strict=True)}
+            keep = np.array([i != 2 or (i, n) in there for i, n in zip(s.photo, s.point, strict=True)])
+            s = s.kept(keep)
+            for k in np.flatnonzero(s.photo == 2):
+                s.xy[k] = there[2, s.point[k]]
+            c = calibrate(s, 4000, 3000, 8)
+            rms = {
+                k + 1: float(np.sqrt((c.residuals[(s.photo == k) & c.used] ** 2).mean()))
+                for k in range(8)
+                if ((s.photo == k) & c.used).any()
+            }
+            told = [p for p in calibration_problems(c, s, photos, rms) if "does not fit" in p["text"]]
+            self.assertEqual([p["name"] for p in told], ["P2"], factor)
+            self.assertIn("zoom", told[0]["hint"])
 
 
 class Planes(unittest.TestCase):

@@ -9,7 +9,7 @@ from unittest import mock
 
 import numpy as np
 from PyQt6.QtCore import QEvent, QMimeData, QPoint, QPointF, QSettings, Qt, QUrl, qInstallMessageHandler
-from PyQt6.QtGui import QDropEvent, QImage, QMouseEvent
+from PyQt6.QtGui import QContextMenuEvent, QDropEvent, QImage, QMouseEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLabel, QMessageBox, QPushButton, QToolButton, QWidget
 
@@ -20,6 +20,7 @@ from umbrate.desk import tokens
 from umbrate.desk.newjob import NewJobDialog
 from umbrate.desk.thumbs import LINE
 from umbrate.desk.window import Window
+from umbrate.job.store import Job
 from umbrate.stages import BY_NAME, STAGES
 
 APP = None
@@ -283,10 +284,10 @@ class Solved(unittest.TestCase):
         tools.change(lambda m: ~m, "invert")
         np.testing.assert_array_equal(view.mask, ~made)
         self.assertEqual(self.case.state("poses"), "stale")
-        s.copy_mask_on()
+        s.masks.copy_on()
         following = s.photos()[1].id
         self.assertEqual(s.photo_id, following)
-        self.assertEqual(s.mask_key(following), s.mask_key(s.photos()[0].id))
+        self.assertEqual(s.masks.key(following), s.masks.key(s.photos()[0].id))
         self.window.undo_action.trigger()
         self.window.undo_action.trigger()
         self.assertIn(self.case.state("poses"), ("done", "look"))
@@ -430,7 +431,7 @@ class Working(DeskTest):
         before = len(self.session.job.sittings())
         for folder, said in ((empty, "0 bytes"), (empty / "gone", "does not exist"), (scratch(), "no photos")):
             self.window.foot.clear()
-            self.session.add_folders([folder])
+            self.session.arrivals.add_folders([folder])
             wait_for(lambda: self.window.foot.kind == "bad")
             self.assertIn(said, self.window.foot.said)
         self.assertEqual(len(self.session.job.sittings()), before)
@@ -490,6 +491,8 @@ class Working(DeskTest):
 
         for stage in STAGES:
             for name, field in stage.Settings.model_fields.items():
+                if not (field.json_schema_extra or {}).get("form", True):
+                    continue  # set elsewhere on the bench
                 got = []
                 editor = make_editor(name, field, field.default, lambda n, v, got=got: got.append((n, v)))
                 self.assertTrue(editor.accessibleName(), name)
@@ -629,7 +632,7 @@ class Working(DeskTest):
         folder.mkdir()
         for k in range(600):
             (folder / f"{k:03d}.jpg").symlink_to(pebble_set() / "by-hand" / f"U_{k % 12 + 1:04d}.jpg")
-        self.session.add_folders([folder])
+        self.session.arrivals.add_folders([folder])
         wait_for(lambda: self.session.errand() and self.session.errand().fraction > 0)
         foot.follow()
         self.assertTrue(foot.cancel.isVisible())
@@ -650,25 +653,25 @@ class Working(DeskTest):
         s.set_setting("masks", "leave_out", view.color_at(view._to_view().map(QPointF(30, 30))))
         button = lambda text: next(b for b in self.window.bench.findChildren(QPushButton) if b.text() == text)  # noqa: E731
         button("Try it on a few photos").click()
-        wait_for(lambda: s.preview and s.preview.made)
-        self.assertEqual(len(s.preview.made), 4)
-        first = s.preview.photo_ids[0]
+        wait_for(lambda: s.masks.preview and s.masks.preview.made)
+        self.assertEqual(len(s.masks.preview.made), 4)
+        first = s.masks.preview.photo_ids[0]
         self.assertEqual(s.photo_id, first)
         wait_for(lambda: view.image is not None and view.shown == first and view.mask is not None)
         before = view.mask.copy()
         self.assertIsNone(s.result("masks"))  # nothing was kept
         s.set_setting("masks", "leave_out_tolerance", 0.01)  # a changed setting is tried at once
-        wait_for(lambda: s.preview.made and view.mask is not None and view.mask.sum() > before.sum())
+        wait_for(lambda: s.masks.preview.made and view.mask is not None and view.mask.sum() > before.sum())
         button("Leave it").click()
         APP.processEvents()
         self.assertIsNone(view.mask)
         # and those that a run makes are the same
-        s.preview_masks({s.photos()[2].id})
-        wait_for(lambda: s.preview and s.preview.made)
-        (tried,) = s.preview.made.values()
+        s.masks.try_on({s.photos()[2].id})
+        wait_for(lambda: s.masks.preview and s.masks.preview.made)
+        (tried,) = s.masks.preview.made.values()
         s.run()
         wait_for(lambda: s.queue.idle)
-        self.assertIsNone(s.preview)
+        self.assertIsNone(s.masks.preview)
         self.assertEqual(s.result("masks").blob("mask", s.photos()[2].id), tried.mask)
 
     def test_soft_photos_come_with_evidence_and_photos_can_be_turned(self):
@@ -728,13 +731,13 @@ class Working(DeskTest):
         s.choose(stage="photos")
         files = sorted(folder.glob("*.jpg"))
         shutil.copy(files[1], files[0])
-        s.check_files()
+        s.arrivals.check_files()
         wait_for(lambda: any("not as when brought in" in x for x in texts(self.window.bench)))
         item = self.window.strip.list.item(0)
         self.assertEqual(item.data(LINE), "file changed")
         next(b for b in self.window.bench.findChildren(QPushButton) if b.text() == "Take them as they are now").click()
         wait_for(lambda: s.errands.idle and s.queue.idle)
-        self.assertEqual(s.file_state(s.photos()[0]), "here")
+        self.assertEqual(s.arrivals.file_state(s.photos()[0]), "here")
         self.assertEqual(s.photos()[0].hash, s.photos()[1].hash)
 
     def test_a_lens_is_calibrated_looked_at_and_kept(self):
@@ -742,16 +745,46 @@ class Working(DeskTest):
         from umbrate.desk.lensdialogs import SheetsDialog, ShelfDialog
         from umbrate.desk.lenspictures import CalibrationPictures
 
-        job, sitting = new_job(scratch() / "lens", sheet_photos(), masks=False)
-        run(job, sitting, "photos")
-        job.close()
-        self.window.open_path(job.folder)
-        s, view = self.session, self.window.photo_view
-        s.choose(stage="lens")
-        s.set_setting("lens", "source", "targets")
+        place = scratch() / "lens.umbrate"
+        Job.create(place).close()
+        self.window.open_path(place)
+        s, view, bench = self.session, self.window.photo_view, self.window.bench
+        button = lambda text: next(b for b in bench.findChildren(QPushButton) if b.text() == text)  # noqa: E731
+        # a sitting for it, with what to do; two photos first: what is missing is said
+        s.begin_calibration()
+        self.assertEqual((s.sitting.name, s.stage), ("Calibration", "lens"))
+        self.assertTrue(any("raised by some 10 cm" in x for x in texts(bench)))
+        photos = sheet_photos()
+        s.arrivals.add_files([str(photos / f"U_000{k}.jpg") for k in (1, 2)])
+        wait_for(lambda: s.errands.idle and s.queue.idle and s.result("lens"))
+        self.assertEqual(self.state("lens"), "look")
+        self.assertTrue(any("held the same way" in x for x in texts(bench)))
+        # the folder with all of them goes into the same sitting
+        with mock.patch("umbrate.desk.window.QFileDialog.getExistingDirectory", return_value=str(photos)):
+            button("Bring in photos…").click()
+        wait_for(lambda: s.errands.idle and s.queue.idle and s.result("lens").figures.get("calibration"))
+        self.assertEqual((len(s.job.sittings()), len(s.photos())), (1, 8))
+        self.assertEqual(self.state("lens"), "done", self.window.foot.said)
+        self.assertFalse(any("raised by some 10 cm" in x for x in texts(bench)))
+        # a sighting is left out with the right button, and brought back
+        wait_for(lambda: view.calibrated is not None and view.image is not None)
+        number, at = int(view.calibrated["point"][0]), view.calibrated["xy"][0]
+        spot = view._to_view().map(QPointF(*(at + 0.5))).toPoint()
+        menus, right_click = [], QContextMenuEvent(QContextMenuEvent.Reason.Mouse, spot, view.mapToGlobal(spot))
+
+        def take_first(menu, _):
+            menus.append(menu.actions()[0].text())
+            menu.actions()[0].trigger()
+
+        for offered in ("Leave {} out of the calibration", "Bring {} back"):
+            with mock.patch("umbrate.desk.photoview.QMenu.exec", take_first):
+                APP.sendEvent(view, right_click)
+            self.assertEqual(menus[-1], offered.format(number))
+            chosen = s.job.settings(s.sitting_id, "lens").get("leave_out")
+            self.assertEqual(chosen, {s.photo.name: [number]} if offered.startswith("Leave") else {})
+        self.assertEqual(len(menus), 2)
         s.run()
         wait_for(lambda: s.queue.idle)
-        self.assertEqual(self.state("lens"), "done", self.window.foot.said)
         wait_for(lambda: view.targets is not None)
         self.assertGreater((view.targets["number"] >= 0).sum(), 60)
         (pictures,) = self.window.bench.findChildren(CalibrationPictures)

@@ -290,7 +290,8 @@ class HandMasks(unittest.TestCase):
             "DROP TABLE handmask; UPDATE meta SET value = '1' WHERE key = 'version';"
             "DROP TRIGGER record_photo_insert; DROP TRIGGER record_photo_update; DROP TRIGGER record_photo_delete;"
             + "".join(
-                f"ALTER TABLE photo DROP COLUMN {c};" for c in ("exposure_s", "f_number", "iso", "modified", "turn")
+                f"ALTER TABLE photo DROP COLUMN {c};"
+                for c in ("exposure_s", "f_number", "iso", "modified", "turn", "focus_m")
             )
             + "".join(
                 f"CREATE TRIGGER record_photo_{e} AFTER {e} ON photo BEGIN SELECT 1; END;"

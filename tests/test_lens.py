@@ -18,6 +18,7 @@ from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import look_at
 from umbrate.core.lens.compare import field_difference
 from umbrate.core.targets.board import find_board, refine_corners
+from umbrate.core.targets.detect import find_targets
 from umbrate.formats.lenscards import (
     LensCard,
     card_from_dict,
@@ -28,13 +29,16 @@ from umbrate.formats.lenscards import (
     write_card,
 )
 from umbrate.job.store import Job
+from umbrate.stages import BY_NAME
+from umbrate.stages.calibration import printed_scales
 from umbrate.stages.deliver import export_undistorted
-from umbrate.stages.lens import card_of, printed_scales
+from umbrate.stages.lens import card_of, group_name
 from umbrate.stages.poses import lenses_of
-from umbrate.studio.flat import Printed, calibration_poses, calibration_sheets, develop_gray, photograph
+from umbrate.studio.flat import calibration_sheets, develop_gray, photograph
+from umbrate.studio.prints import Printed
 from umbrate.studio.scene import whistle
 from umbrate.studio.shoot import shoot_calibration
-from umbrate.work.adding import read_folder, take_in
+from umbrate.work.adding import read_files, read_folder, take_in
 
 LENS = Lens(1000, 750, 2120.0, 503.0, 371.0, (-0.115, 0.09, 0.0), (0.0006, -0.0004))
 
@@ -141,6 +145,28 @@ class Shelf(unittest.TestCase):
         job.set_settings(sitting.id, "lens", {"card": mine.name, "use": "refined"})
         group = run(job, sitting, "lens").figures["groups"][0]
         self.assertEqual((group["card"], group["use"]), (mine.name, "refined"))
+        # one group of photos goes its own way
+        name = group_name(photo)
+        job.set_settings(sitting.id, "lens", {"groups": {name: {"card": mine.name, "use": "refined"}}})
+        group = run(job, sitting, "lens").figures["groups"][0]
+        self.assertEqual((group["name"], group["card"], group["use"]), (name, mine.name, "refined"))
+        job.set_settings(sitting.id, "lens", {"groups": {name: {"use": "solve"}, "M, 9 mm, 1 x 1": {}}})
+        out = run(job, sitting, "lens")
+        self.assertEqual((out.figures["groups"][0]["card"], out.figures["groups"][0]["use"]), (None, "solve"))
+        self.assertIn("no photos of “M, 9 mm, 1 x 1”", out.problems[0]["text"])
+        # focused elsewhere: the card at the photos' own distance is taken, and another one only with a word
+        job.db.execute("UPDATE photo SET focus_m = 0.4")
+        put_on_shelf(replace(mine, name="near", focus_m=0.42))
+        put_on_shelf(replace(mine, name="far", focus_m=2.0, date="2026-03-03"))
+        for old in ("newer", mine.name):
+            take_off_shelf(next(f for f, c in shelf() if c.name == old))
+        job.set_settings(sitting.id, "lens", {})
+        out = run(job, sitting, "lens")
+        self.assertEqual((out.figures["groups"][0]["card"], out.problems), ("near", []))
+        job.set_settings(sitting.id, "lens", {"card": "far"})
+        out = run(job, sitting, "lens")
+        self.assertEqual(out.figures["groups"][0]["card"], "far")
+        self.assertIn("was focused at 0.4 m, the lens card “far” at 2 m", out.problems[0]["text"])
         job.set_settings(sitting.id, "lens", {"card": "wrong"})
         out = run(job, sitting, "lens")
         self.assertIsNone(out.figures["groups"][0]["lens"])
@@ -191,11 +217,35 @@ class FromSheets(unittest.TestCase):
             # the same photos without being told that they are of sheets: the card is found
             job.set_settings(sitting.id, "lens", {})
             self.assertEqual(run(job, sitting, "lens").figures["groups"][0]["card"], "mine")
+            # sightings that are left out by hand, by photo and number
+            job.set_settings(sitting.id, "lens", {"source": "targets", "leave_out": {"U_0002.jpg": [5, 6], "no": [1]}})
+            with mock.patch("umbrate.stages.lens.find_targets", side_effect=AssertionError("found before")):
+                fewer = run(job, sitting, "lens").figures["calibration"]
+            self.assertEqual((fewer["by_hand"], fewer["left_out"] - c["left_out"]), (2, 2))
             # zoom changed for some of them
             job.db.execute("UPDATE photo SET focal_mm = 70 WHERE id > 5")
             job.set_settings(sitting.id, "lens", {"source": "targets"})
             with self.assertRaisesRegex(UmbrateError, "not taken with one lens at one zoom"):
                 run(job, sitting, "lens")
+
+    def test_photos_that_come_in_one_by_one_are_told_what_is_missing(self):
+        with Job.create(scratch() / "j") as job:
+            files = sorted(self.photos.glob("*.jpg"))
+            sitting, _, _ = take_in(job, "Sheets", read_files(files[:2]))
+            job.set_settings(sitting.id, "lens", {"source": "targets"})
+            out = run(job, sitting, "lens")
+            self.assertNotIn("calibration", out.figures)
+            g = out.figures["gathering"]
+            self.assertEqual((g["photos"], g["lens"]), (2, None))
+            self.assertIn("2 of 2 photos show", out.problems[0]["text"])
+            self.assertIn("held the same way", " ".join(c["text"] for c in g["checks"] if not c["good"]))
+            self.assertEqual(BY_NAME["lens"].headline(out.figures)[0], "2 of 8 photos")
+            with self.assertRaisesRegex(UmbrateError, "no calibration yet"):
+                card_of(job, sitting, "mine")
+            take_in(job, "Sheets", read_files(files))
+            with mock.patch("umbrate.stages.lens.find_targets", side_effect=find_targets) as finding:
+                out = run(job, sitting, "lens")
+            self.assertEqual((finding.call_count, out.figures["calibration"]["photos"]), (6, 8))
 
     def test_from_the_terminal(self):
         home = scratch()
@@ -265,6 +315,3 @@ class Boards(unittest.TestCase):
         found, sigma = refine_corners(gray, np.array([[42.0, 28.0], [10.0, 10.0]]), 7)
         np.testing.assert_allclose(found[0], [x, y], atol=0.03)
         self.assertTrue(np.isinf(sigma[1]))
-
-    def test_poses_of_the_studio_have_rolls_and_sides(self):
-        self.assertEqual(calibration_poses().shape, (8, 4, 4))

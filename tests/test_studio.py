@@ -9,14 +9,17 @@ from PIL import Image
 
 from tests.scenes import pebble_set, pebble_truth, scratch
 from umbrate.core.geometry.lens import Lens
-from umbrate.core.geometry.pose import transform
+from umbrate.core.geometry.pose import inverse, transform
 from umbrate.core.imaging.decode import read_facts, read_mask, read_picture
 from umbrate.core.raster.triangles import mesh_depth
+from umbrate.core.targets.detect import CODED, find_targets
+from umbrate.core.targets.sheets import Mark
 from umbrate.studio.judge import nearest_on_triangles, sample_mesh
-from umbrate.studio.render import TURNING, Sheet, Surroundings, render
+from umbrate.studio.prints import Printed
+from umbrate.studio.render import Surroundings, develop, render
 from umbrate.studio.scene import pebble, smaller, whistle
 from umbrate.studio.shapes import PEBBLE, distance
-from umbrate.studio.shoot import shoot, true_pose
+from umbrate.studio.shoot import shoot, shot_frames, targets_of, true_pose
 
 
 class Truth(unittest.TestCase):
@@ -45,15 +48,15 @@ class Truth(unittest.TestCase):
             self.assertGreater((mask & silhouette).sum() / (mask | silhouette).sum(), 0.99)
 
     def test_a_sheet_is_where_the_numbers_say_through_the_whole_lens(self):
-        # a white sheet with one black square; its center must be seen where pose and lens put it
+        # a white sheet with one black dot; its center must be seen where pose and lens put it
         scene = pebble()
         lens = Lens(640, 480, 700.0, 322.0, 236.0, (-0.2, 0.05, 0.0), (1e-3, -5e-4))
-        picture = np.full((200, 200), 255, np.uint8)
-        picture[97:103, 97:103] = 0
         to_table = np.eye(4)
         to_table[:3, :3] = [[1, 0, 0], [0, -1, 0], [0, 0, -1]]
         to_table[:3, 3] = [-40, 40, 0.2]
-        surroundings = Surroundings(disc_radius=0, table_z=0.0, sheets=[Sheet(to_table, 80, 80, picture, TURNING)])
+        surroundings = Surroundings(
+            disc_radius=0, table_z=0.0, sheets=[Printed([Mark(-1, 40, 40, 2.4)], 80, 80, to_table)]
+        )
         for shot in scene.sittings[0].shots[:3]:
             E = true_pose(scene.sittings[0], shot)
             light, cover = render(
@@ -99,8 +102,6 @@ class Whistle(unittest.TestCase):
         sitting = scene.sittings[0]
         pictures, covers = [], []
         for shot in sitting.shots[:2]:
-            from umbrate.studio.shoot import shot_frames
-
             turning, obj = shot_frames(sitting, shot)
             light, cover = render(
                 scene.shape, scene.lens, shot.studio_to_camera, turning, obj, sitting.surroundings, scene.samples
@@ -114,6 +115,31 @@ class Whistle(unittest.TestCase):
         self.assertLess(change[wall & away].max(), 1e-6)
         both = (covers[0] > 0.99) & (covers[1] > 0.99)
         self.assertGreater(np.median(change[both]), 0.02)
+
+    def test_targets_on_the_mat_and_on_the_object_are_where_the_truth_says(self):
+        scene = smaller(whistle(), 1.6)
+        sitting = scene.sittings[0]
+        truth = {t["number"]: t for t in targets_of(sitting.surroundings.sheets)}
+        shot = sitting.shots[15]
+        turning, obj = shot_frames(sitting, shot)
+        light, _ = render(scene.shape, scene.lens, shot.studio_to_camera, turning, obj, sitting.surroundings)
+        found = find_targets(develop(light, np.random.default_rng(3)).astype(np.float32).mean(2))
+        coded = found.rows(CODED)
+        from_studio = {"table": turning, "object": obj}
+        frames = set()
+        for number, dot in zip(coded.number, coded.dots, strict=True):
+            t = truth[int(number)]
+            frames.add(t["frame"])
+            E = shot.studio_to_camera @ inverse(from_studio[t["frame"]])
+            Y = transform(E, np.array([t["center"]]))
+            # without the correction for slant, and stickers follow a rounded surface
+            np.testing.assert_allclose(dot[:2], scene.lens.project(Y[:, :2] / Y[:, 2:])[0], atol=0.35)
+        self.assertEqual(frames, {"table", "object"})
+        self.assertGreater(len(coded.number), 6)
+        # the two bars are as long as they say, between centers on the table
+        for b in sitting.surroundings.bars:
+            apart = np.subtract(truth[b.first]["center"], truth[b.second]["center"])
+            self.assertAlmostEqual(float(np.linalg.norm(apart)), b.length, 9)
 
     def test_both_sittings_show_one_object_in_one_frame(self):
         scene = whistle()

@@ -18,7 +18,8 @@ from umbrate.core.targets.detect import CODED, DOUBTFUL, PLAIN, find_targets, qu
 from umbrate.core.targets.dots import SXX, SYY, find_dots
 from umbrate.core.targets.words import WORDS
 from umbrate.formats.sheets import write_sheets
-from umbrate.studio.flat import Printed, develop_gray, photograph, true_pixels
+from umbrate.studio.flat import develop_gray, photograph, true_pixels
+from umbrate.studio.prints import Printed
 
 
 class Code(unittest.TestCase):

@@ -26,29 +26,17 @@ from ..work.adding import read_files, take_in
 from .console import complain, out, say
 
 
-def make_sheets(kind, paper, diameters=(), hole=40.0, first=None):
-    """The sheets of a kind, as `umbrate targets` and the window offer them."""
-    if kind == "calibration":
-        return [sheets.calibration(paper, k + 1) for k in range(sheets.CALIBRATION_SHEETS)]
-    if kind == "mat":
-        return [sheets.mat(paper, hole, *diameters[:1])]
-    if kind == "bars":
-        return [sheets.bars(paper, *diameters[:1])]
-    if kind == "small":
-        return [sheets.small(paper, diameters or (1.5, 2.0, 3.0))]
-    return [sheets.loose(paper, diameters[0] if diameters else 6.0, sheets.OBJECT.start if first is None else first)]
-
-
 @click.command()
 @click.argument("sheet", type=click.Choice(sheets.KINDS))
 @click.argument("pdf", type=click.Path(path_type=Path))
 @click.option("--paper", type=click.Choice(list(sheets.PAPERS)), default="A4")
 @click.option("--dot", "diameters", multiple=True, type=float, help="Diameter of the dots, mm (small: several).")
 @click.option("--hole", type=float, default=40.0, help="Of a mat: diameter of the hole for the pedestal, mm.")
+@click.option("--length", type=float, default=None, help="Of scale bars: their longest length, mm.")
 @click.option("--first", type=int, default=None, help="Of loose targets: number of the first.")
-def targets(sheet, pdf, paper, diameters, hole, first):
+def targets(sheet, pdf, paper, diameters, hole, length, first):
     """Write a SHEET of targets as PDF, in true millimeters."""
-    made = make_sheets(sheet, paper, diameters, hole, first)
+    made = sheets.make(sheet, paper, diameters, hole, first, length)
     write_sheets(pdf, made)
     count = sum(len(s.marks) for s in made)
     pages = f"{len(made)} pages" if len(made) > 1 else "1 page"
@@ -74,7 +62,7 @@ def _photos_of(places):
 @click.option("--json", "as_json", is_flag=True, help="Print the figures as JSON.")
 def calibrate(photos, board, square, card, keep, assignments, as_json):
     """Calibrate a lens from PHOTOS (files or folders) of calibration sheets or of a checkerboard."""
-    from .runs import _Shown, parse_assignments
+    from .runs import Shown, parse_assignments
 
     values = {"source": "board" if board else "targets", **parse_assignments(assignments).get("lens", {})}
     if board:
@@ -86,7 +74,7 @@ def calibrate(photos, board, square, card, keep, assignments, as_json):
     stage = BY_NAME["lens"]
     with tempfile.TemporaryDirectory() as scratch, Job.create(Path(scratch) / "calibration") as job:
         with out.status("Calibrating") as status:
-            report = _Shown(status)
+            report = Shown(status)
             incoming = read_files(_photos_of(photos), report)
             for sentence in incoming.refused:
                 complain("Left out", sentence)
@@ -95,6 +83,8 @@ def calibrate(photos, board, square, card, keep, assignments, as_json):
         job.commit_result(
             sitting.id, "lens", "", settings.model_dump(), result.figures, result.problems, result.artefacts, 0.0
         )
+        if "gathering" in result.figures:
+            raise UmbrateError(" ".join(p["text"] for p in result.problems))
         made = card_of(job, sitting, keep or (card.stem if card else "calibration"))
     if as_json:
         figures = {k: v for k, v in result.figures["calibration"].items() if k != "coverage"}

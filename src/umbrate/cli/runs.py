@@ -15,7 +15,7 @@ from ..work.state import plan
 from .console import complain, out, say
 
 
-class _Shown(Report):
+class Shown(Report):
     """Shows how far the reading of photos is, in one line."""
 
     def __init__(self, status):
@@ -29,7 +29,7 @@ class _Shown(Report):
 def read_in(job, place, masks=None, pattern=None, every_s=0.5, every_frames=None):
     """Read a folder, a photo or a video, showing how far it is; an Incoming."""
     with out.status(f"Reading {place}") as status:
-        report = _Shown(status)
+        report = Shown(status)
         if is_video(place):
             return read_video(job.folder, place, every_s, every_frames, report)
         if place.is_file():

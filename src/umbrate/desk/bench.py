@@ -1,7 +1,6 @@
 """The bench: settings, figures, one plot and advice for the chosen cell, all made from the stage."""
 
-from PyQt6.QtCore import QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QPainter
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import (
     QFormLayout,
     QGridLayout,
@@ -16,29 +15,18 @@ from PyQt6.QtWidgets import (
 from ..core.errors import UmbrateError
 from ..stages import BY_NAME, STAGES
 from ..stages.base import parse_settings
+from ..stages.calibration import CALIBRATED
 from ..work.sorting import propose_split
 from ..work.state import WORDS
 from . import tokens as t
 from .editors import make_editor
 from .evidence import Evidence
-from .lenspictures import CalibrationPictures
+from .lenspanel import CalibrationGuide, CalibrationPanel, LensGroups
 from .plots import histogram_plot
 from .text import counted, short_time
 from .tried import TriedMasks
 
 WIDTH = 330
-
-
-class StateSign(QWidget):
-    """The glyph of a state."""
-
-    def __init__(self, state):
-        super().__init__()
-        self.state = state
-        self.setFixedSize(14, 14)
-
-    def paintEvent(self, _):
-        t.draw_state(QPainter(self), self.state, QRectF(1, 1, 12, 12))
 
 
 class Bench(QScrollArea):
@@ -86,7 +74,7 @@ class Bench(QScrollArea):
                 cell.detail,
                 s.following(s.stage),
                 self._preview_mark(),
-                sum(s.file_state(p) != "here" for p in s.photos()),
+                sum(s.arrivals.file_state(p) != "here" for p in s.photos()),
             )
         if mark == self._mark and self.widget() is not None:
             return
@@ -127,10 +115,10 @@ class Bench(QScrollArea):
             self._text(cell.detail, "advice")
             self._remedy(stage)
         values = self._settings(sitting, stage)
-        if values.get("source") == "targets":
-            b = QPushButton("Print calibration sheets…")
-            b.clicked.connect(lambda _: self.sheets_wanted.emit())
-            self.column.addWidget(b)
+        calibrating = values.get("source") in CALIBRATED
+        if calibrating and not (result and result.figures.get("calibration")):
+            guide = CalibrationGuide(values["source"], self.sheets_wanted.emit, self.photos_wanted.emit)
+            self.column.addWidget(guide)
         self._foresight(sitting, stage)
         self._preview(stage, values)
         self.run_button = QPushButton(objectName="next")
@@ -159,7 +147,10 @@ class Bench(QScrollArea):
             self._offer_search()
         if result:
             self._offer_split(result)
-            self._calibration(result)
+            if result.figures.get("calibration") or result.figures.get("gathering"):
+                self.column.addWidget(CalibrationPanel(s, result, self.keep_wanted.emit))
+            elif len(result.figures.get("groups", ())) > 1:
+                self.column.addWidget(LensGroups(s, result))
             self._problems(result)
             self._figures(stage, result)
             self._plot(stage, result)
@@ -202,7 +193,11 @@ class Bench(QScrollArea):
         values = {n: chosen.get(n, f.default) for n, f in fields.items()}
         extras = {n: f.json_schema_extra or {} for n, f in fields.items()}
         # some settings belong to one choice of another
-        fitting = [n for n in fields if all(values[k] in v for k, v in extras[n].get("when", {}).items())]
+        fitting = [
+            n
+            for n in fields
+            if extras[n].get("form", True) and all(values[k] in v for k, v in extras[n].get("when", {}).items())
+        ]
         short = [n for n in fitting if extras[n].get("short")] or fitting
         rest = [n for n in fitting if n not in short]
         form = QFormLayout()
@@ -244,7 +239,7 @@ class Bench(QScrollArea):
             self._remedy_button(stage, seen.remedy, run=False)
 
     def _preview_mark(self):
-        preview = self.session.preview_of_sitting()
+        preview = self.session.masks.shown_preview()
         return (id(preview), len(preview.made)) if preview else None
 
     def _preview(self, stage, values):
@@ -252,7 +247,7 @@ class Bench(QScrollArea):
         s = self.session
         if values.get("method") not in stage.needs_preview:
             return
-        preview = s.preview_of_sitting()
+        preview = s.masks.shown_preview()
         b = QPushButton("Try it on a few photos" if preview is None else "Try it again")
         b.setToolTip("On the photos chosen in the strip, where several are; else on some from all around")
         b.clicked.connect(lambda: self.preview_wanted.emit())
@@ -263,7 +258,7 @@ class Bench(QScrollArea):
         row.addWidget(b)
         leave = QPushButton("Leave it")
         leave.setToolTip("Show the masks in force again")
-        leave.clicked.connect(s.drop_preview)
+        leave.clicked.connect(s.masks.drop_preview)
         row.addWidget(leave)
         self.column.addLayout(row)
         if preview.made:
@@ -329,10 +324,10 @@ class Bench(QScrollArea):
     def _offer_search(self):
         """Where files are gone: the way to point to their new place."""
         s = self.session
-        states = [s.file_state(p) for p in s.photos()]
+        states = [s.arrivals.file_state(p) for p in s.photos()]
         for state, act, text in (
             ("missing", self.find_wanted.emit, "Find missing photos…"),
-            ("changed", s.take_as_they_are, "Take them as they are now"),
+            ("changed", s.arrivals.take_as_they_are, "Take them as they are now"),
         ):
             count = states.count(state)
             if count:
@@ -344,25 +339,6 @@ class Bench(QScrollArea):
                 b = QPushButton(text)
                 b.clicked.connect(lambda _, a=act: a())
                 self.column.addWidget(b)
-
-    def _calibration(self, result):
-        """Of a calibrated lens: what was asked of the photos, pictures, and the way to keep it."""
-        c = result.figures.get("calibration")
-        if not c:
-            return
-        b = QPushButton("Keep as a lens card…", objectName="next")
-        b.clicked.connect(lambda _: self.keep_wanted.emit())
-        self.column.addWidget(b)
-        for check in c["checks"]:
-            row = QHBoxLayout()
-            row.setSpacing(6)
-            sign = StateSign("done" if check["good"] else "look")
-            label = QLabel(check["text"], objectName="quiet")
-            label.setWordWrap(True)
-            row.addWidget(sign, 0, Qt.AlignmentFlag.AlignTop)
-            row.addWidget(label, 1)
-            self.column.addLayout(row)
-        self.column.addWidget(CalibrationPictures(self.session, result))
 
     def _problems(self, result):
         problems = [p for p in result.problems if p.get("kind") != "bare"]  # of those more is offered above

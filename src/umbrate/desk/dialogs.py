@@ -26,6 +26,16 @@ from ..stages import BY_NAME
 from .text import short_time
 
 
+def accept_or_cancel(dialog, accept):
+    """The foot of a dialog: the button to go on, named for what it does, and Cancel."""
+    buttons = QDialogButtonBox()
+    buttons.addButton(accept, QDialogButtonBox.ButtonRole.AcceptRole).setObjectName("next")
+    buttons.addButton("Cancel", QDialogButtonBox.ButtonRole.RejectRole)
+    buttons.accepted.connect(dialog.accept)
+    buttons.rejected.connect(dialog.reject)
+    return buttons
+
+
 class LedgerDialog(QDialog):
     """What ran: when, on what, how long, with which outcome and settings."""
 
@@ -132,13 +142,7 @@ class VideoDialog(QDialog):
         grid.setColumnStretch(2, 1)
         box.addLayout(grid)
         box.addWidget(QLabel("Frames that hardly differ from the one before are left out.", objectName="quiet"))
-        buttons = QDialogButtonBox()
-        take = buttons.addButton("Take the frames", QDialogButtonBox.ButtonRole.AcceptRole)
-        take.setObjectName("next")
-        buttons.addButton("Cancel", QDialogButtonBox.ButtonRole.RejectRole)
-        buttons.accepted.connect(self.accept)
-        buttons.rejected.connect(self.reject)
-        box.addWidget(buttons)
+        box.addWidget(accept_or_cancel(self, "Take the frames"))
 
     def every(self):
         """Seconds, and frames or None."""

@@ -88,7 +88,7 @@ class Evidence(QWidget):
     def _load(self):
         s, (photo, other) = self.session, self.photos
         paths = [s.job.photo_path(p) for p in self.photos]
-        mask = s.mask(photo.id)
+        mask = s.masks.of(photo.id)
         shared = shared_sightings(s.block, photo.id, other.id)
         side = round(SIDE * self.devicePixelRatioF())
 

@@ -4,7 +4,6 @@ from PyQt6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
     QDialog,
-    QDialogButtonBox,
     QDoubleSpinBox,
     QFileDialog,
     QFormLayout,
@@ -22,6 +21,7 @@ from ..core.targets import sheets
 from ..formats.lenscards import put_on_shelf, read_card, shelf, take_off_shelf, write_card
 from ..formats.sheets import write_sheets
 from . import tokens as t
+from .dialogs import accept_or_cancel
 
 KINDS = {
     "calibration": "Calibration sheets (4 pages)",
@@ -166,13 +166,7 @@ class SheetsDialog(QDialog):
         self.note.setWordWrap(True)
         self.note.setMinimumWidth(360)
         box.addWidget(self.note)
-        buttons = QDialogButtonBox()
-        save = buttons.addButton("Save as PDF…", QDialogButtonBox.ButtonRole.AcceptRole)
-        save.setObjectName("next")
-        buttons.addButton("Cancel", QDialogButtonBox.ButtonRole.RejectRole)
-        buttons.accepted.connect(self.accept)
-        buttons.rejected.connect(self.reject)
-        box.addWidget(buttons)
+        box.addWidget(accept_or_cancel(self, "Save as PDF…"))
         self.kind.currentIndexChanged.connect(self._fit)
         self._fit()
 
@@ -196,12 +190,7 @@ class SheetsDialog(QDialog):
     def write(self, path):
         """Write the chosen sheets; returns how many pages."""
         kind, paper = self.kind.currentData(), self.paper.currentText()
-        made = {
-            "calibration": lambda: [sheets.calibration(paper, k + 1) for k in range(sheets.CALIBRATION_SHEETS)],
-            "loose": lambda: [sheets.loose(paper, self.dot.value())],
-            "small": lambda: [sheets.small(paper)],
-            "mat": lambda: [sheets.mat(paper, self.hole.value(), self.dot.value())],
-            "bars": lambda: [sheets.bars(paper, self.dot.value())],
-        }[kind]()
+        diameters = (self.dot.value(),) if self.dot.isEnabled() else ()
+        made = sheets.make(kind, paper, diameters, self.hole.value())
         write_sheets(path, made)
         return len(made)

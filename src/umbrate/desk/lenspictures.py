@@ -8,10 +8,18 @@ from PyQt6.QtWidgets import QComboBox, QLabel, QStackedWidget, QVBoxLayout, QWid
 
 from ..core.geometry.lens import Lens
 from . import tokens as t
+from .plots import quiet_plot
 
 WIDTH, HEIGHT = 288, 222
 LARGER = (2000, 1000, 500, 200, 100, 50, 20, 10)  #: residuals are drawn so many times as long, the most that fits
 ARROW_PX = 14.0  #: length on the screen that most residuals stay below
+
+
+def larger(residuals, width):
+    """How many times as long residuals (k, 2) of pictures `width` pixels wide can be drawn and still be told apart."""
+    length = np.linalg.norm(residuals, axis=1)
+    usual = float(np.percentile(length, 90)) * WIDTH / width if len(length) else 1.0
+    return next((k for k in LARGER if usual * k <= ARROW_PX), LARGER[-1])
 
 
 class _Frame(QWidget):
@@ -42,10 +50,10 @@ class CalibrationPictures(QWidget):
 
     def __init__(self, session, result):
         super().__init__()
-        c = result.figures["calibration"]
+        done = result.figures.get("calibration")
         self.arrays = session.job.blobs.get_arrays(result.blob("calibration"))
-        self.lens = Lens.from_dict(c["lens"])
-        size = (self.lens.width, self.lens.height)
+        self.lens = Lens.from_dict(done["lens"]) if done else None
+        size = tuple(result.figures["groups"][0]["size"])
         box = QVBoxLayout(self)
         box.setContentsMargins(0, 0, 0, 0)
         box.setSpacing(4)
@@ -55,10 +63,13 @@ class CalibrationPictures(QWidget):
         self.stack.setFixedHeight(HEIGHT)
         self.note = QLabel(objectName="quiet")
         self.note.setWordWrap(True)
-        profile, self._profile_note = self._profile()
-        self._larger = self._scale()
-        for w in (_Frame(size, self._fell), _Frame(size, self._residuals), profile, _Frame(size, self._grid)):
-            self.stack.addWidget(w)
+        self.stack.addWidget(_Frame(size, self._fell))
+        if self.lens:
+            profile, self._profile_note = self._profile()
+            self._larger = larger(self.arrays["residual"][self.arrays["used"]], self.lens.width)
+            for w in (_Frame(size, self._residuals), profile, _Frame(size, self._grid)):
+                self.stack.addWidget(w)
+        self.choice.setVisible(self.lens is not None)
         for w in (self.choice, self.stack, self.note):
             box.addWidget(w)
         self.choice.currentIndexChanged.connect(self._show)
@@ -66,28 +77,24 @@ class CalibrationPictures(QWidget):
 
     def _show(self, k):
         self.stack.setCurrentIndex(k)
-        used = self.arrays["used"]
-        self.note.setText(
-            (
-                f"{int(used.sum()):,} sightings of all photos over the frame. Where there are none, the distortion is "
-                "a guess.",
+        used = int(self.arrays["used"].sum())
+        texts = [
+            f"{used:,} sightings of all photos over the frame. Where there are none, the distortion is a guess.",
+        ]
+        if self.lens:
+            texts += [
                 f"Seen minus predicted, {self._larger} times as long; those left out are in amber. They should point "
-                "anywhere.",
+                "anywhere. The photo view shows those of the chosen photo.",
                 self._profile_note,
                 "How a straight grid is bent, 5 times as strong as it is.",
-            )[k]
-        )
+            ]
+        self.note.setText(texts[k])
 
     def _fell(self, p, at):
         p.setPen(Qt.PenStyle.NoPen)
         p.setBrush(t.color(t.CATEGORIES[1], 150))
         for x, y in self.arrays["xy"][self.arrays["used"]].tolist():
             p.drawEllipse(at(x, y), 1.8, 1.8)
-
-    def _scale(self):
-        length = np.linalg.norm(self.arrays["residual"][self.arrays["used"]], axis=1)
-        usual = float(np.percentile(length, 90)) * WIDTH / self.lens.width if len(length) else 1.0
-        return next((k for k in LARGER if usual * k <= ARROW_PX), LARGER[-1])
 
     def _residuals(self, p, at):
         k = self._larger
@@ -106,22 +113,10 @@ class CalibrationPictures(QWidget):
         r = np.linspace(0, reach / lens.f, 120)
         k1, k2, k3 = lens.k
         bent = lens.f * r * (k1 * r**2 + k2 * r**4 + k3 * r**6)
-        plot = pg.PlotWidget(background=t.PANEL)
+        plot = quiet_plot("distance from the principal point, px", "px")
         plot.setFixedSize(WIDTH, HEIGHT)
         plot.plot(lens.f * r, bent, pen=pg.mkPen(t.CATEGORIES[1], width=2))
         plot.addLine(y=0, pen=pg.mkPen(t.LINE))
-        plot.setMouseEnabled(False, False)
-        plot.hideButtons()
-        plot.setMenuEnabled(False)
-        for side in ("left", "bottom"):
-            axis = plot.getAxis(side)
-            axis.setPen(t.LINE)
-            axis.setTextPen(t.QUIET)
-            axis.setTickFont(t.font(10))
-            axis.enableAutoSIPrefix(False)
-        plot.getAxis("left").setWidth(44)
-        plot.setLabel("bottom", "distance from the principal point, px", color=t.QUIET, **{"font-size": "11px"})
-        plot.setLabel("left", "px", color=t.QUIET, **{"font-size": "11px"})
         d = np.linalg.norm(self.arrays["xy"][self.arrays["used"]] - [lens.cx, lens.cy], axis=1)
         far = float(d.max()) if len(d) else 0.0
         band = pg.LinearRegionItem(

@@ -80,8 +80,8 @@ class MaskTools(QWidget):
             self.addAction(a)
         menu.addSeparator()
         for text, key, act in (
-            ("Copy to the next photo", "Ctrl+Alt+Right", self.session.copy_mask_on),
-            ("Back to the made mask", "Ctrl+Alt+Z", lambda: self.session.edit_mask(None, "go back to the made mask")),
+            ("Copy to the next photo", "Ctrl+Alt+Right", self.session.masks.copy_on),
+            ("Back to the made mask", "Ctrl+Alt+Z", lambda: self.session.masks.edit(None, "go back to the made mask")),
         ):
             a = menu.addAction(text, key, act)
             self.addAction(a)
@@ -191,12 +191,12 @@ class MaskTools(QWidget):
             mode = strokes.TAKE
         elif modifiers & Qt.KeyboardModifier.ShiftModifier:
             mode = strokes.REPLACE
-        self.session.edit_mask(strokes.apply(self.view.mask_or_empty(), region, mode), f"{mode} with the {self.tool}")
+        self.session.masks.edit(strokes.apply(self.view.mask_or_empty(), region, mode), f"{mode} with the {self.tool}")
 
     def change(self, function, label):
         """Change the whole mask."""
         if self.view.image is not None:
-            self.session.edit_mask(function(self.view.mask_or_empty()), f"mask: {label}")
+            self.session.masks.edit(function(self.view.mask_or_empty()), f"mask: {label}")
 
     # ------------------------------------------------------------------ drawing
     def paint(self, painter, to_view):

@@ -3,7 +3,7 @@
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QImage, QPainter, QPen, QTransform, qRgba
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QToolButton, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QMenu, QToolButton, QWidget
 
 from ..core.errors import UmbrateError
 from ..core.geometry.lens import unproject_one
@@ -12,9 +12,11 @@ from ..core.imaging.decode import read_picture
 from ..core.imaging.facts import exposure_text
 from ..core.targets.detect import CODED, PLAIN
 from . import tokens as t
+from .lenspictures import larger
 from .masktools import MaskTools
 
 MASK_LOOKS = ("as tint", "object alone", "silhouette")
+CLICK_PX = 24  #: a click so near on the screen means a sighting
 TURN = {1: 0, 2: 0, 3: 180, 4: 180, 5: 270, 6: 90, 7: 90, 8: 270}
 
 
@@ -34,7 +36,7 @@ class PhotoView(QWidget):
         self.problem = ""
         self.features = np.zeros((0, 2))
         self.sightings = np.zeros((0, 4))
-        self.targets = None
+        self.targets = self.calibrated = None
         self.sighting, self.hidden = None, False
         self._depth_key = self._depth = None
         self.orientation, self.turn = 1, 0
@@ -145,16 +147,18 @@ class PhotoView(QWidget):
         """Take mask, features and sightings of the photo anew."""
         s, photo = self.session, self.session.photo
         self.tint, self.features, self.sightings, self.targets = None, np.zeros((0, 2)), np.zeros((0, 4)), None
+        self.calibrated = None
         if photo is not None and self.image is not None and photo.id == self.shown:
             poses = s.result("poses")
             try:
-                self.mask = s.mask()
+                self.mask = s.masks.of()
                 if self.mask is not None and self.toggles["Mask"].isChecked():
                     self.tint = self._tinted(self.mask)
                 lens = s.result("lens")
                 key = lens.blob("targets", photo.id) if lens else None
                 if key and self.toggles["Targets"].isChecked():
                     self.targets = s.job.blobs.get_arrays(key)
+                self.calibrated = self._calibrated(lens, photo)
                 key = poses.blob("features", photo.id) if poses else None
                 if key and self.toggles["Features"].isChecked():
                     self.features = s.job.blobs.get_arrays(key)["xy"]
@@ -165,6 +169,17 @@ class PhotoView(QWidget):
                 rows = np.flatnonzero(b["photo_ids"][b["photo"]] == photo.id)
                 self.sightings = np.hstack([b["xy"][rows], b["residual"][rows]])
         self.update()
+
+    def _calibrated(self, lens, photo):
+        """While the Lens stage is chosen: what a calibration says of the photo's sightings, or None."""
+        if not lens or self.session.stage != "lens" or not lens.blob("calibration"):
+            return None
+        a = self.session.job.blobs.get_arrays(lens.blob("calibration"))
+        rows = a["photo_ids"][a["photo"]] == photo.id
+        factor = larger(a["residual"][a["used"]], photo.width) if lens.figures.get("calibration") else 0
+        chosen = self.session.job.settings(self.session.sitting_id, "lens").get("leave_out", {}).get(photo.name, [])
+        out = np.isin(a["point"][rows], chosen)
+        return {**{k: a[k][rows] for k in ("point", "xy", "residual", "used")}, "out": out, "larger": factor}
 
     def _tinted(self, mask):
         """The mask as an overlay: one byte a pixel and a table of two colors, so that large photos stay quick."""
@@ -302,6 +317,8 @@ class PhotoView(QWidget):
             p.drawPoints([view.map(QPointF(x + 0.5, y + 0.5)) for x, y in self.features[:8000].tolist()])
         if self.targets is not None:
             self._paint_targets(p, view)
+        if self.calibrated:
+            self._paint_calibrated(p, view)
         if len(self.sightings):
             p.setPen(QPen(t.color(t.ACCENT), 1.2))
             for x, y, rx, ry in self.sightings[:8000].tolist():
@@ -322,10 +339,14 @@ class PhotoView(QWidget):
         if photo:
             focal = f"{photo.focal_mm:g} mm" if photo.focal_mm else ""
             exposure = exposure_text(photo.exposure_s, photo.f_number, photo.iso)
-            tried = "a mask on trial" if self.session.previewed(photo.id) else ""
+            tried = "a mask on trial" if self.session.masks.previewed(photo.id) else ""
             facts = [photo.name, tried, f"{photo.width} x {photo.height}", focal, exposure]
         poses = self.session.result("poses")
-        if photo and poses:
+        if self.calibrated and self.calibrated["larger"]:
+            c = self.calibrated
+            rms = np.sqrt((c["residual"][c["used"]] ** 2).mean()) if c["used"].any() else np.nan
+            facts.append(f"{c['used'].sum()} sightings, residual {rms:.3f} px, drawn {c['larger']} times as long")
+        elif photo and poses:
             row = poses.figures["per_photo"].get(str(photo.id))
             if row and row["sightings"]:
                 facts.append(f"{row['sightings']} sightings, residual {row['rms_px']:.2f} px")
@@ -361,7 +382,39 @@ class PhotoView(QWidget):
             if across > 12:  # else the numbers would cover their neighbors
                 p.drawText(middle + QPointF(across + 2, -across - 1), f"{number}" if kind == CODED else f"{number}?")
 
+    def _paint_calibrated(self, p, view):
+        """Residuals of a calibration, enlarged, and crosses on sightings that are left out by hand."""
+        c = self.calibrated
+        for (x, y), (u, v), used, out in zip(
+            c["xy"].tolist(), c["residual"].tolist(), c["used"].tolist(), c["out"].tolist(), strict=True
+        ):
+            a = view.map(QPointF(x + 0.5, y + 0.5))
+            if out:
+                p.setPen(QPen(t.color(t.ACCENT), 2))
+                p.drawLine(a + QPointF(-6, -6), a + QPointF(6, 6))
+                p.drawLine(a + QPointF(-6, 6), a + QPointF(6, -6))
+            elif c["larger"] and np.isfinite(u):
+                p.setPen(QPen(t.color(t.TEXT if used else t.ACCENT), 1.6))
+                p.drawLine(a, view.map(QPointF(x + 0.5 + c["larger"] * u, y + 0.5 + c["larger"] * v)))
+
     # ------------------------------------------------------------------ the pointer
+    def contextMenuEvent(self, e):
+        """On a sighting of a calibration: leave it out, or bring it back."""
+        at = self.pixel_at(QPointF(e.pos()))
+        if not self.calibrated or at is None or not len(self.calibrated["xy"]):
+            return
+        c = self.calibrated
+        k = int(np.linalg.norm(c["xy"] - at, axis=1).argmin())
+        if np.linalg.norm(c["xy"][k] - at) * self.scale > CLICK_PX:
+            return
+        number, out = int(c["point"][k]), bool(c["out"][k])
+        menu = QMenu(self)
+        menu.addAction(
+            f"Bring {number} back" if out else f"Leave {number} out of the calibration",
+            lambda: self.session.leave_sighting_out(self.shown, number, not out),
+        )
+        menu.exec(e.globalPos())
+
     def _on_picking(self, on):
         self._picking = on
         if on:

@@ -6,15 +6,9 @@ import pyqtgraph as pg
 from . import tokens as t
 
 
-def histogram_plot(histogram):
-    """A widget that draws a stage's Histogram as bars."""
-    edges = np.asarray(histogram.edges, float)
+def quiet_plot(bottom, left=""):
+    """An empty plot that stands still, with its axes named."""
     plot = pg.PlotWidget(background=t.PANEL)
-    plot.setFixedHeight(130)
-    bars = pg.BarGraphItem(
-        x0=edges[:-1], x1=edges[1:], height=histogram.counts, brush=t.CATEGORIES[1], pen=pg.mkPen(t.PANEL)
-    )
-    plot.addItem(bars)
     plot.setMouseEnabled(False, False)
     plot.hideButtons()
     plot.setMenuEnabled(False)
@@ -25,5 +19,19 @@ def histogram_plot(histogram):
         axis.setTickFont(t.font(10))
         axis.enableAutoSIPrefix(False)
     plot.getAxis("left").setWidth(44)
-    plot.setLabel("bottom", histogram.axis, color=t.QUIET, **{"font-size": "11px"})
+    for side, text in (("bottom", bottom), ("left", left)):
+        if text:
+            plot.setLabel(side, text, color=t.QUIET, **{"font-size": "11px"})
+    return plot
+
+
+def histogram_plot(histogram):
+    """A widget that draws a stage's Histogram as bars."""
+    edges = np.asarray(histogram.edges, float)
+    plot = quiet_plot(histogram.axis)
+    plot.setFixedHeight(130)
+    bars = pg.BarGraphItem(
+        x0=edges[:-1], x1=edges[1:], height=histogram.counts, brush=t.CATEGORIES[1], pen=pg.mkPen(t.PANEL)
+    )
+    plot.addItem(bars)
     return plot

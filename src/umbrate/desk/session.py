@@ -6,7 +6,6 @@ Widgets never write a job and never talk to each other: they ask the session, an
 import logging
 import threading
 import time
-from dataclasses import dataclass, field
 from pathlib import Path
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
@@ -17,18 +16,15 @@ from ..stages import BY_NAME, STAGES
 from ..stages.base import parse_settings
 from ..stages.cloud import keep_box_of
 from ..stages.deliver import load_block, load_cloud
-from ..stages.mask_files import decode_mask, encode_mask
-from ..work.adding import is_video, mask_folder_of, photo_folders, read_files, read_folder, read_video, take_in
 from ..work.errands import Errands
 from ..work.queue import Queue
 from ..work.sorting import propose_split
 from ..work.state import RUNNING, board, plan
-from ..work.worker import run_preview
-from .text import counted
+from .arrivals import Arrivals
+from .maskwork import MaskWork
 
 POLL_MS = 40
 LOG_LINES = 5000
-PREVIEWED = 4  #: photos on which masks are tried where nobody says which
 
 
 class _LogLines(logging.Handler):
@@ -40,23 +36,6 @@ class _LogLines(logging.Handler):
 
     def emit(self, record):
         self._write(self.format(record))
-
-
-@dataclass
-class Preview:
-    """Masks tried on a few photos of a sitting; they are shown and kept nowhere.
-
-    Attributes
-    ----------
-    photo_ids : list of int
-        The photos they are tried on.
-    made : dict of photo id to Made
-        What came of them; empty while they are made.
-    """
-
-    sitting_id: int
-    photo_ids: list
-    made: dict = field(default_factory=dict)
 
 
 class Session(QObject):
@@ -78,17 +57,15 @@ class Session(QObject):
         super().__init__()
         self.job = self.queue = None
         self.errands = Errands()
-        self._changed_files = set()
-        self.preview = None  #: the Preview that is shown, or None
+        self.arrivals, self.masks = Arrivals(self), MaskWork(self)
         self.sitting_id = self.photo_id = None
         self.stage = "photos"
         self._cache = {}
         self._take_color = None
-        self._mask = (None, None)  #: the mask looked at last, by its key
         self.log = []  #: what was said and done since the window opened, line by line
         self._last_step = None
-        self.said.connect(self._write_log)
-        logging.getLogger("umbrate").addHandler(_LogLines(self._write_log))
+        self.said.connect(self.write_log)
+        logging.getLogger("umbrate").addHandler(_LogLines(self.write_log))
         self._timer = QTimer(self, interval=POLL_MS)
         self._timer.timeout.connect(self._poll)
         self._background.connect(lambda call, value: call(value))
@@ -138,7 +115,7 @@ class Session(QObject):
         self.job_changed.emit()
         self.document_changed.emit()
         self.chosen_changed.emit()
-        self.check_files()
+        self.arrivals.check_files()
 
     def close(self):
         """Close the job; what runs is stopped."""
@@ -149,8 +126,8 @@ class Session(QObject):
         self.queue.close()
         self.errands.close()
         self.job.close()
-        self.job = self.queue = self.preview = None
-        self._changed_files = set()
+        self.job = self.queue = self.masks.preview = None
+        self.arrivals.forget()
         self._cache.clear()
 
     # ------------------------------------------------------------------ choosing
@@ -256,7 +233,8 @@ class Session(QObject):
         return "queued" if self.queue and (cell.sitting_id, cell.stage) in self.queue.waiting else cell.state
 
     # ------------------------------------------------------------------ doing
-    def _do(self, action, then=None):
+    def do(self, action, then=None):
+        """Change the job by `action()`; what goes wrong is said, else `then`. Returns the action's value, or None."""
         try:
             value = action()
         except UmbrateError as e:
@@ -276,63 +254,11 @@ class Session(QObject):
         self.document_changed.emit()
         self.chosen_changed.emit()
 
-    def add_folders(self, folders):
-        """Add each folder or video as a sitting, and look at its photos and masks.
-
-        folders: paths, or pairs of a path and the sitting's name (else the folder's own). Files are
-        read by a worker, one folder after the other.
-        """
-        if not self._may_write():
-            return
-        for f in folders:
-            folder, name = f if isinstance(f, tuple) else (Path(f), None)
-            if is_video(folder):
-                self._read_in(name or folder.stem, read_video, (self.job.folder, folder), folder.name)
-                continue
-            try:
-                found = [folder] if name else photo_folders(folder)
-            except UmbrateError as e:
-                self.said.emit(str(e), "bad")
-                continue
-            for one in found:
-                self._read_in(name or one.name, read_folder, (one, mask_folder_of(one), None), one.name)
-
-    def add_video(self, video, every_s=0.5, every_frames=None):
-        """Add frames of a video as a sitting: the sharpest of every so many seconds, or frames."""
-        if self._may_write():
-            video = Path(video)
-            self._read_in(video.stem, read_video, (self.job.folder, video, every_s, every_frames), video.name)
-
-    def add_files(self, files, name=None):
-        """Add photo files to the sitting of that name, else to the chosen one, else to one named after their folder."""
-        if self._may_write():
-            name = name or (self.sitting.name if self.sitting else Path(files[0]).parent.name)
-            self._read_in(name, read_files, (files,), counted(len(files), "file"))
-
-    def _may_write(self):
+    def may_write(self):
+        """Whether the job can be changed; says so where it cannot."""
         if self.job and not self.job.writable:
             self.said.emit(f"{self.job.folder.name} is open for reading only.", "bad")
         return self.job is not None and self.job.writable
-
-    def _read_in(self, name, function, arguments, what):
-        """Have a worker read photos, then take them into the sitting `name`."""
-        self.send(f"Reading {what}", function, arguments, lambda incoming: self._take_in(name, incoming))
-
-    def _take_in(self, name, incoming):
-        taken = self._do(lambda: take_in(self.job, name, incoming))
-        if not taken:
-            return
-        sitting, added, there = taken
-        self.queue.add(sitting, ["photos", "masks"])
-        self._timer.start()
-        told = f"{counted(added, 'photo')} added to “{sitting.name}”" + (f", {there} were there" if there else "")
-        left_out = incoming.refused
-        for sentence in left_out:
-            self._write_log(sentence)
-        more = f" And {len(left_out) - 3} more: see the log." if len(left_out) > 3 else ""
-        self.said.emit(" ".join([told + ".", *left_out[:3]]) + more, "bad" if left_out else "good")
-        self.check_files()
-        self.choose(sitting.id)
 
     # ------------------------------------------------------------------ errands
     def send(self, title, function, arguments, then):
@@ -356,36 +282,6 @@ class Session(QObject):
         """Stop the errand that runs and forget those that wait."""
         self.errands.cancel()
 
-    # ------------------------------------------------------------------ files on the disk
-    def file_state(self, photo):
-        """What became of a photo's file: "here", "missing" or "changed" (see `Job.file_state`)."""
-        if photo.id in self._changed_files:
-            return "changed"
-        return self.job.file_state(photo, look_inside=False)
-
-    def check_files(self):
-        """Look, in the background, whether photos were written to since they were brought in."""
-        job = self.job
-        if job is None:
-            return
-        photos = [p for s in job.sittings() for p in job.photos(s.id)]
-
-        def look():
-            return {p.id for p in photos if job.file_state(p) == "changed"}
-
-        def show(changed):
-            if self.job is job and changed != self._changed_files:
-                self._changed_files = changed
-                self.document_changed.emit()
-
-        self.in_background(look, show)
-
-    def take_as_they_are(self):
-        """Bring the chosen sitting's changed photos in again, as they are now."""
-        changed = [str(self.job.photo_path(p)) for p in self.photos() if self.file_state(p) == "changed"]
-        if changed:
-            self.add_files(changed)
-
     def pick_color(self, then):
         """Let the user pick a color in the photo; `then` is called with it, written #RRGGBB."""
         self._take_color = then
@@ -401,13 +297,13 @@ class Session(QObject):
 
     def undo(self):
         """Take the last action back."""
-        label = self._do(lambda: self.job.undo())
+        label = self.do(lambda: self.job.undo())
         if label:
             self.said.emit(f"Undone: {label}", "note")
 
     def redo(self):
         """Do the last undone action again."""
-        label = self._do(lambda: self.job.redo())
+        label = self.do(lambda: self.job.redo())
         if label:
             self.said.emit(f"Done again: {label}", "note")
 
@@ -416,124 +312,23 @@ class Session(QObject):
         chosen = [p for p in self.photos() if p.id in photo_ids]
         if chosen:
             aside = not all(p.aside for p in chosen)
-            self._do(lambda: self.job.set_aside([p.id for p in chosen], aside))
-
-    def mask_key(self, photo_id=None):
-        """Blob key of a photo's mask in force (the chosen photo where none is named), or None."""
-        photo_id = photo_id or self.photo_id
-        if not self.job or not self.sitting_id:
-            return None
-        by_hand = self.job.hand_masks(self.sitting_id).get(photo_id)
-        if not by_hand and self.previewed(photo_id):
-            return self.preview.made[photo_id].mask
-        made = self.result("masks")
-        return by_hand or (made.blob("mask", photo_id) if made else None)
-
-    # ------------------------------------------------------------------ masks tried on a few photos
-    def preview_of_sitting(self):
-        """The Preview of the chosen sitting's masks, or None."""
-        return self.preview if self.preview and self.preview.sitting_id == self.sitting_id else None
-
-    def previewed(self, photo_id):
-        """Whether a photo shows a mask that was only tried."""
-        preview = self.preview_of_sitting()
-        return bool(preview and photo_id in preview.made)
-
-    def preview_masks(self, photo_ids=()):
-        """Try the settings of the chosen sitting's masks on these photos, else on a few from all around it."""
-        sitting, stage = self.sitting, BY_NAME["masks"]
-        if not sitting or not self._may_write():
-            return
-        by_hand = self.job.hand_masks(sitting.id)
-        free = [p.id for p in self.photos() if not p.aside and p.id not in by_hand]
-        chosen = [i for i in free if i in photo_ids] or free[:: max(1, -(-len(free) // PREVIEWED))]
-        if not chosen:
-            self.said.emit("There are no photos to try it on: all are set aside or masked by hand.", "note")
-            return
-        try:
-            settings = parse_settings(stage, self.job.settings(sitting.id, "masks"))
-            inputs = stage.gather(self.job, sitting)
-        except UmbrateError as e:
-            self.said.emit(str(e), "bad")
-            return
-        self.preview = preview = Preview(sitting.id, chosen)
-
-        def show(made):
-            if self.preview is not preview:
-                return
-            preview.made = made
-            self.document_changed.emit()
-            trouble = next((m.trouble["text"] for m in made.values() if m.trouble), "")
-            if trouble:
-                self.said.emit(trouble, "note")
-            elif self.photo_id not in made:
-                self.choose(photo_id=chosen[0])
-
-        arguments = ("masks", inputs, settings.model_dump(), set(chosen))
-        self.send(f"Trying masks on {counted(len(chosen), 'photo')}", run_preview, arguments, show)
-
-    def drop_preview(self):
-        """Show the masks in force again."""
-        if self.preview:
-            self.preview = None
-            self.document_changed.emit()
-
-    def mask(self, photo_id=None):
-        """The mask (h, w) bool in force of a photo, or None; not to be written to."""
-        key = self.mask_key(photo_id)
-        if key and key != self._mask[0]:
-            self._mask = (key, decode_mask(self.job.blobs.get_bytes(key)))
-        return self._mask[1] if key else None
-
-    def edit_mask(self, mask, label):
-        """Set the chosen photo's mask (h, w) bool by hand, as one step of undo; None goes back to the made one."""
-
-        def act():
-            key = None if mask is None else self.job.blobs.put_bytes(encode_mask(mask))
-            self._mask = (key, mask)
-            self.job.set_hand_mask(self.photo_id, key, label)
-
-        if self.photo_id:
-            self._do(act)
-
-    def copy_mask_on(self):
-        """Copy the chosen photo's mask to the next photo of its size, and go there."""
-        photos, key = self.photos(), self.mask_key()
-        at = next((k for k, p in enumerate(photos) if p.id == self.photo_id), None)
-        if at is None or key is None or at + 1 == len(photos):
-            self.said.emit("There is no mask to copy, or no next photo.", "note")
-            return
-        here, following = photos[at], photos[at + 1]
-        if (here.width, here.height) != (following.width, following.height):
-            self.said.emit(f"{following.name} has another size; its mask cannot be copied from {here.name}.", "bad")
-            return
-        self._do(lambda: self.job.set_hand_mask(following.id, key, f"copy the mask to {following.name}"))
-        self.choose(photo_id=following.id)
-
-    def find_missing(self, folder):
-        """Point photos whose files were moved to their new place."""
-        found = self._do(lambda: self.job.find_missing(folder))
-        if found is not None:
-            left = len(self.job.missing_photos())
-            self.check_files()
-            told = f"Found {found} of the missing photos" + (f", {left} are still missing." if left else ".")
-            self.said.emit(told, "bad" if left else "good")
+            self.do(lambda: self.job.set_aside([p.id for p in chosen], aside))
 
     def turn_photos(self, photo_ids, quarters):
         """Turn how photos are shown by quarter turns to the right."""
         if photo_ids:
-            self._do(lambda: self.job.turn_photos(sorted(photo_ids), quarters))
+            self.do(lambda: self.job.turn_photos(sorted(photo_ids), quarters))
 
     def keep_as_plates(self, photo_ids):
         """Keep photos as backdrop plates of their sitting."""
         if photo_ids:
-            self._do(lambda: self.job.keep_as_plates(sorted(photo_ids)))
+            self.do(lambda: self.job.keep_as_plates(sorted(photo_ids)))
 
     def move_photos(self, photo_ids, name):
         """Move photos to the sitting of that name, made where it is new."""
         order = [p.id for p in self.photos() if p.id in photo_ids]
         if order:
-            self._do(lambda: self.job.move_photos(order, name), f"Moved to “{name}”. Undo brings them back.")
+            self.do(lambda: self.job.move_photos(order, name), f"Moved to “{name}”. Undo brings them back.")
 
     def split(self, where):
         """Split the chosen sitting at "bare" frames or at "gaps"."""
@@ -542,31 +337,30 @@ class Session(QObject):
             missing = "frames of the bare backdrop" if where == "bare" else "pauses that stand out"
             self.said.emit(f"“{self.sitting.name}” has no {missing}.", "note")
             return
-        names = self._do(lambda: self.job.split_sitting(self.sitting_id, parts))
+        names = self.do(lambda: self.job.split_sitting(self.sitting_id, parts))
         if names:
             for s in self.job.sittings():
                 if s.name in names:
-                    self.queue.add(s, plan(self.job, s, "photos"))
-            self._timer.start()
+                    self.enqueue(s, plan(self.job, s, "photos"))
             told = f"Split into {', '.join(names)}" if len(names) > 1 else f"Plates kept in {names[0]}"
             self.said.emit(f"{told}. Undo takes it back.", "good")
 
     def merge_into(self, other_id):
         """Merge the chosen sitting into another."""
         gone, self.sitting_id = self.sitting_id, other_id
-        self._do(lambda: self.job.merge_sittings(gone, other_id), "Merged. Undo takes it back.")
+        self.do(lambda: self.job.merge_sittings(gone, other_id), "Merged. Undo takes it back.")
 
     def move_sitting(self, step):
         """Move the chosen sitting up (-1) or down (+1)."""
-        self._do(lambda: self.job.move_sitting(self.sitting_id, step))
+        self.do(lambda: self.job.move_sitting(self.sitting_id, step))
 
     def rename_sitting(self, name):
         """Rename the chosen sitting."""
-        self._do(lambda: self.job.rename_sitting(self.sitting_id, name))
+        self.do(lambda: self.job.rename_sitting(self.sitting_id, name))
 
     def remove_sitting(self):
         """Take the chosen sitting out of the job."""
-        self._do(lambda: self.job.remove_sitting(self.sitting_id), "The sitting was removed. Undo brings it back.")
+        self.do(lambda: self.job.remove_sitting(self.sitting_id), "The sitting was removed. Undo brings it back.")
 
     def set_setting(self, stage, field, value):
         """Choose one setting of the chosen sitting."""
@@ -580,16 +374,38 @@ class Session(QObject):
                 self.sitting_id, stage, values, f"change {BY_NAME[stage].Settings.model_fields[field].title}"
             )
 
-        self._do(act)
-        if stage == "masks" and self.preview_of_sitting():
-            if values.get("method") in BY_NAME[stage].needs_preview:
-                self.preview_masks(self.preview.photo_ids)
-            else:
-                self.drop_preview()
+        self.do(act)
+        if stage == "masks":
+            self.masks.settings_changed(values)
+
+    def leave_sighting_out(self, photo_id, number, out=True):
+        """Leave the sighting of a target in a photo out of the calibration, or bring it back; takes effect when run."""
+        name = next(p.name for p in self.photos() if p.id == photo_id)
+        chosen = {k: set(v) for k, v in self.job.settings(self.sitting_id, "lens").get("leave_out", {}).items()}
+        numbers = chosen.get(name, set()) | {number} if out else chosen.get(name, set()) - {number}
+        chosen[name] = numbers
+        self.set_setting("lens", "leave_out", {k: sorted(v) for k, v in chosen.items() if v})
+
+    def begin_calibration(self):
+        """Make a sitting for photos of calibration sheets and go to its Lens stage."""
+        if not self.may_write():
+            return
+        names, name = {s.name for s in self.job.sittings()}, "Calibration"
+        while name in names:
+            head, _, count = name.partition(" ")
+            name = f"{head} {int(count or 1) + 1}"
+        made = self.do(lambda: self.job.add_sitting(name, [], {"lens": {"source": "targets"}}))
+        if made:
+            self.choose(made[0].id, "lens")
 
     def set_keep_box(self, box):
         """Set the keep box by hand, or None to fit it again."""
-        self._do(lambda: self.job.set_keep_box(self.sitting_id, box))
+        self.do(lambda: self.job.set_keep_box(self.sitting_id, box))
+
+    def enqueue(self, sitting, stages):
+        """Queue stages of a sitting, in order."""
+        self.queue.add(sitting, stages)
+        self._timer.start()
 
     def run(self, cells=None, redo=True):
         """Queue cells (sitting id, stage name) with all they need; the chosen one where none is given."""
@@ -629,13 +445,13 @@ class Session(QObject):
                     self.live.emit(e.data["name"], e.data["data"])
             elif e.kind == "started":
                 name = next((s.name for s in self.job.sittings() if s.id == e.data["sitting"]), "")
-                self._write_log(f"{BY_NAME[e.data['stage']].title} of “{name}” begins")
+                self.write_log(f"{BY_NAME[e.data['stage']].title} of “{name}” begins")
                 self.document_changed.emit()
             else:
                 title = BY_NAME[e.data["stage"]].title
                 if e.kind == "done":
-                    if e.data["stage"] == "masks" and self.preview and self.preview.sitting_id == e.data["sitting"]:
-                        self.preview = None
+                    if e.data["stage"] == "masks":
+                        self.masks.made(e.data["sitting"])
                     first, second = BY_NAME[e.data["stage"]].headline(e.data["figures"])
                     self.said.emit(f"{title} done: {first}{', ' + second if second else ''}", "good")
                 else:
@@ -646,7 +462,8 @@ class Session(QObject):
             self._timer.stop()
         self.progressed.emit()
 
-    def _write_log(self, text, _=""):
+    def write_log(self, text, _=""):
+        """Add a line to the log."""
         if text:
             self.log.append(f"{time.strftime('%H:%M:%S')}  {text}")
             del self.log[:-LOG_LINES]
@@ -660,8 +477,17 @@ class Session(QObject):
         )
         if step != self._last_step:
             self._last_step = step
-            self._write_log(f"{BY_NAME[data['stage']].title}: {data['sentence']}")
+            self.write_log(f"{BY_NAME[data['stage']].title}: {data['sentence']}")
 
     def in_background(self, function, then):
-        """Call `function()` in a thread and `then(value)` in the window's thread; for what takes a moment."""
-        threading.Thread(target=lambda: self._background.emit(then, function()), daemon=True).start()
+        """Call `function()` in a thread and `then(value)` in the window's thread; for what takes a moment.
+
+        What comes back after the job was closed is dropped.
+        """
+        job = self.job
+
+        def take(value):
+            if self.job is job:
+                then(value)
+
+        threading.Thread(target=lambda: self._background.emit(take, function()), daemon=True).start()

@@ -156,10 +156,10 @@ class Strip(QWidget):
         s = self.session
         photos = s.photos()
         done = {n: s.result(n) for n in ("photos", "masks", "poses")}
-        preview = s.preview_of_sitting()
+        preview = s.masks.shown_preview()
         mark = (
             s.sitting_id,
-            tuple((p, s.file_state(p)) for p in photos),
+            tuple((p, s.arrivals.file_state(p)) for p in photos),
             tuple(r.id if r else 0 for r in done.values()),
             id(preview),
         )
@@ -203,7 +203,14 @@ class Strip(QWidget):
             soft = (soft - measured) | set(figures.get("soft", ()))
         per = done["poses"].figures["per_photo"] if done["poses"] else {}
         return [
-            _Row(p, self.session.file_state(p), p.id in bad, per.get(str(p.id)), sharp.get(str(p.id)), p.id in soft)
+            _Row(
+                p,
+                self.session.arrivals.file_state(p),
+                p.id in bad,
+                per.get(str(p.id)),
+                sharp.get(str(p.id)),
+                p.id in soft,
+            )
             for p in photos
         ]
 

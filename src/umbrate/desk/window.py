@@ -153,6 +153,7 @@ class Window(QMainWindow):
         self._action(job, "Export undistorted photos…", self.export_undistorted)
         job.addSeparator()
         self._action(job, "Print target sheets…", self.print_sheets, None, False)
+        self._action(job, "Calibrate a lens…", self.session.begin_calibration)
         self._action(job, "Lens cards…", self.show_shelf, None, False)
         job.addSeparator()
         self._action(job, "Close the job", self.close_job, "Ctrl+W")
@@ -225,7 +226,7 @@ class Window(QMainWindow):
         """Ask which folders become which sittings, make the job and read them."""
         dialog = NewJobDialog(folders, self)
         if dialog.exec() and self._may_leave() and self.session.create(dialog.place()):
-            self.session.add_folders(dialog.folders())
+            self.session.arrivals.add_folders(dialog.folders())
 
     def open_demo(self):
         """Open the demo job, made on first use, and start it where it has not run."""
@@ -251,19 +252,19 @@ class Window(QMainWindow):
         """Ask for a folder and add it as a sitting."""
         folder = QFileDialog.getExistingDirectory(self, "Folder of photos (one placement of the object)")
         if folder:
-            self.session.add_folders([folder])
+            self.session.arrivals.add_folders([folder])
 
     def preview_masks(self):
         """Try masks on the photos chosen in the strip, where several are, else on a few from all around."""
         chosen = self.strip.chosen_ids()
         self.session.choose(stage="masks")
-        self.session.preview_masks(chosen if len(chosen) > 1 else ())
+        self.session.masks.try_on(chosen if len(chosen) > 1 else ())
 
     def find_missing(self):
         """Ask where photos are that were moved, and point the job to them."""
         folder = QFileDialog.getExistingDirectory(self, "Where the photos are now; folders below it are searched too")
         if folder:
-            self.session.find_missing(folder)
+            self.session.arrivals.find_missing(folder)
 
     def bring_in_video(self):
         """Ask for a video and add its frames as a sitting."""
@@ -272,7 +273,7 @@ class Window(QMainWindow):
         if file:
             dialog = VideoDialog(file, self)
             if dialog.exec():
-                self.session.add_video(file, *dialog.every())
+                self.session.arrivals.add_video(file, *dialog.every())
 
     def rename_sitting(self):
         """Ask for the chosen sitting's new name."""
@@ -445,7 +446,7 @@ class Window(QMainWindow):
         super().changeEvent(e)
         # somebody may have changed photos in another program
         if e.type() == QEvent.Type.ActivationChange and self.isActiveWindow():
-            self.session.check_files()
+            self.session.arrivals.check_files()
 
     def dragEnterEvent(self, e):
         if any(u.isLocalFile() for u in e.mimeData().urls()):
@@ -463,9 +464,9 @@ class Window(QMainWindow):
         elif self.session.job is None:
             self.new_job([p for p in sittings if p.is_dir()] or {p.parent for p in files})
         elif sittings:
-            self.session.add_folders(sittings)
+            self.session.arrivals.add_folders(sittings)
         elif files:
-            self.session.add_files(files)
+            self.session.arrivals.add_files(files)
         else:
             kinds = ", ".join(sorted(x[1:] for x in PHOTO_SUFFIXES))
             self.session.said.emit(f"These are no photos. Photos are: {kinds}.", "bad")

@@ -16,6 +16,7 @@ from ..core.geometry.lens import PARAMETER_NAMES, Lens
 from .files import written_aside
 
 FORMAT, VERSION = "umbrate-lens-card", 1
+FOCUS_SHARE = 1.2  #: cameras write the focus distance roughly
 FOCAL_SHARE = 0.005  #: focal lengths that differ by less than this are one
 
 
@@ -38,6 +39,8 @@ class LensCard:
     rms_px : float
     notes : list of str
         What was less certain.
+    focus_m : float or None
+        Distance the lens was focused at, where the photos' files said so.
     """
 
     name: str
@@ -51,6 +54,7 @@ class LensCard:
     sightings: int
     rms_px: float
     notes: list = field(default_factory=list)
+    focus_m: float | None = None
 
     def as_dict(self):
         """The document that is written."""
@@ -68,6 +72,7 @@ class LensCard:
             "sightings": self.sightings,
             "rms_px": self.rms_px,
             "notes": self.notes,
+            "focus_m": self.focus_m,
         }
 
     def fits(self, photo):
@@ -92,6 +97,12 @@ class LensCard:
             out.append(f"the focal length is {photo.focal_mm or 'unknown'}, not {self.focal_mm or 'unknown'} mm")
         return out
 
+    def focused_elsewhere(self, photo):
+        """Whether a photo's file tells of another focus distance than the card's, at which a lens bends otherwise."""
+        if not self.focus_m or not photo.focus_m:
+            return False
+        return not 1 / FOCUS_SHARE < photo.focus_m / self.focus_m < FOCUS_SHARE
+
 
 def card_from_dict(document, where="The lens card"):
     """The LensCard of a document.
@@ -112,6 +123,7 @@ def card_from_dict(document, where="The lens card"):
             str(document["name"]), str(document["camera"]), str(document["lens_name"]), document["focal_mm"], lens,
             sigma, str(document["date"]), int(document["photos"]), int(document["sightings"]),
             float(document["rms_px"]), [str(x) for x in document.get("notes", [])],
+            None if document.get("focus_m") is None else float(document["focus_m"]),
         )  # fmt: skip
     except (KeyError, TypeError, ValueError, AttributeError):
         raise UmbrateError(f"{where} is no lens card, or it is damaged. Export it again where it came from.") from None

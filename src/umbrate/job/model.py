@@ -39,6 +39,7 @@ class Photo:
     iso: float | None = None
     modified: int = 0  #: when the file was last written, in nanoseconds; 0 where that is not known
     turn: int = 0  #: quarter turns to the right by which it is shown, besides its orientation
+    focus_m: float | None = None  #: distance the lens was focused at, where the file says so
 
     @property
     def camera(self):

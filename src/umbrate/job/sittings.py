@@ -12,7 +12,7 @@ from .model import Photo, Sitting
 #: what a photo's row says of its file
 FILE_COLUMNS = (
     "name", "path", "size", "hash", "width", "height", "orientation", "make", "model", "lens", "focal_mm", "focal_35mm",
-    "taken", "exposure_s", "f_number", "iso", "modified",
+    "taken", "exposure_s", "f_number", "iso", "modified", "focus_m",
 )  # fmt: skip
 
 
@@ -128,7 +128,7 @@ class Sittings:
         """Photos of a sitting in order; without those set aside where `aside` is False."""
         rows = self.db.execute(
             "SELECT id, sitting_id, name, path, size, hash, width, height, orientation, make, model, lens, focal_mm, "
-            "focal_35mm, taken, aside, position, exposure_s, f_number, iso, modified, turn FROM photo "
+            "focal_35mm, taken, aside, position, exposure_s, f_number, iso, modified, turn, focus_m FROM photo "
             "WHERE sitting_id = ? ORDER BY position, id",
             (sitting_id,),
         )

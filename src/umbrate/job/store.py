@@ -22,7 +22,7 @@ from .sittings import Sittings
 
 log = logging.getLogger(__name__)
 SUFFIX = ".umbrate"
-VERSION = 3
+VERSION = 4
 
 HANDMASK = """CREATE TABLE handmask (photo_id INTEGER PRIMARY KEY REFERENCES photo(id) ON DELETE CASCADE,
     blob TEXT NOT NULL);"""
@@ -37,7 +37,7 @@ CREATE TABLE photo (
     width INTEGER NOT NULL, height INTEGER NOT NULL, orientation INTEGER NOT NULL,
     make TEXT NOT NULL, model TEXT NOT NULL, lens TEXT NOT NULL, focal_mm REAL, focal_35mm REAL, taken TEXT,
     aside INTEGER NOT NULL DEFAULT 0, position INTEGER NOT NULL, exposure_s REAL, f_number REAL, iso REAL,
-    modified INTEGER NOT NULL DEFAULT 0, turn INTEGER NOT NULL DEFAULT 0);
+    modified INTEGER NOT NULL DEFAULT 0, turn INTEGER NOT NULL DEFAULT 0, focus_m REAL);
 CREATE INDEX photo_sitting ON photo (sitting_id);
 CREATE TABLE choice (sitting_id INTEGER NOT NULL REFERENCES sitting(id) ON DELETE CASCADE, stage TEXT NOT NULL,
     settings TEXT NOT NULL, UNIQUE (sitting_id, stage));
@@ -58,6 +58,10 @@ CREATE TABLE desk (key TEXT PRIMARY KEY, value TEXT NOT NULL);
     + undo.SCHEMA
 )
 
+PHOTO_TRIGGERS = [
+    *(f"DROP TRIGGER record_photo_{event}" for event in ("insert", "update", "delete")),
+    *undo.triggers("photo"),
+]
 #: statements that bring a job of version N (the key) to version N + 1
 MIGRATIONS = {
     1: [HANDMASK, *undo.triggers("handmask")],
@@ -69,9 +73,9 @@ MIGRATIONS = {
                 "turn INTEGER NOT NULL DEFAULT 0",
             )
         ),
-        *(f"DROP TRIGGER record_photo_{event}" for event in ("insert", "update", "delete")),
-        *undo.triggers("photo"),
+        *PHOTO_TRIGGERS,
     ],
+    3: ["ALTER TABLE photo ADD COLUMN focus_m REAL", *PHOTO_TRIGGERS],
 }  # fmt: skip
 
 

@@ -31,6 +31,7 @@ TABLES = {
         "iso",
         "modified",
         "turn",
+        "focus_m",
     ),
     "choice": ("sitting_id", "stage", "settings"),
     "keepbox": ("sitting_id", "box"),

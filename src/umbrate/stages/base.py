@@ -23,6 +23,14 @@ class StageSettings(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
 
+def only(setting, *values, **extra):
+    """What a field's ``json_schema_extra`` says of a field that counts only where another has one of some values.
+
+    extra : `kind` of editor, `unit`, `labels` of the choices, and `short` for fields that do not fold away
+    """
+    return {"when": {setting: values}, **extra}
+
+
 @dataclass
 class Outcome:
     """What a run leaves behind.

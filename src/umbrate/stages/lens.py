@@ -1,8 +1,6 @@
 """Lens: targets in the photos, and which lens took them: from a card, from targets, or not yet known."""
 
-from collections import Counter
 from dataclasses import dataclass
-from datetime import date
 from functools import partial
 from typing import Literal
 
@@ -11,17 +9,15 @@ from pydantic import Field
 
 from ..core.errors import UmbrateError
 from ..core.geometry.lens import PARAMETER_NAMES, Lens
-from ..core.geometry.similarity import fit_similarity
 from ..core.imaging.decode import read_picture
 from ..core.imaging.sharpness import gray_of
-from ..core.lens.calibrate import FIXED, SIGNIFICANT, SOLVED, Sightings, calibrate
-from ..core.targets.board import find_board
+from ..core.lens.calibrate import FIXED, SIGNIFICANT, SOLVED
+from ..core.lens.checks import GOOD_PHOTOS
 from ..core.targets.detect import CODED, DOUBTFUL, PLAIN, find_targets, quality
-from ..core.targets.dots import SXX, SYY
-from ..core.targets.sheets import CALIBRATION_SHEETS, PAPERS, calibration
 from ..formats.lenscards import LensCard, card_from_dict, shelf
 from ..job.blobs import BlobStore
-from .base import Histogram, Outcome, Stage, StageSettings, problem
+from .base import Histogram, Outcome, Stage, StageSettings, only, problem
+from .calibration import CALIBRATED, calibrate_from
 from .photos import photo_key, photo_refs
 
 SOURCES = {
@@ -33,12 +29,7 @@ SOURCES = {
 USES = {"trusted": "as it is", "refined": "refined with the poses"}
 MODES = {SOLVED: "solved", SIGNIFICANT: "if significant", FIXED: "fixed at 0"}
 NO_EXIF_35MM = 50.0  #: focal length that is assumed where the file is silent
-LEAST_SIGMA_PX = 0.005  #: no reading is better than this, whatever its own noise says
-CELLS = (8, 6)  #: the frame is divided so finely to see where targets fell
-
-
-def _only(*sources, **extra):
-    return {"when": {"source": sources}, **extra}
+DETECTION = 1  #: raised when targets are found in another way, so that they are looked for anew
 
 
 def _mode(title, default):
@@ -47,11 +38,18 @@ def _mode(title, default):
         title=title,
         description="Solved, fixed at 0, or solved and dropped again where it does not differ from 0 by more than "
         "2.6 of its standard deviations.",
-        json_schema_extra=_only("targets", "board", labels=MODES),
+        json_schema_extra=only("source", "targets", "board", labels=MODES),
     )
 
 
 Mode = Literal["solved", "if significant", "fixed"]
+
+
+class GroupChoice(StageSettings):
+    """Where the lens of one group of photos comes from, where it is not as for the others."""
+
+    card: str = ""  #: name of the lens card; empty: the newest that fits
+    use: Literal["trusted", "refined", "solve"] = "trusted"
 
 
 class Settings(StageSettings):
@@ -69,19 +67,19 @@ class Settings(StageSettings):
         "",
         title="Card",
         description="Name of the lens card; empty: the newest that fits.",
-        json_schema_extra=_only("card", kind="card", short=True),
+        json_schema_extra=only("source", "card", kind="card", short=True),
     )
     use: Literal["trusted", "refined"] = Field(
         "trusted",
         title="Use it",
         description="As it is, or as a start that the poses refine within its standard deviations.",
-        json_schema_extra=_only("card", "targets", "board", labels=USES, short=True),
+        json_schema_extra=only("source", "card", "targets", "board", labels=USES, short=True),
     )
     find_targets: bool = Field(
         True,
         title="Look for targets",
         description="Find coded targets in all photos.",
-        json_schema_extra=_only("card", "solve", short=True),
+        json_schema_extra=only("source", "card", "solve", short=True),
     )
     columns: int = Field(
         9,
@@ -89,7 +87,7 @@ class Settings(StageSettings):
         le=100,
         title="Board columns",
         description="Inner corners along the longer side.",
-        json_schema_extra=_only("board", short=True),
+        json_schema_extra=only("source", "board", short=True),
     )
     rows: int = Field(
         6,
@@ -97,7 +95,7 @@ class Settings(StageSettings):
         le=100,
         title="Board rows",
         description="Inner corners along the shorter side.",
-        json_schema_extra=_only("board", short=True),
+        json_schema_extra=only("source", "board", short=True),
     )
     square_mm: float = Field(
         25.0,
@@ -105,7 +103,21 @@ class Settings(StageSettings):
         le=1000,
         title="Square",
         description="Length of one side of a square.",
-        json_schema_extra=_only("board", unit="mm", short=True),
+        json_schema_extra=only("source", "board", unit="mm", short=True),
+    )
+    groups: dict[str, GroupChoice] = Field(
+        {},
+        title="Groups of photos",
+        description="For photos of one camera, focal length and size another card or use than for the others, such as "
+        '{"A, 50 mm, 4000 x 3000": {"card": "A at 50", "use": "refined"}}.',
+        json_schema_extra=only("source", "card", form=False),
+    )
+    leave_out: dict[str, list[int]] = Field(
+        {},
+        title="Left out",
+        description="Numbers of targets (of a board: of corners, row by row) by photo name whose sightings do not "
+        'count, such as {"P1.jpg": [34]}.',
+        json_schema_extra=only("source", "targets", "board", form=False),
     )
     principal_point: Mode = _mode("Principal point", SOLVED)
     k1: Mode = _mode("k1", SOLVED)
@@ -115,7 +127,7 @@ class Settings(StageSettings):
         title="k3",
         description="As the others; by itself it is solved from calibration sheets, and kept only if significant "
         "from a board, which rarely reaches the picture's corners.",
-        json_schema_extra=_only("targets", "board", labels={"automatic": "by itself", **MODES}),
+        json_schema_extra=only("source", "targets", "board", labels={"automatic": "by itself", **MODES}),
     )
     decentering: Mode = _mode("p1, p2", SOLVED)
     affinity: Mode = _mode("Affinity, skew", SIGNIFICANT)
@@ -136,6 +148,7 @@ class Inputs:
     blobs: str
     photos: list
     cards: list
+    found: dict  #: blob keys of targets found before, by photo id
 
 
 def lens_groups(photos):
@@ -161,140 +174,34 @@ def lens_groups(photos):
     return lenses, [groups.index(k) for k in keys], guessed
 
 
+def group_name(photo):
+    """What photos of one lens and zoom are called."""
+    focal = f"{photo.focal_mm:g} mm" if photo.focal_mm else "focal length unknown"
+    return f"{photo.camera or 'camera unknown'}, {focal}, {photo.width} x {photo.height}"
+
+
+def _focus_problems(card, photo):
+    """What is to be said where a card was made at another focus distance than a photo."""
+    if not card.focused_elsewhere(photo):
+        return []
+    text = (
+        f"{photo.name} was focused at {photo.focus_m:g} m, the lens card “{card.name}” at {card.focus_m:g} m: focal "
+        "length and distortion change with the focus."
+    )
+    return [problem(None, text, "Refine the card with the poses, or calibrate at this distance.")]
+
+
 def targets_in_photo(blobs, photo):
-    """Work item: the blob of a photo's Targets, and how many are coded, plain and doubtful."""
+    """Work item: the blob of a photo's Targets."""
     t = find_targets(gray_of(read_picture(photo.path)))
-    key = BlobStore(blobs).put_arrays(
+    return BlobStore(blobs).put_arrays(
         dots=t.dots, kind=t.kind, number=t.number, errors=t.errors, unlike=t.unlike, quality=quality(t)
     )
-    coded = t.rows(CODED)
-    return key, tuple(int((t.kind == k).sum()) for k in (CODED, PLAIN, DOUBTFUL)), coded.number, coded.dots
 
 
-def board_in_photo(columns, rows, photo):
-    """Work item: the Board of a photo, or None."""
-    return find_board(gray_of(read_picture(photo.path)), columns, rows)
-
-
-def sheet_marks(paper):
-    """Place on its sheet (160, 2), sheet (160,) and dot radius (160,) of all calibration targets, by number."""
-    sheets = [calibration(paper, k + 1) for k in range(CALIBRATION_SHEETS)]
-    marks = [(m, k) for k, s in enumerate(sheets) for m in s.marks]
-    plane = np.array([[m.x, m.y] for m, _ in marks])
-    return plane, np.array([k for _, k in marks]), np.array([0.5 * m.diameter for m, _ in marks])
-
-
-def which_paper(points):
-    """The paper whose sheets have their targets where solved points (p, 3) lie, by number; NaN where unknown.
-
-    A picture alone cannot tell: the sheets of all papers have the same rows and columns, a little narrower or wider.
-    """
-    misfit = {}
-    for paper in PAPERS:
-        plane, sheet, _ = sheet_marks(paper)
-        off = []
-        for g in range(CALIBRATION_SHEETS):
-            rows = np.flatnonzero((sheet == g) & np.isfinite(points[:, 0]))
-            if len(rows) >= 8:
-                flat = np.hstack([plane[rows], np.zeros((len(rows), 1))])
-                M = fit_similarity(points[rows], flat)
-                off.append(np.median(np.linalg.norm(points[rows] @ M[:3, :3].T + M[:3, 3] - flat, axis=1)))
-        misfit[paper] = max(off) if off else np.inf
-    return min(misfit, key=misfit.get)
-
-
-def sightings_of_sheets(numbers, dots, paper="A4"):
-    """The Sightings of calibration sheets that are printed on a paper."""
-    plane, sheet, radius = sheet_marks(paper)
-    rows = [
-        (n, i, *d[:2], max(float(np.sqrt(0.5 * (d[SXX] + d[SYY]))), LEAST_SIGMA_PX))
-        for i, (ns, ds) in enumerate(zip(numbers, dots, strict=True))
-        for n, d in zip(ns, ds, strict=True)
-        if n < len(plane)
-    ]
-    if not rows:
-        raise UmbrateError(
-            "No calibration target was found in these photos. Print the calibration sheets (Job, Print target "
-            "sheets), lay them out, and take eight photos in which they fill the picture.",
-            ("set", "source", "solve"),
-        )
-    r = np.array(sorted(rows))
-    return Sightings(r[:, 1].astype(int), r[:, 0].astype(int), r[:, 2:4], r[:, 4], plane, sheet, radius)
-
-
-def sightings_of_board(boards, columns, rows, square):
-    """The Sightings of a checkerboard's corners."""
-    seen = [
-        (n, i, *xy, max(b.sigma, LEAST_SIGMA_PX))
-        for i, b in enumerate(boards)
-        if b is not None
-        for n, xy in enumerate(b.xy.reshape(-1, 2))
-        if np.isfinite(xy[0])
-    ]
-    if not seen:
-        raise UmbrateError(
-            f"No photo shows a checkerboard of {columns} x {rows} inner corners whole. Count the corners where four "
-            "squares meet, and keep the whole board in the picture.",
-        )
-    r = np.array(sorted(seen))
-    v, u = np.mgrid[0:rows, 0:columns]
-    plane = np.stack([u.ravel(), v.ravel()], 1) * float(square)
-    zero = np.zeros(len(plane))
-    return Sightings(r[:, 1].astype(int), r[:, 0].astype(int), r[:, 2:4], r[:, 4], plane, zero.astype(int), zero)
-
-
-def coverage(xy, width, height):
-    """How many sightings fell into each cell of the frame: (rows, columns) int."""
-    columns, rows = CELLS
-    u = np.clip((xy[:, 0] / width * columns).astype(int), 0, columns - 1)
-    v = np.clip((xy[:, 1] / height * rows).astype(int), 0, rows - 1)
-    return np.bincount(v * columns + u, minlength=columns * rows).reshape(rows, columns)
-
-
-def printed_scales(c, s):
-    """How large each sheet is beside the first that was seen, by number of the sheet: 1 where they agree."""
-    size = {}
-    for g in np.unique(s.sheet):
-        rows = np.flatnonzero((s.sheet == g) & np.isfinite(c.points[:, 0]))
-        if len(rows) >= 8:
-            a, b = c.points[rows] - c.points[rows].mean(0), s.plane[rows] - s.plane[rows].mean(0)
-            size[int(g)] = float(np.sqrt((a**2).sum() / (b**2).sum()))
-    first = next(iter(size.values()), 1.0)
-    return {g: v / first for g, v in size.items()}
-
-
-def strongest_correlations(c, count=4):
-    """(name, name, correlation) of the pairs of lens parameters that depend most on each other."""
-    rows = [PARAMETER_NAMES.index(n) for n in c.free]
-    pairs = [(PARAMETER_NAMES[i], PARAMETER_NAMES[j], float(c.correlation[i, j])) for i in rows for j in rows if i < j]
-    return sorted(pairs, key=lambda p: -abs(p[2]))[:count]
-
-
-def calibration_problems(c, s, photos, per_photo):
-    """What a calibration is worth saying of: warnings, photos that stick out, sheets of another size, gaps."""
-    out = [problem(None, f"{x.text[0].upper()}{x.text[1:]}.", x.advice) for x in c.checks if not x.good]
-    usual = float(np.nanmedian(list(per_photo.values()))) if per_photo else 0.0
-    for p in photos:
-        v = per_photo.get(p.id)
-        if v is not None and v > 3 * usual and v > 0.1:
-            out.append(
-                problem(
-                    p,
-                    f"{p.name} does not fit the others: its residual is {v:.2f} px, theirs {usual:.2f}.",
-                    "Was the zoom or the focus changed, or the photo moved? Set it aside and run again.",
-                )
-            )
-    for g, v in printed_scales(c, s).items():
-        if abs(v - 1) > 0.004 and s.radius.any():
-            out.append(
-                problem(
-                    None,
-                    f"Calibration sheet {g + 1} is {abs(100 * (v - 1)):.1f} % {'larger' if v > 1 else 'smaller'} than "
-                    "the others.",
-                    "They were printed at different scales: print all at 100 % and check the ruler.",
-                )
-            )
-    return out
+def mark_of(photo):
+    """What the targets found in a photo depend on."""
+    return f"{photo.hash}:{DETECTION}"
 
 
 class LensStage(Stage):
@@ -312,7 +219,11 @@ class LensStage(Stage):
         photos = photo_refs(job, sitting)
         if not photos:
             raise UmbrateError(f"“{sitting.name}” has no photos in use. Bring in photos first.", ("bring in photos",))
-        return Inputs(str(job.blobs.folder), photos, [c.as_dict() for _, c in shelf()])
+        # photos come in one after the other: what was found in the others need not be looked for again
+        before = job.result(sitting.id, self.name)
+        marks = before.figures.get("found_in", {}) if before else {}
+        found = {p.id: before.blob("targets", p.id) for p in photos if marks.get(str(p.id)) == mark_of(p)}
+        return Inputs(str(job.blobs.folder), photos, [c.as_dict() for _, c in shelf()], found)
 
     def key(self, job, sitting):
         chosen = job.settings(sitting.id, self.name)
@@ -323,27 +234,50 @@ class LensStage(Stage):
         return [photo_key(job, sitting), fitting]
 
     def run(self, inputs, settings, report):
-        photos, artefacts, counts = inputs.photos, {}, {}
+        photos, artefacts = inputs.photos, {}
         numbers = dots = None
+        figures = {"photos": len(photos), "source": settings.source, "targets": {}, "numbers": 0, "found_in": {}}
         if settings.source == "targets" or (settings.find_targets and settings.source != "board"):
-            found = report.map(
-                partial(targets_in_photo, inputs.blobs), photos, "looking for targets in photo", 0.0, 0.9
-            )
-            for p, (key, count, _, _) in zip(photos, found, strict=True):
-                artefacts["targets", p.id], counts[str(p.id)] = key, count
-            numbers, dots = [f[2] for f in found], [f[3] for f in found]
-        figures = {
-            "photos": len(photos),
-            "source": settings.source,
-            "targets": counts,
-            "numbers": len({int(n) for f in numbers or () for n in f}),
-        }
-        if settings.source in ("targets", "board"):
-            groups, more, problems = self._calibrated(inputs, settings, report, numbers, dots, artefacts)
-            figures["calibration"] = more
+            numbers, dots = self._targets(inputs, report, figures, artefacts)
+        if settings.source in CALIBRATED:
+            made, arrays, problems = calibrate_from(photos, settings, report, numbers, dots)
+            artefacts["calibration", None] = BlobStore(inputs.blobs).put_arrays(**arrays)
+            figures["calibration" if made["lens"] else "gathering"] = made
+            group = {**self._group(photos), "lens": made["lens"], "sigma": made.get("sigma", {})}
+            groups = [{**group, "use": settings.use if made["lens"] else "solve"}]
         else:
             groups, problems = self._from_cards(inputs, settings)
         return Outcome({**figures, "groups": groups}, artefacts, problems)
+
+    @staticmethod
+    def _targets(inputs, report, figures, artefacts):
+        """Find the targets of all photos; returns numbers and dots of the coded ones for each."""
+        new = [p for p in inputs.photos if p.id not in inputs.found]
+        keys = dict(inputs.found)
+        if new:
+            found = report.map(partial(targets_in_photo, inputs.blobs), new, "looking for targets in photo", 0.0, 0.9)
+            keys.update(zip([p.id for p in new], found, strict=True))
+        numbers, dots, blobs = [], [], BlobStore(inputs.blobs)
+        for p in inputs.photos:
+            t = blobs.get_arrays(keys[p.id])
+            coded = t["kind"] == CODED
+            numbers.append(t["number"][coded])
+            dots.append(t["dots"][coded])
+            artefacts["targets", p.id] = keys[p.id]
+            figures["targets"][str(p.id)] = [int((t["kind"] == k).sum()) for k in (CODED, PLAIN, DOUBTFUL)]
+            figures["found_in"][str(p.id)] = mark_of(p)
+        figures["numbers"] = len({int(n) for f in numbers for n in f})
+        return numbers, dots
+
+    @staticmethod
+    def _group(members):
+        """Photos of one lens, of which nothing is known yet."""
+        first = members[0]
+        return {
+            "name": group_name(first), "photos": [p.id for p in members], "camera": first.camera,
+            "focal_mm": first.focal_mm, "size": [first.width, first.height], "lens": None, "sigma": {}, "card": None,
+            "use": "solve",
+        }  # fmt: skip
 
     # ------------------------------------------------------------------ cards
     def _from_cards(self, inputs, settings):
@@ -351,24 +285,26 @@ class LensStage(Stage):
         cards = [card_from_dict(d) for d in inputs.cards]
         lenses, lens_of, _ = lens_groups(inputs.photos)
         groups, problems = [], []
-        for k, lens in enumerate(lenses):
-            members = [p for p, m in zip(inputs.photos, lens_of, strict=True) if m == k]
-            group = {
-                "photos": [p.id for p in members], "camera": members[0].camera, "focal_mm": members[0].focal_mm,
-                "size": [lens.width, lens.height], "lens": None, "sigma": {}, "card": None, "use": "solve",
-            }  # fmt: skip
-            if settings.source == "card":
-                card, said = self._choose(cards, settings.card, members)
+        for k in range(len(lenses)):
+            group = self._group([p for p, m in zip(inputs.photos, lens_of, strict=True) if m == k])
+            chosen = settings.groups.get(group["name"]) or GroupChoice(card=settings.card, use=settings.use)
+            if settings.source == "card" and chosen.use != "solve":
+                first = next(p for p in inputs.photos if p.id == group["photos"][0])
+                card, said = self._choose(cards, chosen.card, first)
                 problems += said
                 if card:
-                    group.update(lens=card.lens.as_dict(), sigma=card.sigma, card=card.name, use=settings.use)
+                    group.update(lens=card.lens.as_dict(), sigma=card.sigma, card=card.name, use=chosen.use)
             groups.append(group)
+        unknown = set(settings.groups) - {g["name"] for g in groups}
+        if unknown and settings.source == "card":
+            known = "; ".join(f"“{g['name']}”" for g in groups)
+            told = f"There are no photos of “{sorted(unknown)[0]}”. The groups here are: {known}."
+            problems.append(problem(None, told, "The choice made for it has no effect."))
         return groups, problems
 
     @staticmethod
-    def _choose(cards, name, members):
-        """The card for some photos of one lens, or None, and problems."""
-        first = members[0]
+    def _choose(cards, name, first):
+        """The card for photos like the `first`, or None, and problems."""
         fitting = [c for c in cards if c.fits(first)]
         if name:
             chosen = next((c for c in cards if c.name == name), None)
@@ -377,83 +313,21 @@ class LensStage(Stage):
             if chosen not in fitting:
                 text = f"The lens card “{name}” is not of {first.name}: {'; '.join(chosen.differs(first))}."
                 return None, [problem(None, text, "It is not used; the lens is solved with the poses.")]
-            return chosen, []
-        if len(fitting) > 1:
-            names = ", ".join(f"“{c.name}” ({c.date})" for c in fitting[:4])
-            text = f"{len(fitting)} lens cards fit: {names}. The newest is used."
-            return fitting[0], [problem(None, text, "Was it the same focus distance? Else choose another card.")]
-        near = [c for c in cards if c.camera == first.camera and not fitting]
+            return chosen, _focus_problems(chosen, first)
+        # of the cards that fit, those at the same focus distance come first
+        fitting.sort(key=lambda c: c.focused_elsewhere(first))
+        same = [c for c in fitting if not c.focused_elsewhere(first)]
+        if len(same) > 1:
+            names = ", ".join(f"“{c.name}” ({c.date})" for c in same[:4])
+            text = f"{len(same)} lens cards fit: {names}. The newest is used."
+            return same[0], [problem(None, text, "Was it the same focus distance? Else choose another card.")]
+        if fitting:
+            return fitting[0], _focus_problems(fitting[0], first)
+        near = [c for c in cards if c.camera == first.camera]
         if near:
             text = f"No lens card fits {first.name}: of “{near[0].name}” {'; '.join(near[0].differs(first))}."
             return None, [problem(None, text, "The lens is solved with the poses.")]
-        return (fitting[0] if fitting else None), []
-
-    # ------------------------------------------------------------------ calibrating
-    def _calibrated(self, inputs, settings, report, numbers, dots, artefacts):
-        photos = inputs.photos
-        kinds = Counter((p.camera, p.width, p.height, p.focal_mm) for p in photos)
-        if len(kinds) > 1:
-            told = "; ".join(f"{n} of {w} x {h}, {f or 'unknown'} mm" for (_, w, h, f), n in kinds.most_common())
-            raise UmbrateError(
-                f"These photos were not taken with one lens at one zoom ({told}). A calibration is of one: set the "
-                "others aside, or move them to another sitting. Photos that a program has turned have changed their "
-                "size: bring in those from the camera."
-            )
-        paper = None
-        if settings.source == "targets":
-            paper, known = next(iter(PAPERS)), None
-            s = sightings_of_sheets(numbers, dots, paper)
-        else:
-            boards = report.map(
-                partial(board_in_photo, settings.columns, settings.rows),
-                photos,
-                "looking for the board in photo",
-                0.0,
-                0.9,
-            )
-            s = sightings_of_board(boards, settings.columns, settings.rows, settings.square_mm)
-            known = 0.002 * settings.square_mm
-        report.progress(0.92, "solving the lens")
-        first = photos[0]
-        solve = partial(
-            calibrate, width=first.width, height=first.height, photos=len(photos), modes=settings.modes(),
-            known_sigma=known, stop=report.check,
-        )  # fmt: skip
-        c = solve(s)
-        if paper and which_paper(c.points) != paper:
-            paper = which_paper(c.points)
-            s = sightings_of_sheets(numbers, dots, paper)
-            c = solve(s)
-        length2 = (c.residuals**2).sum(1)
-        per_photo = {
-            p.id: float(np.sqrt(length2[c.used & (s.photo == k)].mean() / 2))
-            for k, p in enumerate(photos)
-            if (c.used & (s.photo == k)).any()
-        }
-        artefacts["calibration", None] = BlobStore(inputs.blobs).put_arrays(
-            photo_ids=np.array([p.id for p in photos]), photo=s.photo, point=s.point, xy=s.xy, residual=c.residuals,
-            used=c.used, poses=c.poses, points=c.points, correlation=c.correlation,
-        )  # fmt: skip
-        sigma = {n: float(c.sigma[PARAMETER_NAMES.index(n)]) for n in c.free}
-        more = {
-            "lens": c.lens.as_dict(), "sigma": sigma, "free": c.free, "rms_px": c.rms_px, "unit": c.unit,
-            "photos": len(per_photo), "sightings": int(c.used.sum()), "left_out": int((~c.used).sum()), "paper": paper,
-            "targets": len(np.unique(s.point[c.used])), "correlations": strongest_correlations(c),
-            "per_photo": {str(k): round(v, 4) for k, v in per_photo.items()},
-            "coverage": coverage(s.xy[c.used], first.width, first.height).tolist(), "date": date.today().isoformat(),
-            "checks": [{"good": bool(x.good), "text": x.text} for x in c.checks],
-        }  # fmt: skip
-        group = {
-            "photos": [p.id for p in photos], "camera": first.camera, "focal_mm": first.focal_mm,
-            "size": [first.width, first.height], "lens": c.lens.as_dict(), "sigma": sigma, "card": None,
-            "use": settings.use,
-        }  # fmt: skip
-        problems = calibration_problems(c, s, photos, per_photo)
-        unused = [p for p in photos if p.id not in per_photo]
-        problems += [
-            problem(p, f"{p.name} shows too few targets to serve.", "Come nearer or set it aside.") for p in unused
-        ]
-        return [group], more, problems
+        return None, []
 
     # ------------------------------------------------------------------ for people
     def rows(self, f):
@@ -465,7 +339,10 @@ class LensStage(Stage):
             for n in c["free"]:
                 v, sd = values[n], c["sigma"][n]
                 text = f"{v:.2f} ± {sd:.2f} px" if n in ("f", "cx", "cy", "b1", "b2") else f"{v:.5f} ± {sd:.5f}"
-                out.append((names.get(n, n), text, "Solved value and its standard deviation"))
+                depends = [(b if a == n else a, r) for a, b, r in c["correlations"] if n in (a, b)][:3]
+                more = ", ".join(f"{x} {r:+.2f}" for x, r in depends)
+                told = "Solved value and its standard deviation" + (f"; correlations: {more}" if more else "")
+                out.append((names.get(n, n), text, told))
             out += [
                 ("Residual", f"{c['rms_px']:.3f} px", "Root mean square of a coordinate, of all sightings used"),
                 (
@@ -475,17 +352,15 @@ class LensStage(Stage):
                 ),
                 ("Photos", f"{c['photos']} of {f['photos']}", "Photos that took part"),
             ]
-            a, b, r = c["correlations"][0] if c["correlations"] else ("", "", 0)
-            if a:
-                out.append(
-                    ("Strongest correlation", f"{a}, {b}: {r:+.2f}", "Near 1: the two cannot be told apart well")
-                )
+            for k, (a, b, r) in enumerate(c["correlations"][:3]):
+                name = "Strongest correlations" if k == 0 else ""
+                out.append((name, f"{a}, {b}: {r:+.2f}", "Near 1 or -1: the two can hardly be told apart"))
         else:
             for g in f["groups"]:
                 out.append(
                     (
                         f"{g['camera'] or 'Camera unknown'}",
-                        g["card"] or "no card",
+                        f"{g['card']}, {g['use']}" if g["card"] else "solved with the poses",
                         f"{len(g['photos'])} photos of {g['size'][0]} x {g['size'][1]}, "
                         f"{g['focal_mm'] or 'unknown'} mm",
                     )
@@ -511,6 +386,9 @@ class LensStage(Stage):
         c = figures.get("calibration")
         if c:
             return f"{c['rms_px']:.3f} px", f"calibrated, {c['photos']} photos"
+        gathering = figures.get("gathering")
+        if gathering:
+            return f"{gathering['photos']} of {GOOD_PHOTOS} photos", "not enough to calibrate"
         cards = {g["card"] for g in figures["groups"]}
         if cards == {None}:
             return "solved later", targets or "no card fits"
@@ -535,5 +413,5 @@ def card_of(job, sitting, name):
     notes = [p["text"] for p in done.problems if p["photo"] is None]
     return LensCard(
         name.strip(), first.camera, first.lens, first.focal_mm, Lens.from_dict(c["lens"]), c["sigma"], c["date"],
-        c["photos"], c["sightings"], c["rms_px"], notes,
+        c["photos"], c["sightings"], c["rms_px"], notes, first.focus_m,
     )  # fmt: skip

@@ -11,7 +11,7 @@ from pydantic import Field, field_validator
 from ..core.errors import UmbrateError
 from ..core.imaging.sharpness import soft_ones
 from ..core.masking.clean import doubts
-from .base import Foresight, Outcome, Stage, StageSettings, problem
+from .base import Foresight, Outcome, Stage, StageSettings, only, problem
 from .mask_files import (
     decode_mask,
     encode_mask,
@@ -36,10 +36,6 @@ METHODS = {
 __all__ = ["METHODS", "MasksStage", "Settings", "decode_mask", "encode_mask", "mask_blobs"]
 
 
-def _only(*methods, **extra):
-    return {"when": {"method": methods}, **extra}
-
-
 class Settings(StageSettings):
     """How masks come about."""
 
@@ -54,33 +50,33 @@ class Settings(StageSettings):
         "",
         title="Folder",
         description="Folder with the mask files; empty: work without masks.",
-        json_schema_extra=_only("files", kind="folder", short=True),
+        json_schema_extra=only("method", "files", kind="folder", short=True),
     )
     pattern: str = Field(
         "{name}.png",
         title="File name",
         description="How a mask's file is named; {name} stands for the photo's name without its ending, "
         "* for anything.",
-        json_schema_extra=_only("files", short=True),
+        json_schema_extra=only("method", "files", short=True),
     )
     white_is_object: bool = Field(
         True,
         title="White is the object",
         description="Off: black is the object and white is what to leave out.",
-        json_schema_extra=_only("files", "alpha", short=True),
+        json_schema_extra=only("method", "files", "alpha", short=True),
     )
     plates: str = Field(
         "",
         title="Plates",
         description="Folder with photos of the bare backdrop, one from each place the camera stood at; the sitting's "
         "own plates are used besides.",
-        json_schema_extra=_only("plate", kind="folder", short=True),
+        json_schema_extra=only("method", "plate", kind="folder", short=True),
     )
     backdrop_color: str = Field(
         "#46AF5A",
         title="Backdrop color",
         description="The color of the backdrop cloth, as #RRGGBB.",
-        json_schema_extra=_only("color", kind="color", short=True),
+        json_schema_extra=only("method", "color", kind="color", short=True),
     )
     key_share: float = Field(
         0.72,
@@ -88,7 +84,7 @@ class Settings(StageSettings):
         le=0.98,
         title="Backdrop share",
         description="A pixel is backdrop where its color is that of the backdrop to more than this share.",
-        json_schema_extra=_only("color"),
+        json_schema_extra=only("method", "color"),
     )
     tolerance: float = Field(
         0.10,
@@ -96,7 +92,7 @@ class Settings(StageSettings):
         le=0.5,
         title="Tolerance",
         description="How unlike the backdrop a color must be to count as the object: more leaves out more.",
-        json_schema_extra=_only("plate", "still"),
+        json_schema_extra=only("method", "plate", "still"),
     )
     shadow: float = Field(
         0.3,
@@ -104,14 +100,14 @@ class Settings(StageSettings):
         le=1.0,
         title="Darkest shadow",
         description="Shadows on the backdrop down to this share of its brightness are not taken for the object.",
-        json_schema_extra=_only("plate", "still"),
+        json_schema_extra=only("method", "plate", "still"),
     )
     leave_out: str = Field(
         "",
         title="Leave out colors",
         description="Colors of what turns with the object and is not part of it, such as a foam block: #RRGGBB, "
         "several with commas between.",
-        json_schema_extra=_only(*MADE, kind="colors", short=True),
+        json_schema_extra=only("method", *MADE, kind="colors", short=True),
     )
     leave_out_tolerance: float = Field(
         0.06,
@@ -119,13 +115,13 @@ class Settings(StageSettings):
         le=0.5,
         title="Leave-out tolerance",
         description="How unlike a left-out color may be and still be left out.",
-        json_schema_extra=_only(*MADE),
+        json_schema_extra=only("method", *MADE),
     )
     main_pieces: bool = Field(
         True,
         title="Main pieces only",
         description="Drop pieces smaller than a tenth of the largest.",
-        json_schema_extra=_only(*MADE),
+        json_schema_extra=only("method", *MADE),
     )
     holes: float = Field(
         2.0,
@@ -133,7 +129,7 @@ class Settings(StageSettings):
         le=50.0,
         title="Fill holes",
         description="Holes up to this share of the object are filled.",
-        json_schema_extra=_only(*MADE, unit="%"),
+        json_schema_extra=only("method", *MADE, unit="%"),
     )
     grow_px: int = Field(
         0,
@@ -141,7 +137,7 @@ class Settings(StageSettings):
         le=50,
         title="Widen by",
         description="Widen the outline by so many pixels, or narrow it where negative.",
-        json_schema_extra=_only(*MADE, unit="px"),
+        json_schema_extra=only("method", *MADE, unit="px"),
     )
 
     @field_validator("backdrop_color")

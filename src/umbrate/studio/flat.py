@@ -5,7 +5,7 @@ place dark?), so edges are as sharp as the lens model lets them be. Light falls 
 over a part, as on a real table.
 """
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numba import njit, prange
@@ -14,61 +14,13 @@ from ..core.geometry.lens import unproject_one
 from ..core.geometry.pose import inverse, look_at, pose
 from ..core.geometry.rotation import rotation_matrix
 from ..core.targets.circle import center_shift
-from ..core.targets.code import BITS, INNER, OUTER, bits_of
 from ..core.targets.sheets import calibration
+from .prints import Printed, level, pack
 from .render import develop
 
 
-@dataclass(frozen=True)
-class Printed:
-    """A sheet of targets lying somewhere.
-
-    Attributes
-    ----------
-    marks : list of `core.targets.sheets.Mark`
-    width, height : float
-        mm.
-    to_world : (4, 4)
-        Sheet (x right, y down the paper, z into the table) to world, mm.
-    squares : tuple (columns, rows, side_mm) or None
-        Instead of marks, a checkerboard with so many squares.
-    """
-
-    marks: list
-    width: float
-    height: float
-    to_world: np.ndarray
-    squares: tuple | None = None
-
-
-@njit(cache=True, nogil=True)
-def _level(u, v, marks, bits, first, cell, across, squares):
-    """Reflectance of a place (u, v) of a sheet, mm."""
-    if squares[2] > 0:
-        a, b = (u - squares[3]) / squares[2], (v - squares[4]) / squares[2]
-        if a < 0 or b < 0 or a >= squares[0] or b >= squares[1]:
-            return 0.82
-        return 0.05 if (int(a) + int(b)) % 2 == 0 else 0.82
-    k = first[int(v / cell) * across + int(u / cell)]
-    while k >= 0:
-        r = marks[k, 2]
-        x, y = (u - marks[k, 0]) / r, (v - marks[k, 1]) / r
-        d = x * x + y * y
-        if d < 1.0:
-            return 0.05
-        if marks[k, 3] >= 0 and INNER[0] * INNER[0] <= d < OUTER[1] * OUTER[1]:
-            a = np.arctan2(y, x)
-            if a < 0:
-                a += 2 * np.pi
-            bit = bits[k, min(int(a / (2 * np.pi) * BITS), BITS - 1)]
-            inner = d < INNER[1] * INNER[1]
-            return 0.05 if bit == inner else 0.82
-        k = int(marks[k, 4])
-    return 0.82
-
-
 @njit(cache=True, nogil=True, parallel=True)
-def _render(width, height, lens, from_camera, sizes, marks, bits, first, cells, acrosses, squares, n, light, out):
+def _render(width, height, lens, from_camera, sizes, cuts, marks, bits, first, cells, acrosses, squares, n, light, out):
     m = from_camera.shape[0]
     for row in prange(height):
         for col in range(width):
@@ -86,46 +38,15 @@ def _render(width, height, lens, from_camera, sizes, marks, bits, first, cells, 
                             continue
                         u = M[0, 3] + s * (M[0, 0] * x + M[0, 1] * y + M[0, 2])
                         v = M[1, 3] + s * (M[1, 0] * x + M[1, 1] * y + M[1, 2])
-                        if u < 0 or v < 0 or u >= sizes[k, 0] or v >= sizes[k, 1]:
-                            continue
-                        best = s
-                        value = _level(u, v, marks[k], bits[k], first[k], cells[k], acrosses[k], squares[k])
+                        here = level(
+                            u, v, sizes[k], cuts[k], marks[k], bits[k], first[k], cells[k], acrosses[k], squares[k]
+                        )
+                        if here >= 0:
+                            best, value = s, here
                     total += value
             fall = 1.0 + light[0] * (col / width - 0.5) + light[1] * (row / height - 0.5)
             shade = 1.0 / (1.0 + np.exp(-(light[2] * col / width + light[3] * row / height + light[4]) * 30.0))
             out[row, col] = total / (n * n) * fall * (1.0 - light[5] * shade)
-
-
-def _index(sheet):
-    """Marks as rows with a grid over them, so that a place finds its mark at once."""
-    count = len(sheet.marks)
-    reach = max([0.5 * m.diameter * OUTER[1] for m in sheet.marks], default=10.0)
-    cell = max(2 * reach, 2.0)
-    across, down = int(sheet.width / cell) + 1, int(sheet.height / cell) + 1
-    rows, bits = np.zeros((max(count, 1) * 9, 5)), np.zeros((max(count, 1) * 9, BITS), bool)
-    first, n = np.full(across * down, -1, np.int64), 0
-    for m in sheet.marks:
-        r = 0.5 * m.diameter * OUTER[1]
-        for j in range(int((m.y - r) / cell), int((m.y + r) / cell) + 1):
-            for i in range(int((m.x - r) / cell), int((m.x + r) / cell) + 1):
-                if 0 <= i < across and 0 <= j < down:
-                    rows[n] = m.x, m.y, 0.5 * m.diameter, m.number, first[j * across + i]
-                    bits[n] = bits_of(m.number) if m.number >= 0 else False
-                    first[j * across + i] = n
-                    n += 1
-    squares = np.zeros(5)
-    if sheet.squares:
-        columns, down_n, side = sheet.squares
-        squares[:] = columns, down_n, side, 0.5 * (sheet.width - columns * side), 0.5 * (sheet.height - down_n * side)
-    return rows, bits, first, cell, across, squares
-
-
-def _padded(arrays):
-    """Arrays of several lengths as one, the rest filled up."""
-    out = np.zeros((len(arrays), max(len(a) for a in arrays), *arrays[0].shape[1:]), arrays[0].dtype)
-    for k, a in enumerate(arrays):
-        out[k, : len(a)] = a
-    return out
 
 
 def photograph(sheets, lens, world_to_camera, samples=4, light=(0.0, 0.0, 0.0, 0.0, 0.0, 0.0)):
@@ -142,14 +63,10 @@ def photograph(sheets, lens, world_to_camera, samples=4, light=(0.0, 0.0, 0.0, 0
         Fall-off across and down the picture; a, b, c of the line a x + b y + c = 0 (x, y from 0 to 1) beyond which
         shade lies, and how much light that takes away.
     """
-    parts = [_index(s) for s in sheets]
     from_camera = np.array([inverse(world_to_camera @ s.to_world) for s in sheets])
     out = np.empty((lens.height, lens.width), np.float32)
     _render(
-        lens.width, lens.height, lens.vector, from_camera, np.array([[s.width, s.height] for s in sheets]),
-        _padded([p[0] for p in parts]), _padded([p[1] for p in parts]), _padded([p[2] for p in parts]),
-        np.array([p[3] for p in parts]), np.array([p[4] for p in parts]), np.array([p[5] for p in parts]), samples,
-        np.asarray(light, float), out,
+        lens.width, lens.height, lens.vector, from_camera, *pack(sheets), samples, np.asarray(light, float), out
     )  # fmt: skip
     return out
 

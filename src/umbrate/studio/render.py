@@ -12,21 +12,12 @@ from numba import njit
 
 from ..core.geometry.lens import unproject_one
 from .noise import fractal, value_noise
+from .prints import OBJECT, TURNING, level, pack
 from .shapes import BOUNDS, distance, paint
 
-STUDIO, TURNING = 0, 1
+STICKER_DEPTH = 3.0  #: a sticker reaches so far above and below its middle, mm
+PAPER = 0.85  #: share of its own light that paper reflects here, so that white stays below the brightest
 HIDDEN = 1e6  #: where the box of an object that is not there lies, mm
-
-
-@dataclass
-class Sheet:
-    """A flat printed sheet; its frame has x right, y down the print, z into the sheet's back."""
-
-    to_frame: np.ndarray  #: (4, 4) sheet to studio or table frame, mm
-    width_mm: float
-    height_mm: float
-    picture: np.ndarray  #: (h, w) uint8
-    frame: int = TURNING
 
 
 @dataclass
@@ -37,7 +28,8 @@ class Surroundings:
     table_z: float = -14.0
     wall_y: float = 260.0
     boxes: np.ndarray = field(default_factory=lambda: np.zeros((0, 6)))
-    sheets: list = field(default_factory=list)
+    sheets: list = field(default_factory=list)  #: of Printed
+    bars: list = field(default_factory=list)  #: the known lengths among the targets, `core.targets.sheets.Bar`
     green: bool = False
 
 
@@ -102,9 +94,15 @@ def render_kernel(
     green,
     boxes,
     sheet_inv,
-    sheet_size,
-    sheet_frame,
-    pictures,
+    fixed_to,
+    sizes,
+    cuts,
+    marks,
+    bits,
+    first,
+    cells,
+    acrosses,
+    squares,
     offsets,
     aperture,
     focus_mm,
@@ -121,10 +119,15 @@ def render_kernel(
     for row in range(height):
         for col in range(width):
             rr, gg, bb, hits = 0.0, 0.0, 0.0, 0
+            # the few places on the aperture are turned from pixel to pixel: always the same ones would move
+            # what is out of focus to one side
+            spin = 6.283185307179586 * ((row * 0.7548776662466927 + col * 0.5698402909980532) % 1.0)
+            cos, sin = np.cos(spin), np.sin(spin)
             for s in range(n):
                 x, y = unproject_one(col + offsets[s, 0], row + offsets[s, 1], lens)
                 # the ray leaves a place on the aperture and meets the focus plane where the pinhole ray does
-                ax, ay = offsets[s, 2] * aperture, offsets[s, 3] * aperture
+                ax = (cos * offsets[s, 2] - sin * offsets[s, 3]) * aperture
+                ay = (sin * offsets[s, 2] + cos * offsets[s, 3]) * aperture
                 vx, vy, vz = x * focus_mm - ax, y * focus_mm - ay, focus_mm
                 q = 1.0 / np.sqrt(vx * vx + vy * vy + vz * vz)
                 vx, vy, vz = vx * q, vy * q, vz * q
@@ -183,7 +186,9 @@ def render_kernel(
                 sheet_v = 0.0
                 for k in range(sheet_inv.shape[0]):
                     M = sheet_inv[k]
-                    if sheet_frame[k] == 1:
+                    if fixed_to[k] == OBJECT:
+                        continue
+                    if fixed_to[k] == TURNING:
                         qox, qoy, qoz, qdx, qdy, qdz = tox, toy, toz, tdx, tdy, tdz
                     else:
                         qox, qoy, qoz, qdx, qdy, qdz = ox, oy, oz, dx, dy, dz
@@ -196,12 +201,12 @@ def render_kernel(
                     px, py, pz = qox + t * qdx, qoy + t * qdy, qoz + t * qdz
                     u = M[0, 0] * px + M[0, 1] * py + M[0, 2] * pz + M[0, 3]
                     v = M[1, 0] * px + M[1, 1] * py + M[1, 2] * pz + M[1, 3]
-                    if u < 0 or v < 0 or u > sheet_size[k, 0] or v > sheet_size[k, 1]:
+                    here = level(
+                        u, v, sizes[k], cuts[k], marks[k], bits[k], first[k], cells[k], acrosses[k], squares[k]
+                    )
+                    if here < 0:
                         continue
-                    ph, pw = sheet_size[k, 3], sheet_size[k, 2]
-                    iu = min(int(u / sheet_size[k, 0] * pw), int(pw) - 1)
-                    iv = min(int(v / sheet_size[k, 1] * ph), int(ph) - 1)
-                    sheet_v = pictures[k, iv, iu] / 255.0
+                    sheet_v = here
                     best, what = t, 5
                     nx, ny, nz = 0.0, 0.0, 1.0
                 # the object
@@ -226,6 +231,22 @@ def render_kernel(
                     q = 1.0 / max(np.sqrt(gx * gx + gy * gy + gz * gz), 1e-12)
                     gx, gy, gz = gx * q, gy * q, gz * q
                     r, g, b = paint(shape, px, py, pz)
+                    for k in range(sheet_inv.shape[0]):
+                        if fixed_to[k] != OBJECT:
+                            continue
+                        # a sticker follows the surface below it: it is seen straight from above it
+                        M = sheet_inv[k]
+                        w = M[2, 0] * px + M[2, 1] * py + M[2, 2] * pz + M[2, 3]
+                        if abs(w) > STICKER_DEPTH or M[2, 0] * gx + M[2, 1] * gy + M[2, 2] * gz > -0.5:
+                            continue
+                        u = M[0, 0] * px + M[0, 1] * py + M[0, 2] * pz + M[0, 3]
+                        v = M[1, 0] * px + M[1, 1] * py + M[1, 2] * pz + M[1, 3]
+                        here = level(
+                            u, v, sizes[k], cuts[k], marks[k], bits[k], first[k], cells[k], acrosses[k], squares[k]
+                        )
+                        if here >= 0:
+                            v = PAPER * here
+                            r, g, b = v, v, 0.97 * v
                     # hollows get less light
                     d1 = distance(shape, px + 2.0 * gx, py + 2.0 * gy, pz + 2.0 * gz)
                     d2 = distance(shape, px + 6.0 * gx, py + 6.0 * gy, pz + 6.0 * gz)
@@ -251,7 +272,7 @@ def render_kernel(
                         v = 0.46 + 0.09 * fractal(tx / 3.0, ty / 3.0, tz / 3.0, 3, 97)
                         r, g, b = 0.92 * v, 0.97 * v, v
                     elif what == 5:
-                        v = 0.04 + 0.70 * sheet_v
+                        v = PAPER * sheet_v
                         r, g, b = v, v, 0.97 * v
                     # the object keeps light from what it stands on
                     if what >= 3 and lo[0] < HIDDEN:
@@ -291,6 +312,7 @@ def sample_offsets(n):
     k = np.arange(n)
     radius, angle = np.sqrt((k + 0.5) / n), k * np.pi * (3 - np.sqrt(5))
     lens = np.stack([radius * np.cos(angle), radius * np.sin(angle)], 1)
+    lens -= lens.mean(0)
     lens[:] = lens[np.random.default_rng(5).permutation(n)]
     return np.ascontiguousarray(np.hstack([sub, lens]))
 
@@ -319,16 +341,8 @@ def render(
     C = np.linalg.inv(studio_to_camera)
     mid, half = BOUNDS[shape]
     lo, hi = (mid - half, mid + half) if show_object else (np.full(3, HIDDEN), np.full(3, HIDDEN + 1))
-    m = len(s.sheets)
-    ph = max([x.picture.shape[0] for x in s.sheets], default=1)
-    pw = max([x.picture.shape[1] for x in s.sheets], default=1)
-    pictures = np.zeros((m, ph, pw), np.uint8)
-    inv, size, frame = np.zeros((m, 4, 4)), np.zeros((m, 4)), np.zeros(m, np.int64)
-    for k, x in enumerate(s.sheets):
-        h, w = x.picture.shape
-        pictures[k, :h, :w] = x.picture
-        inv[k], frame[k] = np.linalg.inv(x.to_frame), x.frame
-        size[k] = x.width_mm, x.height_mm, w, h
+    inv = np.array([np.linalg.inv(x.to_world) for x in s.sheets] or np.zeros((0, 4, 4)))
+    fixed_to = np.array([x.fixed_to for x in s.sheets], np.int64)
     out = np.zeros((lens.height, lens.width, 3), np.float32)
     cover = np.zeros((lens.height, lens.width), np.float32)
     c = np.ascontiguousarray
@@ -349,9 +363,8 @@ def render(
         s.green,
         c(s.boxes, dtype=np.float64),
         inv,
-        size,
-        frame,
-        pictures,
+        fixed_to,
+        *pack(s.sheets),
         sample_offsets(samples),
         aperture_mm / 2.0,
         focus_mm,

@@ -3,13 +3,16 @@
 from dataclasses import dataclass, field, replace
 
 import numpy as np
-from PIL import Image, ImageDraw, ImageFont
 
 from ..core.geometry.lens import Lens
 from ..core.geometry.pose import look_at, pose
 from ..core.geometry.rotation import rotation_matrix
-from .render import Sheet, Surroundings
-from .shapes import PEBBLE, WHISTLE
+from ..core.targets.code import REACH
+from ..core.targets.sheets import OBJECT as OBJECT_NUMBERS
+from ..core.targets.sheets import Mark, bars, mat
+from .prints import OBJECT, Printed
+from .render import Surroundings
+from .shapes import PEBBLE, WHISTLE, onto_surface
 
 
 @dataclass
@@ -87,20 +90,69 @@ def hand_shots(n, distance_mm, target, rng, heights=(25.0, 50.0)):
     return shots
 
 
-def label_sheet(text, width_mm=42.0, height_mm=16.0, at=(46.0, -50.0), turn_deg=20.0):
-    """A paper label that lies on the turntable."""
-    picture = Image.new("L", (420, 160), 245)
-    draw = ImageDraw.Draw(picture)
-    draw.rectangle([4, 4, 415, 155], outline=30, width=4)
-    draw.text((24, 30), text, fill=20, font=ImageFont.load_default(size=52))
-    draw.text((24, 100), "made-up sample data", fill=90, font=ImageFont.load_default(size=30))
+def lying(sheet, at, turn_deg, height_mm, marks=None, size=None, cut=None):
+    """A sheet that lies on the turntable face up: its place `at` (x, y of the paper) over the table's axis.
+
+    marks, size : instead of the whole sheet a strip of it
+    """
     a = np.radians(turn_deg)
     R = np.array([[np.cos(a), np.sin(a), 0], [np.sin(a), -np.cos(a), 0], [0, 0, -1.0]])
-    return Sheet(pose(R, [at[0], at[1], 0.15]), width_mm, height_mm, np.asarray(picture))
+    width, height = size or (sheet.width, sheet.height)
+    move = -R @ [at[0], at[1], 0.0] + [0.0, 0.0, height_mm]
+    return Printed(marks or sheet.marks, width, height, pose(R, move), cut=cut)
+
+
+def turntable_mat():
+    """The printed mat with a hole of 100 mm, cut out, and two scale bars of 100 mm lying on it.
+
+    Returns
+    -------
+    list of Printed, list of Bar
+    """
+    paper = mat("A4", 100.0)
+    middle = (0.5 * paper.width, 0.5 * paper.width)
+    out = [lying(paper, middle, 12.0, 0.1, cut=(*middle, 0.5 * paper.width - 10.0, 50.0))]
+    strips = bars("A4", 5.0, 100.0)
+    used = []
+    for k, turn in enumerate((3.0, 95.0)):
+        row = strips.marks[3 * k : 3 * k + 3]
+        width, height = 3.5 * 5.0 + 6.0, 100.0 + 3.5 * 5.0
+        left, top = row[0].x - 0.5 * width, row[0].y - 0.5 * 3.5 * 5.0
+        marks = [replace(m, x=m.x - left, y=m.y - top) for m in row]
+        # beside the object: its middle lies 71 mm from the axis
+        out.append(lying(strips, (0.5 * width + 71.0, 0.5 * height), turn, 1.2, marks, (width, height)))
+        used += [b for b in strips.bars if b.first in {m.number for m in row}]
+    return out, used
+
+
+#: where small targets are stuck on the whistle, and the diameter of their dots, mm
+STICKERS = (
+    ((10.3, -15.6, 45.4), 3.0), ((-0.8, -18.0, 15.1), 3.0), ((3.2, 18.8, 16.6), 3.0), ((22.4, 15.0, 33.4), 2.0),
+    ((-25.4, -14.8, 31.0), 3.0), ((-12.0, 15.2, 44.6), 3.0), ((26.5, -10.8, 32.6), 2.0), ((-26.4, 13.5, 27.8), 3.0),
+    ((3.2, 4.4, 53.4), 2.0), ((-21.5, -7.6, 12.6), 2.0),
+)  # fmt: skip
+
+
+def stickers(shape, places, first=OBJECT_NUMBERS.start):
+    """Small round targets stuck on an object: a list of Printed, numbered from `first` on."""
+    out = []
+    for k, (place, diameter) in enumerate(places):
+        middle, normal = onto_surface(shape, place)
+        x = np.cross([0.0, 0.0, 1.0], normal)
+        x /= np.linalg.norm(x)
+        R = np.stack([x, np.cross(-normal, x), -normal], 1)
+        side = REACH * diameter
+        M = pose(R, middle - R @ [0.5 * side, 0.5 * side, 0.0])
+        mark = Mark(first + k, 0.5 * side, 0.5 * side, diameter)
+        out.append(Printed([mark], side, side, M, cut=(0.5 * side, 0.5 * side, 0.5 * side, 0.0), fixed_to=OBJECT))
+    return out
 
 
 def whistle():
-    """The demo: a terracotta bird whistle, upright and on its back on a foam block, 24 photos each."""
+    """The demo: a terracotta bird whistle, upright and on its back on a foam block, 24 photos each.
+
+    It stands on a printed mat with two scale bars and wears ten small targets.
+    """
     rng = np.random.default_rng(24)
     lens = Lens(1600, 1200, 3396.0, 806.3, 593.1, (-0.115, 0.09, 0.0), (0.0006, -0.0004))
     upright = pose(rotation_matrix(np.array([0, 0, 0.4])), [-2.0, 1.0, 0.0])
@@ -108,6 +160,8 @@ def whistle():
     tip = rotation_matrix(np.array([0, np.radians(14.0), 0])) @ rotation_matrix(np.array([np.pi - 0.06, 0, 0]))
     back = pose(rotation_matrix(np.array([0, 0, -0.7])) @ tip, [0.0, 0.0, 88.0])
     rings = ((22.0, 0.0, False), (48.0, 15.0, True))
+    printed, lengths = turntable_mat()
+    printed = printed + stickers(WHISTLE, STICKERS)
     return Scene(
         "whistle",
         WHISTLE,
@@ -118,7 +172,7 @@ def whistle():
                 "upright",
                 upright,
                 turntable_shots(rings, 12, 355.0, (0, 0, 33.0), rng),
-                Surroundings(sheets=[label_sheet("Whistle 03")]),
+                Surroundings(sheets=printed, bars=lengths),
                 101,
                 plates=True,
             ),
@@ -127,9 +181,7 @@ def whistle():
                 "on-its-back",
                 back,
                 turntable_shots(rings, 12, 355.0, (0, 0, 53.0), rng),
-                Surroundings(
-                    boxes=np.array([[0.0, 0.0, 12.0, 32.0, 25.0, 12.0]]), sheets=[label_sheet("Whistle 03 B")]
-                ),
+                Surroundings(boxes=np.array([[0.0, 0.0, 12.0, 32.0, 25.0, 12.0]]), sheets=printed, bars=lengths),
                 131,
                 plates=True,
             ),

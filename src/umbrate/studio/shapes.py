@@ -106,6 +106,19 @@ def distance(shape, x, y, z):
 
 
 @njit(cache=True, nogil=True)
+def gradient(shape, x, y, z):
+    """Gradient of `distance` by central differences."""
+    e = 0.02
+    return np.array(
+        [
+            (distance(shape, x + e, y, z) - distance(shape, x - e, y, z)) / (2 * e),
+            (distance(shape, x, y + e, z) - distance(shape, x, y - e, z)) / (2 * e),
+            (distance(shape, x, y, z + e) - distance(shape, x, y, z - e)) / (2 * e),
+        ]
+    )
+
+
+@njit(cache=True, nogil=True)
 def paint(shape, x, y, z):
     """Diffuse reflectance (red, green, blue), linear, at a surface place."""
     grain = (
@@ -152,3 +165,12 @@ def paint(shape, x, y, z):
     if near < 0.33 and tag > 0.45:
         f *= 0.62 if tag > 0.68 else 1.32
     return r * f, g * f, b * f
+
+
+def onto_surface(shape, place):
+    """The surface place (3,) beside a given one, and the outward normal (3,) there."""
+    v = np.array(place, float)
+    for _ in range(30):
+        g = gradient(shape, *v)
+        v = v - 0.8 * distance(shape, *v) * g / max(float(g @ g), 1e-12)
+    return v, g / np.linalg.norm(g)

@@ -14,8 +14,9 @@ from plyfile import PlyData, PlyElement
 from ..core.geometry.pose import inverse, pose
 from ..core.geometry.rotation import rotation_matrix
 from .flat import calibration_poses, calibration_sheets, develop_gray, photograph
+from .prints import OBJECT, STUDIO, TURNING, center_of
 from .render import develop, render
-from .shapes import BOUNDS, distance
+from .shapes import BOUNDS, distance, gradient
 
 FIRST_SHOT = datetime(2026, 5, 4, 9, 30, 0)
 
@@ -53,10 +54,7 @@ def truth_mesh(shape, step_mm):
     for n, v in enumerate(vertices):
         d = distance(shape, *v)
         for _ in range(4):
-            g = (
-                np.array([distance(shape, *(v + 0.02 * e)) - distance(shape, *(v - 0.02 * e)) for e in np.eye(3)])
-                / 0.04
-            )
+            g = gradient(shape, *v)
             step = d * g / max(float(g @ g), 1e-12)
             # where two parts meet the gradient may vanish: never far, and only ever closer
             step *= min(1.0, 0.5 * step_mm / max(float(np.linalg.norm(step)), 1e-12))
@@ -104,6 +102,16 @@ def shoot_calibration(scene, out, distance_mm=1180.0, progress=None):
     (out / "truth.json").write_text(json.dumps(truth, indent=1))
 
 
+def targets_of(printed):
+    """The truth of printed targets: number, what it is fixed to, center in that frame and dot diameter, in mm."""
+    names = {STUDIO: "studio", TURNING: "table", OBJECT: "object"}
+    return [
+        {"number": m.number, "frame": names[s.fixed_to], "center": center_of(s, m).tolist(), "diameter": m.diameter}
+        for s in printed
+        for m in s.marks
+    ]
+
+
 @dataclass(frozen=True)
 class Take:
     """One photo to take: where it goes, when it was taken, and the seed of its noise."""
@@ -144,7 +152,7 @@ def take(scene, t, out):
     turning, obj = shot_frames(t.sitting, t.shot)
     around = t.sitting.surroundings
     if t.shot.empty:
-        around = replace(around, boxes=np.zeros((0, 6)))
+        around = replace(around, boxes=np.zeros((0, 6)), sheets=[s for s in around.sheets if s.fixed_to != OBJECT])
     light, cover = render(
         scene.shape, scene.lens, t.shot.studio_to_camera, turning, obj, around, scene.samples, scene.aperture_mm,
         scene.focus_mm, not t.shot.empty,
@@ -212,6 +220,7 @@ def shoot(scene, out, progress=None, threads=2):
             s.name: {
                 "folder": s.folder,
                 "object_to_table": s.object_to_turning.tolist(),
+                "targets": targets_of(s.surroundings.sheets),
                 "occluders_in_table_frame": [
                     {"min": (b[:3] - b[3:]).tolist(), "max": (b[:3] + b[3:]).tolist()} for b in s.surroundings.boxes
                 ],
@@ -219,6 +228,10 @@ def shoot(scene, out, progress=None, threads=2):
             for s in scene.sittings
         },
         "photos": photos,
+        "lengths_mm": [
+            {"first": b.first, "second": b.second, "length": b.length}
+            for b in {b for s in scene.sittings for b in s.surroundings.bars}
+        ],
         "plates": [t.file for t in todo if t.plate],
     }
     (out / "truth.json").write_text(json.dumps(truth, indent=1))

@@ -9,7 +9,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from .queue import Going
+from .lane import Going, Lane
 from .worker import Worker
 
 log = logging.getLogger(__name__)
@@ -36,28 +36,12 @@ class Errand(Going):
     otherwise: Callable = None
 
 
-class Errands:
+class Errands(Lane):
     """Runs errands. Call `poll` often."""
-
-    def __init__(self):
-        self.worker = Worker()
-        self.waiting = []
-        self.running = None
 
     def send(self, title, function, arguments, then, otherwise):
         """Queue an errand (see `Errand`)."""
         self.waiting.append(Errand(title=title, function=function, arguments=arguments, then=then, otherwise=otherwise))
-
-    @property
-    def idle(self):
-        """Nothing runs and nothing waits."""
-        return self.running is None and not self.waiting
-
-    def cancel(self):
-        """Stop the running errand and forget the waiting ones."""
-        self.waiting.clear()
-        if self.running:
-            self.worker.cancel()
 
     def poll(self, timeout=0.0):
         """Start what can start and hand over what came back; returns whether anything moved."""

@@ -2,42 +2,16 @@
 
 import logging
 import time
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from ..core.errors import UmbrateError
 from ..stages import BY_NAME
 from ..stages.base import parse_settings
+from .lane import Going, Lane
 from .state import current_fingerprint
-from .worker import Event, Worker, run_stage
+from .worker import Event, run_stage
 
 log = logging.getLogger(__name__)
-
-
-@dataclass
-class Going:
-    """Something that goes on now: how far it is."""
-
-    started: float = 0.0
-    fraction: float = 0.0
-    sentence: str = "starting"
-    figures: dict = field(default_factory=dict)
-
-    @property
-    def seconds(self):
-        """How long it has been running."""
-        return time.monotonic() - self.started
-
-    @property
-    def seconds_left(self):
-        """Estimate from the share that is done, or None while it is too early to say."""
-        if self.fraction < 0.03 or self.seconds < 1.0:
-            return None
-        return self.seconds * (1.0 - self.fraction) / self.fraction
-
-    def follow(self, data):
-        """Take over what the worker's event ``progress`` says."""
-        self.fraction, self.sentence = data["fraction"], data["sentence"]
-        self.figures.update(data["figures"])
 
 
 @dataclass
@@ -63,7 +37,7 @@ class Failure:
     remedy: tuple | None = None
 
 
-class Queue:
+class Queue(Lane):
     """Runs cells of one job through one worker. Call `poll` often; it returns what happened.
 
     Events carry ``sitting`` (id) and ``stage`` in their data, besides what the worker said. The kind
@@ -71,9 +45,8 @@ class Queue:
     """
 
     def __init__(self, job, worker=None):
-        self.job, self.worker = job, worker or Worker()
-        self.waiting = []
-        self.running = None
+        super().__init__(worker)
+        self.job = job
         self.failures = {}
 
     def add(self, sitting, stages):
@@ -81,17 +54,6 @@ class Queue:
         for name in stages:
             if (sitting.id, name) not in self.waiting:
                 self.waiting.append((sitting.id, name))
-
-    @property
-    def idle(self):
-        """Nothing runs and nothing waits."""
-        return self.running is None and not self.waiting
-
-    def cancel(self):
-        """Stop the running cell and forget the waiting ones."""
-        self.waiting.clear()
-        if self.running:
-            self.worker.cancel()
 
     def _start_next(self):
         sitting_id, name = self.waiting.pop(0)

@@ -12,7 +12,7 @@ from PIL import Image, UnidentifiedImageError
 
 from ..errors import UmbrateError
 from . import raw
-from .facts import PhotoFacts, moment, number, text
+from .facts import PhotoFacts, first_of, moment, number, text
 
 RAW_SUFFIXES = {".arw", ".cr2", ".cr3", ".dng", ".nef", ".orf", ".pef", ".raf", ".rw2"}
 PHOTO_SUFFIXES = {".jpg", ".jpeg", ".png", ".tif", ".tiff", ".heic", ".heif"} | RAW_SUFFIXES
@@ -65,12 +65,9 @@ def read_facts(path):
             taken,
             number(ifd.get(0x829A)),
             number(ifd.get(0x829D)),
-            number(_first(ifd.get(0x8827))),
+            number(first_of(ifd.get(0x8827))),
+            number(ifd.get(0x9206)),
         )
-
-
-def _first(value):
-    return value[0] if isinstance(value, tuple) and value else value
 
 
 def is_raw(path):

@@ -22,6 +22,7 @@ class PhotoFacts:
     exposure_s: float | None = None
     f_number: float | None = None
     iso: float | None = None
+    focus_m: float | None = None  #: distance the lens was focused at, where the camera writes it
 
     @property
     def focal_px(self):
@@ -42,6 +43,11 @@ def number(value):
     except (TypeError, ValueError, ZeroDivisionError):
         return None
     return x if np.isfinite(x) and x > 0 else None
+
+
+def first_of(value):
+    """The first of several values that a tag holds, where it holds several."""
+    return value[0] if isinstance(value, tuple) and value else value
 
 
 def text(value):

@@ -10,7 +10,7 @@ import rawpy
 import tifffile
 
 from ..errors import UmbrateError
-from .facts import PhotoFacts, moment, number, text
+from .facts import PhotoFacts, first_of, moment, number, text
 
 _ORIENTATION = {0: 1, 3: 3, 5: 8, 6: 6}  #: the decoder's flip to EXIF orientation
 
@@ -41,10 +41,6 @@ def _ratio(value):
     return value[0] / value[1] if isinstance(value, tuple) and len(value) == 2 and value[1] else value
 
 
-def _first(value):
-    return value[0] if isinstance(value, tuple) and value else value
-
-
 def read_facts(path):
     """The PhotoFacts of a raw file."""
     with _open(path) as file:
@@ -63,7 +59,8 @@ def read_facts(path):
         moment(tags.get("DateTimeOriginal")) or moment(tags.get("DateTime")),
         number(_ratio(tags.get("ExposureTime"))),
         number(_ratio(tags.get("FNumber"))),
-        number(_first(tags.get("ISOSpeedRatings") or tags.get("PhotographicSensitivity"))),
+        number(first_of(tags.get("ISOSpeedRatings") or tags.get("PhotographicSensitivity"))),
+        number(_ratio(tags.get("SubjectDistance"))),
     )
 
 

@@ -1,20 +1,12 @@
 """Runs: a picture's pieces found row by row.
 
 A run is a stretch of pixels of one row. Joining the runs of a row with those above that they touch finds the
-pieces that hang together in the time it takes to read the picture once (Rosenfeld and Pfaltz 1966; union and
-find with path halving).
+pieces that hang together in the time it takes to read the picture once (Rosenfeld and Pfaltz 1966).
 """
 
 from numba import njit
 
-
-@njit(cache=True, nogil=True)
-def root(parent, k):
-    """The run that stands for all that hang together with run k."""
-    while parent[k] != k:
-        parent[k] = parent[parent[k]]
-        k = parent[k]
-    return k
+from ..forest import root
 
 
 @njit(cache=True, nogil=True)
@@ -28,7 +20,7 @@ def join_runs(first, start, end, parent):
     start, end : (n,) int
         A run holds pixels start to end - 1.
     parent : (n,) int
-        Filled in; `root` reads it. The smallest run of a piece stands for it.
+        Filled in; `forest.root` reads it. The smallest run of a piece stands for it.
     """
     for k in range(parent.shape[0]):
         parent[k] = k

@@ -17,12 +17,12 @@ from scipy.linalg import LinAlgError, cho_factor, cho_solve
 
 from ..errors import UmbrateError
 from ..geometry.lens import N_PARAMETERS, PARAMETER_NAMES, Lens
-from ..geometry.pose import inverse
 from ..geometry.rotation import rotation_matrix
 from ..geometry.similarity import fit_similarity
-from ..poses.adjust import _linearize
+from ..poses.adjust import linearize
 from ..targets.circle import center_shift
-from .planes import guess_focal, homography, pose_of_plane
+from .checks import checks
+from .start import Sightings, first_guess
 
 FIXED, SOLVED, SIGNIFICANT = "fixed", "solved", "if significant"
 USUAL = {
@@ -32,48 +32,6 @@ USUAL = {
 FEWEST_PHOTOS, FEWEST_SIGHTINGS = 3, 8
 STICKS_OUT = 4.5  #: sightings whose residual is so many times what is usual are left out
 SIGNIFICANCE = 2.6  #: a parameter is significant from so many of its standard deviations on (99 %)
-
-
-@dataclass(frozen=True)
-class Sightings:
-    """What was seen of known things on flat sheets.
-
-    Attributes
-    ----------
-    photo, point : (k,) int
-        Rows of the photos and of `plane`.
-    xy : (k, 2)
-        Ellipse centers or corners, in pixels.
-    sigma : (k,)
-        Their standard deviations, in pixels.
-    plane : (p, 2)
-        Where each point lies on its sheet, mm.
-    sheet : (p,) int
-        Which sheet it is on.
-    radius : (p,)
-        Radius of its dot in mm; 0 for a corner.
-    """
-
-    photo: np.ndarray
-    point: np.ndarray
-    xy: np.ndarray
-    sigma: np.ndarray
-    plane: np.ndarray
-    sheet: np.ndarray
-    radius: np.ndarray
-
-    def kept(self, keep):
-        """Only some of the sightings (k,) bool."""
-        return replace(self, photo=self.photo[keep], point=self.point[keep], xy=self.xy[keep], sigma=self.sigma[keep])
-
-
-@dataclass(frozen=True)
-class Check:
-    """Whether photos have what a calibration asks of them, in words, and what to do where they have not."""
-
-    good: bool
-    text: str
-    advice: str
 
 
 @dataclass
@@ -120,56 +78,6 @@ class Calibration:
         return [f"{c.text[0].upper()}{c.text[1:]}. {c.advice}" for c in self.checks if not c.good]
 
 
-def _robust_homography(plane, image):
-    """The homography of most points: those far from it are left out, again and again."""
-    keep = np.ones(len(plane), bool)
-    for _ in range(5):
-        H = homography(plane[keep], image[keep])
-        q = np.hstack([plane, np.ones((len(plane), 1))]) @ H.T
-        off = np.linalg.norm(q[:, :2] / q[:, 2:] - image, axis=1)
-        keep = off <= max(4 * np.median(off), np.sort(off)[5])
-    return H
-
-
-def _start(s, width, height, photos, focal):
-    """First poses (n, 4, 4) and points (p, 3) from homographies, and the focal length."""
-    H = {}
-    for i in range(photos):
-        for g in np.unique(s.sheet):
-            rows = np.flatnonzero((s.photo == i) & (s.sheet[s.point] == g))
-            if len(rows) >= 6:
-                H[i, int(g)] = _robust_homography(s.plane[s.point[rows]], s.xy[rows])
-    if not H:
-        raise UmbrateError(
-            "No photo shows six targets of one sheet or more. Come nearer, or print the sheets again at 100 %."
-        )
-    if focal is None:
-        focal, _ = guess_focal(list(H.values()), width, height)
-    cx, cy = (width - 1) / 2, (height - 1) / 2
-    to_camera = {k: pose_of_plane(h, focal, cx, cy) for k, h in H.items()}
-    count = {k: int(((s.photo == k[0]) & (s.sheet[s.point] == k[1])).sum()) for k in H}
-    first = max(np.unique(s.sheet), key=lambda g: sum(n for k, n in count.items() if k[1] == g))
-    # from sheet to sheet through photos that show both
-    sheet_to_world, poses = {int(first): np.eye(4)}, np.full((photos, 4, 4), np.nan)
-    for _ in range(photos + len(np.unique(s.sheet))):
-        for i in range(photos):
-            known = [g for (j, g) in to_camera if j == i and g in sheet_to_world]
-            if known and np.isnan(poses[i, 0, 0]):
-                g = max(known, key=lambda g: count[i, g])
-                poses[i] = to_camera[i, g] @ inverse(sheet_to_world[g])
-        for i, g in to_camera:
-            if g not in sheet_to_world and not np.isnan(poses[i, 0, 0]):
-                links = [(count[j, h], j) for (j, h) in to_camera if h == g and not np.isnan(poses[j, 0, 0])]
-                j = max(links)[1]
-                sheet_to_world[g] = inverse(poses[j]) @ to_camera[j, g]
-    points = np.full((len(s.plane), 3), np.nan)
-    for g, M in sheet_to_world.items():
-        rows = s.sheet == g
-        flat = np.hstack([s.plane[rows], np.zeros((rows.sum(), 1))])
-        points[rows] = flat @ M[:3, :3].T + M[:3, 3]
-    return poses, points, focal
-
-
 class _System:
     """The normal equations of one state."""
 
@@ -191,7 +99,7 @@ class _System:
     def build(self, poses, lens, X, xy, weight, start):
         """Normal matrix and right side; weight (k,) multiplies residuals and Jacobians."""
         s, L = self.s, len(self.free)
-        _linearize(poses, lens[None], self.lens_of, X, s.photo, s.point, xy, 0, 1.0, self.r, self.Jc, self.Jl, self.Jx)
+        linearize(poses, lens[None], self.lens_of, X, s.photo, s.point, xy, 0, 1.0, self.r, self.Jc, self.Jl, self.Jx)
         J = np.concatenate([self.Jl[:, :, self.free], self.Jc, self.Jx], axis=2) * weight[:, None, None]
         r = self.r * weight[:, None]
         N, g = np.zeros((self.size, self.size)), np.zeros(self.size)
@@ -229,7 +137,7 @@ def _minimize(system, poses, lens, X, xy, weight, start, rounds=40):
     """Levenberg and Marquardt from a state; returns the state and the last normal matrix."""
 
     def cost(p, c, x):
-        _linearize(
+        linearize(
             p, c[None], system.lens_of, x, system.s.photo, system.s.point, xy, 0, 1.0, system.r, system.Jc, system.Jl,
             system.Jx,
         )  # fmt: skip
@@ -328,7 +236,7 @@ def shifts(poses, lens, X, s):
     return lens.project(at + off) - lens.project(at)
 
 
-def calibrate(s, width, height, photos, modes=None, focal=None, known_sigma=None, stop=None):
+def calibrate(s, width, height, photos, modes=None, focal=None, known_sigma=None, without=None, stop=None):
     """Solve a lens from sightings of targets or corners.
 
     Parameters
@@ -343,6 +251,8 @@ def calibrate(s, width, height, photos, modes=None, focal=None, known_sigma=None
         A first focal length in pixels; without it one is found.
     known_sigma : float, optional
         Where given, points lie where `plane` says, give or take so many mm (one sheet only); else they are solved.
+    without : (k,) bool, optional
+        Sightings that shall not count, whatever they say.
     stop : callable, optional
         Called now and then; may raise to cancel.
 
@@ -356,15 +266,16 @@ def calibrate(s, width, height, photos, modes=None, focal=None, known_sigma=None
         With too few photos or sightings, or where nothing can be solved.
     """
     modes = {**USUAL, **(modes or {})}
-    enough = np.bincount(s.photo, minlength=photos) >= FEWEST_SIGHTINGS
+    wanted = np.ones(len(s.photo), bool) if without is None else ~np.asarray(without)
+    enough = np.bincount(s.photo[wanted], minlength=photos) >= FEWEST_SIGHTINGS
     if enough.sum() < FEWEST_PHOTOS:
         raise UmbrateError(
             f"{int(enough.sum())} of {photos} photos show {FEWEST_SIGHTINGS} targets or more; a calibration needs "
             f"{FEWEST_PHOTOS} of them at least, eight are good. Take more, nearer and sharper."
         )
     every = len(s.photo)
-    keep = enough[s.photo]
-    poses, X, focal = _start(s.kept(keep), width, height, photos, focal)
+    keep = enough[s.photo] & wanted
+    poses, X, focal = first_guess(s.kept(keep), width, height, photos, focal)
     keep &= ~np.isnan(poses[s.photo, 0, 0]) & ~np.isnan(X[s.point, 0])
     # a point that is seen once tells nothing
     keep &= np.bincount(s.point[keep], minlength=len(X))[s.point] >= (1 if known_sigma else 2)
@@ -433,7 +344,7 @@ def calibrate(s, width, height, photos, modes=None, focal=None, known_sigma=None
     return Calibration(
         Lens.from_vector(width, height, lens), sd, correlation, [PARAMETER_NAMES[k] for k in free], all_poses,
         all_points, residuals, used, float(np.sqrt(np.mean(r[good] ** 2))), unit,
-        _checks(whole.kept(good), p, x, width, height),
+        checks(whole.kept(good), p, x, width, height),
     )  # fmt: skip
 
 
@@ -469,42 +380,3 @@ def _covariance(s, poses, lens, X, xy, free, known_sigma, start):
     sd[free] = np.sqrt(np.maximum(np.diag(part), 0))
     correlation[np.ix_(free, free)] = part / np.maximum(np.outer(sd[free], sd[free]), 1e-300)
     return sd, correlation, float(np.sqrt(unit2))
-
-
-def _checks(s, poses, X, width, height):
-    """What a good calibration asks of its photos, and whether these have it: a list of Check."""
-    # held the same way: whatever lies flat leans the same way in all pictures
-    spread3, axes3 = np.linalg.svd(X - X.mean(0), full_matrices=False)[1:]
-    lean = np.einsum("nij,j->ni", poses[:, :3, :3], axes3[-1])
-    way = (lean[:, 0] + 1j * lean[:, 1]) / np.maximum(np.hypot(lean[:, 0], lean[:, 1]), 1e-9)
-    turned = np.abs(way[:, None] - way).max()
-    axes = poses[:, 2, :3]
-    spread = np.degrees(np.arccos(np.clip(axes @ axes.T, -1, 1))).max()
-    corner = np.array([width, height]) * 0.15
-    seen = sum(
-        bool((np.abs(s.xy - [x, y]) < corner).all(1).any()) for x in (0, width - 1) for y in (0, height - 1)
-    )  # fmt: skip
-    n = len(poses)
-    return [
-        Check(n >= 6, f"{n} photos took part", "Eight are good: two from each side."),
-        Check(
-            turned >= 0.8,
-            "camera turned between photos" if turned >= 0.8 else "all photos taken with the camera held the same way",
-            "The principal point is less certain: turn the camera by 90 degrees for half of them.",
-        ),
-        Check(
-            spread >= 25,
-            f"photos look from sides {spread:.0f} degrees apart",
-            "Focal length and distance can hardly be told apart: take some from all four sides, at a slant.",
-        ),
-        Check(
-            seen == 4,
-            f"targets in {seen} of the picture's 4 corners",
-            "The distortion in the others is a guess: take a photo or two with targets there.",
-        ),
-        Check(
-            spread3[2] >= 0.02 * spread3[0],
-            "sheets at different heights" if spread3[2] >= 0.02 * spread3[0] else "all targets in one plane",
-            "The focal length is less certain: raise one sheet by some 10 cm.",
-        ),
-    ]

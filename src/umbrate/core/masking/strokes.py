@@ -12,7 +12,8 @@ from numba import njit
 from scipy import ndimage
 from skimage.graph import MCP_Geometric
 
-from ..imaging.runs import join_runs, root
+from ..forest import root
+from ..imaging.runs import join_runs
 
 ADD, TAKE, REPLACE = "add", "take away", "replace"
 

@@ -43,7 +43,7 @@ class Adjusted:
 
 
 @njit(cache=True, nogil=True)
-def _linearize(poses, lenses, lens_of, points, photo, point, xy, loss, scale, r, Jc, Jl, Jx):
+def linearize(poses, lenses, lens_of, points, photo, point, xy, loss, scale, r, Jc, Jl, Jx):
     """Residuals and Jacobians of every sighting, times the root of its robust weight; returns the cost."""
     cost = 0.0
     s2 = scale * scale
@@ -325,7 +325,7 @@ def adjust(
         return 0.5 * float((w * d * d).sum()), w.ravel(), (w * d).ravel()
 
     damping, growth = 1e-4, 2.0
-    cost = _linearize(poses, lenses, lens_of, points, photo, point, xy, loss, scale_px, r, Jc, Jl, Jx)
+    cost = linearize(poses, lenses, lens_of, points, photo, point, xy, loss, scale_px, r, Jc, Jl, Jx)
     cost += prior_terms(lenses)[0]
     rounds = 0
     while rounds < max_rounds:
@@ -365,11 +365,11 @@ def adjust(
             done = cost - trial < tolerance * cost
             poses, lenses, points, cost = new_poses, new_lenses, new_points, trial
             damping, growth = max(damping / 5.0, 1e-10), 2.0
-            _linearize(poses, lenses, lens_of, points, photo, point, xy, loss, scale_px, r, Jc, Jl, Jx)
+            linearize(poses, lenses, lens_of, points, photo, point, xy, loss, scale_px, r, Jc, Jl, Jx)
             if done:
                 break
         else:
-            _linearize(poses, lenses, lens_of, points, photo, point, xy, loss, scale_px, r, Jc, Jl, Jx)
+            linearize(poses, lenses, lens_of, points, photo, point, xy, loss, scale_px, r, Jc, Jl, Jx)
             damping *= growth
             growth *= 2.0
             if damping > 1e8:

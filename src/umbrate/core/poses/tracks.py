@@ -5,6 +5,8 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 
+from ..forest import root
+
 
 @dataclass(frozen=True)
 class Tracks:
@@ -27,19 +29,11 @@ class Tracks:
 
 
 @njit(cache=True, nogil=True)
-def _root(parent, i):
-    while parent[i] != i:
-        parent[i] = parent[parent[i]]
-        i = parent[i]
-    return i
-
-
-@njit(cache=True, nogil=True)
 def _join(a, b, parent, holds):
     """Union of matched nodes, but never of two groups that hold the same photo; returns how many were refused."""
     refused = 0
     for k in range(a.shape[0]):
-        i, j = _root(parent, a[k]), _root(parent, b[k])
+        i, j = root(parent, a[k]), root(parent, b[k])
         if i == j:
             continue
         clash = False
@@ -89,12 +83,12 @@ def build_tracks(counts, matches):
     holds[np.arange(len(node)), photo // 64] = np.uint64(1) << (photo % 64).astype(np.uint64)
     parent = np.arange(len(node))
     _join(place[: len(a)], place[len(a) :], parent, holds)
-    root = np.array([_root(parent, i) for i in range(len(node))])
-    order = np.lexsort((photo, root))
-    node, photo, root = node[order], photo[order], root[order]
-    keep = np.bincount(root, minlength=len(node))[root] >= 2
-    node, photo, root = node[keep], photo[keep], root[keep]
-    first = np.flatnonzero(np.r_[True, root[1:] != root[:-1]]) if len(root) else np.zeros(0, np.int64)
+    track = np.array([root(parent, i) for i in range(len(node))])
+    order = np.lexsort((photo, track))
+    node, photo, track = node[order], photo[order], track[order]
+    keep = np.bincount(track, minlength=len(node))[track] >= 2
+    node, photo, track = node[keep], photo[keep], track[keep]
+    first = np.flatnonzero(np.r_[True, track[1:] != track[:-1]]) if len(track) else np.zeros(0, np.int64)
     return Tracks(
-        np.append(first, len(root)).astype(np.int64), photo.astype(np.int64), (node - base[photo]).astype(np.int64)
+        np.append(first, len(track)).astype(np.int64), photo.astype(np.int64), (node - base[photo]).astype(np.int64)
     )

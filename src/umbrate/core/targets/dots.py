@@ -15,8 +15,9 @@ import math
 import numpy as np
 from numba import njit
 
+from ..forest import root
 from ..imaging.filters import halve_by_area
-from ..imaging.runs import join_runs, root
+from ..imaging.runs import join_runs
 
 WINDOW = 25  #: a pixel is dark beside the mean of so many pixels to each side
 LEVELS = 5  #: the picture is halved so often to find large dots

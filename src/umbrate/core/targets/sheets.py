@@ -194,26 +194,37 @@ def mat(paper="A4", hole=40.0, diameter=6.0):
     )  # fmt: skip
 
 
-def bars(paper="A4", diameter=6.0):
-    """Scale bars: strips with targets at both ends and in between, their lengths printed beside them."""
+def bars(paper="A4", diameter=6.0, length=None):
+    """Scale bars: strips with targets at both ends and in between, their lengths printed beside them.
+
+    length : float, optional
+        Of the longest length on a strip, in mm; without it, the longest round one that the paper holds.
+    """
     width, height = _size(paper)
     tall = height - 2 * MARGIN - FOOT - REACH * diameter
-    lengths = [x for x in (250.0, 200.0, 150.0, 100.0) if x <= tall] + [50.0]
+    if length is None:
+        length = next(x for x in (250.0, 200.0, 150.0, 100.0) if x <= tall)
+    if not 2 * REACH * diameter < length <= tall:
+        raise UmbrateError(
+            f"A scale bar of {length:g} mm with dots of {diameter:g} mm does not fit on {paper}: choose more than "
+            f"{2 * REACH * diameter:.0f} and at most {tall:.0f} mm."
+        )
     cell = REACH * diameter + 6.0
     count = min(int((width - 2 * MARGIN) // cell), len(BARS) // 3)
     marks, found, lines, texts, number = [], [], [], [], BARS.start
     left = 0.5 * (width - count * cell)
-    top, bottom = MARGIN, MARGIN + lengths[0] + REACH * diameter
+    top, bottom = MARGIN, MARGIN + length + REACH * diameter
+    middle = 50.0 if length > 50.0 + REACH * diameter else 0.5 * length
     for k in range(count):
         x, y = left + (k + 0.5) * cell, MARGIN + 0.5 * REACH * diameter
-        places = (0.0, 50.0, lengths[0])
+        places = (0.0, middle, length)
         row = [Mark(number + j, x, y + p, diameter) for j, p in enumerate(places)]
         marks += row
         for i in range(3):
             for j in range(i + 1, 3):
                 found.append(Bar(row[i].number, row[j].number, places[j] - places[i]))
-        texts.append((x - 0.42 * cell, y + 0.5 * (50.0 + lengths[0]), f"{row[0].number}-{row[2].number}", 2.4))
-        texts.append((x - 0.42 * cell, y + 0.5 * (50.0 + lengths[0]) + 3.5, f"{lengths[0]:g} mm", 2.4))
+        texts.append((x - 0.42 * cell, y + 0.5 * (middle + length), f"{row[0].number}-{row[2].number}", 2.4))
+        texts.append((x - 0.42 * cell, y + 0.5 * (middle + length) + 3.5, f"{length:g} mm", 2.4))
         number += 3
     lines += [(left + c * cell, top, left + c * cell, bottom) for c in range(count + 1)]
     lines += [(left, y, left + count * cell, y) for y in (top, bottom)]
@@ -221,6 +232,37 @@ def bars(paper="A4", diameter=6.0):
 
 
 KINDS = ("calibration", "loose", "mat", "bars", "small")
+
+
+def make(kind, paper="A4", diameters=(), hole=40.0, first=None, length=None):
+    """All sheets of a kind.
+
+    Parameters
+    ----------
+    kind : one of KINDS
+    diameters : sequence of float
+        Of the dots, in mm: the first one counts, of small targets all; empty: what is usual.
+    hole : float
+        Diameter of a mat's hole, in mm.
+    first : int, optional
+        Number of the first loose target.
+    length : float, optional
+        Of scale bars, in mm.
+
+    Raises
+    ------
+    UmbrateError
+        Where the paper is unknown or does not hold them.
+    """
+    if kind == "calibration":
+        return [calibration(paper, k + 1) for k in range(CALIBRATION_SHEETS)]
+    if kind == "mat":
+        return [mat(paper, hole, *diameters[:1])]
+    if kind == "bars":
+        return [bars(paper, *(diameters[:1] or (6.0,)), length)]
+    if kind == "small":
+        return [small(paper, diameters or (1.5, 2.0, 3.0))]
+    return [loose(paper, *(diameters[:1] or (6.0,)), OBJECT.start if first is None else first)]
 
 
 def picture(sheet, px_per_mm=12.0, oversample=4):

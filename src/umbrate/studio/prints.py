@@ -1,0 +1,123 @@
+"""Printed paper in the studio: targets and checkerboards as exact formulas.
+
+Whether a place of a sheet is dark is asked of the sheet's own geometry, never of a picture of it, so edges are as
+sharp as the lens model lets them be and the centers of targets are as true as their numbers.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+
+from ..core.targets.code import BITS, INNER, OUTER, bits_of
+
+STUDIO, TURNING, OBJECT = 0, 1, 2  #: what a sheet is fixed to
+DARK, WHITE, NOTHING = 0.05, 0.82, -1.0
+
+
+@dataclass(frozen=True)
+class Printed:
+    """A sheet of targets lying somewhere, or stuck to something.
+
+    Attributes
+    ----------
+    marks : list of `core.targets.sheets.Mark`
+    width, height : float
+        mm.
+    to_world : (4, 4)
+        Sheet (x right, y down the paper, z into the table) to world, mm; the frame is that of what it is fixed to.
+    squares : tuple (columns, rows, side_mm) or None
+        Instead of marks, a checkerboard with so many squares.
+    cut : tuple (x, y, outer, hole) or None
+        Cut out round a place: nothing is left beyond the outer radius nor within the hole, mm.
+    fixed_to : int
+        STUDIO, TURNING or OBJECT.
+    """
+
+    marks: list
+    width: float
+    height: float
+    to_world: np.ndarray
+    squares: tuple | None = None
+    cut: tuple | None = None
+    fixed_to: int = TURNING
+
+
+@njit(cache=True, nogil=True)
+def level(u, v, size, cut, marks, bits, first, cell, across, squares):
+    """Reflectance of a place (u, v) of a sheet, mm; NOTHING beside it."""
+    if u < 0 or v < 0 or u >= size[0] or v >= size[1]:
+        return NOTHING
+    if cut[2] > 0:
+        d = (u - cut[0]) ** 2 + (v - cut[1]) ** 2
+        if d > cut[2] * cut[2] or d < cut[3] * cut[3]:
+            return NOTHING
+    if squares[2] > 0:
+        a, b = (u - squares[3]) / squares[2], (v - squares[4]) / squares[2]
+        if a < 0 or b < 0 or a >= squares[0] or b >= squares[1]:
+            return WHITE
+        return DARK if (int(a) + int(b)) % 2 == 0 else WHITE
+    k = first[int(v / cell) * across + int(u / cell)]
+    while k >= 0:
+        r = marks[k, 2]
+        x, y = (u - marks[k, 0]) / r, (v - marks[k, 1]) / r
+        d = x * x + y * y
+        if d < 1.0:
+            return DARK
+        if marks[k, 3] >= 0 and INNER[0] * INNER[0] <= d < OUTER[1] * OUTER[1]:
+            a = np.arctan2(y, x)
+            if a < 0:
+                a += 2 * np.pi
+            bit = bits[k, min(int(a / (2 * np.pi) * BITS), BITS - 1)]
+            inner = d < INNER[1] * INNER[1]
+            return DARK if bit == inner else WHITE
+        k = int(marks[k, 4])
+    return WHITE
+
+
+def _index(sheet):
+    """Marks as rows with a grid over them, so that a place finds its mark at once."""
+    count = len(sheet.marks)
+    reach = max([0.5 * m.diameter * OUTER[1] for m in sheet.marks], default=10.0)
+    cell = max(2 * reach, 2.0)
+    across, down = int(sheet.width / cell) + 1, int(sheet.height / cell) + 1
+    rows, bits = np.zeros((max(count, 1) * 9, 5)), np.zeros((max(count, 1) * 9, BITS), bool)
+    first, n = np.full(across * down, -1, np.int64), 0
+    for m in sheet.marks:
+        r = 0.5 * m.diameter * OUTER[1]
+        for j in range(int((m.y - r) / cell), int((m.y + r) / cell) + 1):
+            for i in range(int((m.x - r) / cell), int((m.x + r) / cell) + 1):
+                if 0 <= i < across and 0 <= j < down:
+                    rows[n] = m.x, m.y, 0.5 * m.diameter, m.number, first[j * across + i]
+                    bits[n] = bits_of(m.number) if m.number >= 0 else False
+                    first[j * across + i] = n
+                    n += 1
+    squares = np.zeros(5)
+    if sheet.squares:
+        columns, down_n, side = sheet.squares
+        squares[:] = columns, down_n, side, 0.5 * (sheet.width - columns * side), 0.5 * (sheet.height - down_n * side)
+    return rows, bits, first, cell, across, squares
+
+
+def _padded(arrays):
+    """Arrays of several lengths as one, the rest filled up."""
+    out = np.zeros((len(arrays), max(len(a) for a in arrays), *arrays[0].shape[1:]), arrays[0].dtype)
+    for k, a in enumerate(arrays):
+        out[k, : len(a)] = a
+    return out
+
+
+def pack(sheets):
+    """Sheets as the arrays that `level` takes, each with a first axis for the sheets."""
+    parts = [_index(s) for s in sheets or [Printed([], 1.0, 1.0, np.eye(4))]]
+    size = np.array([[s.width, s.height] for s in sheets] or np.zeros((0, 2)))
+    cut = np.array([s.cut or (0.0, 0.0, 0.0, 0.0) for s in sheets] or np.zeros((0, 4)), float)
+    return (
+        size, cut, _padded([p[0] for p in parts]), _padded([p[1] for p in parts]), _padded([p[2] for p in parts]),
+        np.array([p[3] for p in parts]), np.array([p[4] for p in parts]), np.array([p[5] for p in parts]),
+    )  # fmt: skip
+
+
+def center_of(sheet, mark):
+    """Center of a mark (3,) in the frame of what its sheet is fixed to, mm."""
+    return (np.asarray(sheet.to_world) @ [mark.x, mark.y, 0.0, 1.0])[:3]
