@@ -26,8 +26,9 @@ from umbrate.studio.scene import whistle_on_green  # noqa: E402
 from umbrate.studio.shoot import shoot  # noqa: E402
 from umbrate.work.adding import read_folder, take_in  # noqa: E402
 
-#: the foam block and the paper label, which turn with the object
+#: the foam block and the paper of mat and scale bars, which turn with the object
 SUPPORT = "#F5FAFF, #DDDDDB"
+HOLES = 4.0  #: the targets stuck on the object are of that paper too; each is less than this share (%) of it
 LIMITS = {"plate": (0.97, 0.93), "still": (0.97, 0.93), "color": (0.98, 0.98)}
 
 
@@ -65,7 +66,7 @@ def main():
     good = True
     for folder, title in (("upright", "upright"), ("on-its-back", "on its back")):
         photos = ROOT / "demo" / folder
-        more = {"leave_out": SUPPORT}
+        more = {"leave_out": SUPPORT, "holes": HOLES}
         good &= judge(f"{title}: backdrop plate", photos, "plate", {**more, "plates": str(photos / "plates")})
         good &= judge(f"{title}: still against turning", photos, "still", more)
     with tempfile.TemporaryDirectory() as scratch:

@@ -41,10 +41,11 @@ class Derivatives(unittest.TestCase):
         poses, X = shaken(rng, poses, X)
         lens = TRUE_LENS.vector + np.array([20, 3, -2, 0.01, 0.01, 0.02, 1e-3, 1e-3, 2.0, 1.5])
         k = len(photo)
+        weight = rng.uniform(0.5, 3.0, k)
 
         def residuals(loss, poses, lens, X):
             arrays = (np.empty((k, 2)), np.empty((k, 2, 6)), np.empty((k, 2, N_PARAMETERS)), np.empty((k, 2, 3)))
-            linearize(poses, lens[None], np.zeros(3, np.int64), X, photo, point, xy, loss, 1e9, *arrays)
+            linearize(poses, lens[None], np.zeros(3, np.int64), X, photo, point, xy, weight, loss, 1e9, *arrays)
             return arrays
 
         _, Jc, Jl, Jx = residuals(SQUARED, poses, lens, X)
@@ -126,7 +127,7 @@ class Solving(unittest.TestCase):
         for loss in (SQUARED, HUBER, CAUCHY):
             r = adjust(
                 start, TRUE_LENS.vector[None], np.zeros(8, int), X0, photo, point, xy,
-                loss=loss, scale_px=1.0, max_rounds=100,
+                loss=loss, scale=1.0, max_rounds=100,
             )  # fmt: skip
             errors[loss] = np.median(compare_poses(r.poses, poses)[2])
         self.assertLess(errors[CAUCHY], 0.2 * errors[SQUARED])

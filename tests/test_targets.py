@@ -12,7 +12,7 @@ from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import look_at
 from umbrate.core.targets import sheets as S
-from umbrate.core.targets.circle import center_shift
+from umbrate.core.targets.circle import center_shift, circle_normals, slant_shift
 from umbrate.core.targets.code import BITS, COUNT, DISTANCE, bits_of, dark_sectors, find_words, is_dark, nearest_word
 from umbrate.core.targets.detect import CODED, DOUBTFUL, PLAIN, find_targets, quality
 from umbrate.core.targets.dots import SXX, SYY, find_dots
@@ -140,6 +140,38 @@ class Circles(unittest.TestCase):
             ellipse = np.linalg.solve([[2 * A, B], [B, 2 * C]], [-D, -E]) * size + middle
             shift = center_shift(center[None], normal[None], np.array([radius]))[0]
             np.testing.assert_allclose(ellipse - center[:2] / center[2], shift, atol=1e-9)
+
+    def test_the_ellipse_alone_tells_the_plane_and_the_shift(self):
+        rng = np.random.default_rng(4)
+        lens = Lens(1600, 1200, 3300.0, 806.0, 593.0, (-0.11, 0.09, 0.0), (0.0006, -0.0004))
+        for _ in range(40):
+            center = np.array([*rng.uniform(-0.2, 0.2, 2), 1.0]) * rng.uniform(300, 500)
+            normal = rng.normal(size=3)
+            normal *= -np.sign(normal @ center) / np.linalg.norm(normal)
+            if abs(normal @ center) < 0.35 * np.linalg.norm(center):
+                continue
+            u = np.cross(normal, [1.0, 0, 0])
+            u /= np.linalg.norm(u)
+            v, a, radius = np.cross(normal, u), np.linspace(0, 2 * np.pi, 90, endpoint=False), rng.uniform(1, 4)
+            edge = center + radius * (np.cos(a)[:, None] * u + np.sin(a)[:, None] * v)
+            both = circle_normals(edge[:, :2] / edge[:, 2:])
+            self.assertLess(np.abs(np.abs(both @ normal) - 1).min(), 1e-7)
+            self.assertTrue((both @ center < 0).all())
+            # an ellipse fitted to what the lens makes of it, and a rough normal
+            seen = lens.project(edge[:, :2] / edge[:, 2:])
+            mid = seen.mean(0)
+            x, y = (seen - mid).T
+            A, B, C, D, E = np.linalg.lstsq(np.stack([x * x, x * y, y * y, x, y], 1), np.ones(90), rcond=None)[0]
+            Q = np.array([[A, B / 2], [B / 2, C]])
+            at = np.linalg.solve(2 * Q, [-D, -E])
+            Q /= 1 + at @ Q @ at
+            w, V = np.linalg.eigh(Q)
+            S = V @ np.diag(np.sqrt(w)) @ V.T
+            dot = np.zeros(12)
+            dot[:5] = *(mid + at), S[0, 0], S[0, 1], S[1, 1]
+            rough = normal + 0.04 * rng.normal(size=3)
+            got = dot[:2] - slant_shift(dot, lens, rough)
+            np.testing.assert_allclose(got, lens.project(center[None, :2] / center[2])[0], atol=0.02)
 
 
 class Detection(unittest.TestCase):

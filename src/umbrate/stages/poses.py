@@ -13,11 +13,15 @@ from ..core.errors import UmbrateError
 from ..core.features.detect import detect
 from ..core.features.match import unit_descriptors
 from ..core.geometry.lens import PARAMETER_NAMES, Lens
+from ..core.geometry.pose import center
 from ..core.imaging.decode import read_picture
 from ..core.imaging.filters import halve_by_area
+from ..core.poses.covariance import of_centers
 from ..core.poses.frame import move_block, upright_frame
-from ..core.poses.grow import Grower
+from ..core.poses.grow import KEY_POINT_SIGMA_PX, Grower
 from ..core.poses.pairs import relate
+from ..core.poses.targets import TargetSightings
+from ..core.targets.detect import CODED
 from ..job.blobs import BlobStore
 from .base import Histogram, Outcome, Stage, StageSettings, problem
 from .lens import NO_EXIF_35MM, lens_groups
@@ -25,6 +29,7 @@ from .masks import decode_mask, mask_blobs
 from .photos import photo_key, photo_refs
 
 LUMA = np.array([0.299, 0.587, 0.114], np.float32)
+GUESSED_SIGMA = 0.4  #: of a focal length that no file tells, as a share of itself
 RESIDUAL_TOP_PX = 2.0  #: where the histogram of residuals ends
 
 
@@ -60,6 +65,13 @@ class Settings(StageSettings):
         title="Solve the lens",
         description="Refine focal length, principal point and distortion from the guess that the photos' EXIF data "
         "give, or from a lens card that is not to be used as it is.",
+        json_schema_extra={"short": True},
+    )
+    use_targets: bool = Field(
+        True,
+        title="Use targets",
+        description="Coded targets that the Lens stage found are tie points too. They must not stand still while the "
+        "object turns.",
         json_schema_extra={"short": True},
     )
     ratio: float = Field(
@@ -109,6 +121,7 @@ class Inputs:
     photos: list
     masks: dict
     groups: list  #: photos with one lens, as the Lens stage found them
+    targets: dict  #: blob keys of the targets found, by photo id
 
 
 def lenses_of(photos, groups):
@@ -131,6 +144,8 @@ def lenses_of(photos, groups):
     for k in range(len(lenses)):
         g = group_of.get(next(p.id for p, m in zip(photos, lens_of, strict=True) if m == k))
         if g is None or g["lens"] is None:
+            if next(p for p, m in zip(photos, lens_of, strict=True) if m == k).focal_px is None:
+                sigma[k, 0] = GUESSED_SIGMA * lenses[k].f
             continue
         lenses[k] = Lens.from_dict(g["lens"])
         if g["use"] == "trusted":
@@ -139,6 +154,11 @@ def lenses_of(photos, groups):
             # the focus may have moved a little since: three times what the card says
             sigma[k] = [3 * g["sigma"].get(n, np.nan) for n in PARAMETER_NAMES]
     return lenses, lens_of, guessed, trusted, sigma
+
+
+def _rms(length):
+    """Root mean square of lengths, or None where there are none."""
+    return round(float(np.sqrt((length**2).mean())), 4) if len(length) else None
 
 
 @dataclass(frozen=True)
@@ -167,10 +187,11 @@ def find_features(blobs, masks, settings, photo):
     return f, blobs.put_arrays(**f.arrays())
 
 
-def relate_photos(sides, settings, ij):
+def relate_photos(sides, targets, settings, ij):
     """Work item: the PairGeometry of two photos, or None."""
     i, j = ij
     a, b = sides[i], sides[j]
+    known = targets.matches(i, j) if targets else None
     return relate(
         a.unit,
         a.xy,
@@ -181,6 +202,7 @@ def relate_photos(sides, settings, ij):
         ratio=settings.ratio,
         threshold_px=settings.verify_px * max(a.width, b.width) / 1600.0,
         seed=settings.seed + 1009 * i + j,
+        known=known,
     )
 
 
@@ -205,7 +227,8 @@ class PosesStage(Stage):
             )
         done = job.result(sitting.id, "lens")
         groups = done.figures["groups"] if done else []
-        return Inputs(str(job.blobs.folder), photos, mask_blobs(job, sitting), groups)
+        targets = {p.id: done.blob("targets", p.id) for p in photos if done and done.blob("targets", p.id)}
+        return Inputs(str(job.blobs.folder), photos, mask_blobs(job, sitting), groups, targets)
 
     def key(self, job, sitting):
         return [photo_key(job, sitting), sorted(job.hand_masks(sitting.id).items())]
@@ -224,15 +247,21 @@ class PosesStage(Stage):
         times["features_s"] = time.monotonic() - clock
         clock = time.monotonic()
 
-        lenses, lens_of, guessed, trusted, sigma = lenses_of(photos, inputs.groups)
+        lenses, lens_of, guessed, trusted, lens_sigma = lenses_of(photos, inputs.groups)
         vectors = [x.vector for x in lenses]
         widths = [max(p.width, p.height) for p in photos]
         todo = list(combinations(range(n), 2))
+        targets = self._targets(blobs, inputs, feats) if settings.use_targets else None
+        xy = [f.xy for f in feats]
+        sigma = [np.full(len(f), KEY_POINT_SIGMA_PX * w / 1600.0) for f, w in zip(feats, widths, strict=True)]
+        if targets:
+            xy = [np.vstack([a, b]) for a, b in zip(xy, targets.xy, strict=True)]
+            sigma = [np.concatenate([a, b]) for a, b in zip(sigma, targets.sigma, strict=True)]
         sides = [
-            Side(unit_descriptors(f.descriptors), f.xy, v, w)
-            for f, v, w in zip(feats, (vectors[k] for k in lens_of), widths, strict=True)
+            Side(unit_descriptors(f.descriptors), points, v, w)
+            for f, points, v, w in zip(feats, xy, (vectors[k] for k in lens_of), widths, strict=True)
         ]
-        related = report.map(partial(relate_photos, sides, settings), todo, "matching pair", 0.3, 0.65)
+        related = report.map(partial(relate_photos, sides, targets, settings), todo, "matching pair", 0.3, 0.65)
         pairs = {ij: g for ij, g in zip(todo, related, strict=True) if g is not None}
         times["matching_s"] = time.monotonic() - clock
         clock = time.monotonic()
@@ -264,7 +293,7 @@ class PosesStage(Stage):
             )
 
         grower = Grower(
-            [f.xy for f in feats],
+            xy,
             pairs,
             vectors,
             lens_of,
@@ -273,7 +302,9 @@ class PosesStage(Stage):
             min_angle_deg=settings.min_angle_deg,
             solve_lens=settings.solve_lens,
             trusted=trusted,
-            lens_sigma=sigma,
+            lens_sigma=lens_sigma,
+            sigma=sigma,
+            correct=targets.shifts if targets else None,
             seed=settings.seed,
             report=tell,
             stop=report.check,
@@ -301,6 +332,12 @@ class PosesStage(Stage):
         )
         box = fit_keep_box(block.points, block.photos_of, block.poses[solved], half_view)
         length = np.linalg.norm(block.residual, axis=1)
+        numbers = np.full(len(block.points), -1)
+        if targets:
+            numbers[block.point] = targets.number_of(block.photo, block.feature)
+        of_targets = numbers[block.point] >= 0
+        report.progress(0.98, "standard deviations")
+        known = self._known(block, trusted)
         artefacts[("block", None)] = blobs.put_arrays(
             photo_ids=np.array([p.id for p in photos]),
             poses=block.poses,
@@ -314,6 +351,10 @@ class PosesStage(Stage):
             point=block.point.astype(np.int32),
             xy=block.xy.astype(np.float32),
             residual=block.residual.astype(np.float32),
+            sigma=block.sigma.astype(np.float32),
+            number=numbers,
+            point_sigma=known["points"],
+            pose_sigma=known["poses"],
         )
         sightings = np.bincount(block.photo, minlength=n)
         square = np.bincount(block.photo, weights=length**2, minlength=n)
@@ -342,10 +383,16 @@ class PosesStage(Stage):
                 "rms_px": round(block.rms_px, 4),
                 "points": len(block.points),
                 "sightings": len(block.photo),
+                "targets": int((numbers >= 0).sum()),
+                "targets_rms_px": _rms(length[of_targets]),
                 "pairs": len(pairs),
                 "pairs_tried": len(todo),
                 "features_median": int(np.median([len(f) for f in feats])),
                 "lens": {**L.as_dict(), "start_f": lenses[0].f},
+                "lens_sigma": known["lens"],
+                "unit": known["unit"],
+                "turn_sigma_deg": known["turn_deg"],
+                "center_sigma_percent": known["center_percent"],
                 "lenses": len(lenses),
                 "keep_box": box.as_dict(),
                 "residual_histogram": np.histogram(length, 30, (0, RESIDUAL_TOP_PX))[0].tolist(),
@@ -358,6 +405,43 @@ class PosesStage(Stage):
             artefacts,
             problems,
         )
+
+    @staticmethod
+    def _known(block, trusted):
+        """Standard deviations: of points and centers in units of the block, of turns, of the first lens."""
+        cov = block.covariance(trusted)
+        who, unit = np.flatnonzero(block.solved), cov.unit
+        centers = np.sqrt(np.einsum("nii->n", of_centers(block.poses[who], cov.poses)) / 3) * unit
+        turns = np.sqrt(np.einsum("nii->n", cov.poses[:, :3, :3]) / 3) * unit
+        poses = np.full((len(block.poses), 2), np.nan)
+        poses[who] = np.stack([turns, centers], 1)
+        lens = np.sqrt(np.diag(cov.lenses[0])) * unit
+        away = np.linalg.norm(
+            [center(E) - block.points.mean(0) for E in block.poses[who]],
+            axis=1,
+        )
+        return {
+            "points": (np.sqrt(np.einsum("pii->p", cov.points) / 3) * unit).astype(np.float32),
+            "poses": poses,
+            "lens": {n: float(s) for n, s in zip(PARAMETER_NAMES, lens, strict=True) if s > 0},
+            "unit": round(unit, 3),
+            "turn_deg": round(float(np.degrees(np.median(turns))), 5),
+            "center_percent": round(float(100 * np.median(centers / away)), 5),
+        }
+
+    @staticmethod
+    def _targets(blobs, inputs, feats):
+        """The TargetSightings of the photos, or None where no target was found in two of them."""
+        numbers, dots = [], []
+        for p in inputs.photos:
+            t = blobs.get_arrays(inputs.targets[p.id]) if p.id in inputs.targets else None
+            coded = t["kind"] == CODED if t else np.zeros(0, bool)
+            numbers.append(t["number"][coded] if t else np.zeros(0, int))
+            dots.append(t["dots"][coded] if t else np.zeros((0, 12)))
+        every = np.concatenate(numbers)
+        if len(np.unique(every)) == len(every):
+            return None
+        return TargetSightings([len(f) for f in feats], numbers, dots)
 
     @staticmethod
     def _colors(block, photos, report):
@@ -373,15 +457,37 @@ class PosesStage(Stage):
         return colors
 
     def rows(self, f):
-        L = f["lens"]
+        L, sd = f["lens"], f.get("lens_sigma", {})
+        give = lambda n: f" ± {sd[n]:.1f}" if n in sd else ""  # noqa: E731
+        known = []
+        if "turn_sigma_deg" in f:
+            text = f"{f['turn_sigma_deg']:.3f}°, {f['center_sigma_percent']:.3f} %"
+            told = "Standard deviations of a photo's turn, and of its place in % of its distance; the median photo"
+            known.append(("Known to", text, told))
         return [
             ("Placed", f"{f['solved']} of {f['photos']}", "Photos with a solved pose"),
             ("Residual", f"{f['rms_px']:.2f} px", "Root mean square distance between seen and predicted sightings"),
+            *known,
             ("Tie points", f"{f['points']:,}", "Points of the sparse cloud"),
             ("Sightings", f"{f['sightings']:,}", "Tie points as seen in photos; more per point is better"),
+            *(
+                [
+                    (
+                        "Targets",
+                        f"{f['targets']}, {f['targets_rms_px']:.3f} px",
+                        "Coded targets among the tie points, and their residual",
+                    )
+                ]
+                if f.get("targets")
+                else []
+            ),
             ("Matched pairs", f"{f['pairs']} of {f['pairs_tried']}", "Photo pairs that show the same surface"),
-            ("Focal length", f"{L['f']:.1f} px", f"Solved; to start from, it was {L['start_f']:.0f} px"),
-            ("Principal point", f"{L['cx']:.1f}, {L['cy']:.1f} px", "Where the optical axis meets the picture"),
+            ("Focal length", f"{L['f']:.1f}{give('f')} px", f"Solved; to start from, it was {L['start_f']:.0f} px"),
+            (
+                "Principal point",
+                f"{L['cx']:.1f}{give('cx')}, {L['cy']:.1f}{give('cy')} px",
+                "Where the optical axis meets the picture",
+            ),
             ("k1, k2, k3", ", ".join(f"{x:.4f}" for x in L["k"]), "Radial distortion (Brown-Conrady)"),
         ]
 

@@ -19,7 +19,7 @@ from ..errors import UmbrateError
 from ..geometry.lens import N_PARAMETERS, PARAMETER_NAMES, Lens
 from ..geometry.rotation import rotation_matrix
 from ..geometry.similarity import fit_similarity
-from ..poses.adjust import linearize
+from ..poses.adjust import SQUARED, linearize
 from ..targets.circle import center_shift
 from .checks import checks
 from .start import Sightings, first_guess
@@ -96,12 +96,20 @@ class _System:
         columns[:, L + 6 :] = L + 6 * photos + 3 * s.point[:, None] + np.arange(3)
         self.columns = columns
 
+    def linearize(self, poses, lens, X, xy, weight):
+        """Residuals and Jacobians of a state, times the weights (k,): one over each standard deviation."""
+        s = self.s
+        linearize(
+            poses, lens[None], self.lens_of, X, s.photo, s.point, xy, weight, SQUARED, 1.0, self.r, self.Jc, self.Jl,
+            self.Jx,
+        )  # fmt: skip
+
     def build(self, poses, lens, X, xy, weight, start):
-        """Normal matrix and right side; weight (k,) multiplies residuals and Jacobians."""
-        s, L = self.s, len(self.free)
-        linearize(poses, lens[None], self.lens_of, X, s.photo, s.point, xy, 0, 1.0, self.r, self.Jc, self.Jl, self.Jx)
-        J = np.concatenate([self.Jl[:, :, self.free], self.Jc, self.Jx], axis=2) * weight[:, None, None]
-        r = self.r * weight[:, None]
+        """Normal matrix and right side (see `linearize`)."""
+        L = len(self.free)
+        self.linearize(poses, lens, X, xy, weight)
+        J = np.concatenate([self.Jl[:, :, self.free], self.Jc, self.Jx], axis=2)
+        r = self.r
         N, g = np.zeros((self.size, self.size)), np.zeros(self.size)
         block = np.einsum("kqa,kqb->kab", J, J)
         flat = self.columns[:, :, None] * self.size + self.columns[:, None, :]
@@ -137,11 +145,8 @@ def _minimize(system, poses, lens, X, xy, weight, start, rounds=40):
     """Levenberg and Marquardt from a state; returns the state and the last normal matrix."""
 
     def cost(p, c, x):
-        linearize(
-            p, c[None], system.lens_of, x, system.s.photo, system.s.point, xy, 0, 1.0, system.r, system.Jc, system.Jl,
-            system.Jx,
-        )  # fmt: skip
-        value = float(((system.r * weight[:, None]) ** 2).sum())
+        system.linearize(p, c, x, xy, weight)
+        value = float((system.r**2).sum())
         if system.known_sigma is not None:
             value += float((((x - start) / system.known_sigma) ** 2).sum())
         return value
@@ -371,7 +376,7 @@ def _covariance(s, poses, lens, X, xy, free, known_sigma, start):
     system = _System(t, len(poses), len(seen), free, known_sigma)
     weight = 1.0 / t.sigma
     N, _ = system.build(poses, lens, X[seen], xy, weight, start[seen])
-    r = system.r * weight[:, None]
+    r = system.r
     unknowns = system.size - (0 if known_sigma else 7) - (3 * len(seen) if known_sigma else 0)
     unit2 = float((r**2).sum()) / max(2 * len(t.photo) - unknowns, 1)
     L = len(free)

@@ -43,8 +43,11 @@ class Adjusted:
 
 
 @njit(cache=True, nogil=True)
-def linearize(poses, lenses, lens_of, points, photo, point, xy, loss, scale, r, Jc, Jl, Jx):
-    """Residuals and Jacobians of every sighting, times the root of its robust weight; returns the cost."""
+def linearize(poses, lenses, lens_of, points, photo, point, xy, weight, loss, scale, r, Jc, Jl, Jx):
+    """Residuals and Jacobians of every sighting, times its weight and the root of its robust weight; returns the cost.
+
+    weight : (k,) one over the standard deviation of each sighting; `scale` is in units of that
+    """
     cost = 0.0
     s2 = scale * scale
     for k in range(photo.shape[0]):
@@ -65,7 +68,7 @@ def linearize(poses, lenses, lens_of, points, photo, point, xy, loss, scale, r, 
         xd = x * g + 2.0 * c[6] * x * y + c[7] * (r2 + 2.0 * x * x)
         yd = y * g + c[6] * (r2 + 2.0 * y * y) + 2.0 * c[7] * x * y
         fx, f, sk = c[0] + c[8], c[0], c[9]
-        ru, rv = fx * xd + sk * yd + c[1] - xy[k, 0], f * yd + c[2] - xy[k, 1]
+        ru, rv = weight[k] * (fx * xd + sk * yd + c[1] - xy[k, 0]), weight[k] * (f * yd + c[2] - xy[k, 1])
         e2 = ru * ru + rv * rv
         w = 1.0
         if loss == 0:
@@ -81,6 +84,8 @@ def linearize(poses, lenses, lens_of, points, photo, point, xy, loss, scale, r, 
             w = 1.0 / (1.0 + e2 / s2)
             cost += 0.5 * s2 * np.log(1.0 + e2 / s2)
         w = np.sqrt(w)
+        r[k, 0], r[k, 1] = w * ru, w * rv
+        w *= weight[k]
         a = g + x * x * h + 2.0 * c[6] * y + 6.0 * c[7] * x
         b = x * y * h + 2.0 * c[6] * x + 2.0 * c[7] * y
         d = g + y * y * h + 6.0 * c[6] * y + 2.0 * c[7] * x
@@ -109,12 +114,11 @@ def linearize(poses, lenses, lens_of, points, photo, point, xy, loss, scale, r, 
         Jl[k, 0, 7], Jl[k, 1, 7] = w * (fx * t2 + sk * t1), w * f * t1
         Jl[k, 0, 8], Jl[k, 1, 8] = w * xd, 0.0
         Jl[k, 0, 9], Jl[k, 1, 9] = w * yd, 0.0
-        r[k, 0], r[k, 1] = w * ru, w * rv
     return cost
 
 
 @njit(cache=True, nogil=True)
-def _cost(poses, lenses, lens_of, points, photo, point, xy, loss, scale, r):
+def _cost(poses, lenses, lens_of, points, photo, point, xy, weight, loss, scale, r):
     """The robust cost alone; `r` (k, 2) receives the plain residuals, predicted minus seen."""
     cost = 0.0
     s2 = scale * scale
@@ -134,7 +138,7 @@ def _cost(poses, lenses, lens_of, points, photo, point, xy, loss, scale, r):
         yd = y * g + c[6] * (r2 + 2.0 * y * y) + 2.0 * c[7] * x * y
         r[k, 0] = (c[0] + c[8]) * xd + c[9] * yd + c[1] - xy[k, 0]
         r[k, 1] = c[0] * yd + c[2] - xy[k, 1]
-        e2 = r[k, 0] ** 2 + r[k, 1] ** 2
+        e2 = weight[k] ** 2 * (r[k, 0] ** 2 + r[k, 1] ** 2)
         if loss == 0:
             cost += 0.5 * e2
         elif loss == 1:
@@ -145,7 +149,7 @@ def _cost(poses, lenses, lens_of, points, photo, point, xy, loss, scale, r):
 
 
 @njit(cache=True, nogil=True)
-def _reduce(n_photos, start, photo, lens_of, free, r, Jc, Jl, Jx, damping, S, g, Vinv, gx):
+def reduce_to_cameras(n_photos, start, photo, lens_of, free, r, Jc, Jl, Jx, damping, S, g, Vinv, gx):
     """The reduced system S (upper part), g in poses and lenses; keeps what the points need later."""
     L = free.shape[0]
     S[:] = 0.0
@@ -256,12 +260,13 @@ def adjust(
     point,
     xy,
     *,
+    sigma=None,
     free_lens=(),
     fixed_poses=(),
     fixed_lenses=(),
     prior=None,
     loss=HUBER,
-    scale_px=1.0,
+    scale=1.0,
     max_rounds=30,
     tolerance=1e-7,
     stop=None,
@@ -280,6 +285,8 @@ def adjust(
         Whose sighting it is; `point` must not decrease (sightings sorted by point).
     xy : (k, 2) float64
         Seen pixels.
+    sigma : (k,) float64, optional
+        Standard deviation of each sighting's coordinates in pixels; 1 where not given.
     free_lens : sequence of int
         Which of the ten lens parameters are solved (the same for every lens).
     fixed_poses : sequence of int
@@ -287,9 +294,9 @@ def adjust(
     fixed_lenses : sequence of int
         Lenses that stay as they are, whatever `free_lens` says.
     prior : (means (m, 10), sigmas (10,) or (m, 10)), optional
-        Weak observations of the lens parameters, in their own units, for a sighting sigma of 1 pixel.
-    loss, scale_px : int, float
-        SQUARED, HUBER or CAUCHY, and the residual where it starts to bend.
+        Weak observations of the lens parameters, in their own units.
+    loss, scale : int, float
+        SQUARED, HUBER or CAUCHY, and the residual in standard deviations where it starts to bend.
     stop : callable() -> None, optional
         Called every round; may raise to cancel.
 
@@ -301,6 +308,7 @@ def adjust(
     lens_of = np.ascontiguousarray(lens_of, dtype=np.int64)
     photo, point = np.ascontiguousarray(photo, dtype=np.int64), np.ascontiguousarray(point, dtype=np.int64)
     xy = np.ascontiguousarray(xy, dtype=np.float64)
+    weight = np.ones(len(xy)) if sigma is None else 1.0 / np.ascontiguousarray(sigma, dtype=np.float64)
     if len(point) and (np.diff(point) < 0).any():
         raise ValueError("sightings must be sorted by point")
     n, k, P = len(poses), len(photo), len(points)
@@ -325,14 +333,14 @@ def adjust(
         return 0.5 * float((w * d * d).sum()), w.ravel(), (w * d).ravel()
 
     damping, growth = 1e-4, 2.0
-    cost = linearize(poses, lenses, lens_of, points, photo, point, xy, loss, scale_px, r, Jc, Jl, Jx)
+    cost = linearize(poses, lenses, lens_of, points, photo, point, xy, weight, loss, scale, r, Jc, Jl, Jx)
     cost += prior_terms(lenses)[0]
     rounds = 0
     while rounds < max_rounds:
         rounds += 1
         if stop:
             stop()
-        _reduce(n, start, photo, lens_of, free, r, Jc, Jl, Jx, damping, S, g, Vinv, gx)
+        reduce_to_cameras(n, start, photo, lens_of, free, r, Jc, Jl, Jx, damping, S, g, Vinv, gx)
         _, w, pg = prior_terms(lenses)
         if w is not None:
             S[np.arange(6 * n, size), np.arange(6 * n, size)] += w
@@ -359,20 +367,20 @@ def adjust(
         if L:
             new_lenses[:, free] -= step[6 * n :].reshape(-1, L)
         new_points = points - dX
-        trial = _cost(new_poses, new_lenses, lens_of, new_points, photo, point, xy, loss, scale_px, r)
+        trial = _cost(new_poses, new_lenses, lens_of, new_points, photo, point, xy, weight, loss, scale, r)
         trial += prior_terms(new_lenses)[0]
         if np.isfinite(trial) and trial < cost:
             done = cost - trial < tolerance * cost
             poses, lenses, points, cost = new_poses, new_lenses, new_points, trial
             damping, growth = max(damping / 5.0, 1e-10), 2.0
-            linearize(poses, lenses, lens_of, points, photo, point, xy, loss, scale_px, r, Jc, Jl, Jx)
+            linearize(poses, lenses, lens_of, points, photo, point, xy, weight, loss, scale, r, Jc, Jl, Jx)
             if done:
                 break
         else:
-            linearize(poses, lenses, lens_of, points, photo, point, xy, loss, scale_px, r, Jc, Jl, Jx)
+            linearize(poses, lenses, lens_of, points, photo, point, xy, weight, loss, scale, r, Jc, Jl, Jx)
             damping *= growth
             growth *= 2.0
             if damping > 1e8:
                 break
-    _cost(poses, lenses, lens_of, points, photo, point, xy, loss, scale_px, r)
+    _cost(poses, lenses, lens_of, points, photo, point, xy, weight, loss, scale, r)
     return Adjusted(poses, lenses, points, -r, float(cost), rounds)

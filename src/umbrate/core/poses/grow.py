@@ -13,10 +13,16 @@ import numpy as np
 from ..geometry.lens import _unproject_many
 from ..geometry.triangulate import triangulate_tracks
 from .adjust import CAUCHY, adjust
+from .covariance import covariance
 from .resect import refine_pose, resect_ransac
 from .tracks import Tracks, build_tracks
 
 LENS_STEPS = ((8, ("f", "k1", "cx", "cy", "k2", "p1", "p2")), (4, ("f", "k1")), (0, ()))
+KEY_POINT_SIGMA_PX = 0.4  #: of a key point in a photo 1600 pixels wide
+LOSS_SCALE = 2.5  #: the robust loss bends at so many standard deviations
+#: how far real lenses are from what their photos' files say, where nobody has calibrated them: the focal length as a
+#: share of itself, the principal point as a share of the picture's longer side, then k1 k2 k3 p1 p2 b1 b2
+FOCAL_SIGMA, CENTER_SIGMA, LENS_SIGMA = 0.02, 0.005, (0.08, 0.15, 0.15, 0.0015, 0.0015, 5.0, 5.0)
 PARAMETER = {"f": 0, "cx": 1, "cy": 2, "k1": 3, "k2": 4, "k3": 5, "p1": 6, "p2": 7, "b1": 8, "b2": 9}
 
 
@@ -42,6 +48,8 @@ class Block:
         Tie points and the number of photos that see each.
     photo, feature, point : (k,) int64, xy : (k, 2), residual : (k, 2)
         Sightings, sorted by point; seen pixels and seen minus predicted.
+    sigma : (k,)
+        Standard deviations they were adjusted with.
     reasons : dict of int to str
         Why a photo is not solved.
     """
@@ -55,7 +63,20 @@ class Block:
     point: np.ndarray
     xy: np.ndarray
     residual: np.ndarray
+    sigma: np.ndarray
     reasons: dict = field(default_factory=dict)
+    free_lens: tuple = ()  #: the lens parameters that were solved
+    prior: tuple = ()  #: what the lenses were held by: means and sigmas (m, 10)
+
+    def covariance(self, trusted=()):
+        """The Covariance of the solved photos' poses, in their order, of the lenses and the tie points."""
+        who = np.flatnonzero(self.solved)
+        row = np.full(len(self.poses), -1)
+        row[who] = np.arange(len(who))
+        return covariance(
+            self.poses[who], self.lenses, self.lens_of[who], self.points, row[self.photo], self.point, self.xy,
+            sigma=self.sigma, free_lens=self.free_lens, fixed_lenses=trusted, prior=self.prior or None,
+        )  # fmt: skip
 
     @property
     def solved(self):
@@ -89,6 +110,8 @@ class Grower:
         solve_lens=True,
         trusted=(),
         lens_sigma=None,
+        sigma=None,
+        correct=None,
         seed=0,
         report=None,
         stop=None,
@@ -107,6 +130,10 @@ class Grower:
             Lenses that stay as they are.
         lens_sigma : (m, 10), optional
             How well the starting lenses are known; NaN where nobody knows.
+        sigma : list of (n_i,) arrays, optional
+            Standard deviations of the features in pixels; those of key points where not given.
+        correct : callable(photo, feature, point, poses, lenses, lens_of) -> (k, 2), optional
+            What is to be taken off the pixels of sightings once the block stands.
         report : callable(solved, total, sentence, grower), optional
         """
         self.pairs = pairs
@@ -122,6 +149,10 @@ class Grower:
         self.tracks: Tracks = build_tracks([len(x) for x in features_xy], {p: g.matches for p, g in pairs.items()})
         t = self.tracks
         self.xy = np.array([features_xy[i][f] for i, f in zip(t.photo, t.feature, strict=True)], float).reshape(-1, 2)
+        self.seen_xy, self.correct = self.xy.copy(), correct
+        self.sigma = KEY_POINT_SIGMA_PX * self.unit[t.photo]
+        if sigma is not None:
+            self.sigma = np.array([sigma[i][f] for i, f in zip(t.photo, t.feature, strict=True)], float)
         self.track_of = np.repeat(np.arange(len(t)), np.diff(t.start))
         self.poses = np.tile(np.eye(4), (self.n, 1, 1))
         self.solved = np.zeros(self.n, bool)
@@ -129,6 +160,7 @@ class Grower:
         self.placed = np.zeros(len(t), bool)
         self.on = np.zeros(len(t.photo), bool)
         self.reasons = {}
+        self.last_free, self.last_prior = (), ()
         self._normalize()
 
     # ------------------------------------------------------------------ small steps
@@ -194,25 +226,9 @@ class Grower:
         row[who] = np.arange(len(who))
         use = np.flatnonzero(self.on & self.solved[t.photo])
         tracks, point = np.unique(self.track_of[use], return_inverse=True)
-        f = self.first_lenses
-        sigma = np.array(
-            [
-                0.10 * f[:, 0].mean(),
-                0.02 * f[:, 0].mean() + 20,
-                0.02 * f[:, 0].mean() + 20,
-                0.3,
-                1.0,
-                2.0,
-                0.01,
-                0.01,
-                10.0,
-                10.0,
-            ]
-        )
-        sigma = np.tile(sigma, (len(f), 1))
-        if self.lens_sigma is not None:
-            sigma = np.where(np.isfinite(self.lens_sigma), self.lens_sigma, sigma)
         free = sorted({*self._free_lens(), *extra})
+        prior = self._prior()
+        self.last_free, self.last_prior = tuple(free), prior
         result = adjust(
             self.poses[who],
             self.lenses,
@@ -221,17 +237,28 @@ class Grower:
             row[t.photo[use]],
             point,
             self.xy[use],
+            sigma=self.sigma[use],
             free_lens=free,
             fixed_lenses=self.trusted,
-            prior=(f, sigma),
+            prior=prior,
             loss=CAUCHY,
-            scale_px=1.0 * float(np.median(self.unit)),
+            scale=LOSS_SCALE,
             max_rounds=rounds,
             stop=self.stop,
         )
         self.poses[who], self.lenses, self.X[tracks] = result.poses, result.lenses, result.points
         self._normalize()
         return result
+
+    def _prior(self):
+        """What the lenses are held by: their starting values, and how far they may be off."""
+        f = self.first_lenses
+        width = np.array([1600 * self.unit[self.lens_of == m].max(initial=1.0) for m in range(len(f))])
+        rest = np.tile(np.array(LENS_SIGMA), (len(f), 1))
+        sigma = np.hstack([FOCAL_SIGMA * f[:, :1], np.tile(CENTER_SIGMA * width[:, None], (1, 2)), rest])
+        if self.lens_sigma is not None:
+            sigma = np.where(np.isfinite(self.lens_sigma), self.lens_sigma, sigma)
+        return f, sigma
 
     def _tell(self, sentence):
         if self.report:
@@ -328,12 +355,24 @@ class Grower:
         extra = [PARAMETER["k3"]] if self.solve_lens and self.solved.sum() >= 12 else []
         for px in (4.0, 2.5, 2.0):
             self._adjust(25, extra)
+            self._correct()
             self.placed[:] = False  # placed anew: sightings that were put aside get their chance
             self._place(px)
         self._adjust(40, extra)
         self._drop_weak()
         self._tell("adjusted")
         return self._block()
+
+    def _correct(self):
+        """Take off the sightings what the present block says they are shifted by."""
+        if self.correct is None:
+            return
+        t = self.tracks
+        rows = np.flatnonzero(self.placed[self.track_of] & self.solved[t.photo])
+        tracks = self.track_of[rows]
+        shift = self.correct(t.photo[rows], t.feature[rows], tracks, self.poses, self.lenses, self.lens_of)
+        self.xy[rows] = self.seen_xy[rows] - shift
+        self._normalize()
 
     def _drop_weak(self):
         """Photos that hold on to too few sightings leave the block."""
@@ -382,5 +421,8 @@ class Grower:
             point,
             self.xy[use],
             self.xy[use] - seen,
+            self.sigma[use],
             dict(sorted(self.reasons.items())),
+            self.last_free,
+            self.last_prior,
         )

@@ -10,7 +10,7 @@ from .grow import PairGeometry
 MIN_MATCHES = 20
 
 
-def relate(desc_a, xy_a, lens_a, desc_b, xy_b, lens_b, *, ratio=0.85, threshold_px=3.0, seed=0):
+def relate(desc_a, xy_a, lens_a, desc_b, xy_b, lens_b, *, ratio=0.85, threshold_px=3.0, seed=0, known=None):
     """Match two photos and verify the matches by their epipolar geometry.
 
     Parameters
@@ -20,6 +20,8 @@ def relate(desc_a, xy_a, lens_a, desc_b, xy_b, lens_b, *, ratio=0.85, threshold_
     lens_a, lens_b : (10,) lens vectors
     threshold_px : float
         Largest distance of a match from its epipolar line.
+    known : (k, 2) int, optional
+        Matches that are known from elsewhere: rows of `xy_a` and `xy_b`, which may be longer than the descriptors.
 
     Returns
     -------
@@ -27,6 +29,8 @@ def relate(desc_a, xy_a, lens_a, desc_b, xy_b, lens_b, *, ratio=0.85, threshold_
         None where the photos do not show the same rigid scene.
     """
     m = match(desc_a, desc_b, ratio)
+    if known is not None and len(known):
+        m = np.vstack([m, known])
     if len(m) < MIN_MATCHES:
         return None
     a = _unproject_many(np.ascontiguousarray(xy_a[m[:, 0]], np.float64), lens_a)

@@ -1,0 +1,73 @@
+"""Coded targets as tie points: matches that cannot be mistaken, and readings that are much finer than key points.
+
+Their rows follow those of the key points of each photo.
+"""
+
+import numpy as np
+
+from ..geometry.lens import Lens
+from ..targets.circle import circle_normals, outline, slant_shift
+
+LEAST_SIGMA_PX = 0.03  #: paper, print and lens model are not better than this, whatever the reading's own noise says
+
+
+class TargetSightings:
+    """The coded targets of all photos.
+
+    Parameters
+    ----------
+    counts : list of int
+        Key points of each photo.
+    numbers : list of (n_i,) int
+    dots : list of (n_i, 12)
+        See `targets.dots.fit_dots`.
+    """
+
+    def __init__(self, counts, numbers, dots):
+        self.counts, self.numbers, self.dots = list(counts), list(numbers), list(dots)
+
+    @property
+    def xy(self):
+        """Ellipse centers (n_i, 2) of each photo."""
+        return [d[:, :2] for d in self.dots]
+
+    @property
+    def sigma(self):
+        """Standard deviations (n_i,) in pixels."""
+        return [np.maximum(np.sqrt(0.5 * (d[:, 9] + d[:, 11])), LEAST_SIGMA_PX) for d in self.dots]
+
+    def matches(self, i, j):
+        """Rows (k, 2) of the targets that two photos share."""
+        _, a, b = np.intersect1d(self.numbers[i], self.numbers[j], return_indices=True)
+        return np.stack([self.counts[i] + a, self.counts[j] + b], 1).astype(np.int32)
+
+    def number_of(self, photo, feature):
+        """The target's number of each sighting (k,), -1 for key points."""
+        out = np.full(len(photo), -1)
+        for k, (i, f) in enumerate(zip(photo, feature, strict=True)):
+            if f >= self.counts[i]:
+                out[k] = self.numbers[i][f - self.counts[i]]
+        return out
+
+    def shifts(self, photo, feature, point, poses, lenses, lens_of):
+        """By how much (k, 2) sightings of placed points are shifted because circles were seen at a slant.
+
+        photo, feature, point : (k,) rows; poses (n, 4, 4); lenses (m, 10); lens_of (n,)
+        """
+        out = np.zeros((len(photo), 2))
+        rows = np.array([k for k in range(len(photo)) if feature[k] >= self.counts[photo[k]]], int)
+        for p in np.unique(point[rows]):
+            mine = rows[point[rows] == p]
+            planes = []
+            for k in mine:
+                i = photo[k]
+                lens = Lens.from_vector(1, 1, lenses[lens_of[i]])
+                dot = self.dots[i][feature[k] - self.counts[i]]
+                planes.append((lens, dot, poses[i, :3, :3], circle_normals(outline(dot, lens)[0])))
+            # each photo leaves two planes open, but only the true one is the same in all of them
+            both = np.array([normals @ R for _, _, R, normals in planes])
+            agree = [np.max(both @ n, axis=1).sum() for n in both.reshape(-1, 3)]
+            normal = both.reshape(-1, 3)[int(np.argmax(agree))]
+            for k, (lens, dot, R, _) in zip(mine, planes, strict=True):
+                out[k] = slant_shift(dot, lens, R @ normal)
+        return out
