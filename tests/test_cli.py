@@ -154,7 +154,7 @@ class Sorting(unittest.TestCase):
         again = umbrate("split", "j", "--sitting", "Card 2", "--at", "gaps", cwd=home)
         self.assertEqual(again.returncode, 1)
         self.assertIn("Nothing separates", again.stdout)
-        sets = ["--set", "masks.method=plate", "--set", "masks.leave_out=#F6FCFF,#DFDFDD"]
+        sets = ["--set", "masks.method=plate", "--set", "masks.leave_out=#F6FCFF,#DFDFDD", "--set", "masks.holes=4"]
         done = umbrate("run", "j", "--to", "masks", *sets, cwd=home)
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertEqual(umbrate("export", "j", "masks", "out", "--pattern", "{name}_m.png", cwd=home).returncode, 0)

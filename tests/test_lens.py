@@ -180,7 +180,9 @@ class Shelf(unittest.TestCase):
             self.assertEqual(picture.size, mask.size)
 
     def test_refined_lenses_know_how_well_they_are_known(self):
-        photos = [SimpleNamespace(id=k, camera="M", width=1000, height=750, focal_px=2000.0) for k in (1, 2)]
+        photos = [
+            SimpleNamespace(id=k, camera="M", width=1000, height=750, focal_px=2000.0, focal_mm=50.0) for k in (1, 2)
+        ]
         group = {"photos": [1, 2], "lens": LENS.as_dict(), "use": "refined", "sigma": {"f": 0.5}}
         lenses, _, _, trusted, sigma = lenses_of(photos, [group])
         self.assertEqual((lenses[0], trusted, sigma[0, 0]), (LENS, [], 1.5))

@@ -191,7 +191,7 @@ class Turntable(unittest.TestCase):
 
     def test_plate_and_stillness_reach_the_true_masks(self):
         for settings in ({"method": "plate", "plates": str(self.photos / "plates")}, {"method": "still"}):
-            values, out = self.masks(**settings, leave_out="#DFDFDD")
+            values, out = self.masks(**settings, leave_out="#DFDFDD", holes=4)
             self.assertGreater(np.median(values), 0.96, settings)
             self.assertGreater(values.min(), 0.9, settings)
             self.assertEqual(out.figures["masks"], 12)

@@ -4,6 +4,8 @@ import unittest
 
 import numpy as np
 
+from umbrate.core.features.match import match
+from umbrate.core.features.still import still_features
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import look_at, transform
 from umbrate.core.geometry.rotation import rotation_angle
@@ -116,7 +118,7 @@ class Relating(unittest.TestCase):
         return relative, order, (unit[0], xy[0].astype(np.float32)), (unit[1][order], xy[1][order].astype(np.float32))
 
     def relate(self, a, b, seed=0):
-        return relate(*a, self.LENS.vector, *b, self.LENS.vector, seed=seed)
+        return relate(match(a[0], b[0]), a[1], self.LENS.vector, b[1], self.LENS.vector, seed=seed)
 
     def test_finds_the_matches_the_pose_and_the_angle(self):
         rng = np.random.default_rng(6)
@@ -144,3 +146,29 @@ class Relating(unittest.TestCase):
         scrambled = (b[0], rng.uniform([0, 0], [1600, 1200], size=b[1].shape).astype(np.float32))
         self.assertIsNone(self.relate(a, scrambled))
         self.assertIsNone(self.relate((a[0][:1], a[1][:1]), b))
+
+
+class Still(unittest.TestCase):
+    def test_what_stays_while_other_things_move_is_still_and_nothing_else_is(self):
+        rng = np.random.default_rng(8)
+        photos, backdrop, moving = 6, 200, 120
+        there = rng.uniform([0, 0], [1600, 1200], size=(backdrop, 2))
+        xy, matches = [], {}
+        for k in range(photos):
+            turned = rng.uniform([500, 300], [1100, 900], size=(moving, 2)) + 40 * k
+            xy.append(np.vstack([there + rng.normal(size=there.shape) * 0.3, turned]))
+        both = np.stack([np.arange(backdrop + moving)] * 2, 1)
+        for i in range(photos):
+            for j in range(i + 1, photos):
+                matches[i, j] = both
+        counts, widths = [backdrop + moving] * photos, [1600] * photos
+        still, share = still_features(counts, xy, matches, widths)
+        for s in still:
+            self.assertGreater(s[:backdrop].mean(), 0.98)
+            self.assertLess(s[backdrop:].mean(), 0.02)
+        self.assertAlmostEqual(share, backdrop / (backdrop + moving), delta=0.02)
+        # photos taken from one place, of which nothing moves: nothing is called still
+        only = {k: m[:backdrop] for k, m in matches.items()}
+        still, share = still_features(counts, xy, only, widths)
+        self.assertEqual(sum(s.sum() for s in still), 0)
+        self.assertGreater(share, 0.99)

@@ -138,7 +138,8 @@ class Bench(QScrollArea):
         self.running_label = self._text("")
         self.running_label.setVisible(state == "running")
         following = s.following(stage.name)
-        calibrated = bool(result and result.figures.get("calibration"))  # then the card is what it was for
+        # of photos of sheets no poses are wanted: the card is what they are for
+        calibrated = bool(result and {"calibration", "gathering"} & result.figures.keys())
         if following and not calibrated and state == cell.state and cell.state in ("done", "look"):
             b = QPushButton(f"Next: run {BY_NAME[following].title}", objectName="next")
             b.clicked.connect(lambda: (s.choose(stage=following), s.run()))
@@ -288,6 +289,7 @@ class Bench(QScrollArea):
             a, b = QLabel(name), QLabel(value)
             a.setStyleSheet(f"color: {t.QUIET};")
             b.setAlignment(Qt.AlignmentFlag.AlignRight)
+            a.setWordWrap(True)  # a camera's name may be long
             for w in (a, b):
                 w.setToolTip(meaning)
             grid.addWidget(a, k, 0)

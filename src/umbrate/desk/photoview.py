@@ -345,7 +345,7 @@ class PhotoView(QWidget):
         if self.calibrated and self.calibrated["larger"]:
             c = self.calibrated
             rms = np.sqrt((c["residual"][c["used"]] ** 2).mean()) if c["used"].any() else np.nan
-            facts.append(f"{c['used'].sum()} sightings, residual {rms:.3f} px, drawn {c['larger']} times as long")
+            facts = [photo.name, f"{c['used'].sum()} sightings, {rms:.3f} px, drawn {c['larger']} times as long"]
         elif photo and poses:
             row = poses.figures["per_photo"].get(str(photo.id))
             if row and row["sightings"]:
@@ -368,6 +368,7 @@ class PhotoView(QWidget):
         circle = np.stack([np.cos(a), np.sin(a)])
         p.setFont(t.font(t.SMALL))
         p.setBrush(Qt.BrushStyle.NoBrush)
+        residuals = self.calibrated and self.calibrated["larger"]  # then outlines are only the ground
         for dot, kind, number in zip(self.targets["dots"], self.targets["kind"], self.targets["number"], strict=True):
             if kind == PLAIN:
                 continue
@@ -375,7 +376,7 @@ class PhotoView(QWidget):
             ring = (1.25 * A @ circle).T + dot[:2] + 0.5
             color = t.CATEGORIES[1] if kind == CODED else t.STATE_COLORS["failed"]
             style = Qt.PenStyle.SolidLine if kind == CODED else Qt.PenStyle.DashLine
-            p.setPen(QPen(t.color(color), 1.6, style))
+            p.setPen(QPen(t.color(color, 110 if residuals else 255), 1.6, style))
             p.drawPolyline([view.map(QPointF(x, y)) for x, y in ring.tolist()])
             middle = view.map(QPointF(dot[0] + 0.5, dot[1] + 0.5))
             across = np.hypot(*(np.array([(q := view.map(QPointF(*ring[0]))).x(), q.y()]) - [middle.x(), middle.y()]))
@@ -394,8 +395,10 @@ class PhotoView(QWidget):
                 p.drawLine(a + QPointF(-6, -6), a + QPointF(6, 6))
                 p.drawLine(a + QPointF(-6, 6), a + QPointF(6, -6))
             elif c["larger"] and np.isfinite(u):
-                p.setPen(QPen(t.color(t.TEXT if used else t.ACCENT), 1.6))
-                p.drawLine(a, view.map(QPointF(x + 0.5 + c["larger"] * u, y + 0.5 + c["larger"] * v)))
+                b = view.map(QPointF(x + 0.5 + c["larger"] * u, y + 0.5 + c["larger"] * v))
+                for color, width in ((t.GROUND, 3.5), (t.CATEGORIES[3] if used else t.ACCENT, 1.6)):
+                    p.setPen(QPen(t.color(color), width))
+                    p.drawLine(a, b)
 
     # ------------------------------------------------------------------ the pointer
     def contextMenuEvent(self, e):

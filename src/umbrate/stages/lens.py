@@ -163,10 +163,12 @@ def lens_groups(photos):
     guessed : int
         How many groups have no focal length in their files.
     """
-    keys = [(p.camera, p.width, p.height, None if p.focal_px is None else round(p.focal_px, 1)) for p in photos]
+    keys = [
+        (p.camera, p.width, p.height, None if p.focal_px is None else round(p.focal_px, 1), p.focal_mm) for p in photos
+    ]
     groups = sorted(set(keys), key=keys.index)
     lenses, guessed = [], 0
-    for _, w, h, focal in groups:
+    for _, w, h, focal, _ in groups:
         if focal is None:
             guessed += 1
             focal = NO_EXIF_35MM * float(np.hypot(w, h)) / float(np.hypot(36.0, 24.0))
@@ -359,7 +361,7 @@ class LensStage(Stage):
             for g in f["groups"]:
                 out.append(
                     (
-                        f"{g['camera'] or 'Camera unknown'}",
+                        g["name"].rpartition(",")[0],
                         f"{g['card']}, {g['use']}" if g["card"] else "solved with the poses",
                         f"{len(g['photos'])} photos of {g['size'][0]} x {g['size'][1]}, "
                         f"{g['focal_mm'] or 'unknown'} mm",

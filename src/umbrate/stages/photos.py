@@ -13,7 +13,7 @@ from ..core.errors import UmbrateError
 from ..core.imaging.decode import PHOTO_SUFFIXES, read_facts, read_reduced, thumbnail_of
 from ..core.imaging.filters import halve_by_area
 from ..core.imaging.sharpness import LONGEST, gray_of, sharpness, soft_ones
-from ..core.masking.backdrop import FEWEST, differs, empty_frames, same_place, still_plate
+from ..core.masking.backdrop import FEWEST, differs, empty_frames, same_place, still_plate, strange_shares
 from ..core.masking.clean import tidy
 from ..core.masking.light import LINEAR
 from ..job.blobs import BlobStore
@@ -174,14 +174,15 @@ def find_bare_frames(photos, lights):
     rows = [k for k, x in enumerate(lights) if x is not None]
     place = np.full(len(photos), -1)
     place[rows] = same_place([lights[k].sum(-1) for k in rows])
-    areas = np.full(len(photos), np.nan)
+    areas, strange = np.full(len(photos), np.nan), np.zeros(len(photos))
     for g in np.unique(place[rows]):
         who = np.flatnonzero(place == g)
         if len(who) >= FEWEST:
             plate = still_plate([lights[k] for k in who[:: -(-len(who) // PLATE_PHOTOS)]])
-            for k in who:
-                areas[k] = tidy(differs(lights[k], plate), open_px=1).sum()
-    return place, np.flatnonzero(empty_frames(areas, place)).tolist()
+            masks = [tidy(differs(lights[k], plate), open_px=1) for k in who]
+            areas[who] = [m.sum() for m in masks]
+            strange[who] = strange_shares([lights[k] for k in who], masks)
+    return place, np.flatnonzero(empty_frames(areas, place, strange)).tolist()
 
 
 def bare_problems(photos):

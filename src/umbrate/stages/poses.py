@@ -11,7 +11,8 @@ from pydantic import Field
 from ..core.cloud.keepbox import fit_keep_box
 from ..core.errors import UmbrateError
 from ..core.features.detect import detect
-from ..core.features.match import unit_descriptors
+from ..core.features.match import match, unit_descriptors
+from ..core.features.still import still_features
 from ..core.geometry.lens import PARAMETER_NAMES, Lens
 from ..core.geometry.pose import center
 from ..core.imaging.decode import read_picture
@@ -73,6 +74,12 @@ class Settings(StageSettings):
         description="Coded targets that the Lens stage found are tie points too. They must not stand still while the "
         "object turns.",
         json_schema_extra={"short": True},
+    )
+    drop_still: bool = Field(
+        True,
+        title="Drop still features",
+        description="Key points that stay at one pixel while others move (a backdrop behind a turntable, dust) are "
+        "left out.",
     )
     ratio: float = Field(
         0.85,
@@ -187,23 +194,19 @@ def find_features(blobs, masks, settings, photo):
     return f, blobs.put_arrays(**f.arrays())
 
 
-def relate_photos(sides, targets, settings, ij):
-    """Work item: the PairGeometry of two photos, or None."""
+def match_photos(sides, targets, settings, ij):
+    """Work item: rows (k, 2) of what two photos share: features that look alike, and targets of one number."""
     i, j = ij
+    m = match(sides[i].unit, sides[j].unit, settings.ratio)
+    return np.vstack([m, targets.matches(i, j)]) if targets else m
+
+
+def relate_photos(sides, settings, item):
+    """Work item: the PairGeometry of two photos (i, j, matches), or None."""
+    i, j, m = item
     a, b = sides[i], sides[j]
-    known = targets.matches(i, j) if targets else None
-    return relate(
-        a.unit,
-        a.xy,
-        a.lens,
-        b.unit,
-        b.xy,
-        b.lens,
-        ratio=settings.ratio,
-        threshold_px=settings.verify_px * max(a.width, b.width) / 1600.0,
-        seed=settings.seed + 1009 * i + j,
-        known=known,
-    )
+    threshold = settings.verify_px * max(a.width, b.width) / 1600.0
+    return relate(m, a.xy, a.lens, b.xy, b.lens, threshold_px=threshold, seed=settings.seed + 1009 * i + j)
 
 
 class PosesStage(Stage):
@@ -261,7 +264,18 @@ class PosesStage(Stage):
             Side(unit_descriptors(f.descriptors), points, v, w)
             for f, points, v, w in zip(feats, xy, (vectors[k] for k in lens_of), widths, strict=True)
         ]
-        related = report.map(partial(relate_photos, sides, targets, settings), todo, "matching pair", 0.3, 0.65)
+        matched = report.map(partial(match_photos, sides, targets, settings), todo, "matching pair", 0.3, 0.6)
+        matches = dict(zip(todo, matched, strict=True))
+        still, still_share = still_features([len(x) for x in xy], xy, matches, widths)
+        if settings.drop_still:
+            matches = {(i, j): m[~still[i][m[:, 0]] & ~still[j][m[:, 1]]] for (i, j), m in matches.items()}
+        related = report.map(
+            partial(relate_photos, sides, settings),
+            [(i, j, m) for (i, j), m in matches.items()],
+            "verifying pair",
+            0.6,
+            0.65,
+        )
         pairs = {ij: g for ij, g in zip(todo, related, strict=True) if g is not None}
         times["matching_s"] = time.monotonic() - clock
         clock = time.monotonic()
@@ -383,6 +397,8 @@ class PosesStage(Stage):
                 "rms_px": round(block.rms_px, 4),
                 "points": len(block.points),
                 "sightings": len(block.photo),
+                "still": int(sum(x.sum() for x in still)),
+                "still_share": round(still_share, 3),
                 "targets": int((numbers >= 0).sum()),
                 "targets_rms_px": _rms(length[of_targets]),
                 "pairs": len(pairs),
@@ -479,6 +495,11 @@ class PosesStage(Stage):
                     )
                 ]
                 if f.get("targets")
+                else []
+            ),
+            *(
+                [("Still features", f"{f['still']:,}", "Key points that do not move while others do: left out")]
+                if f.get("still")
                 else []
             ),
             ("Matched pairs", f"{f['pairs']} of {f['pairs_tried']}", "Photo pairs that show the same surface"),

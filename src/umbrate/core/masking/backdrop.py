@@ -14,6 +14,7 @@ from scipy import ndimage
 from .light import is_color, unlikeness
 
 FEWEST = 5  #: photos from one place that the sitting's own plate needs
+STRANGE = 0.5  #: of a photo without the object: so much of what the others show has colors that it lacks
 
 
 @dataclass(frozen=True)
@@ -201,7 +202,45 @@ def differs(light, plate, tolerance=0.10, shadow=0.3):
     return (unlikeness(light, plate.light, shadow, 1.0 / shadow**0.5) > tolerance) & plate.reach
 
 
-def empty_frames(areas, groups, share=0.4, gap=0.6):
+def _color_bins(light, mask, least=0.003):
+    """Which cells of color and brightness occur in a mask: (n,) cell of each of its pixels, set of those that count."""
+    x = light[mask]
+    total = x.sum(1) + 1e-4
+    cells = np.stack([x[:, 0] / total / 0.04, x[:, 1] / total / 0.04, np.log(total) / 0.7], 1).astype(int)
+    code = (cells[:, 0] * 64 + cells[:, 1]) * 64 + cells[:, 2] + 32
+    found, count = np.unique(code, return_counts=True)
+    return code, found[count >= least * len(code)]
+
+
+def strange_shares(lights, masks):
+    """How much of what is seen in the other photos has colors that a photo does not show.
+
+    A printed mat that turns with the object is in the bare frames too, so these differ from the backdrop nearly as
+    much as the others. But they lack the object's colors, and no photo of the object does.
+
+    Parameters
+    ----------
+    lights : list of (h, w, 3) float
+        Linear light of photos from one place.
+    masks : list of (h, w) bool
+        Where they differ from the backdrop.
+
+    Returns
+    -------
+    (n,) float
+        The median over the other photos, 0 to 1.
+    """
+    seen = [_color_bins(x, m) for x, m in zip(lights, masks, strict=True)]
+    near = np.array([(a * 64 + b) * 64 + c for a in (-1, 0, 1) for b in (-1, 0, 1) for c in (-1, 0, 1)])
+    out = np.zeros(len(lights))
+    for k, (_, own) in enumerate(seen):
+        known = (own[:, None] + near).ravel()
+        shares = [float(np.mean(~np.isin(code, known))) for j, (code, _) in enumerate(seen) if j != k and len(code)]
+        out[k] = np.median(shares) if shares else 0.0
+    return out
+
+
+def empty_frames(areas, groups, strange=None, share=0.4, gap=0.6):
     """Which photos show the bare backdrop: little differs, where much does in the others from that place.
 
     Parameters
@@ -210,6 +249,8 @@ def empty_frames(areas, groups, share=0.4, gap=0.6):
         Pixels of each photo's mask against the plate of its place; NaN where there was none.
     groups : (n,) int
         The place each was taken from.
+    strange : (n,) float, optional
+        See `strange_shares`: photos above `STRANGE` that differ less than most are bare as well.
     share : float
         Largest area of a bare one, as a share of the usual area.
     gap : float
@@ -227,4 +268,6 @@ def empty_frames(areas, groups, share=0.4, gap=0.6):
         rest = np.setdiff1d(who, small)
         if len(small) and areas[small].max() < gap * areas[rest].min():
             out[small] = True
+        if strange is not None and len(who) > 2:
+            out[who] |= (strange[who] > STRANGE) & (areas[who] < np.median(areas[who]))
     return out

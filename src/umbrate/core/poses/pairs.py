@@ -2,7 +2,6 @@
 
 import numpy as np
 
-from ..features.match import match
 from ..geometry.lens import _unproject_many
 from .essential import decompose, essential_ransac
 from .grow import PairGeometry
@@ -10,27 +9,23 @@ from .grow import PairGeometry
 MIN_MATCHES = 20
 
 
-def relate(desc_a, xy_a, lens_a, desc_b, xy_b, lens_b, *, ratio=0.85, threshold_px=3.0, seed=0, known=None):
-    """Match two photos and verify the matches by their epipolar geometry.
+def relate(m, xy_a, lens_a, xy_b, lens_b, *, threshold_px=3.0, seed=0):
+    """Verify the matches of two photos by their epipolar geometry.
 
     Parameters
     ----------
-    desc_a, desc_b : (n, 128) float32 unit descriptors
+    m : (k, 2) int
+        Rows of `xy_a` and `xy_b` that are said to be the same place.
     xy_a, xy_b : (n, 2) pixels
     lens_a, lens_b : (10,) lens vectors
     threshold_px : float
         Largest distance of a match from its epipolar line.
-    known : (k, 2) int, optional
-        Matches that are known from elsewhere: rows of `xy_a` and `xy_b`, which may be longer than the descriptors.
 
     Returns
     -------
     PairGeometry or None
         None where the photos do not show the same rigid scene.
     """
-    m = match(desc_a, desc_b, ratio)
-    if known is not None and len(known):
-        m = np.vstack([m, known])
     if len(m) < MIN_MATCHES:
         return None
     a = _unproject_many(np.ascontiguousarray(xy_a[m[:, 0]], np.float64), lens_a)
