@@ -156,7 +156,7 @@ class PhotoView(QWidget):
                     self.tint = self._tinted(self.mask)
                 lens = s.result("lens")
                 key = lens.blob("targets", photo.id) if lens else None
-                if key and self.toggles["Targets"].isChecked():
+                if key and self.toggles["Targets"].isChecked() and s.stage != "masks":  # there they would hide edges
                     self.targets = s.job.blobs.get_arrays(key)
                 self.calibrated = self._calibrated(lens, photo)
                 key = poses.blob("features", photo.id) if poses else None
