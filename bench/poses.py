@@ -102,10 +102,10 @@ def bench_detect(_):
     large = np.kron(picture, np.ones((3, 3), np.float32))[:3000, :4000]
     large = np.ascontiguousarray(large + rng.normal(0, 0.02, large.shape).astype(np.float32))
     for gray in (picture, large):
-        detect(gray[:200, :200], None, 100)
+        detect(gray[:200, :200], None, 100, 0.002)
         start = time.monotonic()
         with ThreadPoolExecutor(2) as pool:
-            found = list(pool.map(lambda _, g=gray: len(detect(g, None, 8000)), range(4)))
+            found = list(pool.map(lambda _, g=gray: len(detect(g, None, 8000, 0.002)), range(4)))
         rate = 4 * gray.size / 1e6 / (time.monotonic() - start)
         h, w = gray.shape
         good &= told(f"detect: {w} x {h}, {found[0]} features: {rate:.2f} MP a second (>= 3.5)", rate >= 3.5)
