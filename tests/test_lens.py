@@ -308,6 +308,33 @@ class Boards(unittest.TestCase):
         with self.assertRaises(UmbrateError):
             find_board(gray, 9, None)
 
+    def test_a_webcam_is_calibrated_from_a_board_whose_size_is_found(self):
+        columns, rows, side, folder = 9, 6, 25.0, scratch()
+        width, height = (columns + 1) * side + 20, (rows + 1) * side + 20
+        board = Printed([], width, height, np.eye(4), (columns + 1, rows + 1, side))
+        rng = np.random.default_rng(0)
+        for k in range(8):
+            a, side_of = np.radians(rng.uniform(15, 45)), 2 * np.pi * k / 8
+            away = np.array([np.sin(a) * np.cos(side_of), np.sin(a) * np.sin(side_of), -np.cos(a)])
+            middle = np.array([width / 2, height / 2, 0]) + rng.normal(size=3) * 20
+            E = look_at(middle + rng.uniform(330, 430) * away, middle, up=(0.3 * rng.normal(), -1, 0))
+            gray = develop_gray(photograph([board], self.lens, E, 4), k, 0.8)
+            Image.fromarray(gray).save(folder / f"W{k}.jpg", quality=90)  # nothing known of camera and lens
+        with Job.create(scratch() / "j") as job:
+            sitting, _, _ = take_in(job, "Board", read_folder(folder))
+            job.set_settings(sitting.id, "lens", {"source": "board"})
+            out = run(job, sitting, "lens")
+            c = out.figures["calibration"]
+            self.assertEqual(c["targets"], columns * rows)
+            self.assertGreaterEqual(c["photos"], 7)
+            self.assertLess(c["rms_px"], 0.1)
+            self.assertLess(abs(c["lens"]["f"] - self.lens.f), max(4 * c["sigma"]["f"], 0.5))
+            self.assertLess(c["sigma"]["f"], 0.005 * self.lens.f)
+            self.assertIn("one plane", " ".join(p["text"] for p in out.problems))
+            job.set_settings(sitting.id, "lens", {"source": "board", "columns": 12, "rows": 5})
+            with self.assertRaisesRegex(UmbrateError, "No photo shows a checkerboard of 12 x 5"):
+                run(job, sitting, "lens")
+
     def test_corners_are_refined_to_where_edges_meet(self):
         v, u = np.mgrid[0:60, 0:80].astype(np.float32)
         x, y = 40.37, 29.81

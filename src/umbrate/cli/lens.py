@@ -54,7 +54,9 @@ def _photos_of(places):
 
 @click.command()
 @click.argument("photos", nargs=-1, required=True, type=click.Path(path_type=Path))
-@click.option("--board", metavar="COLSxROWS", help="They show a checkerboard with so many inner corners, such as 9x6.")
+@click.option(
+    "--board", metavar="COLSxROWS", help="They show a checkerboard with so many inner corners, such as 9x6, or “found”."
+)
 @click.option("--square", type=float, default=25.0, help="Side of its squares, mm.")
 @click.option("--card", type=click.Path(path_type=Path), help="Write the lens card to this JSON file.")
 @click.option("--keep", metavar="NAME", help="Keep it on the shelf under this name.")
@@ -65,10 +67,12 @@ def calibrate(photos, board, square, card, keep, assignments, as_json):
     from .runs import Shown, parse_assignments
 
     values = {"source": "board" if board else "targets", **parse_assignments(assignments).get("lens", {})}
-    if board:
+    if board == "found":
+        values |= {"square_mm": square}
+    elif board:
         columns, x, rows = board.lower().partition("x")
         if not x or not columns.isdigit() or not rows.isdigit():
-            raise UmbrateError(f"“{board}” is no size of a checkerboard: write it like 9x6, inner corners.")
+            raise UmbrateError(f"“{board}” is no size of a checkerboard: write it like 9x6, inner corners, or “found”.")
         values |= {"columns": int(columns), "rows": int(rows), "square_mm": square}
     settings = parse_settings(BY_NAME["lens"], values)
     stage = BY_NAME["lens"]

@@ -180,13 +180,20 @@ def sightings_in(photos, settings, report, numbers, dots):
     """The Sightings of what photos show, and how well the points are known in mm, or None."""
     if settings.source == "targets":
         return sightings_of_sheets(numbers, dots), None
-    boards = report.map(
-        partial(board_in_photo, settings.columns, settings.rows), photos, "looking for the board in photo", 0.0, 0.9
-    )
-    return (
-        sightings_of_board(boards, settings.columns, settings.rows, settings.square_mm),
-        0.002 * settings.square_mm,
-    )
+    columns, rows = settings.columns, settings.rows
+    say = "looking for the board in photo"
+    if not columns or not rows:
+        # its size is what most photos show whole
+        found = report.map(partial(board_in_photo, None, None), photos, say, 0.0, 0.4)
+        sizes = Counter((max(b.columns, b.rows), min(b.columns, b.rows)) for b in found if b is not None)
+        if not sizes:
+            raise UmbrateError(
+                "No photo shows a checkerboard. Keep the whole board in the picture, sharp and evenly lit, or say how "
+                "many inner corners it has."
+            )
+        columns, rows = max(sizes, key=lambda size: (sizes[size], size))
+    boards = report.map(partial(board_in_photo, columns, rows), photos, say, 0.4, 0.9)
+    return sightings_of_board(boards, columns, rows, settings.square_mm), 0.002 * settings.square_mm
 
 
 def calibrate_from(photos, settings, report, numbers, dots):

@@ -82,19 +82,19 @@ class Settings(StageSettings):
         json_schema_extra=only("source", "card", "solve", short=True),
     )
     columns: int = Field(
-        9,
-        ge=3,
+        0,
+        ge=0,
         le=100,
         title="Board columns",
-        description="Inner corners along the longer side.",
+        description="Inner corners along the longer side; 0: as most photos show it.",
         json_schema_extra=only("source", "board", short=True),
     )
     rows: int = Field(
-        6,
-        ge=3,
+        0,
+        ge=0,
         le=100,
         title="Board rows",
-        description="Inner corners along the shorter side.",
+        description="Inner corners along the shorter side; 0: as most photos show it.",
         json_schema_extra=only("source", "board", short=True),
     )
     square_mm: float = Field(
