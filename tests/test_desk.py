@@ -123,6 +123,28 @@ class Solved(unittest.TestCase):
         QTest.keyClick(self.window.board, Qt.Key.Key_Left)
         self.assertEqual(self.session.stage, "poses")
 
+    def test_the_pair_grid_says_who_shares_what_and_shows_two_photos(self):
+        from umbrate.desk.pairgrid import MatchesDialog, PairGrid, places_of
+
+        s = self.session
+        s.choose(stage="poses")
+        (grid,) = self.window.bench.findChildren(PairGrid)
+        a, b = grid.ids[:2]
+        count = int(grid.counts[0, 1])
+        self.assertGreater(count, 20)
+        self.assertIn(f"{count:,} matches", grid.told(0, 1))
+        step, asked = grid.width() / len(grid.ids), []
+        grid.asked.disconnect()
+        grid.asked.connect(lambda *pair: asked.append(pair))
+        QTest.mouseClick(grid, Qt.MouseButton.LeftButton, pos=QPoint(int(1.5 * step), int(0.5 * step)))
+        self.assertEqual(asked, [(a, b)])
+        dialog = MatchesDialog(s, b, a, self.window)  # in either order
+        self.assertEqual(len(dialog.matches), count)
+        # matches lie on the object in both photos: features were only looked for there
+        for side, photo in enumerate((a, b)):
+            x, y = np.round(places_of(s, photo)[dialog.matches[:, side]]).astype(int).T
+            self.assertGreater(s.masks.of(photo)[y, x].mean(), 0.99)
+
     def test_scene_and_photo_point_at_the_same_place(self):
         scene, view = self.window.scene, self.window.photo_view
         self.session.choose(stage="cloud")

@@ -22,6 +22,7 @@ from . import tokens as t
 from .editors import make_editor
 from .evidence import Evidence
 from .lenspanel import CalibrationGuide, CalibrationPanel, LensGroups
+from .pairgrid import MatchesDialog, pairs_of
 from .plots import histogram_plot
 from .text import counted, short_time
 from .tried import TriedMasks
@@ -155,6 +156,7 @@ class Bench(QScrollArea):
             self._problems(result)
             self._figures(stage, result)
             self._plot(stage, result)
+            self._pairs(result)
         if stage.uses_keep_box and s.keep_box:
             self._keep_box(sitting)
 
@@ -303,6 +305,16 @@ class Bench(QScrollArea):
         if histogram is not None:
             self._text(histogram.title, "plain")
             self.column.addWidget(histogram_plot(histogram))
+
+    def _pairs(self, result):
+        """Of poses: which photos hang together."""
+        grid = pairs_of(self.session, result)
+        if grid is None:
+            return
+        self._text("Which photos share matches", "plain")
+        self.column.addWidget(grid)
+        self._text("In shooting order; lighter is more. A click shows two photos with their matches.")
+        grid.asked.connect(lambda i, j: MatchesDialog(self.session, i, j, self).exec())
 
     def _offer_split(self, result):
         """Where frames of the bare backdrop were found: what they are good for."""

@@ -352,6 +352,13 @@ class PosesStage(Stage):
         of_targets = numbers[block.point] >= 0
         report.progress(0.98, "standard deviations")
         known = self._known(block, trusted)
+        found_pairs = list(pairs)
+        artefacts[("pairs", None)] = blobs.put_arrays(
+            photo_ids=np.array([p.id for p in photos]),
+            pair=np.array(found_pairs, np.int32).reshape(-1, 2),
+            start=np.cumsum([0, *(len(pairs[ij].matches) for ij in found_pairs)]),
+            match=np.vstack([pairs[ij].matches for ij in found_pairs]).astype(np.int32),
+        )
         artefacts[("block", None)] = blobs.put_arrays(
             photo_ids=np.array([p.id for p in photos]),
             poses=block.poses,
