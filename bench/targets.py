@@ -1,6 +1,6 @@
 """Targets and calibration against the truth of the simulated studio.
 
-``python bench/targets.py [centers] [codes] [free] [calibration] [honest] [board] [speed]`` prints those named, or all:
+``python bench/targets.py [centers] [codes] [free] [calibration] [honest] [board] [demo] [speed]`` prints those, or all:
 
 centers      root mean square error of the dots' centers (the circle's) by size and slant, with noise, blur and JPEG
 codes        how many targets of 14 px and more are read, and how many wrongly (``--photos N``, 400 unless said)
@@ -8,6 +8,7 @@ free         codes found in 200 photos without targets: text, leaves, bricks, gr
 calibration  eight rendered photos of 12 MP: focal length, principal point, distortion
 honest       50 repetitions with noise: the spread of the errors against the stated standard deviations
 board        13 pictures of 640 x 480 of a 9x6 checkerboard
+demo         targets on the mat, the scale bars and the object of the demo photos, against their truth
 speed        detection in MP a second on two threads, and the time to solve eight photos with 150 targets
 """
 

@@ -151,7 +151,7 @@ class Bench(QScrollArea):
             self._offer_split(result)
             if result.figures.get("calibration") or result.figures.get("gathering"):
                 self.column.addWidget(CalibrationPanel(s, result, self.keep_wanted.emit))
-            elif len(result.figures.get("groups", ())) > 1:
+            elif result.figures.get("source") == "card" and len(result.figures["groups"]) > 1:
                 self.column.addWidget(LensGroups(s, result))
             self._problems(result)
             self._figures(stage, result)

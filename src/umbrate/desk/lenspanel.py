@@ -17,7 +17,7 @@ STEPS = {
         "them here as they come: what is still missing is said below.",
     ),
     "board": (
-        "Lay the board flat, or fix it to something stiff. Count its inner corners and measure a square.",
+        "Lay the board flat, or fix it to something stiff. Measure a square.",
         "Lock focus and zoom. Take about ten photos at a slant from all sides, half of them with the camera turned by "
         "90 degrees, the board whole in each and in a corner of the picture in some. Drop them here as they come.",
     ),
@@ -133,7 +133,8 @@ class LensGroups(QWidget):
         self.session = session
         box = _column(self)
         box.addWidget(_text("These photos were taken with several lenses or zooms", "plain"))
-        chosen = session.job.settings(session.sitting_id, "lens").get("groups", {})
+        settings = session.job.settings(session.sitting_id, "lens")
+        chosen, usual = settings.get("groups", {}), settings.get("use", "trusted")
         names = [c.name for _, c in shelf()]
         for g in result.figures["groups"]:
             mine = chosen.get(g["name"], {})
@@ -144,7 +145,7 @@ class LensGroups(QWidget):
             for value, label in self.USES:
                 use.addItem(label, value)
             card.setCurrentIndex(max(0, card.findData(mine.get("card", ""))))
-            use.setCurrentIndex(max(0, use.findData(mine.get("use", g["use"]))))
+            use.setCurrentIndex(max(0, use.findData(mine.get("use", usual))))
             for w in (card, use):
                 w.activated.connect(lambda _, n=g["name"], c=card, u=use: self._choose(n, c, u))
                 w.setToolTip(g["name"])

@@ -7,7 +7,6 @@ from PyQt6.QtWidgets import QDialog, QHBoxLayout, QLabel, QPushButton, QToolTip,
 
 from ..core.errors import UmbrateError
 from ..core.imaging.decode import read_picture
-from ..core.targets.detect import CODED
 from . import tokens as t
 
 SIDE = 288
@@ -72,7 +71,8 @@ class PairGrid(QWidget):
 
     def mousePressEvent(self, e):
         cell = self.cell_at(e.position())
-        if cell and cell[0] != cell[1]:
+        # a photo that has left the sitting since has no name here any more
+        if cell and cell[0] != cell[1] and all(self.ids[k] in self.names for k in cell):
             self.asked.emit(self.ids[cell[0]], self.ids[cell[1]])
 
 
@@ -89,17 +89,6 @@ def pairs_of(session, result):
     return grid
 
 
-def places_of(session, photo_id):
-    """Pixels (n, 2) of a photo's key points and, after them, of its coded targets: what matches refer to."""
-    poses, lens, blobs = session.result("poses"), session.result("lens"), session.job.blobs
-    xy = blobs.get_arrays(poses.blob("features", photo_id))["xy"]
-    key = lens.blob("targets", photo_id) if lens else None
-    if key:
-        targets = blobs.get_arrays(key)
-        xy = np.vstack([xy, targets["dots"][targets["kind"] == CODED, :2]])
-    return xy
-
-
 class MatchesDialog(QDialog):
     """Two photos side by side, and lines between what they share."""
 
@@ -112,7 +101,7 @@ class MatchesDialog(QDialog):
         i, j = sorted((ids.index(first), ids.index(second)))
         first, second = ids[i], ids[j]
         k = np.flatnonzero((a["pair"] == [i, j]).all(1))
-        self.matches = a["match"][a["start"][k[0]] : a["start"][k[0] + 1]] if len(k) else np.zeros((0, 2), int)
+        self.matches = a["match"][a["start"][k[0]] : a["start"][k[0] + 1]] if len(k) else np.zeros((0, 4))
         box = QVBoxLayout(self)
         box.setContentsMargins(16, 16, 16, 16)
         box.setSpacing(8)
@@ -139,7 +128,7 @@ class MatchesDialog(QDialog):
         box.addLayout(row)
 
     def _picture(self, session, a, b, width=560):
-        places, offset, scales = [], 0, []
+        offset, places = 0, []
         pictures = [read_picture(session.job.photo_path(p)) for p in (a, b)]
         heights = [round(width * x.shape[0] / x.shape[1]) for x in pictures]
         sheet = QPixmap(2 * width + 8, max(heights))
@@ -147,15 +136,15 @@ class MatchesDialog(QDialog):
         p = QPainter(sheet)
         p.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
-        for photo, x, h in zip((a, b), pictures, heights, strict=True):
+        for x, h in zip(pictures, heights, strict=True):
             image = QImage(x.data, x.shape[1], x.shape[0], 3 * x.shape[1], QImage.Format.Format_RGB888)
             p.drawImage(QRectF(offset, 0, width, h), image)
-            scales.append(width / x.shape[1])
-            places.append((places_of(session, photo.id) + 0.5) * scales[-1] + [offset, 0])
+            side = self.matches[:, 2 * len(places) : 2 * len(places) + 2]
+            places.append((side + 0.5) * (width / x.shape[1]) + [offset, 0])
             offset += width + 8
-        shown = self.matches[:: max(1, -(-len(self.matches) // DRAWN))]
-        for k, (m, n) in enumerate(shown.tolist()):
+        step = max(1, -(-len(self.matches) // DRAWN))
+        for k, (one, other) in enumerate(zip(places[0][::step], places[1][::step], strict=True)):
             p.setPen(QPen(t.color(t.CATEGORIES[k % 7], 170), 1, Qt.PenStyle.SolidLine))
-            p.drawLine(QPointF(*places[0][m]), QPointF(*places[1][n]))
+            p.drawLine(QPointF(*one), QPointF(*other))
         p.end()
         return sheet

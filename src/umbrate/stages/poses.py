@@ -353,11 +353,12 @@ class PosesStage(Stage):
         report.progress(0.98, "standard deviations")
         known = self._known(block, trusted)
         found_pairs = list(pairs)
+        shared = [np.hstack([xy[i][g.matches[:, 0]], xy[j][g.matches[:, 1]]]) for (i, j), g in pairs.items()]
         artefacts[("pairs", None)] = blobs.put_arrays(
             photo_ids=np.array([p.id for p in photos]),
             pair=np.array(found_pairs, np.int32).reshape(-1, 2),
             start=np.cumsum([0, *(len(pairs[ij].matches) for ij in found_pairs)]),
-            match=np.vstack([pairs[ij].matches for ij in found_pairs]).astype(np.int32),
+            match=np.vstack(shared).astype(np.float32),  # pixels in the one photo, and in the other
         )
         artefacts[("block", None)] = blobs.put_arrays(
             photo_ids=np.array([p.id for p in photos]),
