@@ -8,8 +8,9 @@ from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import center, look_at, transform
 from umbrate.core.geometry.rotation import rotation_angle, rotation_matrix
 from umbrate.core.geometry.similarity import compare_poses
+from umbrate.core.poses.block import PairGeometry
 from umbrate.core.poses.frame import move_block, upright_frame
-from umbrate.core.poses.grow import Grower, PairGeometry
+from umbrate.core.poses.grow import Grower
 from umbrate.core.poses.tracks import build_tracks
 
 LENS = Lens(1600, 1200, 2000.0, 806.0, 593.0, (-0.09, 0.03, 0.0), (3e-4, -2e-4))
@@ -91,7 +92,7 @@ class Growing(unittest.TestCase):
         # two noisy coordinates of 0.3 px each, less what the unknowns take up
         self.assertTrue(0.3 < block.rms_px < 0.43)
         # the loner is not forced in, and the reason is told
-        self.assertIn("no matches", block.reasons[14])
+        self.assertIn("no matches", block.reasons[14].text)
         self.assertEqual(told[0], 2)
         self.assertEqual(told[-1], 14)
         self.assertEqual(told, sorted(told))

@@ -384,7 +384,7 @@ class PosesStage(Stage):
         problems = [
             problem(
                 photos[i],
-                f"{photos[i].name} could not be placed: {why}.",
+                f"{photos[i].name} could not be placed: {why.text}.",
                 "Set it aside, or bring in photos between it and its neighbors.",
             )
             for i, why in block.reasons.items()

@@ -12,7 +12,7 @@ from ..core.targets.sheets import OBJECT as OBJECT_NUMBERS
 from ..core.targets.sheets import Mark, bars, mat
 from .prints import OBJECT, Printed
 from .render import Surroundings
-from .shapes import PEBBLE, WHISTLE, onto_surface
+from .shapes import BOWL, PEBBLE, WHISTLE, onto_surface
 
 
 @dataclass
@@ -225,6 +225,23 @@ def pebble():
     )
 
 
+def bowl():
+    """A bowl that looks alike from four sides, on a bare turntable: what folds a block onto itself."""
+    rng = np.random.default_rng(4)
+    lens = Lens(1200, 900, 2000.0, 604.0, 446.0, (-0.1, 0.05, 0.0), (0.0003, -0.0003))
+    rings = ((28.0, 0.0, False), (50.0, 7.5, True))
+    return Scene(
+        "bowl",
+        BOWL,
+        lens,
+        [SimulatedSitting("Bowl", "bowl", np.eye(4), turntable_shots(rings, 24, 330.0, (0, 0, 22.0), rng))],
+        nominal_focal_mm=40.0,
+        focal_35mm=60,
+        focus_mm=310.0,
+        truth_step_mm=1.2,
+    )
+
+
 def smaller(scene, factor, photos=None):
     """The same scene with pictures `factor` times smaller and at most `photos` shots a sitting."""
     w, h = round(scene.lens.width / factor), round(scene.lens.height / factor)
@@ -235,4 +252,4 @@ def smaller(scene, factor, photos=None):
     return replace(scene, lens=scene.lens.scaled(w, h), sittings=sittings)
 
 
-SCENES = {"whistle": whistle, "whistle-on-green": whistle_on_green, "pebble": pebble}
+SCENES = {"whistle": whistle, "whistle-on-green": whistle_on_green, "pebble": pebble, "bowl": bowl}

@@ -10,11 +10,12 @@ from numba import njit
 
 from .noise import fractal, specks, value_noise
 
-WHISTLE, PEBBLE = 0, 1
+WHISTLE, PEBBLE, BOWL = 0, 1, 2
 #: half-size of a box round each shape: (center, half), millimetres
 BOUNDS = {
     WHISTLE: (np.array([4.0, 0.0, 35.0]), np.array([52.0, 34.0, 40.0])),
     PEBBLE: (np.array([0.0, 0.0, 20.0]), np.array([36.0, 30.0, 24.0])),
+    BOWL: (np.array([0.0, 0.0, 23.0]), np.array([54.0, 54.0, 26.0])),
 }
 
 
@@ -98,10 +99,26 @@ def _pebble(x, y, z):
 
 
 @njit(cache=True, nogil=True)
+def _bowl(x, y, z):
+    """A bowl with four equal handles: turned by 90 degrees it is the same."""
+    a, b = max(abs(x), abs(y)), min(abs(x), abs(y))
+    d = _ellipsoid(x, y, z - 44.0, 40.0, 40.0, 40.0)
+    d = max(d, z - 42.0)
+    r = np.sqrt(x * x + y * y)
+    d = _smooth_union(d, np.sqrt((r - 16.0) ** 2 + (z - 4.0) ** 2) - 3.0, 4.0)
+    d = _smooth_cut(d, _ellipsoid(x, y, z - 46.0, 36.0, 36.0, 36.0), 1.5)
+    # a handle: a ring that stands out from the wall
+    q = np.sqrt((a - 41.0) ** 2 + (z - 32.0) ** 2) - 7.5
+    return _smooth_union(d, np.sqrt(q * q + b * b) - 2.4, 2.0)
+
+
+@njit(cache=True, nogil=True)
 def distance(shape, x, y, z):
     """Signed distance in mm (a lower bound away from the surface), negative inside."""
     if shape == 0:
         return _whistle(x, y, z)
+    if shape == 2:
+        return _bowl(x, y, z)
     return _pebble(x, y, z)
 
 
@@ -159,6 +176,16 @@ def paint(shape, x, y, z):
         r = r * (1 - brown) + 0.085 * brown
         g = g * (1 - brown) + 0.045 * brown
         b = b * (1 - brown) + 0.033 * brown
+    elif shape == 2:
+        # painted four times alike; what tells the quarters apart is a faint grain
+        u, v = abs(x), y if x > 0 else -y
+        if abs(y) > abs(x):
+            u, v = abs(y), -x if y > 0 else x
+        motif = fractal(u / 5.0, v / 5.0, z / 5.0, 3, 33)
+        dark = min(1.0, max(0.0, (motif - 0.12) / 0.04))
+        r, g, b = 0.52 - 0.36 * dark, 0.50 - 0.36 * dark, 0.44 - 0.24 * dark
+        grain = 0.05 * fractal(x / 1.3, y / 1.3, z / 1.3, 3, 41) + 0.04 * value_noise(x / 0.5, y / 0.5, z / 0.5, 51)
+        near = 1.0
     else:
         r, g, b = 0.34, 0.33, 0.30
     f = 1.0 + grain

@@ -6,92 +6,26 @@ disagree are put aside at every step and looked at again later, photos that do n
 (the order of work of Snavely, Seitz and Szeliski 2006 and Schönberger and Frahm 2016).
 """
 
-from dataclasses import dataclass, field
-
 import numpy as np
 
-from ..geometry.lens import _unproject_many
+from ..geometry.lens import _project_many, _unproject_many
+from ..geometry.pose import center
+from ..geometry.rotation import rotation_angle
 from ..geometry.triangulate import triangulate_tracks
 from .adjust import CAUCHY, adjust
-from .covariance import covariance
+from .block import DISAGREES, LOOP, NO_OVERLAP, NO_START, PLANE, TOO_FEW, TURN, TURNED, Block, Reason
+from .loops import LIMIT_DEG, STRICT, false_bridges, plausibility
 from .resect import refine_pose, resect_ransac
 from .tracks import Tracks, build_tracks
 
 LENS_STEPS = ((8, ("f", "k1", "cx", "cy", "k2", "p1", "p2")), (4, ("f", "k1")), (0, ()))
 KEY_POINT_SIGMA_PX = 0.4  #: of a key point in a photo 1600 pixels wide
+TRIED_STARTS = 4  #: so many starts are made before the best is taken
 LOSS_SCALE = 2.5  #: the robust loss bends at so many standard deviations
 #: how far real lenses are from what their photos' files say, where nobody has calibrated them: the focal length as a
 #: share of itself, the principal point as a share of the picture's longer side, then k1 k2 k3 p1 p2 b1 b2
 FOCAL_SIGMA, CENTER_SIGMA, LENS_SIGMA = 0.02, 0.005, (0.08, 0.15, 0.15, 0.0015, 0.0015, 5.0, 5.0)
 PARAMETER = {"f": 0, "cx": 1, "cy": 2, "k1": 3, "k2": 4, "k3": 5, "p1": 6, "p2": 7, "b1": 8, "b2": 9}
-
-
-@dataclass
-class PairGeometry:
-    """Two photos that share a scene: verified matches (k, 2) and the relative pose i to j (unit base)."""
-
-    matches: np.ndarray
-    relative: np.ndarray
-    angle_deg: float  #: median angle between the rays of the matches
-
-
-@dataclass
-class Block:
-    """Photos solved together.
-
-    Attributes
-    ----------
-    poses : (n, 4, 4) float64
-        World to camera; NaN for photos that are not solved.
-    lenses : (m, 10), lens_of : (n,)
-    points : (p, 3), photos_of : (p,) int
-        Tie points and the number of photos that see each.
-    photo, feature, point : (k,) int64, xy : (k, 2), residual : (k, 2)
-        Sightings, sorted by point; seen pixels and seen minus predicted.
-    sigma : (k,)
-        Standard deviations they were adjusted with.
-    reasons : dict of int to str
-        Why a photo is not solved.
-    """
-
-    poses: np.ndarray
-    lenses: np.ndarray
-    lens_of: np.ndarray
-    points: np.ndarray
-    photo: np.ndarray
-    feature: np.ndarray
-    point: np.ndarray
-    xy: np.ndarray
-    residual: np.ndarray
-    sigma: np.ndarray
-    reasons: dict = field(default_factory=dict)
-    free_lens: tuple = ()  #: the lens parameters that were solved
-    prior: tuple = ()  #: what the lenses were held by: means and sigmas (m, 10)
-
-    def covariance(self, trusted=()):
-        """The Covariance of the solved photos' poses, in their order, of the lenses and the tie points."""
-        who = np.flatnonzero(self.solved)
-        row = np.full(len(self.poses), -1)
-        row[who] = np.arange(len(who))
-        return covariance(
-            self.poses[who], self.lenses, self.lens_of[who], self.points, row[self.photo], self.point, self.xy,
-            sigma=self.sigma, free_lens=self.free_lens, fixed_lenses=trusted, prior=self.prior or None,
-        )  # fmt: skip
-
-    @property
-    def solved(self):
-        """(n,) bool."""
-        return np.isfinite(self.poses[:, 0, 0])
-
-    @property
-    def photos_of(self):
-        """How many photos see each tie point, (p,)."""
-        return np.bincount(self.point, minlength=len(self.points))
-
-    @property
-    def rms_px(self):
-        """Root mean square length of the residuals in pixels."""
-        return float(np.sqrt((self.residual**2).sum(1).mean())) if len(self.residual) else 0.0
 
 
 class Grower:
@@ -136,7 +70,7 @@ class Grower:
             What is to be taken off the pixels of sightings once the block stands.
         report : callable(solved, total, sentence, grower), optional
         """
-        self.pairs = pairs
+        self.pairs, self.bridges = self._without_false_bridges([len(x) for x in features_xy], pairs)
         self.trusted, self.lens_sigma = tuple(trusted), lens_sigma
         self.lenses = np.array(lenses, float)
         self.first_lenses = self.lenses.copy()
@@ -146,13 +80,14 @@ class Grower:
         self.min_sightings, self.min_angle = min_sightings, np.radians(min_angle_deg)
         self.solve_lens, self.seed = solve_lens, seed
         self.report, self.stop = report, stop
-        self.tracks: Tracks = build_tracks([len(x) for x in features_xy], {p: g.matches for p, g in pairs.items()})
+        self.tracks: Tracks = build_tracks([len(x) for x in features_xy], {p: g.matches for p, g in self.pairs.items()})
         t = self.tracks
-        self.xy = np.array([features_xy[i][f] for i, f in zip(t.photo, t.feature, strict=True)], float).reshape(-1, 2)
+        row = np.concatenate([[0], np.cumsum([len(x) for x in features_xy])])[t.photo] + t.feature
+        self.xy = np.concatenate([np.asarray(x, float).reshape(-1, 2) for x in features_xy])[row]
         self.seen_xy, self.correct = self.xy.copy(), correct
         self.sigma = KEY_POINT_SIGMA_PX * self.unit[t.photo]
         if sigma is not None:
-            self.sigma = np.array([sigma[i][f] for i, f in zip(t.photo, t.feature, strict=True)], float)
+            self.sigma = np.concatenate([np.asarray(x, float) for x in sigma])[row]
         self.track_of = np.repeat(np.arange(len(t)), np.diff(t.start))
         self.poses = np.tile(np.eye(4), (self.n, 1, 1))
         self.solved = np.zeros(self.n, bool)
@@ -162,6 +97,17 @@ class Grower:
         self.reasons = {}
         self.last_free, self.last_prior = (), ()
         self._normalize()
+
+    @staticmethod
+    def _without_false_bridges(counts, pairs):
+        """Pairs that agree round loops, and those (i, j) that do not. A plane leaves two turns open: it has no vote."""
+        sure = [p for p, g in pairs.items() if g.kind != PLANE]
+        matches = np.array([len(pairs[p].matches) for p in sure], float)
+        share = matches / np.maximum([min(counts[i], counts[j]) for i, j in sure], 1)
+        weight = matches * plausibility([pairs[p].angle_deg for p in sure], share) ** STRICT
+        wrong, _ = false_bridges(len(counts), sure, [pairs[p].relative[:3, :3] for p in sure], weight)
+        bridges = [p for p, w in zip(sure, wrong, strict=True) if w]
+        return {p: g for p, g in pairs.items() if p not in set(bridges)}, bridges
 
     # ------------------------------------------------------------------ small steps
     def _normalize(self):
@@ -266,34 +212,66 @@ class Grower:
 
     # ------------------------------------------------------------------ the order of work
     def _start_candidates(self):
-        """Pairs by how good a start they promise: many matches, at an angle of some 5 to 30 degrees."""
+        """Pairs by how good a start they promise: many matches, at an angle of some 5 to 30 degrees, with depth."""
 
         def worth(item):
             _, g = item
             angle = g.angle_deg
-            return -len(g.matches) * min(1.0, angle / 8.0) * (1.0 if angle < 40 else 40.0 / angle)
+            value = len(g.matches) * min(1.0, angle / 8.0) * (1.0 if angle < 40 else 40.0 / angle)
+            return -value * (0.3 if g.kind == PLANE else 1.0)
 
-        return sorted(self.pairs.items(), key=worth)
+        able = [
+            (p, g)
+            for p, g in self.pairs.items()
+            if g.kind != TURN and g.angle_deg >= 1.5 and len(g.matches) >= 2 * self.min_sightings
+        ]
+        return sorted(able, key=worth)
+
+    def _try_start(self, i, j, relative):
+        """Stand two photos up; returns how well they hold each other: the points placed, less where rays are narrow."""
+        self.solved[:] = False
+        self.placed[:] = False
+        self.lenses = self.first_lenses.copy()
+        self._normalize()
+        self.poses[i], self.poses[j] = np.eye(4), relative
+        self.solved[[i, j]] = True
+        self._place(4.0)
+        if self.placed.sum() < self.min_sightings:
+            return 0.0
+        self._adjust(20)
+        self._place(3.0)
+        count = int(self.placed.sum())
+        if count < self.min_sightings:
+            return 0.0
+        d = [self.X[self.placed] - center(self.poses[k]) for k in (i, j)]
+        cos = (d[0] * d[1]).sum(1) / np.linalg.norm(d[0], axis=1) / np.linalg.norm(d[1], axis=1)
+        angle = float(np.degrees(np.median(np.arccos(np.clip(cos, -1, 1)))))
+        return count * min(1.0, angle / 8.0)
 
     def _begin(self):
+        """Start from the pair that holds best once it stands, of the few that promise most."""
+        best, chosen, tried = 0.0, None, 0
         for (i, j), g in self._start_candidates()[:12]:
-            if g.angle_deg < 1.5 or len(g.matches) < 2 * self.min_sightings:
-                continue
-            self.solved[:] = False
-            self.placed[:] = False
-            self.lenses = self.first_lenses.copy()
-            self._normalize()
-            self.poses[i], self.poses[j] = np.eye(4), g.relative
-            self.solved[[i, j]] = True
-            self._place(4.0)
-            if self.placed.sum() < self.min_sightings:
-                continue
-            self._adjust(20)
-            self._place(3.0)
-            if self.placed.sum() >= self.min_sightings:
-                return True
+            value = self._try_start(i, j, g.relative)
+            tried += value > 0
+            if value > best:
+                best, chosen = value, (i, j, g.relative)
+            if tried == TRIED_STARTS:
+                break
+        if chosen:
+            self._try_start(*chosen)
+            return True
         self.solved[:] = False
         return False
+
+    def resume(self, poses, lenses):
+        """Take photos as solved before: poses (n, 4, 4), NaN where not, and lenses (m, 10), then `run` goes on."""
+        self.lenses = np.array(lenses, float)
+        self.solved = np.isfinite(poses[:, 0, 0])
+        self.poses[self.solved] = poses[self.solved]
+        self._normalize()
+        self._place(4.0)
+        self._drop_weak()
 
     def _seen(self):
         """How many placed points each photo could be resected from."""
@@ -313,9 +291,11 @@ class Grower:
                 inliers = (Y[:, 2] > 0) & (np.linalg.norm(Y[:, :2] / Y[:, 2:] - x, axis=1) < threshold)
         count = int(inliers.sum())
         if count < self.min_sightings or count < 0.25 * len(rows):
-            self.reasons[i] = (
+            self.reasons[i] = Reason(
+                DISAGREES,
                 f"only {count} of the {len(rows)} points it shares with the solved photos agree on a "
-                f"place for it (at least {max(self.min_sightings, int(0.25 * len(rows)))} are needed)"
+                f"place for it (at least {max(self.min_sightings, int(0.25 * len(rows)))} are needed)",
+                self._partners(i),
             )
             return False
         self.poses[i, :3, :3], self.poses[i, :3, 3] = R, tr
@@ -325,9 +305,19 @@ class Grower:
 
     def run(self):
         """Solve and return the Block. With no start at all, every photo is unsolved, with the reason."""
-        if not self._begin():
-            return self._block("no two photos share enough matches seen from different places")
-        self._tell("two photos stand")
+        if not self.solved.any():
+            if not self._begin():
+                return self._block(self._why_no_start())
+            self._tell("two photos stand")
+        self._grow()
+        self._finish()
+        if self._check_loops():
+            self._grow()
+            self._finish()
+        return self._block()
+
+    def _grow(self):
+        """Add photos until none is left that fits."""
         failed_at = {}
         while True:
             seen = self._seen()
@@ -352,6 +342,9 @@ class Grower:
                 self._place(4.0)
                 self._drop_weak()
                 self._tell(f"{int(self.solved.sum())} of {self.n} photos stand")
+
+    def _finish(self):
+        """Everything adjusted together, with sightings looked at again."""
         extra = [PARAMETER["k3"]] if self.solve_lens and self.solved.sum() >= 12 else []
         for px in (4.0, 2.5, 2.0):
             self._adjust(25, extra)
@@ -361,7 +354,43 @@ class Grower:
         self._adjust(40, extra)
         self._drop_weak()
         self._tell("adjusted")
-        return self._block()
+
+    def _partners(self, i):
+        """Photos that match a photo, those with most matches first."""
+        mine = [(len(g.matches), p[0] if p[1] == i else p[1]) for p, g in self.pairs.items() if i in p]
+        return tuple(k for _, k in sorted(mine, key=lambda x: (-x[0], x[1])))
+
+    def _check_loops(self):
+        """Photos that stand elsewhere than most of their pairs say leave the block; returns whether any did."""
+        left = False
+        while True:
+            excess = np.zeros(self.n)
+            for (i, j), g in self.pairs.items():
+                if self.solved[i] and self.solved[j] and g.kind != PLANE:
+                    turn = self.poses[j, :3, :3] @ self.poses[i, :3, :3].T
+                    wrong = np.degrees(rotation_angle(turn @ g.relative[:3, :3].T)) > LIMIT_DEG
+                    excess[[i, j]] += len(g.matches) if wrong else -len(g.matches)
+            worst = int(np.argmax(np.where(self.solved, excess, -np.inf)))
+            if excess[worst] <= 0 or self.solved.sum() <= 2:
+                return left
+            self._leave(
+                worst,
+                Reason(LOOP, "where its points would put it contradicts most of its pairs", self._partners(worst)),
+            )
+            left = True
+
+    def _leave(self, i, reason):
+        """Take a photo out of the block."""
+        self.solved[i] = False
+        self.on &= self.tracks.photo != i
+        self.reasons[i] = reason
+
+    def _why_no_start(self):
+        """The Reason when no pair can start a block."""
+        kinds = [g.kind for g in self.pairs.values()]
+        if kinds and kinds.count(TURN) >= 0.8 * len(kinds):
+            return Reason(TURNED, "all photos that match were taken from one place, the camera only turned")
+        return Reason(NO_START, "no two photos share enough matches seen from different places")
 
     def _correct(self):
         """Take off the sightings what the present block says they are shifted by."""
@@ -380,33 +409,37 @@ class Grower:
         for i in np.flatnonzero(self.solved & (count < self.min_sightings // 2)):
             if self.solved.sum() <= 2:
                 break
-            self.solved[i] = False
-            self.on &= self.tracks.photo != i
-            self.reasons[i] = f"after the adjustment only {count[i]} of its sightings agree with the other photos"
+            why = f"after the adjustment only {count[i]} of its sightings agree with the other photos"
+            self._leave(i, Reason(DISAGREES, why, self._partners(i)))
 
     def _block(self, why=None):
         t = self.tracks
         for i in range(self.n):
             if self.solved[i] or i in self.reasons:
                 continue
-            partners = sum(1 for p in self.pairs if i in p)
-            if why:
+            partners = self._partners(i)
+            false = tuple(p[0] if p[1] == i else p[1] for p in self.bridges if i in p)
+            if partners and why:
                 self.reasons[i] = why
             elif partners:
-                self.reasons[i] = (
-                    f"it matches {partners} other photo{'s' * (partners > 1)}, but shares fewer than "
-                    f"{self.min_sightings} points with those that are solved"
+                self.reasons[i] = Reason(
+                    TOO_FEW,
+                    f"it matches {len(partners)} other photo{'s' * (len(partners) > 1)}, but shares fewer than "
+                    f"{self.min_sightings} points with those that are solved",
+                    partners,
                 )
+            elif false:
+                self.reasons[i] = Reason(LOOP, "all its matches contradict the other photos round closed loops", false)
             else:
-                self.reasons[i] = "no matches with any other photo (no overlap, blurred, or a different object)"
+                self.reasons[i] = Reason(
+                    NO_OVERLAP, "no matches with any other photo (no overlap, blurred, or a different object)"
+                )
         residual = self._residuals()
         use = np.flatnonzero(self.on & self.solved[t.photo] & np.isfinite(residual))
         tracks, point = np.unique(self.track_of[use], return_inverse=True)
         E = self.poses[t.photo[use]]
         Y = np.einsum("kij,kj->ki", E[:, :3, :3], self.X[tracks][point]) + E[:, :3, 3]
         seen = np.empty((len(use), 2))
-        from ..geometry.lens import _project_many
-
         for m in range(len(self.lenses)):
             rows = self.lens_of[t.photo[use]] == m
             seen[rows] = _project_many(np.ascontiguousarray(Y[rows, :2] / Y[rows, 2:]), self.lenses[m])
@@ -424,5 +457,6 @@ class Grower:
             self.sigma[use],
             dict(sorted(self.reasons.items())),
             self.last_free,
+            self.bridges,
             self.last_prior,
         )

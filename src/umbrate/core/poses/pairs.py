@@ -3,8 +3,9 @@
 import numpy as np
 
 from ..geometry.lens import _unproject_many
+from .block import PairGeometry
+from .degenerate import kind_of
 from .essential import decompose, essential_ransac
-from .grow import PairGeometry
 
 MIN_MATCHES = 20
 
@@ -49,4 +50,5 @@ def relate(m, xy_a, lens_a, xy_b, lens_b, *, threshold_px=3.0, seed=0):
     db = np.c_[b[inliers], np.ones(count)]
     cos = (da * db).sum(1) / np.linalg.norm(da, axis=1) / np.linalg.norm(db, axis=1)
     angle = float(np.degrees(np.median(np.arccos(np.clip(cos, -1, 1)))))
-    return PairGeometry(m[inliers], relative, angle)
+    kind = kind_of(a[inliers], b[inliers], relative[:3, :3], threshold, seed)
+    return PairGeometry(m[inliers], relative, angle, kind)
