@@ -287,7 +287,7 @@ class HandMasks(unittest.TestCase):
         job = Job.create(scratch() / "old")
         sitting, _ = job.add_sitting("A", [record("/p/a.jpg")])
         job.db.executescript(
-            "DROP TABLE handmask; UPDATE meta SET value = '1' WHERE key = 'version';"
+            "DROP TABLE handmask; DROP TABLE removed; UPDATE meta SET value = '1' WHERE key = 'version';"
             "DROP TRIGGER record_photo_insert; DROP TRIGGER record_photo_update; DROP TRIGGER record_photo_delete;"
             + "".join(
                 f"ALTER TABLE photo DROP COLUMN {c};"

@@ -30,10 +30,10 @@ from umbrate.formats.lenscards import (
 )
 from umbrate.job.store import Job
 from umbrate.stages import BY_NAME
+from umbrate.stages.block_making import lenses_of
 from umbrate.stages.calibration import printed_scales
 from umbrate.stages.deliver import export_undistorted
 from umbrate.stages.lens import card_of, group_name
-from umbrate.stages.poses import lenses_of
 from umbrate.studio.flat import calibration_sheets, develop_gray, photograph
 from umbrate.studio.prints import Printed
 from umbrate.studio.scene import whistle

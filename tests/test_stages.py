@@ -16,8 +16,8 @@ from umbrate.stages import BY_NAME, STAGES
 from umbrate.stages.base import Report, StageSettings, parse_settings
 from umbrate.stages.deliver import camera_rows, load_block, load_cloud
 from umbrate.stages.executor import LocalExecutor
+from umbrate.stages.lens import lens_groups
 from umbrate.stages.photos import PhotoRef, odd_ones
-from umbrate.stages.poses import lens_groups
 from umbrate.studio.scene import pebble
 from umbrate.studio.shoot import shoot
 from umbrate.work.adding import photo_folders, read_folder, take_in

@@ -1,4 +1,4 @@
-"""What was chosen for the sittings of a job: settings, keep boxes, masks drawn by hand."""
+"""What was chosen for the sittings of a job: settings, keep boxes, masks drawn by hand, tie points removed."""
 
 import json
 
@@ -42,6 +42,23 @@ class Choices:
                     "INSERT INTO keepbox (sitting_id, box) VALUES (?, ?) "
                     "ON CONFLICT (sitting_id) DO UPDATE SET box = excluded.box",
                     (sitting_id, json.dumps(box)),
+                )
+
+    def removed(self, sitting_id):
+        """Blob key of the sightings that were taken out of a sitting's block by hand, or None."""
+        row = self.db.execute("SELECT blob FROM removed WHERE sitting_id = ?", (sitting_id,)).fetchone()
+        return row[0] if row else None
+
+    def set_removed(self, sitting_id, blob, label):
+        """Say which sightings are taken out of a sitting's block (a blob key); None brings all of them back."""
+        with self.action(label):
+            if blob is None:
+                self.db.execute("DELETE FROM removed WHERE sitting_id = ?", (sitting_id,))
+            else:
+                self.db.execute(
+                    "INSERT INTO removed (sitting_id, blob) VALUES (?, ?) "
+                    "ON CONFLICT (sitting_id) DO UPDATE SET blob = excluded.blob",
+                    (sitting_id, blob),
                 )
 
     def hand_masks(self, sitting_id):

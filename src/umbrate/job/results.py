@@ -92,9 +92,16 @@ class Results:
 
     def collect_garbage(self):
         """Delete blobs no result refers to; returns how many."""
-        used = {r[0] for r in self.db.execute("SELECT blob FROM artefact UNION SELECT blob FROM handmask")}
-        # masks drawn by hand that an undo or redo would bring back
-        for (statement,) in self.db.execute("SELECT statement FROM inverse WHERE statement LIKE '%handmask%'"):
+        used = {
+            r[0]
+            for r in self.db.execute(
+                "SELECT blob FROM artefact UNION SELECT blob FROM handmask UNION SELECT blob FROM removed"
+            )
+        }
+        # masks drawn by hand and removed points that an undo or redo would bring back
+        for (statement,) in self.db.execute(
+            "SELECT statement FROM inverse WHERE statement LIKE '%handmask%' OR statement LIKE '%removed%'"
+        ):
             used.update(re.findall(r"[0-9a-f]{64}", statement))
         count = 0
         for file in (self.folder / "blobs").glob("*/*"):

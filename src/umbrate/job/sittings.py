@@ -120,7 +120,7 @@ class Sittings:
         self.db.execute(
             "DELETE FROM handmask WHERE photo_id IN (SELECT id FROM photo WHERE sitting_id = ?)", (sitting_id,)
         )
-        for table in ("photo", "choice", "keepbox"):
+        for table in ("photo", "choice", "keepbox", "removed"):
             self.db.execute(f"DELETE FROM {table} WHERE sitting_id = ?", (sitting_id,))
         self.db.execute("DELETE FROM sitting WHERE id = ?", (sitting_id,))
 

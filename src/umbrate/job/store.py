@@ -22,9 +22,11 @@ from .sittings import Sittings
 
 log = logging.getLogger(__name__)
 SUFFIX = ".umbrate"
-VERSION = 4
+VERSION = 5
 
 HANDMASK = """CREATE TABLE handmask (photo_id INTEGER PRIMARY KEY REFERENCES photo(id) ON DELETE CASCADE,
+    blob TEXT NOT NULL);"""
+REMOVED = """CREATE TABLE removed (sitting_id INTEGER PRIMARY KEY REFERENCES sitting(id) ON DELETE CASCADE,
     blob TEXT NOT NULL);"""
 SCHEMA = (
     """
@@ -55,6 +57,7 @@ CREATE TABLE ledger (
 CREATE TABLE desk (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 """
     + HANDMASK
+    + REMOVED
     + undo.SCHEMA
 )
 
@@ -76,6 +79,7 @@ MIGRATIONS = {
         *PHOTO_TRIGGERS,
     ],
     3: ["ALTER TABLE photo ADD COLUMN focus_m REAL", *PHOTO_TRIGGERS],
+    4: [REMOVED, *undo.triggers("removed")],
 }  # fmt: skip
 
 

@@ -36,6 +36,7 @@ TABLES = {
     "choice": ("sitting_id", "stage", "settings"),
     "keepbox": ("sitting_id", "box"),
     "handmask": ("photo_id", "blob"),
+    "removed": ("sitting_id", "blob"),
 }
 
 SCHEMA = """

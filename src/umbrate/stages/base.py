@@ -49,14 +49,22 @@ class Outcome:
     problems: list = field(default_factory=list)
 
 
-def problem(photo, text, hint="", kind=""):
+def problem(photo, text, hint="", kind="", remedy=None):
     """One entry of `Outcome.problems`; `photo` is anything with id and name, or None.
 
     kind : "soft" where the photo's sharpness is the matter, which can be shown; "bare" for bare frames, which can be
     split at
+    remedy : what the hint's button does, as that of an `UmbrateError`
     """
     name = photo.name if photo else ""
-    return {"photo": photo.id if photo else None, "name": name, "text": text, "hint": hint, "kind": kind}
+    return {
+        "photo": photo.id if photo else None,
+        "name": name,
+        "text": text,
+        "hint": hint,
+        "kind": kind,
+        "remedy": remedy,
+    }
 
 
 @dataclass(frozen=True)
@@ -124,6 +132,7 @@ class Stage:
     Settings: ClassVar[type[StageSettings]]
     about: ClassVar[str]  #: what it does, in a sentence
     needs_preview: ClassVar[tuple] = ()  #: values of the setting `method` that can be tried on a few photos first
+    ways: ClassVar[tuple] = ()  #: ways to run it, the usual one first; `gather` takes the chosen one
     uses_keep_box: ClassVar[bool] = False  #: whether the keep box is set beside it
 
     def gather(self, job, sitting) -> Any:

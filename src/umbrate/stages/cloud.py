@@ -19,9 +19,9 @@ from ..core.imaging.decode import read_picture
 from ..core.imaging.undistort import undistort
 from ..job.blobs import BlobStore
 from .base import Histogram, Outcome, Stage, StageSettings
+from .block_making import LUMA
 from .masks import decode_mask, mask_blobs
 from .photos import photo_refs
-from .poses import LUMA
 
 
 class Settings(StageSettings):

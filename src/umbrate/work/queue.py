@@ -21,6 +21,7 @@ class Running(Going):
     sitting: object = None
     stage: str = ""
     settings: object = None
+    way: str = ""
     fingerprint: str = ""
 
     @property
@@ -48,12 +49,19 @@ class Queue(Lane):
         super().__init__(worker)
         self.job = job
         self.failures = {}
+        self.ways = {}
 
-    def add(self, sitting, stages):
-        """Queue stages of a sitting, in order; what waits already is not queued twice."""
+    def add(self, sitting, stages, way=""):
+        """Queue stages of a sitting, in order; what waits already is not queued twice.
+
+        way : one of the last stage's `ways`; the usual one where not given
+        """
         for name in stages:
             if (sitting.id, name) not in self.waiting:
                 self.waiting.append((sitting.id, name))
+            self.ways.pop((sitting.id, name), None)
+        if way:
+            self.ways[sitting.id, stages[-1]] = way
 
     def _start_next(self):
         sitting_id, name = self.waiting.pop(0)
@@ -65,10 +73,13 @@ class Queue(Lane):
         try:
             settings = parse_settings(stage, self.job.settings(sitting_id, name))
             mark = current_fingerprint(self.job, sitting, stage, settings)
-            inputs = stage.gather(self.job, sitting)
+            way = self.ways.pop((sitting_id, name), "")
+            inputs = stage.gather(self.job, sitting, way) if way else stage.gather(self.job, sitting)
         except UmbrateError as e:
             return [self._failed(sitting, name, {}, 0.0, "failed", str(e), e.remedy)]
-        self.running = Running(time.monotonic(), sitting=sitting, stage=name, settings=settings, fingerprint=mark)
+        self.running = Running(
+            time.monotonic(), sitting=sitting, stage=name, settings=settings, way=way, fingerprint=mark
+        )
         self.worker.submit(run_stage, name, inputs, settings.model_dump())
         return [Event("started", {"sitting": sitting_id, "stage": name})]
 

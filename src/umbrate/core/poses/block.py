@@ -1,4 +1,4 @@
-"""What solving works on and leaves behind: pairs of photos that share a scene, and the block of photos solved together."""
+"""What solving works on and leaves behind: pairs of photos that share a scene, and photos solved together."""
 
 from dataclasses import dataclass, field
 

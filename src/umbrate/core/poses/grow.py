@@ -20,6 +20,8 @@ from .tracks import Tracks, build_tracks
 
 LENS_STEPS = ((8, ("f", "k1", "cx", "cy", "k2", "p1", "p2")), (4, ("f", "k1")), (0, ()))
 KEY_POINT_SIGMA_PX = 0.4  #: of a key point in a photo 1600 pixels wide
+DISTORTION = ("k1", "k2", "k3", "p1", "p2")
+SIGNIFICANCE = 2.6  #: a parameter is significant from so many of its standard deviations on (99 %)
 TRIED_STARTS = 4  #: so many starts are made before the best is taken
 LOSS_SCALE = 2.5  #: the robust loss bends at so many standard deviations
 #: how far real lenses are from what their photos' files say, where nobody has calibrated them: the focal length as a
@@ -46,6 +48,8 @@ class Grower:
         lens_sigma=None,
         sigma=None,
         correct=None,
+        significant=False,
+        tracks=None,
         seed=0,
         report=None,
         stop=None,
@@ -68,6 +72,11 @@ class Grower:
             Standard deviations of the features in pixels; those of key points where not given.
         correct : callable(photo, feature, point, poses, lenses, lens_of) -> (k, 2), optional
             What is to be taken off the pixels of sightings once the block stands.
+        significant : bool
+            Distortion parameters that do not differ from their starting values by what they are known to go back to
+            them.
+        tracks : Tracks, optional
+            In place of those that `pairs` would make.
         report : callable(solved, total, sentence, grower), optional
         """
         self.pairs, self.bridges = self._without_false_bridges([len(x) for x in features_xy], pairs)
@@ -80,7 +89,10 @@ class Grower:
         self.min_sightings, self.min_angle = min_sightings, np.radians(min_angle_deg)
         self.solve_lens, self.seed = solve_lens, seed
         self.report, self.stop = report, stop
-        self.tracks: Tracks = build_tracks([len(x) for x in features_xy], {p: g.matches for p, g in self.pairs.items()})
+        if tracks is None:
+            tracks = build_tracks([len(x) for x in features_xy], {p: g.matches for p, g in self.pairs.items()})
+        self.tracks: Tracks = tracks
+        self.significant, self.dropped = significant, set()
         t = self.tracks
         row = np.concatenate([[0], np.cumsum([len(x) for x in features_xy])])[t.photo] + t.feature
         self.xy = np.concatenate([np.asarray(x, float).reshape(-1, 2) for x in features_xy])[row]
@@ -162,7 +174,8 @@ class Grower:
         if not self.solve_lens:
             return []
         count = int(self.solved.sum())
-        return [PARAMETER[p] for p in next(names for least, names in LENS_STEPS if count >= least)]
+        names = next(names for least, names in LENS_STEPS if count >= least)
+        return [PARAMETER[p] for p in names if p not in self.dropped]
 
     def _adjust(self, rounds, extra=()):
         """Adjust everything solved so far."""
@@ -317,7 +330,7 @@ class Grower:
         return self._block()
 
     def _grow(self):
-        """Add photos until none is left that fits."""
+        """Photo after photo, until none is left that fits."""
         failed_at = {}
         while True:
             seen = self._seen()
@@ -346,14 +359,43 @@ class Grower:
     def _finish(self):
         """Everything adjusted together, with sightings looked at again."""
         extra = [PARAMETER["k3"]] if self.solve_lens and self.solved.sum() >= 12 else []
+        self.dropped.clear()
         for px in (4.0, 2.5, 2.0):
             self._adjust(25, extra)
             self._correct()
             self.placed[:] = False  # placed anew: sightings that were put aside get their chance
             self._place(px)
         self._adjust(40, extra)
+        if self.significant:
+            self._keep_significant(extra)
         self._drop_weak()
         self._tell("adjusted")
+
+    def _keep_significant(self, extra):
+        """Distortion that is not significant goes back to where it started, the least significant first."""
+        while True:
+            free = [p for p in DISTORTION if PARAMETER[p] in self.last_free]
+            block = self._block()
+            if not free or not len(block.points):
+                return
+            cov = block.covariance(self.trusted)
+            sd = np.sqrt(np.einsum("mii->mi", cov.lenses)) * cov.unit
+            change = np.abs(self.lenses - self.first_lenses)
+            worth = {p: float((change[:, PARAMETER[p]] / np.maximum(sd[:, PARAMETER[p]], 1e-12)).max()) for p in free}
+            least = min(worth, key=worth.get)
+            if worth[least] >= SIGNIFICANCE:
+                return
+            self.dropped.add(least)
+            k = PARAMETER[least]
+            self.lenses[:, k] = self.first_lenses[:, k]
+            extra = [e for e in extra if e != k]
+            self._normalize()
+            self._adjust(25, extra)
+
+    def adjust_only(self):
+        """Move what stands, and nothing else, and return the Block. See `resume`."""
+        self._finish()
+        return self._block()
 
     def _partners(self, i):
         """Photos that match a photo, those with most matches first."""
