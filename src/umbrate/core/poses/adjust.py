@@ -8,6 +8,7 @@ after Nielsen 1999); a robust loss, by reweighting, keeps false sightings from p
 Sums run in one fixed order, so the result does not depend on the number of threads.
 """
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -18,6 +19,8 @@ from ..geometry.lens import N_PARAMETERS
 from ..geometry.rotation import rotation_matrix
 
 SQUARED, HUBER, CAUCHY = 0, 1, 2
+BLOCKS, THREADS = 4, 2  #: parts the points are worked on in
+SMALL = 5000  #: so few sightings are not worth a thread
 
 
 @dataclass
@@ -149,85 +152,234 @@ def _cost(poses, lenses, lens_of, points, photo, point, xy, weight, loss, scale,
 
 
 @njit(cache=True, nogil=True)
-def reduce_to_cameras(n_photos, start, photo, lens_of, free, r, Jc, Jl, Jx, damping, S, g, Vinv, gx):
-    """The reduced system S (upper part), g in poses and lenses; keeps what the points need later."""
+def _invert(V, out):
+    """Inverse of a symmetric (3, 3); zero where it has none."""
+    c00 = V[1, 1] * V[2, 2] - V[1, 2] * V[2, 1]
+    c01 = V[1, 2] * V[2, 0] - V[1, 0] * V[2, 2]
+    c02 = V[1, 0] * V[2, 1] - V[1, 1] * V[2, 0]
+    det = V[0, 0] * c00 + V[0, 1] * c01 + V[0, 2] * c02
+    if not det > 1e-300:
+        out[:] = 0.0
+        return
+    out[0, 0], out[1, 0], out[2, 0] = c00 / det, c01 / det, c02 / det
+    out[0, 1] = (V[0, 2] * V[2, 1] - V[0, 1] * V[2, 2]) / det
+    out[1, 1] = (V[0, 0] * V[2, 2] - V[0, 2] * V[2, 0]) / det
+    out[2, 1] = (V[0, 1] * V[2, 0] - V[0, 0] * V[2, 1]) / det
+    out[0, 2] = (V[0, 1] * V[1, 2] - V[0, 2] * V[1, 1]) / det
+    out[1, 2] = (V[0, 2] * V[1, 0] - V[0, 0] * V[1, 2]) / det
+    out[2, 2] = (V[0, 0] * V[1, 1] - V[0, 1] * V[1, 0]) / det
+
+
+@njit(cache=True, nogil=True, inline="always", error_model="numpy")
+def _take_off(block, y, w):
+    """block (6, 6) -= y (6, 3) w (3, 6); written out, because a compiler that fears overlap does it four times slower."""
+    a0, a1, a2, a3, a4, a5 = w[0, 0], w[0, 1], w[0, 2], w[0, 3], w[0, 4], w[0, 5]
+    b0, b1, b2, b3, b4, b5 = w[1, 0], w[1, 1], w[1, 2], w[1, 3], w[1, 4], w[1, 5]
+    c0, c1, c2, c3, c4, c5 = w[2, 0], w[2, 1], w[2, 2], w[2, 3], w[2, 4], w[2, 5]
+    for a in range(6):
+        row = block[a]
+        y0, y1, y2 = y[a, 0], y[a, 1], y[a, 2]
+        row[0] -= y0 * a0 + y1 * b0 + y2 * c0
+        row[1] -= y0 * a1 + y1 * b1 + y2 * c1
+        row[2] -= y0 * a2 + y1 * b2 + y2 * c2
+        row[3] -= y0 * a3 + y1 * b3 + y2 * c3
+        row[4] -= y0 * a4 + y1 * b4 + y2 * c4
+        row[5] -= y0 * a5 + y1 * b5 + y2 * c5
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _reduce(
+    n_photos,
+    first,
+    last,
+    start,
+    photo,
+    lens_of,
+    free,
+    r,
+    Jc,
+    Jl,
+    Jx,
+    damping,
+    kept,
+    prior_row,
+    info,
+    pull,
+    S,
+    g,
+    Vinv,
+    gx,
+):
+    """What points first..last add to the reduced system. See `reduce_to_cameras`."""
     L = free.shape[0]
     S[:] = 0.0
     g[:] = 0.0
     longest = 0
-    for p in range(start.shape[0] - 1):
+    for p in range(first, last):
         longest = max(longest, start[p + 1] - start[p])
-    rows = longest * (6 + L)
-    W, Y = np.empty((rows, 3)), np.empty((rows, 3))
-    index = np.empty(rows, np.int64)
+    W, Y = np.empty((longest, 3, 6)), np.empty((longest, 6, 3))
+    Wl, Yl = np.empty((longest, 3, L)), np.empty((longest, L, 3))
+    which = np.empty(longest, np.int64)
     V = np.empty((3, 3))
-    J = np.empty((2, 6 + L))
-    for p in range(start.shape[0] - 1):
+    # what photos have to do with each other, gathered block by block: neighbors in memory
+    blocks = np.zeros((n_photos, n_photos, 6, 6))
+    for p in range(first, last):
         V[:] = 0.0
         gx[p] = 0.0
-        n = 0
-        lens_row, last_lens = -1, -1
-        for k in range(start[p], start[p + 1]):
-            i = photo[k]
-            lens = lens_of[i]
+        k0, n = start[p], start[p + 1] - start[p]
+        lenses = 0
+        for s in range(n):
+            k = k0 + s
+            i, lens = photo[k], lens_of[photo[k]]
+            base, low = 6 * i, 6 * n_photos + L * lens
+            r0, r1 = r[k, 0], r[k, 1]
+            A, B, X = Jc[k], Jl[k], Jx[k]
             for a in range(3):
+                gx[p, a] += X[0, a] * r0 + X[1, a] * r1
                 for b in range(3):
-                    V[a, b] += Jx[k, 0, a] * Jx[k, 0, b] + Jx[k, 1, a] * Jx[k, 1, b]
-                gx[p, a] += Jx[k, 0, a] * r[k, 0] + Jx[k, 1, a] * r[k, 1]
-            for q in range(2):
-                for a in range(6):
-                    J[q, a] = Jc[k, q, a]
-                for a in range(L):
-                    J[q, 6 + a] = Jl[k, q, free[a]]
-            base_c, base_l = 6 * i, 6 * n_photos + L * lens
-            for a in range(6 + L):
-                ca = base_c + a if a < 6 else base_l + a - 6
-                g[ca] += J[0, a] * r[k, 0] + J[1, a] * r[k, 1]
-                for b in range(a, 6 + L):
-                    cb = base_c + b if b < 6 else base_l + b - 6
-                    S[ca, cb] += J[0, a] * J[0, b] + J[1, a] * J[1, b]
+                    V[a, b] += X[0, a] * X[0, b] + X[1, a] * X[1, b]
             for a in range(6):
-                index[n] = base_c + a
+                g[base + a] += A[0, a] * r0 + A[1, a] * r1
+                for b in range(a, 6):
+                    S[base + a, base + b] += A[0, a] * A[0, b] + A[1, a] * A[1, b]
                 for b in range(3):
-                    W[n, b] = J[0, a] * Jx[k, 0, b] + J[1, a] * Jx[k, 1, b]
-                n += 1
+                    W[s, b, a] = A[0, a] * X[0, b] + A[1, a] * X[1, b]
             # sightings through one lens share its rows
-            fresh = lens != last_lens
-            if fresh:
-                lens_row, last_lens = n, lens
-                n += L
-            for a in range(L):
-                index[lens_row + a] = base_l + a
+            at = -1
+            for q in range(lenses):
+                if which[q] == lens:
+                    at = q
+            if at < 0:
+                at = lenses
+                which[at] = lens
+                lenses += 1
+                Wl[at] = 0.0
+            for c in range(L):
+                l0, l1 = B[0, free[c]], B[1, free[c]]
+                g[low + c] += l0 * r0 + l1 * r1
+                for a in range(6):
+                    S[base + a, low + c] += A[0, a] * l0 + A[1, a] * l1
+                for d in range(c, L):
+                    S[low + c, low + d] += l0 * B[0, free[d]] + l1 * B[1, free[d]]
                 for b in range(3):
-                    v = J[0, 6 + a] * Jx[k, 0, b] + J[1, 6 + a] * Jx[k, 1, b]
-                    W[lens_row + a, b] = v if fresh else W[lens_row + a, b] + v
+                    Wl[at, b, c] += l0 * X[0, b] + l1 * X[1, b]
+        if prior_row[p] >= 0:
+            for a in range(3):
+                gx[p, a] += pull[prior_row[p], a]
+                for b in range(3):
+                    V[a, b] += info[prior_row[p], a, b]
+        if kept[p] >= 0:
+            # this point is no unknown of its own: it stays in the system
+            to = kept[p]
+            Vinv[p] = 0.0
+            for a in range(3):
+                g[to + a] += gx[p, a]
+                for b in range(a, 3):
+                    S[to + a, to + b] += V[a, b]
+            for s in range(n):
+                base = 6 * photo[k0 + s]
+                for a in range(6):
+                    for b in range(3):
+                        S[base + a, to + b] += W[s, b, a]
+            for q in range(lenses):
+                low = 6 * n_photos + L * which[q]
+                for c in range(L):
+                    for b in range(3):
+                        S[low + c, to + b] += Wl[q, b, c]
+            continue
         for a in range(3):
             V[a, a] = V[a, a] * (1.0 + damping) + 1e-12
-        c00 = V[1, 1] * V[2, 2] - V[1, 2] * V[2, 1]
-        c01 = V[1, 2] * V[2, 0] - V[1, 0] * V[2, 2]
-        c02 = V[1, 0] * V[2, 1] - V[1, 1] * V[2, 0]
-        det = V[0, 0] * c00 + V[0, 1] * c01 + V[0, 2] * c02
-        inv = Vinv[p]
-        if not det > 1e-300:
-            inv[:] = 0.0
-        else:
-            inv[0, 0], inv[1, 0], inv[2, 0] = c00 / det, c01 / det, c02 / det
-            inv[0, 1] = (V[0, 2] * V[2, 1] - V[0, 1] * V[2, 2]) / det
-            inv[1, 1] = (V[0, 0] * V[2, 2] - V[0, 2] * V[2, 0]) / det
-            inv[2, 1] = (V[0, 1] * V[2, 0] - V[0, 0] * V[2, 1]) / det
-            inv[0, 2] = (V[0, 1] * V[1, 2] - V[0, 2] * V[1, 1]) / det
-            inv[1, 2] = (V[0, 2] * V[1, 0] - V[0, 0] * V[1, 2]) / det
-            inv[2, 2] = (V[0, 0] * V[1, 1] - V[0, 1] * V[1, 0]) / det
-        for a in range(n):
-            for b in range(3):
-                Y[a, b] = W[a, 0] * inv[0, b] + W[a, 1] * inv[1, b] + W[a, 2] * inv[2, b]
-            g[index[a]] -= Y[a, 0] * gx[p, 0] + Y[a, 1] * gx[p, 1] + Y[a, 2] * gx[p, 2]
-        for a in range(n):
-            ia = index[a]
-            y0, y1, y2 = Y[a, 0], Y[a, 1], Y[a, 2]
-            for b in range(n):
-                if index[b] >= ia:
-                    S[ia, index[b]] -= y0 * W[b, 0] + y1 * W[b, 1] + y2 * W[b, 2]
+        _invert(V, Vinv[p])
+        v = Vinv[p]
+        x0, x1, x2 = gx[p, 0], gx[p, 1], gx[p, 2]
+        for s in range(n):
+            base = 6 * photo[k0 + s]
+            for a in range(6):
+                w0, w1, w2 = W[s, 0, a], W[s, 1, a], W[s, 2, a]
+                y0 = w0 * v[0, 0] + w1 * v[1, 0] + w2 * v[2, 0]
+                y1 = w0 * v[0, 1] + w1 * v[1, 1] + w2 * v[2, 1]
+                y2 = w0 * v[0, 2] + w1 * v[1, 2] + w2 * v[2, 2]
+                Y[s, a, 0], Y[s, a, 1], Y[s, a, 2] = y0, y1, y2
+                g[base + a] -= y0 * x0 + y1 * x1 + y2 * x2
+        for q in range(lenses):
+            low = 6 * n_photos + L * which[q]
+            for c in range(L):
+                w0, w1, w2 = Wl[q, 0, c], Wl[q, 1, c], Wl[q, 2, c]
+                y0 = w0 * v[0, 0] + w1 * v[1, 0] + w2 * v[2, 0]
+                y1 = w0 * v[0, 1] + w1 * v[1, 1] + w2 * v[2, 1]
+                y2 = w0 * v[0, 2] + w1 * v[1, 2] + w2 * v[2, 2]
+                Yl[q, c, 0], Yl[q, c, 1], Yl[q, c, 2] = y0, y1, y2
+                g[low + c] -= y0 * x0 + y1 * x1 + y2 * x2
+        for s in range(n):
+            i = photo[k0 + s]
+            for u in range(s, n):
+                j = photo[k0 + u]
+                # the upper part only: rows of the earlier photo
+                if i <= j:
+                    _take_off(blocks[i, j], Y[s], W[u])
+                else:
+                    _take_off(blocks[j, i], Y[u], W[s])
+            for q in range(lenses):
+                low = 6 * n_photos + L * which[q]
+                for a in range(6):
+                    y0, y1, y2 = Y[s, a, 0], Y[s, a, 1], Y[s, a, 2]
+                    for c in range(L):
+                        S[6 * i + a, low + c] -= y0 * Wl[q, 0, c] + y1 * Wl[q, 1, c] + y2 * Wl[q, 2, c]
+        for q in range(lenses):
+            low = 6 * n_photos + L * which[q]
+            for u in range(lenses):
+                if which[u] < which[q]:
+                    continue
+                left = 6 * n_photos + L * which[u]
+                for c in range(L):
+                    y0, y1, y2 = Yl[q, c, 0], Yl[q, c, 1], Yl[q, c, 2]
+                    for d in range(L):
+                        S[low + c, left + d] -= y0 * Wl[u, 0, d] + y1 * Wl[u, 1, d] + y2 * Wl[u, 2, d]
+    for i in range(n_photos):
+        for j in range(i, n_photos):
+            for a in range(6):
+                for b in range(6):
+                    S[6 * i + a, 6 * j + b] += blocks[i, j, a, b]
+
+
+def no_priors(count):
+    """What `reduce_to_cameras` takes as `extra` where points have no priors and none is kept."""
+    none = np.full(count, -1, np.int64)
+    return none, none, np.zeros((0, 3, 3)), np.zeros((0, 3))
+
+
+def reduce_to_cameras(n_photos, start, photo, lens_of, free, r, Jc, Jl, Jx, damping, S, g, Vinv, gx, extra=None):
+    """The reduced system S (upper part), g in poses, lenses and kept points; keeps what the points need later.
+
+    Points are worked on in a fixed number of blocks, by threads, and the blocks are added in their order: the result
+    does not depend on how many threads there are.
+
+    extra : (kept (p,), prior_row (p,), info (q, 3, 3), pull (q, 3))
+        Column where a point that is kept begins, or -1; the row of a point's prior, or -1; the priors' information and
+        gradient.
+    """
+    count = len(start) - 1
+    extra = no_priors(count) if extra is None else extra
+    # blocks with as many sightings each
+    edges = np.searchsorted(start, np.linspace(0, start[-1], BLOCKS + 1)[1:-1])
+    edges = [0, *(int(e) for e in edges), count]
+    parts = [(S, g)] + [(np.empty_like(S), np.empty_like(g)) for _ in range(BLOCKS - 1)]
+
+    def work(b):
+        _reduce(
+            n_photos, edges[b], edges[b + 1], start, photo, lens_of, free, r, Jc, Jl, Jx, damping, *extra, *parts[b],
+            Vinv, gx,
+        )  # fmt: skip
+
+    if start[-1] < SMALL:
+        for b in range(BLOCKS):
+            work(b)
+    else:
+        with ThreadPoolExecutor(THREADS) as pool:
+            list(pool.map(work, range(BLOCKS)))
+    for more, push in parts[1:]:
+        S += more
+        g += push
 
 
 @njit(cache=True, nogil=True)

@@ -22,6 +22,7 @@ LENS_STEPS = ((8, ("f", "k1", "cx", "cy", "k2", "p1", "p2")), (4, ("f", "k1")), 
 KEY_POINT_SIGMA_PX = 0.4  #: of a key point in a photo 1600 pixels wide
 DISTORTION = ("k1", "k2", "k3", "p1", "p2")
 SIGNIFICANCE = 2.6  #: a parameter is significant from so many of its standard deviations on (99 %)
+LOCAL_SHARE, LOCAL_PHOTOS = 0.1, 12  #: fewer new photos than this share move only themselves and so many others
 TRIED_STARTS = 4  #: so many starts are made before the best is taken
 LOSS_SCALE = 2.5  #: the robust loss bends at so many standard deviations
 #: how far real lenses are from what their photos' files say, where nobody has calibrated them: the focal length as a
@@ -177,13 +178,18 @@ class Grower:
         names = next(names for least, names in LENS_STEPS if count >= least)
         return [PARAMETER[p] for p in names if p not in self.dropped]
 
-    def _adjust(self, rounds, extra=()):
-        """Adjust everything solved so far."""
+    def _adjust(self, rounds, extra=(), tolerance=1e-4, only=None):
+        """Adjust everything solved so far, or with `only` those photos (n,) bool and the points they see."""
         t = self.tracks
-        who = np.flatnonzero(self.solved)
+        in_use = self.on & self.solved[t.photo]
+        if only is not None:
+            seen = np.zeros(len(t), bool)
+            seen[self.track_of[in_use & only[t.photo]]] = True
+            in_use &= seen[self.track_of]
+        use = np.flatnonzero(in_use)
+        who = np.unique(t.photo[use]) if only is not None else np.flatnonzero(self.solved)
         row = np.full(self.n, -1)
         row[who] = np.arange(len(who))
-        use = np.flatnonzero(self.on & self.solved[t.photo])
         tracks, point = np.unique(self.track_of[use], return_inverse=True)
         free = sorted({*self._free_lens(), *extra})
         prior = self._prior()
@@ -198,11 +204,13 @@ class Grower:
             self.xy[use],
             sigma=self.sigma[use],
             free_lens=free,
-            fixed_lenses=self.trusted,
+            fixed_poses=[] if only is None else np.flatnonzero(~only[who]),
+            fixed_lenses=self.trusted if only is None else range(len(self.lenses)),
             prior=prior,
             loss=CAUCHY,
             scale=LOSS_SCALE,
             max_rounds=rounds,
+            tolerance=tolerance,
             stop=self.stop,
         )
         self.poses[who], self.lenses, self.X[tracks] = result.poses, result.lenses, result.points
@@ -291,6 +299,18 @@ class Grower:
         t = self.tracks
         return np.bincount(t.photo[self.placed[self.track_of]], minlength=self.n)
 
+    def _round_about(self, photos):
+        """Some photos and those that share most points with them, (n,) bool."""
+        t = self.tracks
+        rows = self.on & self.solved[t.photo]
+        seen = np.zeros(len(t), bool)
+        seen[self.track_of[rows & np.isin(t.photo, photos)]] = True
+        count = np.bincount(t.photo[rows & seen[self.track_of]], minlength=self.n)
+        near = np.zeros(self.n, bool)
+        near[np.argsort(-count, kind="stable")[: len(photos) + LOCAL_PHOTOS]] = True
+        near[photos] = True
+        return near & self.solved
+
     def _resect(self, i):
         t = self.tracks
         rows = np.flatnonzero((t.photo == i) & self.placed[self.track_of])
@@ -343,15 +363,18 @@ class Grower:
                 break
             # of the photos that see nearly as much as the best, all may come in one round
             best = seen[todo[0]]
-            added = 0
+            added = []
             for i in [i for i in todo if seen[i] >= 0.75 * best][: max(1, int(self.solved.sum()) // 4)]:
                 if self._resect(i):
-                    added += 1
+                    added.append(i)
                 else:
                     failed_at[i] = int(seen[i] * 1.2)
             if added:
                 self._place(4.0)
-                self._adjust(6)
+                if len(added) < LOCAL_SHARE * self.solved.sum():
+                    self._adjust(6, only=self._round_about(added))
+                else:
+                    self._adjust(6)
                 self._place(4.0)
                 self._drop_weak()
                 self._tell(f"{int(self.solved.sum())} of {self.n} photos stand")
@@ -365,7 +388,7 @@ class Grower:
             self._correct()
             self.placed[:] = False  # placed anew: sightings that were put aside get their chance
             self._place(px)
-        self._adjust(40, extra)
+        self._adjust(40, extra, 1e-7)
         if self.significant:
             self._keep_significant(extra)
         self._drop_weak()
@@ -390,7 +413,7 @@ class Grower:
             self.lenses[:, k] = self.first_lenses[:, k]
             extra = [e for e in extra if e != k]
             self._normalize()
-            self._adjust(25, extra)
+            self._adjust(25, extra, 1e-7)
 
     def adjust_only(self):
         """Move what stands, and nothing else, and return the Block. See `resume`."""

@@ -1,0 +1,153 @@
+"""All photos of a sitting: the block, what is not connected to it, and a focal length that the files tell wrongly.
+
+Two objects in one folder, or a ring with a gap, make groups of photos that match among themselves only. Each is solved
+on its own; the largest is the block, the others are fragments, in frames of their own, until something ties them down.
+
+A focal length from a photo's file holds the lens near it, because a few photos alone tell it badly. Where many photos
+pull it away from there by more than real files ever are off, it is the file that is wrong (an extender that the camera
+does not know of, a lens mounted by an adapter, a picture scaled or cut by somebody): the solve starts again from the
+focal length it pulls to, held loosely.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from .block import FRAGMENT, Reason
+from .grow import FOCAL_SIGMA, Grower
+
+LEAST_PHOTOS = 3  #: a fragment of fewer says nothing that its pair does not
+KNOWS_LENS = 8  #: a block of so many photos knows its lens; fragments take it as it is
+PULLED = 4.0  #: so many standard deviations from what the file says: the file is wrong
+LOOSE_SIGMA = 0.4  #: how loosely a doubted focal length is held, as a share of itself
+OTHER_FOCALS = (1.0, 2.0, 0.5)  #: tried where hardly anything stands
+
+
+@dataclass
+class Solved:
+    """What solving a sitting leaves: the block, its fragments, and the lenses whose files were wrong.
+
+    Attributes
+    ----------
+    block : Block
+    fragments : list of Block
+        Of all photos, as the block; solved where the fragment's photos are.
+    wrong_focal : dict of int to float
+        Lens to the focal length in pixels that its photos' files say.
+    pairs : dict of (i, j) to PairGeometry
+        As related with the lens that was believed in the end.
+    """
+
+    block: object
+    fragments: list
+    wrong_focal: dict
+    pairs: dict
+
+
+def solve(features_xy, relate, lenses, lens_of, widths, *, trusted=(), lens_sigma=None, resume=None, **options):
+    """Solve all photos: the largest block, then what is left on its own.
+
+    Parameters
+    ----------
+    features_xy, lens_of, widths, trusted, lens_sigma, options
+        As `Grower` takes them.
+    relate : callable(lenses (m, 10)) -> dict of (i, j) to PairGeometry
+        Verifies all matches with some lenses.
+    lenses : (m, 10)
+    resume : (poses (n, 4, 4), lenses (m, 10)), optional
+        What was solved before.
+
+    Returns
+    -------
+    Solved
+    """
+    lenses = np.array(lenses, float)
+    sigma = np.full(lenses.shape, np.nan) if lens_sigma is None else np.array(lens_sigma, float)
+    start, wrong = lenses.copy(), {}
+
+    def grow(pairs, vectors, fixed=trusted, before=None):
+        g = Grower(
+            features_xy, pairs, vectors, lens_of, widths, trusted=fixed, lens_sigma=sigma, **options
+        )  # fmt: skip
+        if before is not None:
+            g.resume(*before)
+        return g.run()
+
+    pairs = relate(lenses)
+    block = grow(pairs, lenses, before=resume)
+    if options.get("solve_lens", True) and len(trusted) < len(lenses):
+        for _ in range(2):
+            doubted = _doubted(block, lenses, sigma, trusted)
+            if not len(doubted):
+                break
+            for m in doubted:
+                wrong.setdefault(int(m), float(start[m, 0]))
+            lenses, sigma[doubted, 0] = _with_focal(lenses, doubted, block.lenses[:, 0]), np.nan
+            sigma[doubted, 0] = LOOSE_SIGMA * lenses[doubted, 0]
+            pairs = relate(lenses)
+            block = grow(pairs, lenses)
+        paired = len({i for p in pairs for i in p})
+        if not wrong and paired >= 4 and block.solved.sum() < 0.5 * paired:
+            block, pairs, lenses, wrong = _other_focal(relate, grow, lenses, sigma, trusted, block, pairs)
+    blocks = [block]
+    left = ~block.solved
+    if block.solved.sum() >= 2:
+        options["report"] = None  # fragments stand in frames of their own
+        while True:
+            rest = {p: g for p, g in pairs.items() if left[p[0]] and left[p[1]]}
+            if len({i for p in rest for i in p}) < LEAST_PHOTOS:
+                break
+            known = np.unique(np.asarray(lens_of)[block.solved]) if block.solved.sum() >= KNOWS_LENS else []
+            more = grow(rest, block.lenses, fixed=tuple({*trusted, *(int(m) for m in known)}))
+            if more.solved.sum() < LEAST_PHOTOS:
+                break
+            blocks.append(more)
+            left &= ~more.solved
+    blocks.sort(key=lambda b: -int(b.solved.sum()))
+    main = blocks[0]
+    if len(blocks) > 1:
+        main.reasons = {**block.reasons, **blocks[0].reasons}
+    for k, b in enumerate(blocks[1:]):
+        others = np.flatnonzero(b.solved)
+        for i in others:
+            text = (
+                f"it is solved in fragment {k + 2} with {len(others) - 1} others, which nothing connects to the block"
+            )
+            main.reasons[int(i)] = Reason(FRAGMENT, text, tuple(int(o) for o in others if o != i))
+    main.reasons = {i: r for i, r in sorted(main.reasons.items()) if not main.solved[i]}
+    return Solved(main, blocks[1:], wrong, pairs)
+
+
+def _doubted(block, lenses, sigma, trusted):
+    """Lenses whose solved focal length is too far from what it was held by."""
+    if block.solved.sum() < 4:
+        return np.zeros(0, int)
+    held = np.where(np.isfinite(sigma[:, 0]), sigma[:, 0], FOCAL_SIGMA * lenses[:, 0])
+    used = np.isin(np.arange(len(lenses)), np.asarray(block.lens_of)[block.solved])
+    far = np.abs(block.lenses[:, 0] - lenses[:, 0]) > PULLED * held
+    return np.flatnonzero(used & far & ~np.isin(np.arange(len(lenses)), list(trusted)))
+
+
+def _with_focal(lenses, which, focal):
+    """The same lenses, some with the focal length (m,) that was solved."""
+    out = lenses.copy()
+    out[which, 0] = focal[which]
+    return out
+
+
+def _other_focal(relate, grow, lenses, sigma, trusted, block, pairs):
+    """Where hardly anything stands: twice and half the focal length, held loosely; the most photos win."""
+    open_ = np.array([m for m in range(len(lenses)) if m not in set(trusted)])
+    best, held = (block, pairs, lenses, {}), sigma[open_, 0].copy()
+    for factor in OTHER_FOCALS:
+        trial = lenses.copy()
+        trial[open_, 0] *= factor
+        sigma[open_, 0] = LOOSE_SIGMA * trial[open_, 0]
+        related = relate(trial)
+        more = grow(related, trial)
+        if more.solved.sum() > 1.2 * best[0].solved.sum():
+            moved = {int(m): float(lenses[m, 0]) for m in open_}
+            best = more, related, trial, {m: f for m, f in moved.items() if abs(more.lenses[m, 0] / f - 1) > 0.1}
+    if best[0] is block:
+        sigma[open_, 0] = held
+    return best
