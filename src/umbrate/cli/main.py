@@ -14,14 +14,14 @@ from rich.text import Text
 from .. import __version__
 from ..core.errors import UmbrateError
 from ..job.store import Job
-from . import lens, sort
+from . import lens, points, sort
 from .console import complain, out, say
 
 #: the order of work, in which commands are listed
 ORDER = (
     "open", "demo", "new", "add", "split", "photos", "aside", "move", "turn", "sitting", "find", "preview",
     "targets", "calibrate", "cards", "run",
-    "status", "export", "undistort", "simulate",
+    "sift", "box", "status", "export", "undistort", "simulate",
 )  # fmt: skip
 
 
@@ -181,7 +181,11 @@ def split(job, sitting, where, pause, dry_run):
 @click.option("--to", "upto", default="cloud", help="Stop after this stage: photos, masks, poses or cloud.")
 @click.option("--set", "assignments", multiple=True, metavar="STAGE.SETTING=VALUE", help="Change a setting first.")
 @click.option("--redo", is_flag=True, help="Run that stage again even when its result is current.")
-def run(job, sittings, upto, assignments, redo):
+@click.option(
+    "--go-on", "way", flag_value="go on", help="Poses: keep solved photos, add new ones, drop those set aside."
+)
+@click.option("--adjust", "way", flag_value="adjust", help="Poses: only adjust what is solved once more.")
+def run(job, sittings, upto, assignments, redo, way):
     """Run the stages of JOB that are missing or stale; each result is saved when it is done."""
     from .runs import apply_assignments, run_cells
 
@@ -192,7 +196,9 @@ def run(job, sittings, upto, assignments, redo):
                 f"{j.name} has no sittings yet. Bring in photos first: umbrate add {j.folder} PHOTOS_DIR --sitting NAME"
             )
         apply_assignments(j, chosen, assignments)
-        sys.exit(0 if run_cells(j, chosen, upto, redo=redo) else 1)
+        if way:
+            upto = "poses"
+        sys.exit(0 if run_cells(j, chosen, upto, redo=redo or bool(way), way=way or "") else 1)
 
 
 @cli.command()
@@ -329,7 +335,7 @@ def test(arguments):
     sys.exit(subprocess.call([sys.executable, str(root / "tests" / "run.py"), *arguments], cwd=root))
 
 
-for command in (*sort.COMMANDS, *lens.COMMANDS):
+for command in (*sort.COMMANDS, *lens.COMMANDS, *points.COMMANDS):
     cli.add_command(command)
 
 

@@ -107,8 +107,11 @@ def apply_assignments(job, sittings, assignments):
         job.set_settings(*chosen)
 
 
-def run_cells(job, sittings, upto, redo=False, redo_all=False, quiet=False):
-    """Run what is missing or stale up to a stage; returns whether everything went well."""
+def run_cells(job, sittings, upto, redo=False, redo_all=False, quiet=False, way=""):
+    """Run what is missing or stale up to a stage; returns whether everything went well.
+
+    way : how the last stage is run, one of its `ways`
+    """
     if upto not in BY_NAME:
         raise UmbrateError(f"There is no stage “{upto}”. There is: {', '.join(s.name for s in STAGES)}.")
     queue = Queue(job)
@@ -116,7 +119,7 @@ def run_cells(job, sittings, upto, redo=False, redo_all=False, quiet=False):
         names = [x.name for x in STAGES] if redo_all else plan(job, s, upto, redo)
         if redo_all:
             names = names[: names.index(upto) + 1]
-        queue.add(s, names)
+        queue.add(s, names, way)
     if queue.idle:
         if not quiet:
             say("Everything is up to date. Use --redo to run it again.")

@@ -19,11 +19,13 @@ from ..stages.calibration import CALIBRATED
 from ..work.sorting import propose_split
 from ..work.state import WORDS
 from . import tokens as t
+from .boxpanel import BoxPanel
 from .editors import make_editor
 from .evidence import Evidence
 from .lenspanel import CalibrationGuide, CalibrationPanel, LensGroups
 from .pairgrid import MatchesDialog, pairs_of
 from .plots import histogram_plot
+from .siftpanel import SiftPanel
 from .text import counted, short_time
 from .tried import TriedMasks
 
@@ -38,6 +40,7 @@ class Bench(QScrollArea):
     preview_wanted = pyqtSignal()
     keep_wanted = pyqtSignal()
     sheets_wanted = pyqtSignal()
+    through_wanted = pyqtSignal()
 
     def __init__(self, session):
         super().__init__(objectName="panel")
@@ -72,6 +75,9 @@ class Bench(QScrollArea):
                 self.unfolded,
                 str(s.job.settings(sitting.id, s.stage)),
                 str(s.keep_box),
+                s.job.removed(sitting.id),
+                s.fragment,
+                s.photo_id if s.stage == "poses" else None,
                 cell.detail,
                 s.following(s.stage),
                 self._preview_mark(),
@@ -153,12 +159,18 @@ class Bench(QScrollArea):
                 self.column.addWidget(CalibrationPanel(s, result, self.keep_wanted.emit))
             elif result.figures.get("source") == "card" and len(result.figures["groups"]) > 1:
                 self.column.addWidget(LensGroups(s, result))
-            self._problems(result)
+            self._ways(stage, result, cell, state)
+            if stage.name == "poses":
+                self._of_photo(result)
+            self._problems(stage, result)
             self._figures(stage, result)
             self._plot(stage, result)
+            if stage.name == "poses" and s.fragment == 0 and s.points.left is not None:
+                self._text("Sift tie points", "plain")
+                self.column.addWidget(SiftPanel(s))
             self._pairs(result)
         if stage.uses_keep_box and s.keep_box:
-            self._keep_box(sitting)
+            self.column.addWidget(BoxPanel(s))
 
     def _remedy(self, stage):
         """The button that does what a failure's sentence advises."""
@@ -354,10 +366,53 @@ class Bench(QScrollArea):
                 b.clicked.connect(lambda _, a=act: a())
                 self.column.addWidget(b)
 
-    def _problems(self, result):
+    def _ways(self, stage, result, cell, state):
+        """Other ways to run the stage, where there is something to go on from."""
+        if len(stage.ways) < 2 or state in ("running", "queued") or "made_from" not in result.figures:
+            return
+        s, row = self.session, QHBoxLayout()
+        told = {
+            "go on": "Keep the photos where they stand, let those set aside leave, and bring in the new ones",
+            "adjust": "Move everything together once more with the lens and settings as they are now, in seconds",
+        }
+        for way in stage.ways[1:]:
+            # where something changed, going on is what most people want
+            b = QPushButton(way.capitalize())
+            b.setToolTip(told[way])
+            b.clicked.connect(lambda _, w=way: s.run(way=w))
+            row.addWidget(b)
+        self.column.addLayout(row)
+
+    def _of_photo(self, result):
+        """What Poses says of the chosen photo: figures, or why it was left out and what helps."""
+        s = self.session
+        photo = s.photo
+        per = result.figures["per_photo"].get(str(photo.id)) if photo else None
+        if per is None or photo.aside:
+            return
+        self._text(photo.name, "plain")
+        if per["sightings"]:
+            covered = f", {100 * per['covered']:.0f} % of the picture covered" if "covered" in per else ""
+            self._text(f"{per['sightings']:,} sightings, residual {per['rms_px']:.2f} px{covered}")
+            row = QHBoxLayout()
+            for text, tip, act in (
+                ("Its points", "Choose the tie points this photo sees", lambda: s.points.trace_to_points({photo.id})),
+                ("Look through", "Look from its place, blended over the points  (Shift+E)", self.through_wanted.emit),
+            ):
+                b = QPushButton(text)
+                b.setToolTip(tip)
+                b.clicked.connect(lambda _, a=act: a())
+                row.addWidget(b)
+            self.column.addLayout(row)
+
+    def _problems(self, stage, result):
         problems = [p for p in result.problems if p.get("kind") != "bare"]  # of those more is offered above
+        if stage.name == "poses":  # that of the chosen photo first
+            problems.sort(key=lambda p: p["photo"] != self.session.photo_id)
         for p in problems[:4]:
             self._text(f"{p['text']} {p['hint']}", "advice")
+            if p.get("remedy"):
+                self._remedy_button(stage, p["remedy"], run=False)
             if p["photo"] is None:
                 continue
             row = QHBoxLayout()
@@ -374,24 +429,6 @@ class Bench(QScrollArea):
                 self.column.addWidget(Evidence(self.session, photo, result))
         if len(problems) > 4:
             self._text(f"and {len(problems) - 4} more: the strip can show them, sorted or filtered")
-
-    def _keep_box(self, sitting):
-        s = self.session
-        by_hand = s.job.keep_box(sitting.id) is not None
-        self._text(f"Keep box: {'set by hand' if by_hand else 'fitted to the tie points'}", "plain")
-        row = QHBoxLayout()
-        for text, factor in (("Larger", 1.1), ("Smaller", 1 / 1.1)):
-            b = QPushButton(text)
-            b.setToolTip("Changes all sides by 10 %")
-            b.clicked.connect(
-                lambda _, f=factor: s.set_keep_box({**s.keep_box, "half": [h * f for h in s.keep_box["half"]]})
-            )
-            row.addWidget(b)
-        b = QPushButton("Fit again")
-        b.setEnabled(by_hand)
-        b.clicked.connect(lambda: s.set_keep_box(None))
-        row.addWidget(b)
-        self.column.addLayout(row)
 
     def _progress(self):
         run = self.session.running()

@@ -9,7 +9,7 @@ import time
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer
 from PyQt6.QtGui import QImage, QPainter, QPen, QPolygonF
-from PyQt6.QtWidgets import QHBoxLayout, QMenu, QSlider, QToolButton, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QMenu, QSlider, QToolButton, QWidget
 
 from ..core.cloud.keepbox import BOX_EDGES, KeepBox
 from ..core.geometry.lens import project_one
@@ -17,10 +17,14 @@ from ..core.geometry.pose import center
 from ..core.raster.camera import Eye, eye_round
 from ..core.raster.points import draw_points, paint
 from . import tokens as t
+from .sceneparts import Frusta, paint_turntable
+from .sceneside import SceneSide
+from .scenetools import BOX, BRUSH, LASSO, LOOK, RECTANGLE, BoxHandles, PointPicker
+from .through import Through
 
 FRAME_S = 0.028  #: time a frame may take while the view moves
 VIEWS = {"Front": (0, -1, 0.0), "Right": (1, 0, 0.0), "Back": (0, 1, 0.0), "Left": (-1, 0, 0.0), "Top": (0, 0, 1)}
-FRUSTUM = 0.06  #: length of a photo's frustum; photos stand at distance 1
+DWELL_MS = 450  #: a photo under the pointer for so long opens beside
 LIVE_RADIUS = 1.2  #: what is seen of a growing block
 GROUND_RGB = (0x2B, 0x2B, 0x2B)
 
@@ -37,6 +41,7 @@ class Scene(QWidget):
         self.setAccessibleName("Scene")
         self.eye = None
         self.points = self.colors = None
+        self.rows = None  #: of the points drawn among the block's, where some were removed
         self.is_cloud = False
         self.live = None
         self.ray = None
@@ -45,9 +50,16 @@ class Scene(QWidget):
         self._moving = False
         self._budget = 400_000
         self._drag = None
+        self.frusta, self.picker, self.handles = Frusta(session), PointPicker(), BoxHandles()
+        self.over_photo = self._pointer = None
+        self.through = Through(session, self)
+        self._dwell = QTimer(self, singleShot=True, interval=DWELL_MS)
+        self._dwell.timeout.connect(self._open_beside)
         self._rest = QTimer(self, singleShot=True, interval=140)
         self._rest.timeout.connect(self._refine)
         self._make_tools()
+        self._make_side()
+        session.points.changed.connect(self._redraw)
         session.document_changed.connect(self.reload)
         session.chosen_changed.connect(self.reload)
         session.job_changed.connect(self._other_job)
@@ -94,6 +106,30 @@ class Scene(QWidget):
         for b in (look, fit):
             row.addWidget(b)
 
+    def _make_side(self):
+        self.side = SceneSide(self)
+        self.side.mode_chosen.connect(self.set_mode)
+        self.side.switched.connect(self._switch)
+        self.side.through_wanted.connect(lambda on: self.look_through(self.session.photo_id if on else None))
+        self.part = QComboBox(self)
+        self.part.setToolTip("The block, or a fragment that nothing connects to it")
+        self.part.activated.connect(self.session.show_fragment)
+        self.part.hide()
+        self.mode = LOOK
+
+    def _switch(self, name, value):
+        setattr(self.frusta, name, value)
+        self.update()
+
+    def set_mode(self, mode):
+        """What the left button does: LOOK, LASSO, RECTANGLE, BRUSH or BOX."""
+        self.mode = self.picker.kind = mode
+        self.side.show_mode(mode)
+        self.setCursor(Qt.CursorShape.ArrowCursor if mode in (LOOK, BOX) else Qt.CursorShape.CrossCursor)
+        if mode == BOX:
+            self.toggles["Keep box"].setChecked(True)
+        self.update()
+
     def _toggled(self, name, on):
         # both clouds at once would hide each other
         other = {"Tie points": "Cloud", "Cloud": "Tie points"}.get(name)
@@ -105,6 +141,7 @@ class Scene(QWidget):
     # ------------------------------------------------------------------ what is shown
     def _other_job(self):
         self.eye = self._seen = self._stage_mark = self.live = None
+        self.through.end()
         self.reload()
 
     def reload(self):
@@ -119,22 +156,37 @@ class Scene(QWidget):
         run = s.running()
         if self.live is not None and (run is None or (run.sitting.id, run.stage) != (s.sitting_id, "poses")):
             self.live = self._seen = None
-        mark = (s.sitting_id, *results, self.toggles["Cloud"].isChecked(), self.toggles["Tie points"].isChecked())
+        parts = s.fragment_names() if s.job else []
+        self.part.setVisible(len(parts) > 1)
+        if len(parts) > 1 and [self.part.itemText(k) for k in range(self.part.count())] != parts:
+            self.part.clear()
+            self.part.addItems(parts)
+            self.part.setCurrentIndex(s.fragment)
+        self._place_side()
+        removed = s.job.removed(s.sitting_id) if s.job and s.sitting_id else None
+        mark = (
+            s.sitting_id, *results, self.toggles["Cloud"].isChecked(), self.toggles["Tie points"].isChecked(),
+            s.fragment, removed,
+        )  # fmt: skip
         if mark == self._seen or self.live is not None:
             self.update()
             return
         self._seen = mark
         self.block = s.block if s.job else None
         cloud = s.cloud if s.job else None
-        self.points = self.colors = None
+        self.points = self.colors = self.rows = None
         self.is_cloud = cloud is not None and self.toggles["Cloud"].isChecked()
         if self.is_cloud:
             self.points, self.colors = np.ascontiguousarray(cloud["points"], np.float32), cloud["colors"]
         elif self.block is not None and self.toggles["Tie points"].isChecked():
             self.points = np.ascontiguousarray(self.block["points"], np.float32)
             self.colors = self.block["colors"]
+            left = s.points.left
+            if left is not None and len(left) == len(self.points) and not left.all():
+                self.rows = np.flatnonzero(left)
+                self.points, self.colors = self.points[self.rows], self.colors[self.rows]
         # another sitting, or points of another extent, are looked at whole; the same ones from where one was
-        looked = (s.sitting_id, self.is_cloud)
+        looked = (s.sitting_id, self.is_cloud, s.fragment)
         if self.block is not None and (self.eye is None or looked != self._looked):
             self._looked = looked
             self.look_from("Fit")
@@ -146,7 +198,7 @@ class Scene(QWidget):
             return
         if self.live is None:
             self.eye = eye_round(np.zeros(3), LIVE_RADIUS, (0.45, -1, 0.55), self.width(), self.height())
-        self.live, self.is_cloud = data, False
+        self.live, self.is_cloud, self.rows = data, False, None
         self.points = np.ascontiguousarray(data["points"], np.float32)
         self.colors = np.full((len(self.points), 3), 200, np.uint8)
         self._redraw()
@@ -163,6 +215,7 @@ class Scene(QWidget):
         """Look at everything from a named side, or fit it into the view."""
         if self.block is None:
             return
+        self._end_through()
         p = self.points if self.points is not None and len(self.points) else self.block["points"]
         box = self._box()
         pivot = box.center if box else np.median(p, axis=0)
@@ -183,6 +236,8 @@ class Scene(QWidget):
     def _redraw(self, moving=False):
         self._moving = moving
         self._image = None
+        if moving and self.through.photo_id is not None:
+            self._end_through()
         self.update()
         if moving:
             self._rest.start()
@@ -192,7 +247,32 @@ class Scene(QWidget):
 
     def resizeEvent(self, _):
         self.tools.setGeometry(0, 0, self.width(), 40)
+        self._place_side()
+        if self.through.photo_id is not None:
+            self.look_through(self.through.photo_id)
         self._redraw()
+
+    def _place_side(self):
+        self.side.adjustSize()
+        self.side.move(0, 44)
+        self.part.adjustSize()
+        self.part.move(self.width() - self.part.width() - 10, 44)
+        self.through.blend.move(self.width() - self.through.blend.width() - 12, self.height() - 30)
+
+    def look_through(self, photo_id):
+        """Look from a photo's place, with the picture over the points; None ends it."""
+        eye = self.through.begin(photo_id, self.block, self.width(), self.height()) if photo_id is not None else None
+        if eye is None:
+            self._end_through()
+            return
+        self.eye = eye
+        self.side.show_through(True)
+        self._redraw()
+
+    def _end_through(self):
+        self.through.end()
+        self.side.show_through(False)
+        self.update()
 
     def _draw_points(self):
         # in the screen's own pixels, so that it is sharp where there are more of them
@@ -203,7 +283,14 @@ class Scene(QWidget):
         start = time.perf_counter()
         eye = Eye(self.eye.pose, self.eye.f * ratio, self.eye.pivot)
         self._buffers = draw_points(self.points, eye, w, h, size, count)
-        picture = paint(self._buffers, self.colors, GROUND_RGB, 25.0 if self.is_cloud else 0.0)
+        colors = self.colors
+        chosen = None if self.is_cloud or self.live is not None else self.session.points.chosen
+        if chosen is not None and self.rows is not None:
+            chosen = chosen[self.rows]
+        if chosen is not None and len(chosen) == len(colors) and chosen.any():
+            c = t.color(t.ACCENT)
+            colors = np.where(chosen[:, None], np.array([c.red(), c.green(), c.blue()], np.uint8), colors // 2)
+        picture = paint(self._buffers, colors, GROUND_RGB, 25.0 if self.is_cloud else 0.0)
         took = time.perf_counter() - start
         if self._moving:
             # as many points as fit into a frame, by this machine's own speed
@@ -222,16 +309,25 @@ class Scene(QWidget):
             if self._image is None:
                 self._draw_points()
             p.drawImage(0, 0, self._image)
+        self.through.paint(p, self.eye, self.width(), self.height())
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
-        box = self._box()
+        box = self.handles.box or self._box()
         if box and self.toggles["Keep box"].isChecked() and self.live is None:
             uvz = self.eye.project(box.corners(), self.width(), self.height())
             p.setPen(QPen(t.color(t.CATEGORIES[1], 150), 1))
             for a, b in BOX_EDGES:
                 if uvz[a, 2] > 0 and uvz[b, 2] > 0:
                     p.drawLine(QPointF(*uvz[a, :2]), QPointF(*uvz[b, :2]))
-        if self.toggles["Photos"].isChecked():
-            self._paint_frusta(p)
+            if self.mode == BOX:
+                self.handles.paint(p, box, self.eye, self.width(), self.height())
+        if self.toggles["Photos"].isChecked() and self.through.photo_id is None:
+            found = self._turntable()
+            if found:
+                paint_turntable(p, found, self.eye, self.width(), self.height())
+            slipped = {i for i, _ in found["slips"]} if found else ()
+            self.frusta.paint(
+                p, self.live or self.block, self.eye, self.width(), self.height(), self.over_photo, slipped
+            )
         if self.ray is not None:
             a, d = self.ray
             uvz = self.eye.project(np.array([a + 0.02 * d, a + 2.2 * d]), self.width(), self.height())
@@ -242,7 +338,14 @@ class Scene(QWidget):
             p.setPen(QPen(t.color(t.ACCENT), 1.6))
             p.setBrush(Qt.BrushStyle.NoBrush)
             p.drawEllipse(QPointF(*self.hovered), 6, 6)
+        if self.mode in (LASSO, RECTANGLE, BRUSH):
+            self.picker.paint(p, self._pointer if self.underMouse() else None)
         self._paint_caption(p)
+
+    def _turntable(self):
+        """The turntable found in the poses, where the block shown is the sitting's own."""
+        done = self.session.result("poses") if self.session.job and self.live is None else None
+        return done.figures.get("turntable") if done and self.session.fragment == 0 else None
 
     def _paint_empty(self, p):
         mid = self.rect().adjusted(32, 40, -32, 0)
@@ -259,36 +362,13 @@ class Scene(QWidget):
         told = "Choose Poses on the Board and press Run: the photos will stand up here."
         p.drawText(mid.adjusted(0, half + 8, 0, 0), Qt.AlignmentFlag.AlignHCenter | Qt.TextFlag.TextWordWrap, told)
 
-    def _frusta(self):
-        """(photo id, corners (5, 3)): apex and four corners of each solved photo."""
-        b = self.live or self.block
-        out = []
-        for k, E in enumerate(b["poses"]):
-            if np.isfinite(E[0, 0]):
-                ax, ay = b["sizes"][k] / 2 / b["lenses"][b["lens_of"][k], 0]
-                m = np.hypot(ax, ay)
-                c = np.array([[0, 0, 0], [-ax, -ay, m], [ax, -ay, m], [ax, ay, m], [-ax, ay, m]])
-                out.append((int(b["photo_ids"][k]), (c * (FRUSTUM / m) - E[:3, 3]) @ E[:3, :3]))
-        return out
-
-    def _paint_frusta(self, p):
-        for pid, corners in self._frusta():
-            uvz = self.eye.project(corners, self.width(), self.height())
-            if (uvz[:, 2] <= 0).any():
-                continue
-            chosen = pid is not None and pid == self.session.photo_id
-            p.setPen(QPen(t.color(t.ACCENT if chosen else "#C9CDD1", 255 if chosen else 170), 2 if chosen else 1))
-            q = [QPointF(*x[:2]) for x in uvz]
-            p.setBrush(t.color(t.ACCENT, 60) if chosen else t.color("#C9CDD1", 26))
-            p.drawPolygon(QPolygonF(q[1:]))
-            for k in range(1, 5):
-                p.drawLine(q[0], q[k])
-
     def _paint_caption(self, p):
         if self.live is not None:
             text = f"{len(self.live['poses'])} photos stand, {len(self.points):,} tie points"
         elif self.points is not None:
             text = f"{len(self.points):,} {'points' if self.is_cloud else 'tie points'}, unscaled"
+            if not self.is_cloud and self.session.points.count():
+                text = f"{self.session.points.count():,} chosen of {text}"
             if self._moving and self._budget < len(self.points):
                 text += f"  (drawing {self._budget:,} while it moves)"
         else:
@@ -311,11 +391,32 @@ class Scene(QWidget):
         return int(i.ravel()[int(np.argmin(d))])
 
     def mousePressEvent(self, e):
-        self._drag = (e.position(), e.button(), e.position())
         self.setFocus()
+        left = e.button() == Qt.MouseButton.LeftButton
+        if left and self.mode in (LASSO, RECTANGLE, BRUSH) and self._may_pick():
+            self.picker.begin(self.mode, e.position(), e.modifiers())
+            return
+        if left and self.mode == BOX and self.eye is not None and (box := self._box()):
+            grip = self.handles.at(box, e.position(), self.eye, self.width(), self.height())
+            if grip is not None:
+                self.handles.begin(box, grip, e.position())
+                return
+        self._drag = (e.position(), e.button(), e.position())
+
+    def _may_pick(self):
+        return self.eye is not None and self.points is not None and not self.is_cloud and self.live is None
 
     def mouseMoveEvent(self, e):
+        self._pointer = e.position()
         if self.eye is None:
+            return
+        if self.picker.path:
+            self.picker.follow(e.position())
+            self.update()
+            return
+        if self.handles.dragging:
+            self.handles.follow(e.position(), self.eye, self.width(), self.height())
+            self.update()
             return
         if self._drag is None:
             self._hover(e.position())
@@ -330,6 +431,21 @@ class Scene(QWidget):
         self._redraw(moving=True)
 
     def mouseReleaseEvent(self, e):
+        if self.picker.path:
+            hit = self.picker.end(self.points.astype(float), self.eye, self.width(), self.height())
+            if self.rows is not None:
+                every = np.zeros(len(self.block["points"]), bool)
+                every[self.rows[hit]] = True
+                hit = every
+            self.session.points.choose(hit, self.picker.how)
+            self.update()
+            return
+        if self.handles.dragging:
+            box = self.handles.end()
+            if box is not None and self.session.may_write():
+                self.session.set_keep_box(box.as_dict())
+            self.update()
+            return
         drag, self._drag = self._drag, None
         if drag and (e.position() - drag[2]).manhattanLength() < 4 and self.eye is not None and self.live is None:
             photo = self._frustum_at(e.position())
@@ -342,7 +458,7 @@ class Scene(QWidget):
         best, depth = None, np.inf
         if self.block is None or not self.toggles["Photos"].isChecked():
             return None
-        for pid, corners in self._frusta():
+        for pid, corners in self.frusta.corners(self.block):
             uvz = self.eye.project(corners, self.width(), self.height())
             if (uvz[:, 2] > 0).all() and uvz[0, 2] < depth:
                 hull = QPolygonF([QPointF(*x[:2]) for x in uvz[1:]])
@@ -353,7 +469,18 @@ class Scene(QWidget):
                     best, depth = pid, uvz[0, 2]
         return best
 
+    def _open_beside(self):
+        if self.over_photo is not None and self.over_photo != self.session.photo_id:
+            self.session.choose(photo_id=self.over_photo)
+
     def _hover(self, pos):
+        over = self._frustum_at(pos) if self.live is None and self.through.photo_id is None else None
+        if over != self.over_photo:
+            self.over_photo = over
+            self._dwell.start() if over is not None else self._dwell.stop()
+            self.update()
+        if self.mode == BRUSH:
+            self.update()
         k = self.point_at(pos, 2)
         if k < 0 or self.block is None or self.live is not None:
             if self.hovered is not None:
@@ -371,6 +498,7 @@ class Scene(QWidget):
         """Where a point falls in each solved photo: (x, y, depth), measured for tie points, else predicted."""
         b = self.block
         out = {}
+        k = self.rows[k] if self.rows is not None and not self.is_cloud else k
         rows = np.flatnonzero(b["point"] == k) if not self.is_cloud else []
         measured = {int(b["photo"][r]): b["xy"][r] for r in rows}
         for i, E in enumerate(b["poses"]):
@@ -384,6 +512,8 @@ class Scene(QWidget):
         return out
 
     def leaveEvent(self, _):
+        self._dwell.stop()
+        self.over_photo = None
         if self.hovered is not None:
             self.hovered = None
             self.session.pointed.emit(None)
@@ -413,6 +543,16 @@ class Scene(QWidget):
         if step and self.eye is not None:
             self.eye = self.eye.turned(*step)
             self._redraw(moving=True)
+        elif e.key() == Qt.Key.Key_Delete:
+            self.session.points.remove()
+        elif e.key() == Qt.Key.Key_Escape:
+            self.look_through(None)
+            self.session.points.clear()
+            self.set_mode(LOOK)
+        elif e.key() in (Qt.Key.Key_BracketLeft, Qt.Key.Key_BracketRight) and self.mode == BRUSH:
+            factor = 1.25 if e.key() == Qt.Key.Key_BracketRight else 0.8
+            self.picker.brush_px = float(np.clip(self.picker.brush_px * factor, 4, 200))
+            self.update()
         elif e.key() in (Qt.Key.Key_Plus, Qt.Key.Key_Minus) and self.eye is not None:
             self.eye = self.eye.zoomed(1.15 if e.key() == Qt.Key.Key_Plus else 1 / 1.15, self.eye.pivot)
             self._redraw(moving=True)

@@ -22,6 +22,7 @@ from ..work.sorting import propose_split
 from ..work.state import RUNNING, board, plan
 from .arrivals import Arrivals
 from .maskwork import MaskWork
+from .pointwork import PointWork
 
 POLL_MS = 40
 LOG_LINES = 5000
@@ -58,6 +59,8 @@ class Session(QObject):
         self.job = self.queue = None
         self.errands = Errands()
         self.arrivals, self.masks = Arrivals(self), MaskWork(self)
+        self.fragment = 0
+        self.points = PointWork(self)
         self.sitting_id = self.photo_id = None
         self.stage = "photos"
         self._cache = {}
@@ -140,6 +143,7 @@ class Session(QObject):
         """Choose a sitting, a stage, a photo; what is not named stays."""
         if sitting_id is not None and sitting_id != self.sitting_id:
             self.sitting_id = sitting_id
+            self.fragment = 0
         self.stage = stage or self.stage
         if photo_id is not None:
             self.photo_id = photo_id
@@ -174,7 +178,7 @@ class Session(QObject):
         done = self.result(stage)
         if done is None:
             return None
-        key = (kind, self.sitting_id, done.id)
+        key = (kind, self.sitting_id, done.id, self.fragment if kind == "block" else 0)
         if key not in self._cache:
             for old in [k for k in self._cache if k[0] == kind]:
                 del self._cache[old]
@@ -187,8 +191,25 @@ class Session(QObject):
 
     @property
     def block(self):
-        """Arrays of the solved block, or None."""
-        return self._cached("block", "poses", load_block)
+        """Arrays of the solved block, or of the fragment that is shown, or None."""
+        if self.fragment >= len(self.fragment_names()):
+            self.fragment = 0
+        part = self.fragment
+        return self._cached("block", "poses", lambda job, sitting: load_block(job, sitting, part))
+
+    def fragment_names(self):
+        """The block and its fragments, for people."""
+        done = self.result("poses")
+        if done is None:
+            return []
+        parts = [done.figures["solved"], *done.figures.get("fragments", [])]
+        return [f"Block, {parts[0]} photos", *(f"Fragment {k}, {n} photos" for k, n in enumerate(parts[1:], 2))]
+
+    def show_fragment(self, index):
+        """Show the block (0) or one of its fragments in the scene."""
+        if index != self.fragment:
+            self.fragment = index
+            self.document_changed.emit()
 
     @property
     def cloud(self):
@@ -407,8 +428,11 @@ class Session(QObject):
         self.queue.add(sitting, stages)
         self._timer.start()
 
-    def run(self, cells=None, redo=True):
-        """Queue cells (sitting id, stage name) with all they need; the chosen one where none is given."""
+    def run(self, cells=None, redo=True, way=""):
+        """Queue cells (sitting id, stage name) with all they need; the chosen one where none is given.
+
+        way : how the stage is run, one of its `ways`
+        """
         if not self.job:
             return
         if not self.job.writable:
@@ -419,7 +443,7 @@ class Session(QObject):
         sittings = {s.id: s for s in self.job.sittings()}
         for sid, stage in cells:
             if sid in sittings:
-                self.queue.add(sittings[sid], plan(self.job, sittings[sid], stage, redo))
+                self.queue.add(sittings[sid], plan(self.job, sittings[sid], stage, redo), way)
         if self.queue.idle:
             self.said.emit("Everything chosen is up to date.", "note")
         self._timer.start()

@@ -18,7 +18,7 @@ from PyQt6.QtWidgets import (
 from ..core.imaging.facts import exposure_text
 from ..job.model import Photo
 from .text import counted
-from .thumbs import LINE, PHOTO_ID, PICTURE, SHARPNESS, SOFT, STATE, THUMB, TURN, ThumbPainter
+from .thumbs import LINE, PHOTO_ID, PICTURE, SHARPNESS, SOFT, STATE, THUMB, TRACED, TURN, ThumbPainter
 
 PHOTOS_MIME = "application/x-umbrate-photos"  #: ids of photos that are dragged, with commas between
 
@@ -140,6 +140,7 @@ class Strip(QWidget):
         session.document_changed.connect(self.reload)
         session.chosen_changed.connect(self.reload)
         session.live.connect(self._on_live)
+        session.points.traced.connect(self._on_traced)
         self.reload()
 
     def chosen_ids(self):
@@ -244,6 +245,7 @@ class Strip(QWidget):
             outline = done["masks"].blob("silhouette", photo.id) if done["masks"] else None
             key = (made.silhouette if made else None) or outline or key
         item.setData(PICTURE, key)
+        item.setData(TRACED, photo.id in self.session.points.photos)
         item.setToolTip(facts(photo))
         return item
 
@@ -255,6 +257,12 @@ class Strip(QWidget):
             for k in range(self.list.count()):
                 if self.list.item(k).data(PHOTO_ID) == pid:
                     self.list.item(k).setData(PICTURE, key)
+
+    def _on_traced(self, photo_ids):
+        """Ring the photos that see the chosen points."""
+        for k in range(self.list.count()):
+            item = self.list.item(k)
+            item.setData(TRACED, item.data(PHOTO_ID) in photo_ids)
 
     def _follow(self):
         """Make the session's photo the current item."""

@@ -11,7 +11,7 @@ from . import tokens as t
 THUMB = QSize(96, 72)
 KEPT = 400  #: small pictures that are kept ready to draw; others are read again when they come into sight
 BAR = 4  #: height of the bar that shows the sharpness
-PHOTO_ID, STATE, LINE, PICTURE, TURN, SHARPNESS, SOFT = (Qt.ItemDataRole.UserRole + k for k in range(7))
+PHOTO_ID, STATE, LINE, PICTURE, TURN, SHARPNESS, SOFT, TRACED = (Qt.ItemDataRole.UserRole + k for k in range(8))
 SIGNED = ("done", "failed", "look")  #: states that have a sign
 TOLD = {"aside": "set aside", "plate": "backdrop plate"}
 
@@ -60,6 +60,10 @@ class ThumbPainter(QStyledItemDelegate):
         p.setPen(QPen(t.color(t.ACCENT if chosen else t.PANEL), 2))
         p.setBrush(t.color(t.RAISED if chosen else t.PANEL))
         p.drawRoundedRect(QRectF(r), 4, 4)
+        if index.data(TRACED):
+            p.setPen(QPen(t.color(t.ACCENT), 2, Qt.PenStyle.DotLine))
+            p.setBrush(Qt.BrushStyle.NoBrush)
+            p.drawRoundedRect(QRectF(r).adjusted(1, 1, -1, -1), 4, 4)
         state = index.data(STATE)
         unused = state in TOLD
         box = QRect(r.left() + 3, r.top() + 3, r.width() - 6, THUMB.height() - 8)

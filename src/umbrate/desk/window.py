@@ -49,7 +49,7 @@ from .welcome import Welcome, remember_job
 
 HINTS = {
     "Scene": "Left: turn   Shift or right: move   Wheel: zoom to the pointer   Click a photo: choose it   "
-    "Click a point: turn round it",
+    "Click a point: turn round it   Drag with lasso, rectangle or brush: choose points",
     "Photo view": "Drag: move   Wheel: zoom to the pointer   Double click: whole photo",
     "Board: sittings by stages": "Click: choose   Ctrl+click: choose more   Double click or Enter: run   Arrows: move",
 }
@@ -91,6 +91,7 @@ class Window(QMainWindow):
         self.bench.preview_wanted.connect(self.preview_masks)
         self.bench.keep_wanted.connect(self.keep_card)
         self.bench.sheets_wanted.connect(self.print_sheets)
+        self.bench.through_wanted.connect(lambda: self.scene.look_through(s.photo_id))
         self.strip.menu_wanted.connect(self._strip_menu)
         scroll = QScrollArea()
         scroll.setWidget(self.board)
@@ -170,11 +171,17 @@ class Window(QMainWindow):
             edit, "Turn chosen photos to the left", lambda: s.turn_photos(self.strip.chosen_ids(), -1), "Shift+T"
         )
         edit.addSeparator()
+        self._action(edit, "Remove the chosen tie points", s.points.remove, "Ctrl+Backspace")
+        self._action(edit, "Trace chosen tie points to photos", s.points.trace_to_photos)
+        self._action(edit, "Choose the tie points of the chosen photos", lambda: s.points.trace_to_points(self._ids()))
+        edit.addSeparator()
         self._action(edit, "Rename the sitting…", self.rename_sitting, "F2")
         self._action(edit, "Remove the sitting", s.remove_sitting)
         run = bar.addMenu("&Run")
         self._action(run, "Run the chosen cells", lambda: s.run(self.board.chosen_cells()), "Ctrl+R")
         self._action(run, "Run everything that is missing or stale", s.run_all, "Ctrl+Shift+R")
+        self._action(run, "Poses: go on with new photos", lambda: s.run([(s.sitting_id, "poses")], way="go on"))
+        self._action(run, "Poses: adjust only", lambda: s.run([(s.sitting_id, "poses")], way="adjust"))
         self._action(run, "Try masks on the chosen photos", self.preview_masks)
         self._action(run, "Cancel what runs", self.foot.stop, "Ctrl+.")
         view = bar.addMenu("&View")
@@ -395,6 +402,7 @@ class Window(QMainWindow):
         menu = QMenu(self)
         menu.addAction("Set aside or bring back    A", lambda: s.set_aside(chosen))
         menu.addAction("Keep as backdrop plates", lambda: s.keep_as_plates(chosen))
+        menu.addAction("Choose the tie points they see", lambda: s.points.trace_to_points(chosen))
         menu.addAction("Turn to the right    T", lambda: s.turn_photos(chosen, 1))
         menu.addAction("Turn to the left    Shift+T", lambda: s.turn_photos(chosen, -1))
         move = menu.addMenu("Move to")
@@ -403,6 +411,10 @@ class Window(QMainWindow):
                 move.addAction(o.name, lambda n=o.name: s.move_photos(chosen, n))
         move.addAction("A new sitting…", lambda: self._move_to_new(chosen))
         menu.exec(pos)
+
+    def _ids(self):
+        """Ids of the photos chosen in the strip."""
+        return self.strip.chosen_ids()
 
     def _move_to_new(self, chosen):
         name, ok = QInputDialog.getText(self, "A new sitting for these photos", "Name")

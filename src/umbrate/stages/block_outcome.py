@@ -173,6 +173,7 @@ def _put_block(block, made, inputs, report):
         residual=block.residual.astype(np.float32),
         sigma=block.sigma.astype(np.float32),
         number=numbers,
+        order=block.order,
         point_sigma=known["points"],
         pose_sigma=known["poses"],
     )

@@ -16,10 +16,13 @@ from .mask_files import decode_mask, encode_mask
 from .masks import mask_blobs
 
 
-def load_block(job, sitting):
-    """The block of a sitting as a dictionary of arrays, or None."""
+def load_block(job, sitting, part=0):
+    """The block of a sitting as a dictionary of arrays, or None.
+
+    part : 0 for the block, 1 and on for its fragments
+    """
     done = job.result(sitting.id, "poses")
-    return job.blobs.get_arrays(done.blob("block")) if done else None
+    return job.blobs.get_arrays(done.blob(f"fragment {part + 1}" if part else "block")) if done else None
 
 
 def load_cloud(job, sitting):

@@ -60,7 +60,7 @@ class Queue(Lane):
             if (sitting.id, name) not in self.waiting:
                 self.waiting.append((sitting.id, name))
             self.ways.pop((sitting.id, name), None)
-        if way:
+        if way and stages:
             self.ways[sitting.id, stages[-1]] = way
 
     def _start_next(self):

@@ -172,7 +172,7 @@ def _invert(V, out):
 
 @njit(cache=True, nogil=True, inline="always", error_model="numpy")
 def _take_off(block, y, w):
-    """block (6, 6) -= y (6, 3) w (3, 6); written out, because a compiler that fears overlap does it four times slower."""
+    """block (6, 6) -= y (6, 3) w (3, 6), written out: a compiler that fears overlap does it much slower."""
     a0, a1, a2, a3, a4, a5 = w[0, 0], w[0, 1], w[0, 2], w[0, 3], w[0, 4], w[0, 5]
     b0, b1, b2, b3, b4, b5 = w[1, 0], w[1, 1], w[1, 2], w[1, 3], w[1, 4], w[1, 5]
     c0, c1, c2, c3, c4, c5 = w[2, 0], w[2, 1], w[2, 2], w[2, 3], w[2, 4], w[2, 5]

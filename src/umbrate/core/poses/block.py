@@ -49,6 +49,8 @@ class Block:
         Sightings, sorted by point; seen pixels and seen minus predicted.
     sigma : (k,)
         Standard deviations they were adjusted with.
+    order : (n,) int
+        Which photo was solved when, from 0; -1 where not.
     reasons : dict of int to Reason
         Why a photo is not solved.
     bridges : list of (int, int)
@@ -68,6 +70,7 @@ class Block:
     reasons: dict = field(default_factory=dict)
     free_lens: tuple = ()  #: the lens parameters that were solved
     bridges: list = field(default_factory=list)
+    order: np.ndarray | None = None
     prior: tuple = ()  #: what the lenses were held by: means and sigmas (m, 10)
 
     def covariance(self, trusted=()):

@@ -23,6 +23,7 @@ KEY_POINT_SIGMA_PX = 0.4  #: of a key point in a photo 1600 pixels wide
 DISTORTION = ("k1", "k2", "k3", "p1", "p2")
 SIGNIFICANCE = 2.6  #: a parameter is significant from so many of its standard deviations on (99 %)
 LOCAL_SHARE, LOCAL_PHOTOS = 0.1, 12  #: fewer new photos than this share move only themselves and so many others
+BRIDGE_MATCHES = 60  #: from so many on, a pair that contradicts the others is called a false bridge
 TRIED_STARTS = 4  #: so many starts are made before the best is taken
 LOSS_SCALE = 2.5  #: the robust loss bends at so many standard deviations
 #: how far real lenses are from what their photos' files say, where nobody has calibrated them: the focal length as a
@@ -94,6 +95,7 @@ class Grower:
             tracks = build_tracks([len(x) for x in features_xy], {p: g.matches for p, g in self.pairs.items()})
         self.tracks: Tracks = tracks
         self.significant, self.dropped = significant, set()
+        self.order = []
         t = self.tracks
         row = np.concatenate([[0], np.cumsum([len(x) for x in features_xy])])[t.photo] + t.feature
         self.xy = np.concatenate([np.asarray(x, float).reshape(-1, 2) for x in features_xy])[row]
@@ -119,8 +121,10 @@ class Grower:
         share = matches / np.maximum([min(counts[i], counts[j]) for i, j in sure], 1)
         weight = matches * plausibility([pairs[p].angle_deg for p in sure], share) ** STRICT
         wrong, _ = false_bridges(len(counts), sure, [pairs[p].relative[:3, :3] for p in sure], weight)
-        bridges = [p for p, w in zip(sure, wrong, strict=True) if w]
-        return {p: g for p, g in pairs.items() if p not in set(bridges)}, bridges
+        out = {p for p, w in zip(sure, wrong, strict=True) if w}
+        # a turn from a handful of matches may be wrong without the object being to blame: that is no bridge
+        bridges = [p for p in sure if p in out and len(pairs[p].matches) >= BRIDGE_MATCHES]
+        return {p: g for p, g in pairs.items() if p not in out}, bridges
 
     # ------------------------------------------------------------------ small steps
     def _normalize(self):
@@ -256,6 +260,7 @@ class Grower:
         self._normalize()
         self.poses[i], self.poses[j] = np.eye(4), relative
         self.solved[[i, j]] = True
+        self.order = [i, j]
         self._place(4.0)
         if self.placed.sum() < self.min_sightings:
             return 0.0
@@ -290,6 +295,7 @@ class Grower:
         self.lenses = np.array(lenses, float)
         self.solved = np.isfinite(poses[:, 0, 0])
         self.poses[self.solved] = poses[self.solved]
+        self.order = [int(i) for i in np.flatnonzero(self.solved)]
         self._normalize()
         self._place(4.0)
         self._drop_weak()
@@ -333,6 +339,7 @@ class Grower:
             return False
         self.poses[i, :3, :3], self.poses[i, :3, 3] = R, tr
         self.solved[i] = True
+        self.order = [k for k in self.order if k != i] + [i]
         self.reasons.pop(i, None)
         return True
 
@@ -419,6 +426,12 @@ class Grower:
         """Move what stands, and nothing else, and return the Block. See `resume`."""
         self._finish()
         return self._block()
+
+    def _order(self):
+        """Which photo was solved when (n,), -1 where not."""
+        out = np.full(self.n, -1)
+        out[[i for i in self.order if self.solved[i]]] = np.arange(sum(bool(self.solved[i]) for i in self.order))
+        return out
 
     def _partners(self, i):
         """Photos that match a photo, those with most matches first."""
@@ -523,5 +536,6 @@ class Grower:
             dict(sorted(self.reasons.items())),
             self.last_free,
             self.bridges,
+            self._order(),
             self.last_prior,
         )

@@ -1,0 +1,84 @@
+"""Commands that work on tie points: sifting them by a measured property, tracing them to photos, the keep box."""
+
+from pathlib import Path
+
+import click
+import numpy as np
+
+from ..core.errors import UmbrateError
+from ..core.poses.sift import BY_NAME, MEASURES
+from ..job.store import Job
+from ..stages.cloud import keep_box_of
+from ..stages.deliver import load_block
+from ..stages.sifting import remove_points
+from ..stages.sifting import sift as pick
+from .console import say
+
+job_argument = click.argument("job", type=click.Path(path_type=Path))
+
+
+@click.command(epilog="Measures: " + "; ".join(f"{m.name} ({m.unit or 'photos'})" for m in MEASURES) + ".")
+@job_argument
+@click.option("--sitting", required=True, help="The sitting whose tie points are sifted.")
+@click.option("--by", "name", required=True, type=click.Choice(list(BY_NAME)), help="The measured property.")
+@click.option("--above", type=float, help="Choose what is more than this.")
+@click.option("--below", type=float, help="Choose what is less than this.")
+@click.option("--dry-run", is_flag=True, help="Only say how many, and which photos see them.")
+@click.option("--restore", is_flag=True, help="Bring back all tie points that were removed before.")
+def sift(job, sitting, name, above, below, dry_run, restore):
+    """Remove doubtful tie points of a sitting of JOB. Then: umbrate run JOB --sitting NAME --adjust"""
+    with Job.open(job, writable=not dry_run) as j:
+        s = j.sitting(sitting)
+        if restore and not dry_run:
+            j.set_removed(s.id, None, "bring back removed tie points")
+        chosen = pick(j, s, name, above, below)
+        block, m = load_block(j, s), BY_NAME[name]
+        say(f"{int(chosen.sum()):,} of {len(chosen):,} tie points by {m.title.lower()}")
+        rows = chosen[block["point"]]
+        count = np.bincount(block["photo"][rows], minlength=len(block["photo_ids"]))
+        names = {p.id: p.name for p in j.photos(s.id)}
+        for k in np.argsort(-count, kind="stable")[:5]:
+            if count[k]:
+                say(f"  {names.get(int(block['photo_ids'][k]), '?')} sees {int(count[k]):,} of them")
+        if not dry_run and chosen.any():
+            count = remove_points(j, s, block, chosen)
+            say(f"Removed {count:,}. Adjust: umbrate run {job} --sitting {sitting!r} --adjust")
+
+
+@click.command(name="box")
+@job_argument
+@click.option("--sitting", required=True, help="The sitting whose keep box it is.")
+@click.option("--middle", nargs=3, type=float, help="Its middle: x y z.")
+@click.option("--size", nargs=3, type=float, help="Its three sizes.")
+@click.option("--turn", type=float, help="Turn it about its upright axis by so many degrees.")
+@click.option("--fit", is_flag=True, help="Fit it to the tie points again.")
+def keep_box(job, sitting, middle, size, turn, fit):
+    """Show or set the keep box of a sitting of JOB."""
+    from ..core.geometry.rotation import rotation_matrix
+
+    change = fit or middle or size or turn is not None
+    with Job.open(job, writable=bool(change)) as j:
+        s = j.sitting(sitting)
+        if fit:
+            j.set_keep_box(s.id, None)
+        box = keep_box_of(j, s)
+        if box is None:
+            raise UmbrateError(f"“{s.name}” has no keep box yet: it is fitted when Poses has run.", ("go to", "poses"))
+        if middle or size or turn is not None:
+            if size and min(size) <= 0:
+                raise UmbrateError("The sizes of the keep box must be more than 0.")
+            axes = np.array(box["axes"])
+            if turn is not None:
+                axes = rotation_matrix(axes[:, 2] * np.radians(turn)) @ axes
+            box = {
+                "center": list(middle or box["center"]),
+                "half": [x / 2 for x in size] if size else box["half"],
+                "axes": axes.tolist(),
+            }
+            j.set_keep_box(s.id, box)
+        numbers = lambda v: " ".join(f"{x:.4f}" for x in v)  # noqa: E731
+        how = "set by hand" if j.keep_box(s.id) else "fitted to the tie points"
+        say(f"Keep box, {how}: middle {numbers(box['center'])}, size {numbers(2 * x for x in box['half'])}")
+
+
+COMMANDS = (sift, keep_box)
