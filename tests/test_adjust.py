@@ -1,6 +1,7 @@
 """The adjustment against numeric derivatives and an independent solver."""
 
 import unittest
+from unittest import mock
 
 import numpy as np
 from scipy.optimize import least_squares
@@ -8,7 +9,8 @@ from scipy.optimize import least_squares
 from umbrate.core.geometry.lens import N_PARAMETERS, Lens
 from umbrate.core.geometry.pose import look_at
 from umbrate.core.geometry.rotation import rotation_matrix
-from umbrate.core.geometry.similarity import compare_poses
+from umbrate.core.geometry.similarity import compare_poses, fit_similarity, scale_of
+from umbrate.core.poses import adjust as adjusting
 from umbrate.core.poses.adjust import CAUCHY, HUBER, SQUARED, adjust, linearize
 
 TRUE_LENS = Lens(1600, 1200, 1900.0, 811.0, 590.0, (-0.08, 0.03, 0.0), (4e-4, -3e-4))
@@ -154,3 +156,49 @@ class Solving(unittest.TestCase):
 
         with self.assertRaises(KeyboardInterrupt):
             adjust(poses, TRUE_LENS.vector[None], np.zeros(3, int), X, photo, point, xy, stop=stop)
+
+
+class Known(unittest.TestCase):
+    def test_control_points_and_lengths_agree_with_an_independent_solver(self):
+        rng = np.random.default_rng(7)
+        poses, X, photo, point, xy = scene(rng, 4, 16, 0.4)
+        start, X0 = shaken(rng, poses, X)
+        rows = np.array([0, 3, 5, 9])
+        places, sigma = X[rows] + rng.normal(0, 0.003, (4, 3)), np.array([0.003, 0.004, 0.003, 0.005])
+        ends = np.array([1, 3]), np.array([2, 7])
+        value = np.linalg.norm(X[ends[0]] - X[ends[1]], axis=1) * 1.002
+        lens = TRUE_LENS.vector[None]
+        ours = adjust(
+            start, lens, np.zeros(4, int), X0, photo, point, xy, loss=SQUARED, known_points=(rows, places, sigma),
+            lengths=(*ends, value, np.array([0.001, 0.002])), max_rounds=200, tolerance=1e-14,
+        )  # fmt: skip
+
+        def residuals(v):
+            E = start.copy()
+            for i in range(4):
+                E[i, :3, :3] = rotation_matrix(v[6 * i : 6 * i + 3]) @ start[i, :3, :3]
+                E[i, :3, 3] += v[6 * i + 3 : 6 * i + 6]
+            P = X0 + v[24:].reshape(-1, 3)
+            Y = np.einsum("kij,kj->ki", E[photo, :3, :3], P[point]) + E[photo, :3, 3]
+            long = (np.linalg.norm(P[ends[0]] - P[ends[1]], axis=1) - value) / [0.001, 0.002]
+            near = (P[rows] - places) / sigma[:, None]
+            return np.concatenate([(TRUE_LENS.project(Y[:, :2] / Y[:, 2:]) - xy).ravel(), long, near.ravel()])
+
+        slow = least_squares(residuals, np.zeros(24 + X0.size), x_scale="jac", xtol=1e-15, ftol=1e-15, gtol=1e-15)
+        self.assertAlmostEqual(ours.cost, slow.cost, delta=1e-6 * slow.cost)
+        np.testing.assert_allclose(ours.points, X0 + slow.x[24:].reshape(-1, 3), atol=1e-5)
+
+    def test_one_length_settles_the_scale_and_threads_change_no_bit(self):
+        rng = np.random.default_rng(8)
+        poses, X, photo, point, xy = scene(rng, 12, 900, 0.3)
+        start, X0 = shaken(rng, poses, X, 0.002, 0.01)
+        value = 2.0 * float(np.linalg.norm(X[0] - X[1]))
+        args = (start, TRUE_LENS.vector[None], np.zeros(12, int), X0, photo, point, xy)
+        more = {"lengths": ([0], [1], np.array([value]), np.array([1e-4])), "max_rounds": 40, "tolerance": 1e-12}
+        a = adjust(*args, **more)
+        self.assertAlmostEqual(float(np.linalg.norm(a.points[0] - a.points[1])), value, delta=1e-3)
+        self.assertAlmostEqual(scale_of(fit_similarity(X, a.points)), 2.0, delta=0.003)
+        with mock.patch.object(adjusting, "THREADS", 1):
+            b = adjust(*args, **more)
+        np.testing.assert_array_equal(a.points, b.points)
+        np.testing.assert_array_equal(a.poses, b.poses)

@@ -149,6 +149,7 @@ class Solved(unittest.TestCase):
         scene, view = self.window.scene, self.window.photo_view
         self.session.choose(stage="cloud")
         wait_for(lambda: view.image is not None)
+        scene.look_through(view.shown)  # the eye looks along with the photo
         scene.grab()
         told = []
         self.session.pointed.connect(told.append)
@@ -231,7 +232,7 @@ class Solved(unittest.TestCase):
         self.session.choose(stage="poses")
         APP.processEvents()
         chosen = set()
-        for pid, corners in scene._frusta():
+        for pid, corners in scene.frusta.corners(scene.block):
             uv = scene.eye.project(corners, scene.width(), scene.height())[0, :2]
             if 0 < uv[0] < scene.width() and 60 < uv[1] < scene.height():
                 QTest.mouseClick(scene, Qt.MouseButton.LeftButton, pos=QPoint(*uv.astype(int)))

@@ -55,7 +55,13 @@ class Settings(StageSettings):
         "those likest to it, or those that stand near it when going on. In shooting order: for rings and videos, those "
         "taken before and after, and a few likest to close the loop.",
         json_schema_extra={
-            "labels": {"all": "all", "likeness": "the likest", "order": "in shooting order", "near": "near each other"},
+            "labels": {
+                "by itself": "by itself",
+                "all": "all",
+                "likeness": "the likest",
+                "order": "in shooting order",
+                "near": "near each other",
+            },
         },
     )
     neighbors: int = Field(

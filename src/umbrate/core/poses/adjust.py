@@ -403,6 +403,62 @@ def _point_steps(n_photos, start, photo, lens_of, free, Jc, Jl, Jx, Vinv, gx, st
             out[p, a] = Vinv[p, a, 0] * v[0] + Vinv[p, a, 1] * v[1] + Vinv[p, a, 2] * v[2]
 
 
+class _Known:
+    """What is known of points besides their sightings. Those with a length stay in the reduced system: it joins two."""
+
+    def __init__(self, count, base, known_points, lengths):
+        self.base, self.known, self.lengths = base, known_points, lengths
+        ends = [] if lengths is None else np.concatenate([lengths[0], lengths[1]])
+        self.held = np.unique(np.asarray(ends, np.int64))
+        self.size = base + 3 * len(self.held)
+        self.kept, self.prior_row = np.full(count, -1, np.int64), np.full(count, -1, np.int64)
+        self.kept[self.held] = base + 3 * np.arange(len(self.held))
+        self.info = np.zeros((0, 3, 3))
+        if known_points is not None:
+            self.rows = np.asarray(known_points[0], np.int64)
+            self.places = np.asarray(known_points[1], float)
+            sigma = np.asarray(known_points[2], float)
+            weight = 1.0 / np.broadcast_to(sigma[:, None] if sigma.ndim == 1 else sigma, self.places.shape) ** 2
+            self.info = weight[:, :, None] * np.eye(3)
+            self.prior_row[self.rows] = np.arange(len(self.rows))
+
+    def _pull(self, points):
+        if self.known is None:
+            return np.zeros((0, 3))
+        return np.einsum("qij,qj->qi", self.info, points[self.rows] - self.places)
+
+    def extra(self, points):
+        """For `reduce_to_cameras`."""
+        return self.kept, self.prior_row, self.info, self._pull(points)
+
+    def _errors(self, points):
+        """Errors (l,) of the lengths in their sigmas, and the directions (l, 3) from the second to the first end."""
+        first, second, value, sigma = (np.asarray(x) for x in self.lengths)
+        d = points[first] - points[second]
+        length = np.linalg.norm(d, axis=1)
+        return (length - value) / sigma, d / np.maximum(length, 1e-12)[:, None] / sigma[:, None]
+
+    def cost(self, points):
+        """Half the sum of squares of all of them."""
+        out = 0.0
+        if self.known is not None:
+            out += 0.5 * float((self._pull(points) * (points[self.rows] - self.places)).sum())
+        if self.lengths is not None:
+            out += 0.5 * float((self._errors(points)[0] ** 2).sum())
+        return out
+
+    def add_lengths(self, points, S, g):
+        """The lengths' part of the system (upper part) and of its right side."""
+        if self.lengths is None:
+            return
+        error, along = self._errors(points)
+        for a, b, e, u in zip(self.lengths[0], self.lengths[1], error, along, strict=True):
+            at = np.r_[self.kept[a] + np.arange(3), self.kept[b] + np.arange(3)]
+            J = np.r_[u, -u]
+            S[np.ix_(at, at)] += np.where(at[:, None] <= at[None], np.outer(J, J), 0.0)
+            g[at] += J * e
+
+
 def adjust(
     poses,
     lenses,
@@ -417,6 +473,8 @@ def adjust(
     fixed_poses=(),
     fixed_lenses=(),
     prior=None,
+    known_points=None,
+    lengths=None,
     loss=HUBER,
     scale=1.0,
     max_rounds=30,
@@ -447,6 +505,10 @@ def adjust(
         Lenses that stay as they are, whatever `free_lens` says.
     prior : (means (m, 10), sigmas (10,) or (m, 10)), optional
         Weak observations of the lens parameters, in their own units.
+    known_points : (rows (q,) int, places (q, 3), sigmas (q,) or (q, 3)), optional
+        Weighted observations of points: control points. Three of them settle the frame.
+    lengths : (first (l,) int, second (l,) int, value (l,), sigma (l,)), optional
+        Weighted observations of distances between points: scale bars. One settles the scale.
     loss, scale : int, float
         SQUARED, HUBER or CAUCHY, and the residual in standard deviations where it starts to bend.
     stop : callable() -> None, optional
@@ -467,7 +529,8 @@ def adjust(
     free = np.array(sorted(free_lens), dtype=np.int64)
     L = len(free)
     start = np.searchsorted(point, np.arange(P + 1)).astype(np.int64)
-    size = 6 * n + L * len(lenses)
+    scene = _Known(P, 6 * n + L * len(lenses), known_points, lengths)
+    size = scene.size
     fixed = np.zeros(size, bool)
     for i in fixed_poses:
         fixed[6 * i : 6 * i + 6] = True
@@ -486,17 +549,20 @@ def adjust(
 
     damping, growth = 1e-4, 2.0
     cost = linearize(poses, lenses, lens_of, points, photo, point, xy, weight, loss, scale, r, Jc, Jl, Jx)
-    cost += prior_terms(lenses)[0]
+    cost += prior_terms(lenses)[0] + scene.cost(points)
     rounds = 0
     while rounds < max_rounds:
         rounds += 1
         if stop:
             stop()
-        reduce_to_cameras(n, start, photo, lens_of, free, r, Jc, Jl, Jx, damping, S, g, Vinv, gx)
+        extra = scene.extra(points)
+        reduce_to_cameras(n, start, photo, lens_of, free, r, Jc, Jl, Jx, damping, S, g, Vinv, gx, extra)
         _, w, pg = prior_terms(lenses)
         if w is not None:
-            S[np.arange(6 * n, size), np.arange(6 * n, size)] += w
-            g[6 * n :] += pg
+            own = np.arange(6 * n, 6 * n + L * len(lenses))
+            S[own, own] += w
+            g[own] += pg
+        scene.add_lengths(points, S, g)
         A = np.triu(S) + np.triu(S, 1).T
         d = np.diag(A).copy()
         A[np.diag_indices(size)] += damping * np.maximum(d, 1e-9) + 1e-12
@@ -511,16 +577,17 @@ def adjust(
             growth *= 2.0
             continue
         _point_steps(n, start, photo, lens_of, free, Jc, Jl, Jx, Vinv, gx, step, dX)
+        dX[scene.held] = step[scene.base :].reshape(-1, 3)
         new_poses, new_lenses = poses.copy(), lenses.copy()
         for i in range(n):
             s = step[6 * i : 6 * i + 6]
             new_poses[i, :3, :3] = rotation_matrix(-s[:3]) @ poses[i, :3, :3]
             new_poses[i, :3, 3] = poses[i, :3, 3] - s[3:]
         if L:
-            new_lenses[:, free] -= step[6 * n :].reshape(-1, L)
+            new_lenses[:, free] -= step[6 * n : scene.base].reshape(-1, L)
         new_points = points - dX
         trial = _cost(new_poses, new_lenses, lens_of, new_points, photo, point, xy, weight, loss, scale, r)
-        trial += prior_terms(new_lenses)[0]
+        trial += prior_terms(new_lenses)[0] + scene.cost(new_points)
         if np.isfinite(trial) and trial < cost:
             done = cost - trial < tolerance * cost
             poses, lenses, points, cost = new_poses, new_lenses, new_points, trial

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from .block import FRAGMENT, Reason
+from .block import FRAGMENT, SCENE, Reason
 from .grow import FOCAL_SIGMA, Grower
 
 LEAST_PHOTOS = 3  #: a fragment of fewer says nothing that its pair does not
@@ -78,7 +78,8 @@ def solve(features_xy, relate, lenses, lens_of, widths, *, trusted=(), lens_sigm
     if options.get("solve_lens", True) and len(trusted) < len(lenses):
         for _ in range(2):
             doubted = _doubted(block, lenses, sigma, trusted)
-            if not len(doubted):
+            deep = sum(g.kind == SCENE for g in pairs.values())
+            if not len(doubted) or deep < 0.5 * len(pairs):  # planes and turns on the spot tell no focal length
                 break
             for m in doubted:
                 wrong.setdefault(int(m), float(start[m, 0]))

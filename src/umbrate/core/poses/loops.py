@@ -16,9 +16,9 @@ counts for less.
 import numpy as np
 
 from ..forest import root
-from ..geometry.rotation import rotation_angle
 
 LIMIT_DEG = 15.0  #: turns that disagree by more contradict each other
+DRIFT_DEG, MOST_DEG = 1.0, 40.0  #: more is allowed for each step of the path between them, up to a limit
 BIN_DEG = 5.0
 FALLOFF_DEG = 22.0  #: matches fall by a factor of e as the rays part by so much (measured on simulated objects)
 MOST = 0.7  #: share of their features that two photos from one place have in common, at the most
@@ -103,6 +103,7 @@ def false_bridges(n, pairs, relative, weight):
         World to camera, up to one turn for each connected part.
     """
     pairs, weight = np.asarray(pairs, np.int64).reshape(-1, 2), np.asarray(weight, float)
+    relative = np.asarray(relative, float).reshape(-1, 3, 3)
     banned, wrong = np.zeros(len(pairs), bool), np.zeros(len(pairs), bool)
     turns = np.tile(np.eye(3), (n, 1, 1))
     while len(pairs):
@@ -110,11 +111,13 @@ def false_bridges(n, pairs, relative, weight):
         turns, path, tree = _turns(n, pairs, relative, taken)
         i, j = pairs.T
         apart = tree[i] != tree[j]
-        error = np.array(
-            [np.degrees(rotation_angle(turns[b] @ turns[a].T @ M.T)) for a, b, M in zip(i, j, relative, strict=True)]
-        )
-        wrong = (error > LIMIT_DEG) & ~apart
+        # the cosine of a turn is in its trace
+        trace = np.einsum("mab,mcb,mac->m", turns[j], turns[i], relative)
+        error = np.degrees(np.arccos(np.clip((trace - 1.0) / 2.0, -1.0, 1.0)))
         over = path[i] ^ path[j]
+        # a lens that is a little off turns every step a little too far
+        limit = np.minimum(LIMIT_DEG + DRIFT_DEG * over.sum(1), MOST_DEG)
+        wrong = (error > limit) & ~apart
         over[apart] = False
         against = weight[wrong] @ over[wrong]
         support = weight[~wrong] @ over[~wrong]

@@ -44,10 +44,12 @@ def _widest(start, photo, centers, points, out):
     for p in range(points.shape[0]):
         least = 1.0
         for a in range(start[p], start[p + 1]):
-            ax, ay, az = (centers[photo[a], k] - points[p, k] for k in range(3))
+            u = centers[photo[a]] - points[p]
+            ax, ay, az = u[0], u[1], u[2]
             la = np.sqrt(ax * ax + ay * ay + az * az)
             for b in range(a + 1, start[p + 1]):
-                bx, by, bz = (centers[photo[b], k] - points[p, k] for k in range(3))
+                v = centers[photo[b]] - points[p]
+                bx, by, bz = v[0], v[1], v[2]
                 lb = np.sqrt(bx * bx + by * by + bz * bz)
                 least = min(least, (ax * bx + ay * by + az * bz) / max(la * lb, 1e-300))
         out[p] = np.arccos(max(-1.0, min(1.0, least)))
