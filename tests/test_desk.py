@@ -17,6 +17,7 @@ from tests.scenes import pebble_set, scratch
 from tests.test_stages import new_job, run
 from umbrate.core.geometry.lens import Lens
 from umbrate.desk import tokens
+from umbrate.desk import tokens as t
 from umbrate.desk.newjob import NewJobDialog
 from umbrate.desk.thumbs import LINE
 from umbrate.desk.window import Window
@@ -225,6 +226,125 @@ class Solved(unittest.TestCase):
         after = scene.eye.project(scene.points[k][None], scene.width(), scene.height())[0]
         np.testing.assert_allclose(after[:2], before[:2], atol=1e-6)
         self.assertLess(after[2], before[2])
+        scene.look_from("Fit")
+
+    def drag(self, widget, path, modifiers=Qt.KeyboardModifier.NoModifier):
+        """Press at the first place of a path, move along it, let go at the last."""
+        QTest.mousePress(widget, Qt.MouseButton.LeftButton, modifiers, QPoint(*map(int, path[0])))
+        for x, y in path[1:]:
+            QTest.mouseMove(widget, QPoint(int(x), int(y)))
+        QTest.mouseRelease(widget, Qt.MouseButton.LeftButton, modifiers, QPoint(*map(int, path[-1])))
+
+    def test_tie_points_are_sifted_traced_removed_and_brought_back(self):
+        from umbrate.core.poses.sift import measure
+        from umbrate.desk.siftpanel import SiftPanel
+        from umbrate.desk.thumbs import PHOTO_ID, TRACED
+
+        s, scene = self.session, self.window.scene
+        s.choose(stage="poses")
+        APP.processEvents()
+        panel = self.window.bench.findChild(SiftPanel)
+        panel.which.setCurrentIndex(0)
+        value = measure("residual", s.block)
+        limit = float(np.percentile(value, 93))
+        panel.region.setRegion((limit, panel.ends[1]))
+        np.testing.assert_array_equal(s.points.chosen, value >= limit)
+        self.assertIn(f"Remove {int((value >= limit).sum()):,}", texts(panel))
+        # what is chosen is drawn in the accent color before it is removed
+        accent = t.color(t.ACCENT).rgb() & 0xFFFFFF
+        colored = lambda: sum(  # noqa: E731
+            (scene._image.pixel(x, y) & 0xFFFFFF) == accent
+            for y in range(0, scene._image.height(), 2) for x in range(0, scene._image.width(), 2)
+        )  # fmt: skip
+        scene.grab()
+        self.assertGreater(colored(), 0)
+        QTest.mouseClick(panel.trace, Qt.MouseButton.LeftButton)
+        rows = s.points.chosen[s.block["point"]]
+        seeing = {int(s.block["photo_ids"][k]) for k in np.unique(s.block["photo"][rows])}
+        items = [self.window.strip.list.item(k) for k in range(self.window.strip.list.count())]
+        self.assertEqual({i.data(PHOTO_ID) for i in items if i.data(TRACED)}, seeing)
+        drawn = len(scene.points)
+        QTest.mouseClick(panel.remove, Qt.MouseButton.LeftButton)
+        self.assertEqual(len(scene.points), drawn - int((value >= limit).sum()))
+        self.assertEqual(self.case.state("poses"), "stale")
+        self.assertEqual(s.points.count(), 0)
+        s.undo()
+        self.assertEqual(len(scene.points), drawn)
+        self.assertIn(self.case.state("poses"), ("done", "look"))
+        # by hand: a lasso round all, then a rectangle takes the left half away
+        w, h = scene.width(), scene.height()
+        scene.set_mode("lasso")
+        self.drag(scene, [(1, 1), (w - 2, 1), (w - 2, h - 2), (1, h - 2)])
+        uvz = scene.eye.project(s.block["points"], w, h)
+        inside = ((uvz[:, :2] > 2) & (uvz[:, :2] < [w - 3, h - 3])).all(1)
+        np.testing.assert_array_equal(s.points.chosen[inside], True)
+        scene.set_mode("rectangle")
+        middle = float(np.median(uvz[inside, 0]))
+        self.drag(scene, [(1, 1), (middle, h - 2)], Qt.KeyboardModifier.ControlModifier)
+        clear = inside & (np.abs(uvz[:, 0] - middle) > 1.5)
+        np.testing.assert_array_equal(s.points.chosen[clear], uvz[clear, 0] > middle)
+        QTest.keyClick(scene, Qt.Key.Key_Escape)
+        self.assertEqual((s.points.count(), scene.mode), (0, "look"))
+        # and from photos to points
+        s.points.trace_to_points({s.photo_id})
+        rows = s.block["photo_ids"][s.block["photo"]] == s.photo_id
+        np.testing.assert_array_equal(np.flatnonzero(s.points.chosen), np.unique(s.block["point"][rows]))
+        s.points.clear()
+
+    def test_the_keep_box_is_sized_by_a_handle_and_by_numbers(self):
+        from umbrate.desk.boxpanel import BoxPanel
+
+        s, scene = self.session, self.window.scene
+        s.choose(stage="poses")
+        APP.processEvents()
+        scene.set_mode("box")
+        before = s.keep_box
+        box = scene._box()
+        places = scene.handles.places(box)
+        uvz = scene.eye.project(places, scene.width(), scene.height())
+        side = 5  # the upper one
+        start = uvz[side, :2]
+        self.drag(scene, [start, start + [0, -20], start + [0, -30]])
+        scene.set_mode("look")
+        now = s.keep_box
+        self.assertGreater(now["half"][2], before["half"][2] * 1.05)
+        np.testing.assert_allclose(now["half"][:2], before["half"][:2])
+        low = lambda d: d["center"][2] - d["half"][2]  # noqa: E731
+        self.assertAlmostEqual(low(now), low(before), places=6)  # the opposite side stays
+        panel = self.window.bench.findChild(BoxPanel)
+        panel.sizes[0].setValue(2.5)
+        panel.sizes[0].editingFinished.emit()
+        self.assertAlmostEqual(s.keep_box["half"][0], 1.25)
+        s.undo()
+        s.undo()
+        self.assertEqual(s.keep_box, before)
+
+    def test_links_are_the_shared_points_and_a_photo_is_looked_through(self):
+        s, scene = self.session, self.window.scene
+        s.choose(stage="poses")
+        APP.processEvents()
+        scene.look_from("Fit")
+        plain = scene.grab().toImage()
+        scene.side.switches["links"].setChecked(True)
+        self.assertNotEqual(scene.grab().toImage(), plain)
+        shared = scene.frusta.shared(s.block)
+        both = set(s.block["point"][s.block["photo"] == 0]) & set(s.block["point"][s.block["photo"] == 1])
+        self.assertEqual(shared[0, 1], len(both))
+        scene.side.switches["links"].setChecked(False)
+        scene.look_through(s.photo_id)
+        wait_for(lambda: scene.through._image is not None)
+        # a tie point lies where the photo shows it, once the lens is taken out
+        k = int(np.flatnonzero(s.block["photo_ids"] == s.photo_id)[0])
+        row = int(np.flatnonzero(s.block["photo"] == k)[7])
+        uv = scene.eye.project(s.block["points"][s.block["point"][row]][None], scene.width(), scene.height())[0, :2]
+        lens, pinhole = Lens.from_vector(640, 480, s.block["lenses"][0]), scene.through._pinhole
+        x = lens.unproject((s.block["xy"][row] - s.block["residual"][row]).astype(float)[None])[0]
+        picture = x * pinhole.f + [pinhole.cx, pinhole.cy]
+        scale = scene.eye.f / pinhole.f
+        corner = (np.array([scene.width(), scene.height()]) - 1) / 2 - np.array([pinhole.cx, pinhole.cy]) * scale
+        np.testing.assert_allclose(uv, picture * scale + corner, atol=0.6)
+        QTest.keyClick(scene, Qt.Key.Key_Escape)
+        self.assertIsNone(scene.through.photo_id)
         scene.look_from("Fit")
 
     def test_clicking_a_photo_in_the_scene_chooses_it(self):

@@ -45,12 +45,13 @@ def new_job(folder, photos=None, masks=True, name="By hand"):
     return job, sitting
 
 
-def run(job, sitting, stage, report=None):
+def run(job, sitting, stage, report=None, way=""):
     """Run one stage here and commit it, as the queue does."""
     s = BY_NAME[stage]
     settings = parse_settings(s, job.settings(sitting.id, stage))
     mark = current_fingerprint(job, sitting, s, settings)
-    out = s.run(s.gather(job, sitting), settings, report or Report())
+    inputs = s.gather(job, sitting, way) if way else s.gather(job, sitting)
+    out = s.run(inputs, settings, report or Report())
     job.commit_result(
         sitting.id, stage, mark, settings.model_dump(mode="json"), out.figures, out.problems, out.artefacts, 0.1
     )

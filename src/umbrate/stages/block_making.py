@@ -278,7 +278,10 @@ class _Making:
         arrays = self.blobs.get_arrays(self.inputs.removed)
         for k, p in enumerate(self.photos):
             numbers = self.targets.numbers[k] if self.targets else np.zeros(0, int)
-            self.out[k][removed_rows(arrays, p.id, self.marks[p.id], numbers, self.counts[k])] = True
+            gone = removed_rows(arrays, p.id, self.marks[p.id], numbers, self.counts[k])
+            # a place with two directions is two features: both go
+            places = np.ascontiguousarray(self.xy[k], np.float64).view("V16").ravel()
+            self.out[k] = np.isin(places, places[gone])
 
     # ------------------------------------------------------------------ matching
     def _known_matches(self):
