@@ -16,8 +16,8 @@ from umbrate.core.poses.tracks import build_tracks
 LENS = Lens(1600, 1200, 2000.0, 806.0, 593.0, (-0.09, 0.03, 0.0), (3e-4, -2e-4))
 
 
-def made_up_block(rng, photos=14, points=900, noise_px=0.3, false=0.05, loner=True):
-    """Photos in a ring that see a ball's near side: features, pairs with false matches, true poses."""
+def made_up_block(rng, photos=14, points=900, noise_px=0.3, false=0.05, loner=True, with_points=False):
+    """Photos in a ring that see a ball's near side: features, pairs with false matches, true poses (and points)."""
     angles = np.linspace(0, 2 * np.pi, photos, endpoint=False)
     poses = [look_at([5 * np.sin(a), -5 * np.cos(a), 1.5 + 0.8 * (i % 2)], np.zeros(3)) for i, a in enumerate(angles)]
     for E in poses[::3]:  # the camera turned upright now and then tells the principal point from a tilt
@@ -47,7 +47,7 @@ def made_up_block(rng, photos=14, points=900, noise_px=0.3, false=0.05, loner=Tr
             relative = poses[j] @ np.linalg.inv(poses[i])
             relative[:3, 3] /= np.linalg.norm(relative[:3, 3])
             pairs[i, j] = PairGeometry(np.stack([a, b], 1), relative, float(np.degrees(np.median(np.arccos(cos)))))
-    return xy, pairs, poses
+    return (xy, pairs, poses, X) if with_points else (xy, pairs, poses)
 
 
 def grow(xy, pairs, seed=0, **more):

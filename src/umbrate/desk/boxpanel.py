@@ -82,6 +82,7 @@ class BoxPanel(QWidget):
         spin.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
         spin.setValue(float(value))
         spin.setKeyboardTracking(False)
+        spin.setFixedWidth(74)
         spin.editingFinished.connect(self._apply)
         return spin
 

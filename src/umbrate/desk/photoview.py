@@ -16,6 +16,7 @@ from .lenspictures import larger
 from .masktools import MaskTools
 
 MASK_LOOKS = ("as tint", "object alone", "silhouette")
+FAR_PX = 1.0  #: residuals longer than this stand out
 CLICK_PX = 24  #: a click so near on the screen means a sighting
 TURN = {1: 0, 2: 0, 3: 180, 4: 180, 5: 270, 6: 90, 7: 90, 8: 270}
 
@@ -35,7 +36,7 @@ class PhotoView(QWidget):
         self.image = self.tint = self.mask = self.picture = None
         self.problem = ""
         self.features = np.zeros((0, 2))
-        self.sightings = np.zeros((0, 4))
+        self.sightings, self.sightings_larger = np.zeros((0, 4)), 20
         self.targets = self.calibrated = None
         self.sighting, self.hidden = None, False
         self._depth_key = self._depth = None
@@ -64,7 +65,7 @@ class PhotoView(QWidget):
             ("Mask", "Tint what the mask leaves out", True, "5"),
             ("Features", "Show the key points found", False, "6"),
             ("Targets", "Show coded targets; doubtful ones are dashed", True, "8"),
-            ("Sightings", "Show the sightings of tie points, with their residuals 20 times enlarged", False, "7"),
+            ("Sightings", "Show the sightings of tie points, with their residuals as lines, enlarged", False, "7"),
         ):
             b = QToolButton(text=name, checkable=True, checked=on)
             b.setToolTip(f"{tip}  ({key})")
@@ -168,6 +169,7 @@ class PhotoView(QWidget):
             if b is not None and self.toggles["Sightings"].isChecked():
                 rows = np.flatnonzero(b["photo_ids"][b["photo"]] == photo.id)
                 self.sightings = np.hstack([b["xy"][rows], b["residual"][rows]])
+                self.sightings_larger = larger(b["residual"][rows], max(photo.width, photo.height))
         self.update()
 
     def _calibrated(self, lens, photo):
@@ -320,11 +322,7 @@ class PhotoView(QWidget):
         if self.calibrated:
             self._paint_calibrated(p, view)
         if len(self.sightings):
-            p.setPen(QPen(t.color(t.ACCENT), 1.2))
-            for x, y, rx, ry in self.sightings[:8000].tolist():
-                a = view.map(QPointF(x + 0.5, y + 0.5))
-                p.drawEllipse(a, 2, 2)
-                p.drawLine(a, view.map(QPointF(x + 0.5 - 20 * rx, y + 0.5 - 20 * ry)))
+            self._paint_sightings(p, view)
         if self.sighting is not None:
             a = view.map(QPointF(self.sighting[0] + 0.5, self.sighting[1] + 0.5))
             p.setPen(QPen(t.color(t.GROUND), 4))
@@ -349,7 +347,12 @@ class PhotoView(QWidget):
         elif photo and poses:
             row = poses.figures["per_photo"].get(str(photo.id))
             if row and row["sightings"]:
-                facts.append(f"{row['sightings']} sightings, residual {row['rms_px']:.2f} px")
+                told = f"{row['sightings']} sightings, residual {row['rms_px']:.2f} px"
+                if len(self.sightings):  # then that is what is looked at
+                    facts = [photo.name]
+                    told = f"{row['sightings']} sightings, {row['rms_px']:.2f} px, lines {self.sightings_larger} times"
+                    told += f", amber over {FAR_PX:g} px"
+                facts.append(told)
             elif row:
                 facts.append("not placed")
         text = "   ".join(f for f in facts if f)
@@ -361,6 +364,16 @@ class PhotoView(QWidget):
         inner = place.adjusted(6, 0, -6, 0)
         text = p.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(inner.width()) + 1)
         p.drawText(inner, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, text)
+
+    def _paint_sightings(self, p, view):
+        """Sightings as dots with their residuals as lines; those of more than a pixel stand out."""
+        k = self.sightings_larger
+        for x, y, rx, ry in self.sightings[:8000].tolist():
+            far = rx * rx + ry * ry > FAR_PX**2
+            p.setPen(QPen(t.color(t.ACCENT if far else t.CATEGORIES[1], 255 if far else 190), 1.6 if far else 1.0))
+            a = view.map(QPointF(x + 0.5, y + 0.5))
+            p.drawPoint(a)
+            p.drawLine(a, view.map(QPointF(x + 0.5 - k * rx, y + 0.5 - k * ry)))
 
     def _paint_targets(self, p, view):
         """Outlines of dots, with the numbers of coded targets beside them where there is room."""
