@@ -21,7 +21,6 @@ import time
 from pathlib import Path
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 ROOT = Path(__file__).resolve().parents[1]
 sys.path[:0] = [str(ROOT / "src"), str(ROOT)]
@@ -31,7 +30,7 @@ from tests.test_grow import LENS, made_up_block  # noqa: E402
 from umbrate.core.features.detect import detect  # noqa: E402
 from umbrate.core.features.match import match  # noqa: E402
 from umbrate.core.geometry.lens import Lens  # noqa: E402
-from umbrate.core.geometry.pose import center, look_at, transform  # noqa: E402
+from umbrate.core.geometry.pose import center, look_at  # noqa: E402
 from umbrate.core.geometry.rotation import rotation_matrix, rotation_vector  # noqa: E402
 from umbrate.core.geometry.similarity import fit_similarity, scale_of  # noqa: E402
 from umbrate.core.imaging.decode import read_picture  # noqa: E402
@@ -167,15 +166,14 @@ def bench_honest(_):
     noise, ratios, units = 0.3, {"points": [], "centers": [], "turns": []}, []
     for seed in range(100):
         rng = np.random.default_rng(1000 + seed)
-        xy, pairs, true, X = made_up_block(rng, 14, 500, noise, 0.0, False, with_points=True)
+        xy, pairs, true, X, ids = made_up_block(rng, 14, 500, noise, 0.0, False, with_points=True)
         focal = LENS.f * (1 + FOCAL_SIGMA * rng.normal())
         lens = Lens.guess(LENS.width, LENS.height, focal).vector
         sigma = [np.full(len(x), noise) for x in xy]
         block = Grower(xy, pairs, [lens], np.zeros(14, int), [1600] * 14, sigma=sigma).run()
         cov = block.covariance()
-        truth = np.array([X[k] for k in made_up_ids(xy, true, X)[block.photo, block.feature]])
         first = np.unique(block.point, return_index=True)[1]
-        target = truth[first]
+        target = X[[ids[i][f] for i, f in zip(block.photo[first], block.feature[first], strict=True)]]
         M = fit_similarity(block.points, target)
         scale = scale_of(M)
         poses, points = move_block(block.poses, block.points, M)
@@ -192,17 +190,6 @@ def bench_honest(_):
     text = ", ".join(f"{k} {v:.2f}" for k, v in spread.items())
     text = f"honest: 100 blocks, spread of error over stated deviation: {text} (0.8 to 1.25), unit {np.mean(units):.2f}"
     return told(text, all(0.8 <= v <= 1.25 for v in spread.values()))
-
-
-def made_up_ids(xy, poses, X):
-    """Which point each made-up sighting is of: the one that falls nearest, as an array with a row a photo."""
-    out = np.zeros((len(xy), max(map(len, xy))), int)
-    for i, (seen, E) in enumerate(zip(xy, poses, strict=True)):
-        near = (X * (center(E) / np.linalg.norm(center(E)))).sum(1) > 0.35
-        rows = np.flatnonzero(near)
-        Y = transform(E, X[rows])
-        out[i, : len(seen)] = rows[cKDTree(LENS.project(Y[:, :2] / Y[:, 2:])).query(seen)[1]]
-    return out
 
 
 def bench_detect(_):

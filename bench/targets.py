@@ -134,7 +134,7 @@ def bench_codes(arguments):
     """How many are read, and how many wrongly."""
     rng = np.random.default_rng(1)
     # for reading a ring fewer samples a pixel will do
-    items = [(float(rng.uniform(16, 40)), float(rng.uniform(0, 60)), k, 3) for k in range(arguments.photos)]
+    items = [(float(rng.uniform(16, 40)), float(rng.uniform(0, 60)), k, 2) for k in range(arguments.photos)]
     results = []
     for k in range(0, len(items), 100):
         results += in_threads(read, items[k : k + 100])

@@ -18,6 +18,8 @@ from PyQt6.QtWidgets import QApplication
 
 from umbrate.desk.__main__ import make_app
 from umbrate.desk.lensdialogs import ShelfDialog
+from umbrate.desk.pairgrid import PairGrid
+from umbrate.desk.siftpanel import SiftPanel
 from umbrate.desk.window import Window
 from umbrate.formats.lenscards import put_on_shelf
 from umbrate.stages.lens import card_of
@@ -82,6 +84,33 @@ def lens(window, home, take):
     dialog.close()
 
 
+def poses(window, take):
+    """The dome with its links, sifting, a photo with its residuals beside the pair grid, looking through a photo."""
+    scene, bench, view = window.scene, window.bench, window.photo_view
+    scene.side.switches["links"].setChecked(True)
+    take("poses")
+    scene.side.switches["links"].setChecked(False)
+    scene.toggles["Photos"].click()
+    scene.look_from("Fit")
+    settle()
+    panel = bench.findChild(SiftPanel)
+    panel.region.setRegion((1.0, panel.ends[1]))
+    bench.ensureWidgetVisible(panel)
+    take("sifting")
+    window.session.points.clear()
+    scene.toggles["Photos"].click()
+    view.toggles["Sightings"].setChecked(True)
+    view.reload_overlays()
+    bench.ensureWidgetVisible(bench.findChild(PairGrid))
+    scene.look_through(window.session.photo_id)
+    until(lambda: scene.through._image is not None, 10)
+    take("residuals")
+    scene.look_through(None)
+    scene.look_from("Fit")
+    view.toggles["Sightings"].setChecked(False)
+    view.reload_overlays()
+
+
 def until(condition, limit_s=120):
     """Let the window live until something holds."""
     end = time.monotonic() + limit_s
@@ -110,7 +139,7 @@ def main():
     session = window.session
     first, second = session.job.sittings()[:2]
     session.choose(first.id, "poses", session.job.photos(first.id)[2].id)
-    take("poses")
+    poses(window, take)
     session.choose(first.id, "masks", session.job.photos(first.id)[4].id)
     window.photo_view.mask_look.setCurrentIndex(1)
     window.photo_view.reload_overlays()

@@ -1,6 +1,7 @@
 """Tracks and the growing block, on made-up sightings with known truth."""
 
 import unittest
+from unittest import mock
 
 import numpy as np
 
@@ -17,7 +18,10 @@ LENS = Lens(1600, 1200, 2000.0, 806.0, 593.0, (-0.09, 0.03, 0.0), (3e-4, -2e-4))
 
 
 def made_up_block(rng, photos=14, points=900, noise_px=0.3, false=0.05, loner=True, with_points=False):
-    """Photos in a ring that see a ball's near side: features, pairs with false matches, true poses (and points)."""
+    """Photos in a ring that see a ball's near side: features, pairs with false matches, true poses.
+
+    with_points : also the points, and for each photo whose each feature is
+    """
     angles = np.linspace(0, 2 * np.pi, photos, endpoint=False)
     poses = [look_at([5 * np.sin(a), -5 * np.cos(a), 1.5 + 0.8 * (i % 2)], np.zeros(3)) for i, a in enumerate(angles)]
     for E in poses[::3]:  # the camera turned upright now and then tells the principal point from a tilt
@@ -47,7 +51,7 @@ def made_up_block(rng, photos=14, points=900, noise_px=0.3, false=0.05, loner=Tr
             relative = poses[j] @ np.linalg.inv(poses[i])
             relative[:3, 3] /= np.linalg.norm(relative[:3, 3])
             pairs[i, j] = PairGeometry(np.stack([a, b], 1), relative, float(np.degrees(np.median(np.arccos(cos)))))
-    return (xy, pairs, poses, X) if with_points else (xy, pairs, poses)
+    return (xy, pairs, poses, X, ids) if with_points else (xy, pairs, poses)
 
 
 def grow(xy, pairs, seed=0, **more):
@@ -102,6 +106,22 @@ class Growing(unittest.TestCase):
         predicted = Lens.from_vector(1600, 1200, block.lenses[0]).project(Y[:, :2] / Y[:, 2:])[0]
         np.testing.assert_allclose(block.xy[k] - predicted, block.residual[k], atol=1e-9)
         self.assertTrue((np.diff(block.point) >= 0).all())
+
+    def test_tracks_that_false_matches_kept_apart_are_joined_when_all_stand(self):
+        xy, pairs, _, _, ids = made_up_block(np.random.default_rng(12), 14, 700, 0.3, 0.25, False, with_points=True)
+
+        def doubles(block):
+            """True points that the block has more than once."""
+            who = np.array([ids[i][f] for i, f in zip(block.photo, block.feature, strict=True)])
+            first = np.unique(block.point, return_index=True)[1]
+            return len(first) - len(np.unique(who[first]))
+
+        with mock.patch.object(Grower, "_merge", lambda _: 0):
+            before = grow(xy, pairs)
+        after = grow(xy, pairs)
+        self.assertGreater(doubles(before), 20)
+        self.assertLess(doubles(after), 0.6 * doubles(before))
+        self.assertEqual(after.solved.sum(), 14)
 
     def test_the_same_seed_gives_the_same_bits(self):
         xy, pairs, _ = made_up_block(np.random.default_rng(2), 8, 500)

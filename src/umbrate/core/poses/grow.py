@@ -24,6 +24,7 @@ DISTORTION = ("k1", "k2", "k3", "p1", "p2")
 SIGNIFICANCE = 2.6  #: a parameter is significant from so many of its standard deviations on (99 %)
 LOCAL_SHARE, LOCAL_PHOTOS = 0.1, 12  #: fewer new photos than this share move only themselves and so many others
 BRIDGE_MATCHES = 60  #: from so many on, a pair that contradicts the others is called a false bridge
+MERGE_PX = 2.0  #: two points are one where both are seen so near, in photos 1600 pixels wide
 TRIED_STARTS = 4  #: so many starts are made before the best is taken
 LOSS_SCALE = 2.5  #: the robust loss bends at so many standard deviations
 #: how far real lenses are from what their photos' files say, where nobody has calibrated them: the focal length as a
@@ -97,7 +98,8 @@ class Grower:
         self.significant, self.dropped = significant, set()
         self.order = []
         t = self.tracks
-        row = np.concatenate([[0], np.cumsum([len(x) for x in features_xy])])[t.photo] + t.feature
+        self.base = np.concatenate([[0], np.cumsum([len(x) for x in features_xy])])
+        row = self.base[t.photo] + t.feature
         self.xy = np.concatenate([np.asarray(x, float).reshape(-1, 2) for x in features_xy])[row]
         self.seen_xy, self.correct = self.xy.copy(), correct
         self.sigma = KEY_POINT_SIGMA_PX * self.unit[t.photo]
@@ -355,6 +357,8 @@ class Grower:
         if self._check_loops():
             self._grow()
             self._finish()
+        if self._merge():
+            self._finish()
         return self._block()
 
     def _grow(self):
@@ -401,6 +405,61 @@ class Grower:
             self._keep_significant(extra)
         self._drop_weak()
         self._tell("adjusted")
+
+    def _merge(self):
+        """Join tracks that turn out to be of one point; returns how many were.
+
+        A match was refused while tracks were built because it would have put two key points of one photo into one
+        track, or the two ends met only through false sightings. Now that those are off, both points stand: where each
+        is seen where the other is predicted, and no photo sees both, they are one.
+        """
+        t = self.tracks
+        at = np.full(int(self.base[-1]), -1)
+        at[self.base[t.photo] + t.feature] = np.arange(len(t.photo))
+        ends = [
+            np.stack([at[self.base[i] + g.matches[:, 0]], at[self.base[j] + g.matches[:, 1]]], 1)
+            for (i, j), g in self.pairs.items()
+        ]
+        ends = np.concatenate(ends) if ends else np.zeros((0, 2), int)
+        ends = ends[(ends >= 0).all(1)]
+        a, b = self.track_of[ends[:, 0]], self.track_of[ends[:, 1]]
+        ok = (a != b) & self.placed[a] & self.placed[b] & self.on[ends].all(1)
+        pairs = np.unique(np.sort(np.stack([a[ok], b[ok]], 1), axis=1), axis=0)
+        into = np.arange(len(t))
+        for p, q in pairs.tolist():
+            if into[p] != p or into[q] != q:
+                continue  # one merge a track and round is enough
+            rows = [k for x in (p, q) for k in range(t.start[x], t.start[x + 1]) if self.on[k]]
+            photos = t.photo[rows]
+            if len(np.unique(photos)) < len(photos):
+                continue
+            middle = 0.5 * (self.X[p] + self.X[q])
+            E = self.poses[photos]
+            Y = E[:, :3, :3] @ middle + E[:, :3, 3]
+            off = np.linalg.norm(Y[:, :2] / Y[:, 2:] - self.xn[rows], axis=1) * self.lenses[self.lens_of[photos], 0]
+            if (off < MERGE_PX * self.unit[photos]).all():
+                into[q] = p
+        merged = int((into != np.arange(len(t))).sum())
+        if merged:
+            # sightings that were off in a track that was merged stay out: they are what kept the two apart
+            gone = ((into != np.arange(len(t))) | np.isin(np.arange(len(t)), into[into != np.arange(len(t))]))[
+                self.track_of
+            ]
+            keep = self.on | ~gone
+            self._keep_sightings(keep, into[self.track_of])
+        return merged
+
+    def _keep_sightings(self, keep, track):
+        """Build the tracks anew from some of the sightings (k,) bool and the track (k,) each belongs to."""
+        t = self.tracks
+        rows = np.flatnonzero(keep)
+        rows = rows[np.lexsort((t.photo[rows], track[rows]))]
+        old, self.track_of = np.unique(track[rows], return_inverse=True)
+        start = np.searchsorted(self.track_of, np.arange(len(old) + 1))
+        self.tracks = Tracks(start.astype(np.int64), t.photo[rows], t.feature[rows])
+        self.xy, self.seen_xy, self.sigma = self.xy[rows], self.seen_xy[rows], self.sigma[rows]
+        self.xn, self.on = self.xn[rows], self.on[rows]
+        self.X, self.placed = self.X[old], self.placed[old]
 
     def _keep_significant(self, extra):
         """Distortion that is not significant goes back to where it started, the least significant first."""
