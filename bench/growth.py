@@ -59,7 +59,17 @@ def solve(folder, count):
         seconds = time.monotonic() - start
         rows, _ = camera_rows(job)
     judged, _ = truth.judge_poses("By hand", {r["name"]: r["pose"] for r in rows if r["pose"] is not None})
-    keep = ("solved", "pairs", "pairs_tried", "features_s", "matching_s", "solving_s", "points", "pairs_chosen")
+    keep = (
+        "solved",
+        "pairs",
+        "pairs_tried",
+        "features_s",
+        "matching_s",
+        "solving_s",
+        "points",
+        "pairs_chosen",
+        "features_median",
+    )
     figures = {k: out.figures[k] for k in keep if k in out.figures}
     gigabytes = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6
     print(json.dumps({**figures, **judged, "photos": count, "seconds": seconds, "GB": gigabytes}))
@@ -84,7 +94,7 @@ def main():
         print(
             f"growth: {count} photos of 12 MP: {f['seconds']:.0f} s (features {f['features_s']:.0f}, matching "
             f"{f['matching_s']:.0f} of {f['pairs_tried']} pairs, solving {f['solving_s']:.0f}), {f['GB']:.2f} GB, "
-            f"{f['solved']} solved, rotation {f['rotation_deg_median']:.4f} degrees, center "
+            f"{f['features_median']} features a photo, {f['solved']} solved, rotation {f['rotation_deg_median']:.4f} degrees, center "
             f"{f['center_percent_median']:.4f} %",
             flush=True,
         )
