@@ -94,8 +94,8 @@ def main():
         print(
             f"growth: {count} photos of 12 MP: {f['seconds']:.0f} s (features {f['features_s']:.0f}, matching "
             f"{f['matching_s']:.0f} of {f['pairs_tried']} pairs, solving {f['solving_s']:.0f}), {f['GB']:.2f} GB, "
-            f"{f['features_median']} features a photo, {f['solved']} solved, rotation {f['rotation_deg_median']:.4f} degrees, center "
-            f"{f['center_percent_median']:.4f} %",
+            f"{f['features_median']} features a photo, {f['solved']} solved, rotation "
+            f"{f['rotation_deg_median']:.4f} degrees, center {f['center_percent_median']:.4f} %",
             flush=True,
         )
         good &= f["solved"] == count

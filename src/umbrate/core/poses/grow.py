@@ -14,6 +14,7 @@ from ..geometry.rotation import rotation_angle
 from ..geometry.triangulate import triangulate_tracks
 from .adjust import CAUCHY, adjust
 from .block import DISAGREES, LOOP, NO_OVERLAP, NO_START, PLANE, TOO_FEW, TURN, TURNED, Block, Reason
+from .essential import sampson_squared
 from .loops import LIMIT_DEG, STRICT, false_bridges, plausibility
 from .resect import refine_pose, resect_ransac
 from .tracks import Tracks, build_tracks
@@ -25,6 +26,7 @@ SIGNIFICANCE = 2.6  #: a parameter is significant from so many of its standard d
 LOCAL_SHARE, LOCAL_PHOTOS = 0.1, 12  #: fewer new photos than this share move only themselves and so many others
 BRIDGE_MATCHES = 60  #: from so many on, a pair that contradicts the others is called a false bridge
 MERGE_PX = 2.0  #: two points are one where both are seen so near, in photos 1600 pixels wide
+READMIT_PX, READMIT_SHARE = 3.0, 0.7  #: so near their lines, so many matches of a doubted pair must lie to be true
 TRIED_STARTS = 4  #: so many starts are made before the best is taken
 LOSS_SCALE = 2.5  #: the robust loss bends at so many standard deviations
 #: how far real lenses are from what their photos' files say, where nobody has calibrated them: the focal length as a
@@ -82,7 +84,8 @@ class Grower:
             In place of those that `pairs` would make.
         report : callable(solved, total, sentence, grower), optional
         """
-        self.pairs, self.bridges = self._without_false_bridges([len(x) for x in features_xy], pairs)
+        self.counts = [len(x) for x in features_xy]
+        self.pairs, self.doubted = self._without_false_bridges(self.counts, pairs)
         self.trusted, self.lens_sigma = tuple(trusted), lens_sigma
         self.lenses = np.array(lenses, float)
         self.first_lenses = self.lenses.copy()
@@ -92,27 +95,31 @@ class Grower:
         self.min_sightings, self.min_angle = min_sightings, np.radians(min_angle_deg)
         self.solve_lens, self.seed = solve_lens, seed
         self.report, self.stop = report, stop
-        if tracks is None:
-            tracks = build_tracks([len(x) for x in features_xy], {p: g.matches for p, g in self.pairs.items()})
-        self.tracks: Tracks = tracks
-        self.significant, self.dropped = significant, set()
+        self.significant, self.dropped, self.correct = significant, set(), correct
         self.order = []
-        t = self.tracks
-        self.base = np.concatenate([[0], np.cumsum([len(x) for x in features_xy])])
-        row = self.base[t.photo] + t.feature
-        self.xy = np.concatenate([np.asarray(x, float).reshape(-1, 2) for x in features_xy])[row]
-        self.seen_xy, self.correct = self.xy.copy(), correct
-        self.sigma = KEY_POINT_SIGMA_PX * self.unit[t.photo]
-        if sigma is not None:
-            self.sigma = np.concatenate([np.asarray(x, float) for x in sigma])[row]
-        self.track_of = np.repeat(np.arange(len(t)), np.diff(t.start))
+        self.base = np.concatenate([[0], np.cumsum(self.counts)])
+        self.every_xy = np.concatenate([np.asarray(x, float).reshape(-1, 2) for x in features_xy])
+        if sigma is None:
+            sigma = [np.full(c, KEY_POINT_SIGMA_PX * u) for c, u in zip(self.counts, self.unit, strict=True)]
+        self.every_sigma = np.concatenate([np.asarray(x, float) for x in sigma])
         self.poses = np.tile(np.eye(4), (self.n, 1, 1))
         self.solved = np.zeros(self.n, bool)
-        self.X = np.zeros((len(t), 3))
-        self.placed = np.zeros(len(t), bool)
-        self.on = np.zeros(len(t.photo), bool)
         self.reasons = {}
         self.last_free, self.last_prior = (), ()
+        self._take_tracks(tracks)
+
+    def _take_tracks(self, tracks=None):
+        """Begin with tracks, those that the pairs make where none are given: no point is placed yet."""
+        if tracks is None:
+            tracks = build_tracks(self.counts, {p: g.matches for p, g in self.pairs.items()})
+        self.tracks: Tracks = tracks
+        row = self.base[tracks.photo] + tracks.feature
+        self.xy, self.sigma = self.every_xy[row], self.every_sigma[row]
+        self.seen_xy = self.xy.copy()
+        self.track_of = np.repeat(np.arange(len(tracks)), np.diff(tracks.start))
+        self.X = np.zeros((len(tracks), 3))
+        self.placed = np.zeros(len(tracks), bool)
+        self.on = np.zeros(len(tracks.photo), bool)
         self._normalize()
 
     @staticmethod
@@ -125,9 +132,40 @@ class Grower:
         weight = matches**2 * plausibility([pairs[p].angle_deg for p in sure], share) ** STRICT
         wrong, _ = false_bridges(len(counts), sure, [pairs[p].relative[:3, :3] for p in sure], weight)
         out = {p for p, w in zip(sure, wrong, strict=True) if w}
-        # a turn from a handful of matches may be wrong without the object being to blame: that is no bridge
-        bridges = [p for p in sure if p in out and len(pairs[p].matches) >= BRIDGE_MATCHES]
-        return {p: g for p, g in pairs.items() if p not in out}, bridges
+        return {p: g for p, g in pairs.items() if p not in out}, {p: pairs[p] for p in sure if p in out}
+
+    @property
+    def bridges(self):
+        """Pairs (i, j) left out as false; one with a handful of matches shows nothing but chance."""
+        return [p for p, g in self.doubted.items() if len(g.matches) >= BRIDGE_MATCHES]
+
+    def _readmit(self):
+        """Take back pairs whose matches fit the block after all; returns how many.
+
+        From two photos through a long lens the turn between them is told badly, even by true matches (the bas-relief
+        ambiguity: Belhumeur, Kriegman and Yuille 1999). Once both stand, their poses say where matches must lie.
+        """
+        back = []
+        for (i, j), g in self.doubted.items():
+            if not (self.solved[i] and self.solved[j]):
+                continue
+            relative = self.poses[j] @ np.linalg.inv(self.poses[i])
+            x, y, z = relative[:3, 3] / max(float(np.linalg.norm(relative[:3, 3])), 1e-12)
+            E = np.array([[0, -z, y], [z, 0, -x], [-y, x, 0]]) @ relative[:3, :3]
+            a, b = (
+                _unproject_many(np.ascontiguousarray(self.every_xy[self.base[k] + g.matches[:, c]]), self.lenses[m])
+                for c, (k, m) in enumerate(((i, self.lens_of[i]), (j, self.lens_of[j])))
+            )
+            off = np.empty(len(a))
+            sampson_squared(E, a, b, off)
+            if (off < self._threshold(READMIT_PX)[i] ** 2).mean() >= READMIT_SHARE:
+                back.append((i, j))
+        for p in back:
+            self.pairs[p] = self.doubted.pop(p)
+        if back:
+            self.pairs = dict(sorted(self.pairs.items()))
+            self._take_tracks()
+        return len(back)
 
     # ------------------------------------------------------------------ small steps
     def _normalize(self):
@@ -355,6 +393,10 @@ class Grower:
         self._grow()
         self._finish()
         if self._check_loops():
+            self._grow()
+            self._finish()
+        if self._readmit():
+            self._place(4.0)
             self._grow()
             self._finish()
         if self._merge():
