@@ -5,7 +5,7 @@
 demo      both sittings with their masks: photos solved, rotation and center errors against the truth
 unmasked  the same without any masks, the backdrop standing still behind the turntable: at most twice the errors
 crest     a set that another renderer made, beside the project: who is solved, and the errors by its own evaluator
-bowl      a simulated bowl that looks alike from four sides, painted alike too but for a faint grain: no fold
+bowl      a simulated bowl with four equal handles and a fine, faint grain: no fold
 honest    100 made-up blocks solved from nothing: errors over stated standard deviations spread by 0.8 to 1.25
 detect    detection and description in MP a second, 8,000 features a photo of 1600 x 1200 and of 4000 x 3000
 match     matching two sets of 8,000 features against the bare matrix product it needs
@@ -147,7 +147,7 @@ def bench_crest(_):
 
 
 def bench_bowl(_):
-    """A bowl with four equal handles and quarters."""
+    """A bowl with four equal handles."""
     with tempfile.TemporaryDirectory() as scratch, Job.create(Path(scratch) / "job") as job:
         shoot(bowl(), Path(scratch) / "set")
         photos = Path(scratch) / "set" / "bowl"

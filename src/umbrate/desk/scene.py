@@ -245,7 +245,10 @@ class Scene(QWidget):
     def _refine(self):
         self._redraw(False)
 
-    def resizeEvent(self, _):
+    def resizeEvent(self, e):
+        # what filled the view fills it still
+        if self.eye is not None and e.oldSize().height() > 0:
+            self.eye = Eye(self.eye.pose, self.eye.f * self.height() / e.oldSize().height(), self.eye.pivot)
         self.tools.setGeometry(0, 0, self.width(), 40)
         self._place_side()
         if self.through.photo_id is not None:

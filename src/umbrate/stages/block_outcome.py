@@ -20,6 +20,7 @@ from .lens import NO_EXIF_35MM
 RESIDUAL_TOP_PX = 2.0  #: where the histogram of residuals ends
 COVER_CELLS = 12  #: the longer side of a photo is divided into so many cells to say how much of it has sightings
 STILL_SHARE = 0.6  #: a photo with so many still features shows the backdrop only
+MANY_BRIDGES = 0.2  #: share of false bridges among the pairs from which the object itself is to blame
 FEW_FEATURES = 200  #: a photo with fewer is blurred, plain or masked away
 
 
@@ -263,6 +264,11 @@ def _problems(reasons, block, made, inputs, settings):
         if near and r["kind"] in (TOO_FEW, DISAGREES, LOOP):
             text += f" It matches best with {near}."
         out.append(problem(photos[i], text, hint, remedy=remedy))
+    if len(block.bridges) >= MANY_BRIDGES * max(len(made.pairs), 1):
+        text = f"{len(block.bridges)} pairs of photos match well and contradict the others, so they were left out: the "
+        text += "object looks alike from several sides."
+        hint = "Look whether the photos stand where they were taken; targets stuck to the object make it sure."
+        out.append(problem(None, text, hint))
     for m, f in made.wrong_focal.items():
         ratio = block.lenses[m, 0] / f
         out.append(

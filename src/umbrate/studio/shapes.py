@@ -177,14 +177,11 @@ def paint(shape, x, y, z):
         g = g * (1 - brown) + 0.045 * brown
         b = b * (1 - brown) + 0.033 * brown
     elif shape == 2:
-        # painted four times alike; what tells the quarters apart is a faint grain
-        u, v = abs(x), y if x > 0 else -y
-        if abs(y) > abs(x):
-            u, v = abs(y), -x if y > 0 else x
-        motif = fractal(u / 5.0, v / 5.0, z / 5.0, 3, 33)
-        dark = min(1.0, max(0.0, (motif - 0.12) / 0.04))
+        # four handles with the same dark bands; what tells the sides apart is a fine, faint grain
+        u = max(abs(x), abs(y))
+        dark = 1.0 if u > 42.0 and np.sin(1.3 * z + 0.7 * u) > 0.55 else 0.0
         r, g, b = 0.52 - 0.36 * dark, 0.50 - 0.36 * dark, 0.44 - 0.24 * dark
-        grain = 0.05 * fractal(x / 1.3, y / 1.3, z / 1.3, 3, 41) + 0.04 * value_noise(x / 0.5, y / 0.5, z / 0.5, 51)
+        grain = 0.14 * fractal(x / 1.6, y / 1.6, z / 1.6, 3, 41) + 0.08 * value_noise(x / 0.5, y / 0.5, z / 0.5, 51)
         near = 1.0
     else:
         r, g, b = 0.34, 0.33, 0.30

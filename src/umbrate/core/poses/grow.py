@@ -128,8 +128,7 @@ class Grower:
         sure = [p for p, g in pairs.items() if g.kind != PLANE]
         matches = np.array([len(pairs[p].matches) for p in sure], float)
         share = matches / np.maximum([min(counts[i], counts[j]) for i, j in sure], 1)
-        # squared: many weak pairs, that a pattern makes in plenty, must not outvote the few strong ones
-        weight = matches**2 * plausibility([pairs[p].angle_deg for p in sure], share) ** STRICT
+        weight = matches * plausibility([pairs[p].angle_deg for p in sure], share) ** STRICT
         wrong, _ = false_bridges(len(counts), sure, [pairs[p].relative[:3, :3] for p in sure], weight)
         out = {p for p, w in zip(sure, wrong, strict=True) if w}
         return {p: g for p, g in pairs.items() if p not in out}, {p: pairs[p] for p in sure if p in out}

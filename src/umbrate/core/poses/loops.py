@@ -22,7 +22,7 @@ DRIFT_DEG, MOST_DEG = 1.0, 40.0  #: more is allowed for each step of the path be
 BIN_DEG = 5.0
 FALLOFF_DEG = 22.0  #: matches fall by a factor of e as the rays part by so much (measured on simulated objects)
 MOST = 0.7  #: share of their features that two photos from one place have in common, at the most
-STRICT = 4  #: power by which a pair that falls short counts for less
+STRICT = 6  #: power by which a pair that falls short counts for less; many weak ones must not outvote few strong ones
 
 
 def plausibility(angle_deg, share):
