@@ -34,10 +34,11 @@ from umbrate.core.geometry.pose import center, look_at  # noqa: E402
 from umbrate.core.geometry.rotation import rotation_matrix, rotation_vector  # noqa: E402
 from umbrate.core.geometry.similarity import fit_similarity, scale_of  # noqa: E402
 from umbrate.core.imaging.decode import read_picture  # noqa: E402
-from umbrate.core.poses.adjust import SQUARED, adjust  # noqa: E402
+from umbrate.core.poses.adjust import adjust  # noqa: E402
 from umbrate.core.poses.covariance import of_centers  # noqa: E402
 from umbrate.core.poses.frame import move_block  # noqa: E402
 from umbrate.core.poses.grow import FOCAL_SIGMA, Grower  # noqa: E402
+from umbrate.core.poses.normal import SQUARED  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
 from umbrate.stages import BY_NAME  # noqa: E402
 from umbrate.stages.base import Report, parse_settings  # noqa: E402

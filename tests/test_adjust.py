@@ -10,8 +10,9 @@ from umbrate.core.geometry.lens import N_PARAMETERS, Lens
 from umbrate.core.geometry.pose import look_at
 from umbrate.core.geometry.rotation import rotation_matrix
 from umbrate.core.geometry.similarity import compare_poses, fit_similarity, scale_of
-from umbrate.core.poses import adjust as adjusting
-from umbrate.core.poses.adjust import CAUCHY, HUBER, SQUARED, adjust, linearize
+from umbrate.core.poses import normal
+from umbrate.core.poses.adjust import adjust
+from umbrate.core.poses.normal import CAUCHY, HUBER, SQUARED, linearize
 
 TRUE_LENS = Lens(1600, 1200, 1900.0, 811.0, 590.0, (-0.08, 0.03, 0.0), (4e-4, -3e-4))
 
@@ -198,7 +199,7 @@ class Known(unittest.TestCase):
         a = adjust(*args, **more)
         self.assertAlmostEqual(float(np.linalg.norm(a.points[0] - a.points[1])), value, delta=1e-3)
         self.assertAlmostEqual(scale_of(fit_similarity(X, a.points)), 2.0, delta=0.003)
-        with mock.patch.object(adjusting, "THREADS", 1):
+        with mock.patch.object(normal, "THREADS", 1):
             b = adjust(*args, **more)
         np.testing.assert_array_equal(a.points, b.points)
         np.testing.assert_array_equal(a.poses, b.poses)

@@ -8,8 +8,9 @@ from tests.test_adjust import TRUE_LENS, scene
 from umbrate.core.geometry.pose import center
 from umbrate.core.geometry.rotation import rotation_matrix, rotation_vector
 from umbrate.core.geometry.similarity import fit_similarity, scale_of
-from umbrate.core.poses.adjust import SQUARED, adjust
+from umbrate.core.poses.adjust import adjust
 from umbrate.core.poses.covariance import covariance, of_centers
+from umbrate.core.poses.normal import SQUARED
 
 FREE = [0, 1, 2, 3]
 

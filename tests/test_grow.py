@@ -9,6 +9,7 @@ from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import center, look_at, transform
 from umbrate.core.geometry.rotation import rotation_angle, rotation_matrix
 from umbrate.core.geometry.similarity import compare_poses
+from umbrate.core.poses import grow as growing
 from umbrate.core.poses.block import PairGeometry
 from umbrate.core.poses.frame import move_block, upright_frame
 from umbrate.core.poses.grow import Grower
@@ -116,7 +117,7 @@ class Growing(unittest.TestCase):
             first = np.unique(block.point, return_index=True)[1]
             return len(first) - len(np.unique(who[first]))
 
-        with mock.patch.object(Grower, "_merge", lambda _: 0):
+        with mock.patch.object(growing, "merge", lambda _: 0):
             before = grow(xy, pairs)
         after = grow(xy, pairs)
         self.assertGreater(doubles(before), 20)

@@ -19,7 +19,7 @@ from ..errors import UmbrateError
 from ..geometry.lens import N_PARAMETERS, PARAMETER_NAMES, Lens
 from ..geometry.rotation import rotation_matrix
 from ..geometry.similarity import fit_similarity
-from ..poses.adjust import SQUARED, linearize
+from ..poses.normal import SQUARED, linearize
 from ..targets.circle import center_shift
 from .checks import checks
 from .start import Sightings, first_guess

@@ -16,7 +16,7 @@ from numba import njit
 from scipy.linalg import cho_factor, cho_solve
 
 from ..geometry.lens import N_PARAMETERS
-from .adjust import SQUARED, linearize, reduce_to_cameras
+from .normal import SQUARED, linearize, reduce_to_cameras
 
 
 @dataclass

@@ -10,12 +10,12 @@ import numpy as np
 
 from ..geometry.lens import _project_many, _unproject_many
 from ..geometry.pose import center
-from ..geometry.rotation import rotation_angle
 from ..geometry.triangulate import triangulate_tracks
-from .adjust import CAUCHY, adjust
+from .adjust import adjust
 from .block import DISAGREES, LOOP, NO_OVERLAP, NO_START, PLANE, TOO_FEW, TURN, TURNED, Block, Reason
-from .essential import sampson_squared
-from .loops import LIMIT_DEG, STRICT, false_bridges, plausibility
+from .loops import STRICT, false_bridges, plausibility
+from .mend import check_loops, merge, readmit
+from .normal import CAUCHY
 from .resect import refine_pose, resect_ransac
 from .tracks import Tracks, build_tracks
 
@@ -25,8 +25,6 @@ DISTORTION = ("k1", "k2", "k3", "p1", "p2")
 SIGNIFICANCE = 2.6  #: a parameter is significant from so many of its standard deviations on (99 %)
 LOCAL_SHARE, LOCAL_PHOTOS = 0.1, 12  #: fewer new photos than this share move only themselves and so many others
 BRIDGE_MATCHES = 60  #: from so many on, a pair that contradicts the others is called a false bridge
-MERGE_PX = 2.0  #: two points are one where both are seen so near, in photos 1600 pixels wide
-READMIT_PX, READMIT_SHARE = 3.0, 0.7  #: so near their lines, so many matches of a doubted pair must lie to be true
 TRIED_STARTS = 4  #: so many starts are made before the best is taken
 LOSS_SCALE = 2.5  #: the robust loss bends at so many standard deviations
 #: how far real lenses are from what their photos' files say, where nobody has calibrated them: the focal length as a
@@ -106,9 +104,9 @@ class Grower:
         self.solved = np.zeros(self.n, bool)
         self.reasons = {}
         self.last_free, self.last_prior = (), ()
-        self._take_tracks(tracks)
+        self.take_tracks(tracks)
 
-    def _take_tracks(self, tracks=None):
+    def take_tracks(self, tracks=None):
         """Begin with tracks, those that the pairs make where none are given: no point is placed yet."""
         if tracks is None:
             tracks = build_tracks(self.counts, {p: g.matches for p, g in self.pairs.items()})
@@ -138,35 +136,6 @@ class Grower:
         """Pairs (i, j) left out as false; one with a handful of matches shows nothing but chance."""
         return [p for p, g in self.doubted.items() if len(g.matches) >= BRIDGE_MATCHES]
 
-    def _readmit(self):
-        """Take back pairs whose matches fit the block after all; returns how many.
-
-        From two photos through a long lens the turn between them is told badly, even by true matches (the bas-relief
-        ambiguity: Belhumeur, Kriegman and Yuille 1999). Once both stand, their poses say where matches must lie.
-        """
-        back = []
-        for (i, j), g in self.doubted.items():
-            if not (self.solved[i] and self.solved[j]):
-                continue
-            relative = self.poses[j] @ np.linalg.inv(self.poses[i])
-            x, y, z = relative[:3, 3] / max(float(np.linalg.norm(relative[:3, 3])), 1e-12)
-            E = np.array([[0, -z, y], [z, 0, -x], [-y, x, 0]]) @ relative[:3, :3]
-            a, b = (
-                _unproject_many(np.ascontiguousarray(self.every_xy[self.base[k] + g.matches[:, c]]), self.lenses[m])
-                for c, (k, m) in enumerate(((i, self.lens_of[i]), (j, self.lens_of[j])))
-            )
-            off = np.empty(len(a))
-            sampson_squared(E, a, b, off)
-            if (off < self._threshold(READMIT_PX)[i] ** 2).mean() >= READMIT_SHARE:
-                back.append((i, j))
-        for p in back:
-            self.pairs[p] = self.doubted.pop(p)
-        if back:
-            self.pairs = dict(sorted(self.pairs.items()))
-            self._take_tracks()
-        return len(back)
-
-    # ------------------------------------------------------------------ small steps
     def _normalize(self):
         """Directions of all sightings through the present lenses."""
         self.xn = np.empty_like(self.xy)
@@ -174,7 +143,7 @@ class Grower:
             rows = self.lens_of[self.tracks.photo] == m
             self.xn[rows] = _unproject_many(np.ascontiguousarray(self.xy[rows]), self.lenses[m])
 
-    def _threshold(self, px):
+    def threshold(self, px):
         """A pixel threshold for a 1600-pixel photo, in normalized units for each photo."""
         return px * self.unit / self.lenses[self.lens_of, 0]
 
@@ -193,7 +162,7 @@ class Grower:
     def _place(self, px):
         """Place every track that has none yet; drop those that no longer hold; choose the sightings in use."""
         t = self.tracks
-        threshold = self._threshold(px)
+        threshold = self.threshold(px)
         ok = self.placed.copy()
         triangulate_tracks(
             t.start, t.photo, self.xn, self.poses, self.solved, ~self.placed, threshold, self.min_angle, self.X, ok
@@ -361,7 +330,7 @@ class Grower:
         t = self.tracks
         rows = np.flatnonzero((t.photo == i) & self.placed[self.track_of])
         X, x = np.ascontiguousarray(self.X[self.track_of[rows]]), np.ascontiguousarray(self.xn[rows])
-        threshold = float(self._threshold(5.0)[i])
+        threshold = float(self.threshold(5.0)[i])
         R, tr, inliers = resect_ransac(X, x, threshold, 2000, self.seed + i)
         if inliers.sum() >= 6:
             R, tr = refine_pose(R, tr, X[inliers], x[inliers], threshold / 4, 20)
@@ -374,7 +343,7 @@ class Grower:
                 DISAGREES,
                 f"only {count} of the {len(rows)} points it shares with the solved photos agree on a "
                 f"place for it (at least {max(self.min_sightings, int(0.25 * len(rows)))} are needed)",
-                self._partners(i),
+                self.partners(i),
             )
             return False
         self.poses[i, :3, :3], self.poses[i, :3, 3] = R, tr
@@ -391,14 +360,14 @@ class Grower:
             self._tell("two photos stand")
         self._grow()
         self._finish()
-        if self._check_loops():
+        if check_loops(self):
             self._grow()
             self._finish()
-        if self._readmit():
+        if readmit(self):
             self._place(4.0)
             self._grow()
             self._finish()
-        if self._merge():
+        if merge(self):
             self._finish()
         return self._block()
 
@@ -447,61 +416,6 @@ class Grower:
         self._drop_weak()
         self._tell("adjusted")
 
-    def _merge(self):
-        """Join tracks that turn out to be of one point; returns how many were.
-
-        A match was refused while tracks were built because it would have put two key points of one photo into one
-        track, or the two ends met only through false sightings. Now that those are off, both points stand: where each
-        is seen where the other is predicted, and no photo sees both, they are one.
-        """
-        t = self.tracks
-        at = np.full(int(self.base[-1]), -1)
-        at[self.base[t.photo] + t.feature] = np.arange(len(t.photo))
-        ends = [
-            np.stack([at[self.base[i] + g.matches[:, 0]], at[self.base[j] + g.matches[:, 1]]], 1)
-            for (i, j), g in self.pairs.items()
-        ]
-        ends = np.concatenate(ends) if ends else np.zeros((0, 2), int)
-        ends = ends[(ends >= 0).all(1)]
-        a, b = self.track_of[ends[:, 0]], self.track_of[ends[:, 1]]
-        ok = (a != b) & self.placed[a] & self.placed[b] & self.on[ends].all(1)
-        pairs = np.unique(np.sort(np.stack([a[ok], b[ok]], 1), axis=1), axis=0)
-        into = np.arange(len(t))
-        for p, q in pairs.tolist():
-            if into[p] != p or into[q] != q:
-                continue  # one merge a track and round is enough
-            rows = [k for x in (p, q) for k in range(t.start[x], t.start[x + 1]) if self.on[k]]
-            photos = t.photo[rows]
-            if len(np.unique(photos)) < len(photos):
-                continue
-            middle = 0.5 * (self.X[p] + self.X[q])
-            E = self.poses[photos]
-            Y = E[:, :3, :3] @ middle + E[:, :3, 3]
-            off = np.linalg.norm(Y[:, :2] / Y[:, 2:] - self.xn[rows], axis=1) * self.lenses[self.lens_of[photos], 0]
-            if (off < MERGE_PX * self.unit[photos]).all():
-                into[q] = p
-        merged = int((into != np.arange(len(t))).sum())
-        if merged:
-            # sightings that were off in a track that was merged stay out: they are what kept the two apart
-            gone = ((into != np.arange(len(t))) | np.isin(np.arange(len(t)), into[into != np.arange(len(t))]))[
-                self.track_of
-            ]
-            keep = self.on | ~gone
-            self._keep_sightings(keep, into[self.track_of])
-        return merged
-
-    def _keep_sightings(self, keep, track):
-        """Build the tracks anew from some of the sightings (k,) bool and the track (k,) each belongs to."""
-        t = self.tracks
-        rows = np.flatnonzero(keep)
-        rows = rows[np.lexsort((t.photo[rows], track[rows]))]
-        old, self.track_of = np.unique(track[rows], return_inverse=True)
-        start = np.searchsorted(self.track_of, np.arange(len(old) + 1))
-        self.tracks = Tracks(start.astype(np.int64), t.photo[rows], t.feature[rows])
-        self.xy, self.seen_xy, self.sigma = self.xy[rows], self.seen_xy[rows], self.sigma[rows]
-        self.xn, self.on = self.xn[rows], self.on[rows]
-        self.X, self.placed = self.X[old], self.placed[old]
-
     def _keep_significant(self, extra):
         """Distortion that is not significant goes back to where it started, the least significant first."""
         while True:
@@ -534,31 +448,12 @@ class Grower:
         out[[i for i in self.order if self.solved[i]]] = np.arange(sum(bool(self.solved[i]) for i in self.order))
         return out
 
-    def _partners(self, i):
+    def partners(self, i):
         """Photos that match a photo, those with most matches first."""
         mine = [(len(g.matches), p[0] if p[1] == i else p[1]) for p, g in self.pairs.items() if i in p]
         return tuple(k for _, k in sorted(mine, key=lambda x: (-x[0], x[1])))
 
-    def _check_loops(self):
-        """Photos that stand elsewhere than most of their pairs say leave the block; returns whether any did."""
-        left = False
-        while True:
-            excess = np.zeros(self.n)
-            for (i, j), g in self.pairs.items():
-                if self.solved[i] and self.solved[j] and g.kind != PLANE:
-                    turn = self.poses[j, :3, :3] @ self.poses[i, :3, :3].T
-                    wrong = np.degrees(rotation_angle(turn @ g.relative[:3, :3].T)) > LIMIT_DEG
-                    excess[[i, j]] += len(g.matches) if wrong else -len(g.matches)
-            worst = int(np.argmax(np.where(self.solved, excess, -np.inf)))
-            if excess[worst] <= 0 or self.solved.sum() <= 2:
-                return left
-            self._leave(
-                worst,
-                Reason(LOOP, "where its points would put it contradicts most of its pairs", self._partners(worst)),
-            )
-            left = True
-
-    def _leave(self, i, reason):
+    def leave(self, i, reason):
         """Take a photo out of the block."""
         self.solved[i] = False
         self.on &= self.tracks.photo != i
@@ -589,14 +484,14 @@ class Grower:
             if self.solved.sum() <= 2:
                 break
             why = f"after the adjustment only {count[i]} of its sightings agree with the other photos"
-            self._leave(i, Reason(DISAGREES, why, self._partners(i)))
+            self.leave(i, Reason(DISAGREES, why, self.partners(i)))
 
     def _block(self, why=None):
         t = self.tracks
         for i in range(self.n):
             if self.solved[i] or i in self.reasons:
                 continue
-            partners = self._partners(i)
+            partners = self.partners(i)
             false = tuple(p[0] if p[1] == i else p[1] for p in self.bridges if i in p)
             if partners and why:
                 self.reasons[i] = why
