@@ -10,9 +10,11 @@ def warm_up(tell):
 
     tell : callable(sentence, time so far)
     """
+    from ..core.poses.sift import measure
     from ..job.store import Job
     from ..stages import STAGES
     from ..stages.base import Report, parse_settings
+    from ..stages.deliver import load_block
     from ..stages.photos import find_photos, read_records
     from ..studio.scene import pebble
     from ..studio.shoot import shoot
@@ -34,6 +36,8 @@ def warm_up(tell):
                 settings = parse_settings(stage, job.settings(sitting.id, stage.name))
                 out = stage.run(stage.gather(job, sitting), settings, Report())
                 job.commit_result(sitting.id, stage.name, "", {}, out.figures, out.problems, out.artefacts, 0.0)
+            measure("angle", load_block(job, sitting))
+            measure("angle", load_block(job, sitting))
     say("compiling the scene and the mask tools")
     warm_desk()
     say("all kernels are compiled")
@@ -46,7 +50,9 @@ def warm_desk():
     from ..core.geometry.lens import Lens, project_one, unproject_one
     from ..core.masking import strokes
     from ..core.masking.light import unlikeness
+    from ..core.poses.degenerate import plane_inliers
     from ..core.raster.camera import eye_round
+    from ..core.raster.pick import inside_polygon
     from ..core.raster.points import draw_points, paint
     from ..core.targets.detect import find_targets
     from ..core.targets.sheets import calibration, picture
@@ -65,4 +71,6 @@ def warm_desk():
     light = np.zeros((40, 50, 3), np.float32)
     unlikeness(light, light)
     vector = Lens.guess(50, 40, 60.0).vector
+    inside_polygon(np.array(path), np.array(path))
+    plane_inliers(np.array(path), np.array(path), 0.1, 1, 0)
     project_one(*unproject_one(3.0, 4.0, vector), vector)
