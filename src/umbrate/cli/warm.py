@@ -37,7 +37,6 @@ def warm_up(tell):
                 out = stage.run(stage.gather(job, sitting), settings, Report())
                 job.commit_result(sitting.id, stage.name, "", {}, out.figures, out.problems, out.artefacts, 0.0)
             measure("angle", load_block(job, sitting))
-            measure("angle", load_block(job, sitting))
     say("compiling the scene and the mask tools")
     warm_desk()
     say("all kernels are compiled")
