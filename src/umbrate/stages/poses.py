@@ -155,7 +155,7 @@ class PosesStage(Stage):
     name, title = "poses", "Poses"
     about = "Finds and matches features, solves where each photo was taken and the lens, and makes the sparse cloud."
     needs = ("photos", "masks", "lens")
-    reads = "photos or masks"
+    reads = "photos, masks or tie points"
     uses_keep_box = True
     ways = (START_OVER, GO_ON, ADJUST)
     Settings = Settings
