@@ -20,9 +20,9 @@ import numpy as np
 ROOT = Path(__file__).resolve().parents[1]
 sys.path[:0] = [str(ROOT / "src"), str(ROOT)]
 
+from bench.poses import run_to_poses  # noqa: E402
+
 from umbrate.job.store import Job  # noqa: E402
-from umbrate.stages import BY_NAME  # noqa: E402
-from umbrate.stages.base import Report, parse_settings  # noqa: E402
 from umbrate.stages.deliver import camera_rows  # noqa: E402
 from umbrate.studio.judge import Truth  # noqa: E402
 from umbrate.studio.scene import hand_shots, pebble, smaller  # noqa: E402
@@ -51,12 +51,7 @@ def solve(folder, count):
     with tempfile.TemporaryDirectory() as scratch, Job.create(Path(scratch) / "job") as job:
         masks = {"folder": str(folder / "by-hand" / "masks")}
         sitting, _, _ = take_in(job, "By hand", replace(read_files(files), mask_settings=masks))
-        for stage in (BY_NAME[n] for n in ("photos", "masks", "lens", "poses")):
-            start = time.monotonic()
-            settings = parse_settings(stage, job.settings(sitting.id, stage.name))
-            out = stage.run(stage.gather(job, sitting), settings, Report())
-            job.commit_result(sitting.id, stage.name, "", {}, out.figures, out.problems, out.artefacts, 0.0)
-        seconds = time.monotonic() - start
+        out, seconds = run_to_poses(job, sitting)
         rows, _ = camera_rows(job)
     judged, _ = truth.judge_poses("By hand", {r["name"]: r["pose"] for r in rows if r["pose"] is not None})
     keep = (

@@ -56,17 +56,22 @@ def told(text, good):
     return good
 
 
+def run_to_poses(job, sitting):
+    """Run the stages up to Poses here; the Outcome of that, and its seconds."""
+    for stage in (BY_NAME[n] for n in ("photos", "masks", "lens", "poses")):
+        start = time.monotonic()
+        settings = parse_settings(stage, job.settings(sitting.id, stage.name))
+        out = stage.run(stage.gather(job, sitting), settings, Report())
+        job.commit_result(sitting.id, stage.name, "", {}, out.figures, out.problems, out.artefacts, 0.0)
+    return out, time.monotonic() - start
+
+
 def solve(name, sub, masked):
     """Figures of one demo sitting against the truth, and seconds of the Poses stage."""
     photos = demo_data() / sub
     with tempfile.TemporaryDirectory() as scratch, Job.create(Path(scratch) / "job") as job:
         sitting, _, _ = take_in(job, name, read_folder(photos, photos / "masks" if masked else None))
-        for stage in (BY_NAME[n] for n in ("photos", "masks", "lens", "poses")):
-            start = time.monotonic()
-            settings = parse_settings(stage, job.settings(sitting.id, stage.name))
-            out = stage.run(stage.gather(job, sitting), settings, Report())
-            job.commit_result(sitting.id, stage.name, "", {}, out.figures, out.problems, out.artefacts, 0.0)
-        seconds = time.monotonic() - start
+        out, seconds = run_to_poses(job, sitting)
         rows, _ = camera_rows(job)
     figures, _ = Truth(demo_data()).judge_poses(name, {r["name"]: r["pose"] for r in rows if r["pose"] is not None})
     return {**figures, **{k: out.figures[k] for k in ("still", "targets", "turn_sigma_deg")}}, seconds
@@ -107,15 +112,6 @@ def bench_unmasked(done):
     return good
 
 
-def stage_run(job, sitting, *names):
-    """Run stages of a job here; the last Outcome."""
-    for stage in (BY_NAME[n] for n in names):
-        settings = parse_settings(stage, job.settings(sitting.id, stage.name))
-        out = stage.run(stage.gather(job, sitting), settings, Report())
-        job.commit_result(sitting.id, stage.name, "", {}, out.figures, out.problems, out.artefacts, 0.0)
-    return out
-
-
 def bench_crest(_):
     """Poses alone, judged by the set's evaluator."""
     folder = ROOT.parent / "shared" / "photosets" / "crest"
@@ -125,9 +121,7 @@ def bench_crest(_):
     bad = {p["name"] for p in json.loads((folder / "truth.json").read_text())["photos"] if p.get("bad")}
     with tempfile.TemporaryDirectory() as scratch, Job.create(Path(scratch) / "job") as job:
         sitting, _, _ = take_in(job, "crest", read_folder(folder))
-        start = time.monotonic()
-        stage_run(job, sitting, "photos", "masks", "lens", "poses")
-        seconds = time.monotonic() - start
+        _, seconds = run_to_poses(job, sitting)
         export_cameras(job, f"{scratch}/cameras.json")
         call = [
             sys.executable,
@@ -153,7 +147,7 @@ def bench_bowl(_):
         shoot(bowl(), Path(scratch) / "set")
         photos = Path(scratch) / "set" / "bowl"
         sitting, _, _ = take_in(job, "Bowl", read_folder(photos, photos / "masks"))
-        out = stage_run(job, sitting, "photos", "masks", "lens", "poses")
+        out, _ = run_to_poses(job, sitting)
         rows, _ = camera_rows(job)
         poses = {r["name"]: r["pose"] for r in rows if r["pose"] is not None}
         f, _ = Truth(Path(scratch) / "set").judge_poses("Bowl", poses)

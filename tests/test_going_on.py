@@ -60,6 +60,9 @@ class GoingOn(unittest.TestCase):
         self.assertEqual(set(now), set(ids) - set(ids[3:5]))
         self.assertLess(max(np.linalg.norm(now[i] - before[i]) for i in now), 0.02)
         self.job.set_aside(ids[3:5], False)
+        out = run(self.job, self.sitting, "poses", way="adjust")
+        self.assertEqual(out.figures["solved"], 10)
+        self.assertTrue(all("Go on" in p["text"] for p in out.problems))
         out = run(self.job, self.sitting, "poses", way="go on")
         self.assertEqual(out.figures["solved"], 12)
         f = self.judged()
@@ -118,6 +121,10 @@ class GoingOn(unittest.TestCase):
             run(job, sitting, "poses", way="adjust")
         with self.assertRaisesRegex(UmbrateError, "Run Poses first"):
             sift(job, sitting, "residual", above=1.0)
+        self.job.set_settings(self.sitting.id, "poses", {"features": 3000, "ratio": 0.8})
+        with self.assertRaisesRegex(UmbrateError, "does not apply “Match ratio”"):
+            run(self.job, self.sitting, "poses", way="adjust")
+        self.job.undo()
         for name, limits, words in (("color", {"above": 1.0}, "There are: residual"), ("residual", {}, "which end")):
             with self.assertRaisesRegex(UmbrateError, words):
                 sift(self.job, self.sitting, name, **limits)

@@ -173,7 +173,10 @@ class Window(QMainWindow):
         edit.addSeparator()
         self._action(edit, "Remove the chosen tie points", s.points.remove, "Ctrl+Backspace")
         self._action(edit, "Trace chosen tie points to photos", s.points.trace_to_photos)
-        self._action(edit, "Choose the tie points of the chosen photos", lambda: s.points.trace_to_points(self._ids()))
+        self._action(
+            edit, "Choose the tie points of the chosen photos",
+            lambda: s.points.trace_to_points(self.strip.chosen_ids()),
+        )  # fmt: skip
         edit.addSeparator()
         self._action(edit, "Rename the sitting…", self.rename_sitting, "F2")
         self._action(edit, "Remove the sitting", s.remove_sitting)
@@ -411,10 +414,6 @@ class Window(QMainWindow):
                 move.addAction(o.name, lambda n=o.name: s.move_photos(chosen, n))
         move.addAction("A new sitting…", lambda: self._move_to_new(chosen))
         menu.exec(pos)
-
-    def _ids(self):
-        """Ids of the photos chosen in the strip."""
-        return self.strip.chosen_ids()
 
     def _move_to_new(self, chosen):
         name, ok = QInputDialog.getText(self, "A new sitting for these photos", "Name")

@@ -35,14 +35,18 @@ class Choices:
     def set_keep_box(self, sitting_id, box):
         """Set the keep box by hand; None goes back to the fitted one."""
         with self.action("change the keep box" if box else "fit the keep box again"):
-            if box is None:
-                self.db.execute("DELETE FROM keepbox WHERE sitting_id = ?", (sitting_id,))
-            else:
-                self.db.execute(
-                    "INSERT INTO keepbox (sitting_id, box) VALUES (?, ?) "
-                    "ON CONFLICT (sitting_id) DO UPDATE SET box = excluded.box",
-                    (sitting_id, json.dumps(box)),
-                )
+            self._keep_one("keepbox", "sitting_id", sitting_id, "box", json.dumps(box) if box is not None else None)
+
+    def _keep_one(self, table, key, which, column, value):
+        """Keep the one value that a sitting or photo has in a table; None takes it out."""
+        if value is None:
+            self.db.execute(f"DELETE FROM {table} WHERE {key} = ?", (which,))
+        else:
+            self.db.execute(
+                f"INSERT INTO {table} ({key}, {column}) VALUES (?, ?) "
+                f"ON CONFLICT ({key}) DO UPDATE SET {column} = excluded.{column}",
+                (which, value),
+            )
 
     def removed(self, sitting_id):
         """Blob key of the sightings that were taken out of a sitting's block by hand, or None."""
@@ -52,14 +56,7 @@ class Choices:
     def set_removed(self, sitting_id, blob, label):
         """Say which sightings are taken out of a sitting's block (a blob key); None brings all of them back."""
         with self.action(label):
-            if blob is None:
-                self.db.execute("DELETE FROM removed WHERE sitting_id = ?", (sitting_id,))
-            else:
-                self.db.execute(
-                    "INSERT INTO removed (sitting_id, blob) VALUES (?, ?) "
-                    "ON CONFLICT (sitting_id) DO UPDATE SET blob = excluded.blob",
-                    (sitting_id, blob),
-                )
+            self._keep_one("removed", "sitting_id", sitting_id, "blob", blob)
 
     def hand_masks(self, sitting_id):
         """Blob keys of the masks drawn by hand, by photo id."""
@@ -71,11 +68,4 @@ class Choices:
     def set_hand_mask(self, photo_id, blob, label="draw on the mask"):
         """Set a photo's mask by hand (a blob key), or go back to the made one with None."""
         with self.action(label):
-            if blob is None:
-                self.db.execute("DELETE FROM handmask WHERE photo_id = ?", (photo_id,))
-            else:
-                self.db.execute(
-                    "INSERT INTO handmask (photo_id, blob) VALUES (?, ?) "
-                    "ON CONFLICT (photo_id) DO UPDATE SET blob = excluded.blob",
-                    (photo_id, blob),
-                )
+            self._keep_one("handmask", "photo_id", photo_id, "blob", blob)

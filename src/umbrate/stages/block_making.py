@@ -36,6 +36,10 @@ from .masks import decode_mask
 
 LUMA = np.array([0.299, 0.587, 0.114], np.float32)
 GUESSED_SIGMA = 0.4  #: of a focal length that no file tells, as a share of itself
+#: settings of what comes before an adjustment
+BEFORE_ADJUSTING = (
+    "features", "fine", "largest_side", "pairs", "neighbors", "drop_still", "ratio", "verify_px",
+)  # fmt: skip
 START_OVER, GO_ON, ADJUST = "start over", "go on", "adjust"
 
 
@@ -49,6 +53,7 @@ class Before:
     matches: str | None
     match_mark: str
     carried: dict  #: artefacts that an adjustment leaves as they are
+    settings: dict
     figures: dict
 
 
@@ -217,6 +222,8 @@ class _Making:
 
     def make(self):
         adjust_only = self.inputs.way == ADJUST
+        if adjust_only:
+            self._can_adjust()
         self._features(0.3)
         self._lap("features_s")
         self.lenses, self.lens_of, self.guessed, self.trusted, self.lens_sigma = lenses_of(
@@ -240,6 +247,18 @@ class _Making:
             solved.block, solved.fragments, still, share, self.targets, self.xy, self.counts, self.lenses, self.trusted,
             self.guessed, solved.pairs, tried, chosen, self.times, self.artefacts, self.marks, solved.wrong_focal,
         )  # fmt: skip
+
+    def _can_adjust(self):
+        """Raise where settings have changed that an adjustment does not apply: it would pass for one made with them."""
+        now = self.settings.model_dump(mode="json")
+        other = [n for n in BEFORE_ADJUSTING if self.before.settings.get(n, now[n]) != now[n]]
+        if other:
+            fields = type(self.settings).model_fields
+            names = ", ".join(f"“{fields[n].title}”" for n in other)
+            raise UmbrateError(
+                f"An adjustment alone does not apply {names}, which changed since the photos were solved. Run Poses.",
+                ("run again",),
+            )
 
     def _features(self, end):
         i, b = self.inputs, self.before

@@ -229,7 +229,12 @@ def _reasons(block, made, inputs):
     if inputs.way == ADJUST:
         known = inputs.before.figures.get("reasons", {})
         lost = {"kind": DISAGREES, "text": "too few of its tie points are left", "partners": []}
-        return {i: known.get(str(photos[i].id), lost) for i in np.flatnonzero(~block.solved)}
+        new = {"kind": TOO_FEW, "text": "it came after the others were solved; “Go on” adds it", "partners": []}
+        out = {}
+        for i in np.flatnonzero(~block.solved):
+            pid = photos[i].id
+            out[i] = known.get(str(pid), lost if pid in inputs.before.made_from else new)
+        return out
     out = {}
     for i, r in block.reasons.items():
         kind, text = r.kind, r.text

@@ -196,6 +196,7 @@ class PosesStage(Stage):
             done.blob("matches"),
             done.figures["match_mark"],
             carried,
+            done.settings,
             done.figures,
         )
 

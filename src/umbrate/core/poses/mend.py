@@ -98,15 +98,13 @@ def merge(grower):
         off = np.linalg.norm(Y[:, :2] / Y[:, 2:] - grower.xn[rows], axis=1) * grower.lenses[grower.lens_of[photos], 0]
         if (off < MERGE_PX * grower.unit[photos]).all():
             into[q] = p
-    merged = int((into != np.arange(len(t))).sum())
-    if merged:
+    moved = into != np.arange(len(t))
+    if moved.any():
         # sightings that were off in a track that was merged stay out: they are what kept the two apart
-        gone = ((into != np.arange(len(t))) | np.isin(np.arange(len(t)), into[into != np.arange(len(t))]))[
-            grower.track_of
-        ]
-        keep = grower.on | ~gone
-        _keep_sightings(grower, keep, into[grower.track_of])
-    return merged
+        touched = moved.copy()
+        touched[into[moved]] = True
+        _keep_sightings(grower, grower.on | ~touched[grower.track_of], into[grower.track_of])
+    return int(moved.sum())
 
 
 def _keep_sightings(grower, keep, track):

@@ -141,6 +141,17 @@ def _invert(V, out):
 
 
 @njit(cache=True, nogil=True, inline="always", error_model="numpy")
+def _through(w, v, x, y, g, base):
+    """y (n, 3) = w^T (n, 3) v (3, 3), and what the point's own gradient x (3,) takes off g from `base` on."""
+    for a in range(w.shape[1]):
+        w0, w1, w2 = w[0, a], w[1, a], w[2, a]
+        y[a, 0] = w0 * v[0, 0] + w1 * v[1, 0] + w2 * v[2, 0]
+        y[a, 1] = w0 * v[0, 1] + w1 * v[1, 1] + w2 * v[2, 1]
+        y[a, 2] = w0 * v[0, 2] + w1 * v[1, 2] + w2 * v[2, 2]
+        g[base + a] -= y[a, 0] * x[0] + y[a, 1] * x[1] + y[a, 2] * x[2]
+
+
+@njit(cache=True, nogil=True, inline="always", error_model="numpy")
 def _take_off(block, y, w):
     """block (6, 6) -= y (6, 3) w (3, 6), written out: a compiler that fears overlap does it much slower."""
     a0, a1, a2, a3, a4, a5 = w[0, 0], w[0, 1], w[0, 2], w[0, 3], w[0, 4], w[0, 5]
@@ -261,25 +272,10 @@ def _reduce(
             V[a, a] = V[a, a] * (1.0 + damping) + 1e-12
         _invert(V, Vinv[p])
         v = Vinv[p]
-        x0, x1, x2 = gx[p, 0], gx[p, 1], gx[p, 2]
         for s in range(n):
-            base = 6 * photo[k0 + s]
-            for a in range(6):
-                w0, w1, w2 = W[s, 0, a], W[s, 1, a], W[s, 2, a]
-                y0 = w0 * v[0, 0] + w1 * v[1, 0] + w2 * v[2, 0]
-                y1 = w0 * v[0, 1] + w1 * v[1, 1] + w2 * v[2, 1]
-                y2 = w0 * v[0, 2] + w1 * v[1, 2] + w2 * v[2, 2]
-                Y[s, a, 0], Y[s, a, 1], Y[s, a, 2] = y0, y1, y2
-                g[base + a] -= y0 * x0 + y1 * x1 + y2 * x2
+            _through(W[s], v, gx[p], Y[s], g, 6 * photo[k0 + s])
         for q in range(lenses):
-            low = 6 * n_photos + L * which[q]
-            for c in range(L):
-                w0, w1, w2 = Wl[q, 0, c], Wl[q, 1, c], Wl[q, 2, c]
-                y0 = w0 * v[0, 0] + w1 * v[1, 0] + w2 * v[2, 0]
-                y1 = w0 * v[0, 1] + w1 * v[1, 1] + w2 * v[2, 1]
-                y2 = w0 * v[0, 2] + w1 * v[1, 2] + w2 * v[2, 2]
-                Yl[q, c, 0], Yl[q, c, 1], Yl[q, c, 2] = y0, y1, y2
-                g[low + c] -= y0 * x0 + y1 * x1 + y2 * x2
+            _through(Wl[q], v, gx[p], Yl[q], g, 6 * n_photos + L * which[q])
         for s in range(n):
             i = photo[k0 + s]
             for u in range(s, n):
