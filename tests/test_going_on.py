@@ -13,7 +13,8 @@ from umbrate.core.geometry.pose import center
 from umbrate.core.poses.sift import measure
 from umbrate.job.store import Job
 from umbrate.stages import block_making
-from umbrate.stages.deliver import camera_rows, load_block
+from umbrate.stages.deliver import camera_rows
+from umbrate.stages.frames import load_block
 from umbrate.stages.sifting import points_left, remove_points, sift
 
 

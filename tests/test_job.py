@@ -287,7 +287,9 @@ class HandMasks(unittest.TestCase):
         job = Job.create(scratch() / "old")
         sitting, _ = job.add_sitting("A", [record("/p/a.jpg")])
         job.db.executescript(
-            "DROP TABLE handmask; DROP TABLE removed; UPDATE meta SET value = '1' WHERE key = 'version';"
+            "DROP TABLE handmask; DROP TABLE removed;"
+            + "".join(f"DROP TABLE {t};" for t in ("sighting", *(t for t in store.MARK_TABLES if t != "sighting"), "measured"))
+            + "UPDATE meta SET value = '1' WHERE key = 'version';"
             "DROP TRIGGER record_photo_insert; DROP TRIGGER record_photo_update; DROP TRIGGER record_photo_delete;"
             + "".join(
                 f"ALTER TABLE photo DROP COLUMN {c};"
@@ -309,6 +311,11 @@ class HandMasks(unittest.TestCase):
             self.assertEqual(again.photos(sitting.id)[0].turn, 3)
             again.undo()
             self.assertEqual(again.photos(sitting.id)[0].turn, 0)
+            mark = again.add_marked_point(sitting.id)
+            again.set_sighting(mark, photo, 1.0, 2.0)
+            again.undo()
+            again.redo()
+            self.assertEqual(again.marked_points(sitting.id)[0].sightings[0].x, 1.0)
 
 
 class Schema(unittest.TestCase):

@@ -14,14 +14,15 @@ from rich.text import Text
 from .. import __version__
 from ..core.errors import UmbrateError
 from ..job.store import Job
-from . import lens, points, sort
+from . import lens, measure, points, sort
 from .console import complain, out, say
 
 #: the order of work, in which commands are listed
 ORDER = (
     "open", "demo", "new", "add", "split", "photos", "aside", "move", "turn", "sitting", "find", "preview",
     "targets", "calibrate", "cards", "run",
-    "sift", "box", "status", "export", "undistort", "simulate",
+    "sift", "box", "points", "lengths", "level", "pair", "measure", "section", "report",
+    "status", "export", "undistort", "simulate",
 )  # fmt: skip
 
 
@@ -178,7 +179,9 @@ def split(job, sitting, where, pause, dry_run):
 @cli.command()
 @click.argument("job", type=click.Path(path_type=Path))
 @click.option("--sitting", "sittings", multiple=True, help="Only this sitting (may be given several times).")
-@click.option("--to", "upto", default="cloud", help="Stop after this stage: photos, masks, poses or cloud.")
+@click.option(
+    "--to", "upto", default="cloud", help="Stop after this stage: photos, masks, lens, poses, scale or cloud."
+)
 @click.option("--set", "assignments", multiple=True, metavar="STAGE.SETTING=VALUE", help="Change a setting first.")
 @click.option("--redo", is_flag=True, help="Run that stage again even when its result is current.")
 @click.option(
@@ -269,13 +272,13 @@ def export(job, what, out, sitting, pattern):
         chosen = j.sitting(sitting) if sitting else None
         if what == "cloud":
             n = export_cloud(j, out, chosen)
-            say(f"Wrote {n:,} points to {out} (unscaled)")
+            say(f"Wrote {n:,} points to {out}")
         elif what == "masks":
             n = export_masks(j, out, chosen, pattern)
             say(f"Wrote {n} masks to {out}")
         else:
             n = export_cameras(j, out)
-            say(f"Wrote {n} solved photos to {out} (unscaled)")
+            say(f"Wrote {n} solved photos to {out}")
 
 
 @cli.command()
@@ -335,7 +338,7 @@ def test(arguments):
     sys.exit(subprocess.call([sys.executable, str(root / "tests" / "run.py"), *arguments], cwd=root))
 
 
-for command in (*sort.COMMANDS, *lens.COMMANDS, *points.COMMANDS):
+for command in (*sort.COMMANDS, *lens.COMMANDS, *points.COMMANDS, *measure.COMMANDS):
     cli.add_command(command)
 
 

@@ -8,8 +8,7 @@ import numpy as np
 from ..core.errors import UmbrateError
 from ..core.poses.sift import BY_NAME, MEASURES
 from ..job.store import Job
-from ..stages.cloud import keep_box_of
-from ..stages.deliver import load_block
+from ..stages.frames import keep_box_of, load_block, set_keep_box
 from ..stages.sifting import remove_points
 from ..stages.sifting import sift as pick
 from .console import say
@@ -75,7 +74,7 @@ def keep_box(job, sitting, middle, size, turn, fit):
                 "half": [x / 2 for x in size] if size else box["half"],
                 "axes": axes.tolist(),
             }
-            j.set_keep_box(s.id, box)
+            set_keep_box(j, s, box)
         numbers = lambda v: " ".join(f"{x:.4f}" for x in v)  # noqa: E731
         how = "set by hand" if j.keep_box(s.id) else "fitted to the tie points"
         say(f"Keep box, {how}: middle {numbers(box['center'])}, size {numbers(2 * x for x in box['half'])}")

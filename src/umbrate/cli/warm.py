@@ -14,7 +14,7 @@ def warm_up(tell):
     from ..job.store import Job
     from ..stages import STAGES
     from ..stages.base import Report, parse_settings
-    from ..stages.deliver import load_block
+    from ..stages.frames import load_block
     from ..stages.photos import find_photos, read_records
     from ..studio.scene import pebble
     from ..studio.shoot import shoot

@@ -14,8 +14,7 @@ from ..core.errors import UmbrateError
 from ..job.store import Job, JobInUse
 from ..stages import BY_NAME, STAGES
 from ..stages.base import parse_settings
-from ..stages.cloud import keep_box_of
-from ..stages.deliver import load_block, load_cloud
+from ..stages.frames import keep_box_of, load_block, load_cloud, set_keep_box
 from ..work.errands import Errands
 from ..work.queue import Queue
 from ..work.sorting import propose_split
@@ -421,7 +420,7 @@ class Session(QObject):
 
     def set_keep_box(self, box):
         """Set the keep box by hand, or None to fit it again."""
-        self.do(lambda: self.job.set_keep_box(self.sitting_id, box))
+        self.do(lambda: set_keep_box(self.job, self.sitting, box))
 
     def enqueue(self, sitting, stages):
         """Queue stages of a sitting, in order."""

@@ -226,7 +226,15 @@ class Sittings:
         names = {s.id: s.name for s in self.sittings()}
         with self.action(f"merge “{names[sitting_id]}” into “{names[into_id]}”"):
             self._put([p.id for p in self.photos(sitting_id)], names[into_id])
+            self._take_marks(sitting_id, into_id, names[sitting_id])
             self._remove(sitting_id)
+
+    def _take_marks(self, sitting_id, into_id, name):
+        """Points marked in photos that moved go with them; one whose name is taken says where it came from."""
+        taken = {p.name for p in self.marked_points(into_id)}
+        for p in self.marked_points(sitting_id):
+            new = p.name if p.name not in taken else f"{p.name} ({name})"
+            self.db.execute("UPDATE mark SET sitting_id = ?, name = ? WHERE id = ?", (into_id, new, p.id))
 
     def move_sitting(self, sitting_id, step):
         """Move a sitting up (-1) or down (+1) on the Board."""

@@ -17,17 +17,41 @@ from ..core.errors import UmbrateError
 from . import undo
 from .blobs import BlobStore
 from .choices import Choices
+from .marks import Marks
 from .results import Results, now
 from .sittings import Sittings
 
 log = logging.getLogger(__name__)
 SUFFIX = ".umbrate"
-VERSION = 5
+VERSION = 6
 
 HANDMASK = """CREATE TABLE handmask (photo_id INTEGER PRIMARY KEY REFERENCES photo(id) ON DELETE CASCADE,
     blob TEXT NOT NULL);"""
 REMOVED = """CREATE TABLE removed (sitting_id INTEGER PRIMARY KEY REFERENCES sitting(id) ON DELETE CASCADE,
     blob TEXT NOT NULL);"""
+#: what is put on a sitting by hand; what was measured last is computed and outside of undo
+MARKS = (
+    """CREATE TABLE mark (id INTEGER PRIMARY KEY AUTOINCREMENT,
+    sitting_id INTEGER NOT NULL REFERENCES sitting(id) ON DELETE CASCADE, name TEXT NOT NULL,
+    used INTEGER NOT NULL DEFAULT 1, known TEXT, held INTEGER NOT NULL DEFAULT 0, UNIQUE (sitting_id, name));""",
+    """CREATE TABLE sighting (id INTEGER PRIMARY KEY AUTOINCREMENT,
+    mark_id INTEGER NOT NULL REFERENCES mark(id) ON DELETE CASCADE,
+    photo_id INTEGER NOT NULL REFERENCES photo(id) ON DELETE CASCADE, x REAL NOT NULL, y REAL NOT NULL,
+    sigma_px REAL NOT NULL, used INTEGER NOT NULL DEFAULT 1, UNIQUE (mark_id, photo_id));""",
+    """CREATE TABLE shape (id INTEGER PRIMARY KEY AUTOINCREMENT,
+    sitting_id INTEGER NOT NULL REFERENCES sitting(id) ON DELETE CASCADE, kind TEXT NOT NULL, name TEXT NOT NULL,
+    points TEXT NOT NULL);""",
+    """CREATE TABLE length (id INTEGER PRIMARY KEY AUTOINCREMENT,
+    sitting_id INTEGER NOT NULL REFERENCES sitting(id) ON DELETE CASCADE, first TEXT NOT NULL, second TEXT NOT NULL,
+    value_mm REAL NOT NULL, sigma_mm REAL NOT NULL, role TEXT NOT NULL);""",
+    """CREATE TABLE level (sitting_id INTEGER PRIMARY KEY REFERENCES sitting(id) ON DELETE CASCADE,
+    level TEXT NOT NULL);""",
+    """CREATE TABLE measurement (id INTEGER PRIMARY KEY AUTOINCREMENT,
+    sitting_id INTEGER NOT NULL REFERENCES sitting(id) ON DELETE CASCADE, name TEXT NOT NULL, kind TEXT NOT NULL,
+    ends TEXT NOT NULL, UNIQUE (sitting_id, name));""",
+    """CREATE TABLE measured (measurement_id INTEGER PRIMARY KEY, value TEXT NOT NULL);""",
+)
+MARK_TABLES = ("mark", "sighting", "shape", "length", "level", "measurement")
 SCHEMA = (
     """
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -58,6 +82,7 @@ CREATE TABLE desk (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 """
     + HANDMASK
     + REMOVED
+    + "\n".join(MARKS)
     + undo.SCHEMA
 )
 
@@ -80,6 +105,7 @@ MIGRATIONS = {
     ],
     3: ["ALTER TABLE photo ADD COLUMN focus_m REAL", *PHOTO_TRIGGERS],
     4: [REMOVED, *undo.triggers("removed")],
+    5: [*MARKS, *(x for table in MARK_TABLES for x in undo.triggers(table))],
 }  # fmt: skip
 
 
@@ -93,11 +119,11 @@ class JobInUse(UmbrateError):
     """Another process writes the job; it can still be opened for reading."""
 
 
-class Job(Sittings, Choices, Results):
+class Job(Sittings, Choices, Marks, Results):
     """An open job. Use `Job.create` or `Job.open`, and close it.
 
-    What it holds is told by its three parts: its sittings and photos, what was chosen for them, and what
-    came of that.
+    What it holds is told by its four parts: its sittings and photos, what was chosen for them, what was marked on
+    them by hand, and what came of that.
     """
 
     def __init__(self, folder, connection, lock, writable):

@@ -37,6 +37,12 @@ TABLES = {
     "keepbox": ("sitting_id", "box"),
     "handmask": ("photo_id", "blob"),
     "removed": ("sitting_id", "blob"),
+    "mark": ("id", "sitting_id", "name", "used", "known", "held"),
+    "sighting": ("id", "mark_id", "photo_id", "x", "y", "sigma_px", "used"),
+    "shape": ("id", "sitting_id", "kind", "name", "points"),
+    "length": ("id", "sitting_id", "first", "second", "value_mm", "sigma_mm", "role"),
+    "level": ("sitting_id", "level"),
+    "measurement": ("id", "sitting_id", "name", "kind", "ends"),
 }
 
 SCHEMA = """

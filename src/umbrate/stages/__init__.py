@@ -5,6 +5,7 @@ from .lens import LensStage
 from .masks import MasksStage  # names: ok
 from .photos import PhotosStage
 from .poses import PosesStage
+from .scale import ScaleStage
 
-STAGES = (PhotosStage(), MasksStage(), LensStage(), PosesStage(), CloudStage())
+STAGES = (PhotosStage(), MasksStage(), LensStage(), PosesStage(), ScaleStage(), CloudStage())
 BY_NAME = {s.name: s for s in STAGES}

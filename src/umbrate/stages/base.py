@@ -128,6 +128,7 @@ class Stage:
     name: ClassVar[str]  #: as the command line and the job write it
     title: ClassVar[str]  #: as people read it
     needs: ClassVar[tuple] = ()  #: stages whose results it reads
+    takes: ClassVar[tuple] = ()  #: stages that run before it where they have something to do, see `invited`
     reads: ClassVar[str] = "photos"  #: what `key` covers, for people
     Settings: ClassVar[type[StageSettings]]
     about: ClassVar[str]  #: what it does, in a sentence
@@ -146,6 +147,10 @@ class Stage:
     def run(self, inputs, settings, report) -> Outcome:
         """Do the work. Pure: the same inputs and settings give the same outcome."""
         raise NotImplementedError
+
+    def invited(self, job, sitting):
+        """Whether there is something for the stage to do that others would profit from (see `takes`)."""
+        return False
 
     def foresee(self, job, sitting, settings):
         """What can be said of a run at once, without computing: a Foresight, or None."""

@@ -11,6 +11,7 @@ import json
 import time
 from dataclasses import dataclass, field
 from functools import partial
+from itertools import combinations
 
 import numpy as np
 
@@ -19,6 +20,7 @@ from ..core.features.detect import Features, detect
 from ..core.features.match import match, unit_descriptors
 from ..core.features.still import still_features
 from ..core.geometry.lens import PARAMETER_NAMES, Lens
+from ..core.geometry.sightings import Sightings
 from ..core.imaging.decode import read_picture
 from ..core.imaging.filters import halve_by_area
 from ..core.poses.block import Block
@@ -26,6 +28,7 @@ from ..core.poses.choose import ALL, CHEAP, LIKENESS, NEAR, choose_pairs, larges
 from ..core.poses.fragments import Solved, solve
 from ..core.poses.frame import move_block, upright_frame
 from ..core.poses.grow import KEY_POINT_SIGMA_PX, Grower
+from ..core.poses.marked import SHARED, missing, solve_marked
 from ..core.poses.pairs import relate
 from ..core.poses.targets import TargetSightings
 from ..core.poses.tracks import Tracks
@@ -38,8 +41,9 @@ LUMA = np.array([0.299, 0.587, 0.114], np.float32)
 GUESSED_SIGMA = 0.4  #: of a focal length that no file tells, as a share of itself
 #: settings of what comes before an adjustment
 BEFORE_ADJUSTING = (
-    "features", "fine", "largest_side", "pairs", "neighbors", "drop_still", "ratio", "verify_px",
+    "ties", "features", "fine", "largest_side", "pairs", "neighbors", "drop_still", "ratio", "verify_px",
 )  # fmt: skip
+FEATURES, MARKED = "features", "marked points"
 START_OVER, GO_ON, ADJUST = "start over", "go on", "adjust"
 
 
@@ -69,6 +73,7 @@ class Inputs:
     way: str = START_OVER
     before: Before | None = None
     removed: str | None = None  #: blob key of the sightings taken out by hand
+    marks: tuple = ()  #: points marked by hand: (id, name, ((photo id, x, y, sigma in pixels), ...))
 
 
 @dataclass
@@ -92,6 +97,7 @@ class Made:
     artefacts: dict
     made_from: dict
     wrong_focal: dict = field(default_factory=dict)
+    mark_at: dict = field(default_factory=dict)  #: (photo, feature) to the id of a marked point
 
 
 def lenses_of(photos, groups):
@@ -231,7 +237,10 @@ class _Making:
         )
         self.widths = [max(p.width, p.height) for p in self.photos]
         self._targets()
+        self._marks()
         self._removed()
+        if self.settings.ties == MARKED:
+            return self._from_marks()
         if adjust_only:
             block = self._adjust()
             solved = Solved(block, [], {}, {})
@@ -246,6 +255,53 @@ class _Making:
         return Made(
             solved.block, solved.fragments, still, share, self.targets, self.xy, self.counts, self.lenses, self.trusted,
             self.guessed, solved.pairs, tried, chosen, self.times, self.artefacts, self.marks, solved.wrong_focal,
+            self.mark_at,
+        )  # fmt: skip
+
+    def _marks(self):
+        """Points marked by hand: more rows of pixels behind features and targets, and the links they make."""
+        row = {p.id: k for k, p in enumerate(self.photos)}
+        self.mark_at, self.links, self.seen_marks = {}, {}, {}
+        for mark, _, sightings in self.inputs.marks:
+            mine = sorted((row[i], x, y, s) for i, x, y, s in sightings if i in row)
+            at = []
+            for k, x, y, s in mine:
+                at.append((k, len(self.xy[k])))
+                self.xy[k] = np.vstack([self.xy[k], [x, y]])
+                self.sigma[k] = np.append(self.sigma[k], s)
+                self.mark_at[at[-1]] = mark
+            for a, b in combinations(at, 2):
+                self.links.setdefault((a[0], b[0]), []).append((a[1], b[1]))
+            if len(mine) >= 2:
+                self.seen_marks[mark] = Sightings(
+                    np.array([m[0] for m in mine]), np.array([m[1:3] for m in mine]), np.array([m[3] for m in mine])
+                )
+        self.links = {p: np.array(m, np.int64) for p, m in self.links.items()}
+
+    def _from_marks(self):
+        """A block from marked points alone."""
+        names = [p.name for p in self.photos]
+        numbers = [
+            np.array([m for (i, _), m in sorted(self.mark_at.items()) if i == k], int) for k in range(len(names))
+        ]
+        rows = [np.array([f for (i, f) in sorted(self.mark_at) if i == k], int) for k in range(len(names))]
+        told, able = missing(numbers, names)
+        if not able:
+            raise UmbrateError(
+                f"Poses from marked points alone need {SHARED} points that two photos share. " + " ".join(told[:3]),
+                ("mark points",),
+            )
+        self.report.progress(0.5, "solving from marked points")
+        block = solve_marked(
+            [self.xy[k][r] for k, r in enumerate(rows)], numbers, np.array([x.vector for x in self.lenses]),
+            self.lens_of, [self.sigma[k][r] for k, r in enumerate(rows)], self.settings.seed,
+        )  # fmt: skip
+        block.feature = np.array([rows[i][f] for i, f in zip(block.photo, block.feature, strict=True)], np.int64)
+        self._lap("solving_s")
+        self.times["matching_s"] = 0.0
+        return Made(
+            block, [], [], 0.0, self.targets, self.xy, self.counts, self.lenses, list(range(len(self.lenses))),
+            self.guessed, {}, 0, "marks", self.times, self.artefacts, self.marks, {}, self.mark_at,
         )  # fmt: skip
 
     def _can_adjust(self):
@@ -262,6 +318,10 @@ class _Making:
 
     def _features(self, end):
         i, b = self.inputs, self.before
+        if self.settings.ties == MARKED:
+            self.marks = {p.id: "" for p in self.photos}
+            self.feats, self.counts, self.artefacts = [], [0] * len(self.photos), {}
+            return
         self.marks = {p.id: feature_mark(p, i.masks.get(p.id, ""), self.settings) for p in self.photos}
         known = {k: key for k, key in b.features.items() if b.made_from.get(k) == self.marks.get(k)} if b else {}
         find = partial(find_features, i.blobs, i.masks, self.settings, known)
@@ -279,9 +339,9 @@ class _Making:
             numbers.append(t["number"][coded] if t else np.zeros(0, int))
             dots.append(t["dots"][coded] if t else np.zeros((0, 12)))
         every = np.concatenate(numbers)
-        use = self.settings.use_targets and len(np.unique(every)) < len(every)
+        use = self.settings.use_targets and len(np.unique(every)) < len(every) and self.settings.ties != MARKED
         self.targets = TargetSightings(self.counts, numbers, dots) if use else None
-        self.xy = [f.xy for f in self.feats]
+        self.xy = [f.xy for f in self.feats] or [np.zeros((0, 2)) for _ in self.photos]
         self.sigma = [
             np.full(c, KEY_POINT_SIGMA_PX * w / 1600.0) for c, w in zip(self.counts, self.widths, strict=True)
         ]
@@ -387,10 +447,20 @@ class _Making:
             "lens_sigma": self.lens_sigma,
             "sigma": self.sigma,
             "correct": self.targets.shifts if self.targets else None,
+            "links": self.links,
+            "same": self._same_targets(),
+            "marked": tuple(self.mark_at),
             "seed": s.seed,
             "report": self._tell,
             "stop": self.report.check,
         }
+
+    def _same_targets(self):
+        """Rows of targets with one number, for every pair of photos."""
+        if not self.targets:
+            return {}
+        pairs = {p: self.targets.matches(*p) for p in combinations(range(len(self.photos)), 2)}
+        return {(i, j): m[~self.out[i][m[:, 0]] & ~self.out[j][m[:, 1]]] for (i, j), m in pairs.items() if len(m)}
 
     def _solve(self):
         vectors = np.array([x.vector for x in self.lenses])
@@ -410,7 +480,10 @@ class _Making:
         def relate_with(v):
             return self.first if np.array_equal(v, vectors) else self._relate(v)
 
-        return solve(self.xy, relate_with, vectors, self.lens_of, self.widths, resume=resume, **self._options())
+        return solve(
+            self.xy, relate_with, vectors, self.lens_of, self.widths, resume=resume, marks=self.seen_marks,
+            **self._options(),
+        )  # fmt: skip
 
     def _lenses_before(self, vectors):
         """Lenses of the last block, by the photos they belong to; those of new photos as they are."""
@@ -424,7 +497,7 @@ class _Making:
 
     def _adjust(self):
         """The last block's tie points, less what was removed, adjusted together."""
-        b = self.blobs.get_arrays(self.before.block)
+        b = without_marks(self.blobs.get_arrays(self.before.block))
         row = {p.id: k for k, p in enumerate(self.photos)}
         photo = np.array([row.get(int(i), -1) for i in b["photo_ids"]])[b["photo"]]
         feature = b["feature"].astype(np.int64)
@@ -444,6 +517,7 @@ class _Making:
             raise UmbrateError(
                 "Too few of the tie points that were solved are left to adjust. Run Poses anew.", ("run again",)
             )
+        photo, feature, start = self._with_marks(photo, feature, start)
         self.report.progress(0.6, "adjusting")
         vectors = np.array([x.vector for x in self.lenses])
         grower = Grower(
@@ -452,6 +526,19 @@ class _Making:
         )  # fmt: skip
         grower.resume(self._poses_before(), self._lenses_before(vectors))
         return grower.adjust_only()
+
+    def _with_marks(self, photo, feature, start):
+        """Tracks with those of the marked points behind them."""
+        by_mark = {}
+        for (i, f), mark in sorted(self.mark_at.items()):
+            by_mark.setdefault(mark, []).append((i, f))
+        for mark in sorted(by_mark):
+            seen = by_mark[mark]
+            if len(seen) >= 2:
+                photo = np.append(photo, [i for i, _ in seen])
+                feature = np.append(feature, [f for _, f in seen])
+                start = np.append(start, len(photo))
+        return photo, feature, start
 
     def _tell(self, solved, total, sentence, grower):
         self.report.progress(0.65 + 0.3 * solved / total, sentence, **{"tie points": int(grower.placed.sum())})
@@ -471,6 +558,20 @@ class _Making:
                 "sizes": np.array([[p.width, p.height] for p in self.photos])[on],
             },
         )
+
+
+def without_marks(block):
+    """A block's arrays without the points that were marked by hand."""
+    mark = block.get("mark")
+    if mark is None or not (mark >= 0).any():
+        return block
+    keep = mark < 0
+    index = np.cumsum(keep) - 1
+    rows = keep[block["point"]]
+    out = {**block, **{k: block[k][keep] for k in ("points", "colors", "number", "mark", "point_sigma")}}
+    out.update({k: block[k][rows] for k in ("photo", "feature", "xy", "residual", "sigma")})
+    out["point"] = index[block["point"][rows]].astype(block["point"].dtype)
+    return out
 
 
 def match_mark(settings):

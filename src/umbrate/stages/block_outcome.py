@@ -14,7 +14,7 @@ from ..core.poses.frame import move_block, upright_frame
 from ..core.poses.turntable import find_turntable
 from ..job.blobs import BlobStore
 from .base import Outcome, problem
-from .block_making import ADJUST, START_OVER, match_mark
+from .block_making import ADJUST, MARKED, START_OVER, match_mark
 from .lens import NO_EXIF_35MM
 
 RESIDUAL_TOP_PX = 2.0  #: where the histogram of residuals ends
@@ -60,6 +60,9 @@ def outcome(made, inputs, settings, report):
     else:
         artefacts[("pairs", None)] = _put_pairs(made, inputs)
     artefacts[("block", None)], known, figures = _put_block(block, made, inputs, report)
+    artefacts[("covariance", None)] = BlobStore(inputs.blobs).put_arrays(
+        cameras=known["cameras"], free=np.array(sorted(block.free_lens), np.int64), unit=np.array(known["unit"])
+    )
     for k, part in enumerate(made.fragments):
         on = part.solved
         part.poses, part.points = move_block(
@@ -70,7 +73,7 @@ def outcome(made, inputs, settings, report):
     fragments = [int(f.solved.sum()) for f in made.fragments]
     if inputs.way == ADJUST:
         fragments = inputs.before.figures.get("fragments", [])
-    reasons = _reasons(block, made, inputs)
+    reasons = _reasons(block, made, inputs, settings)
     L = Lens.from_vector(made.lenses[0].width, made.lenses[0].height, block.lenses[0])
     half_view = np.array(
         [min(p.width, p.height) / 2 / block.lenses[m, 0] for p, m in zip(photos, block.lens_of, strict=True)]
@@ -159,7 +162,18 @@ def _put_block(block, made, inputs, report):
     report.progress(0.98, "standard deviations")
     known = _known(block, made.trusted)
     sizes = np.array([[p.width, p.height] for p in photos])
+    marked = np.full(len(block.points), -1)
+    if made.mark_at:
+        at = zip(block.photo.tolist(), block.feature.tolist(), strict=True)
+        marked[block.point] = [made.mark_at.get(x, -1) for x in at]
+    prior = block.prior or (block.lenses, np.full_like(block.lenses, np.inf))
     key = BlobStore(inputs.blobs).put_arrays(
+        mark=marked,
+        free=np.array(sorted(block.free_lens), np.int64),
+        trusted=np.array(made.trusted, np.int64),
+        prior_mean=prior[0],
+        prior_sigma=np.broadcast_to(prior[1], block.lenses.shape),
+        first_lenses=np.array([x.vector for x in made.lenses]),
         photo_ids=np.array([p.id for p in photos]),
         poses=block.poses,
         lenses=block.lenses,
@@ -223,7 +237,7 @@ def _turntable(block, photos):
     }
 
 
-def _reasons(block, made, inputs):
+def _reasons(block, made, inputs, settings):
     """Why photos are not solved: dictionaries of kind, text, partners (photo ids), by photo index."""
     photos = inputs.photos
     if inputs.way == ADJUST:
@@ -238,10 +252,10 @@ def _reasons(block, made, inputs):
     out = {}
     for i, r in block.reasons.items():
         kind, text = r.kind, r.text
-        still = float(made.still[i].mean()) if len(made.still[i]) else 0.0
+        still = float(made.still[i].mean()) if made.still and len(made.still[i]) else 0.0
         if still > STILL_SHARE and kind in (NO_OVERLAP, TOO_FEW, NO_START):
             kind, text = "backdrop", f"{100 * still:.0f} % of its features do not move: it shows the backdrop"
-        elif kind == NO_OVERLAP and made.counts[i] < FEW_FEATURES:
+        elif kind == NO_OVERLAP and made.counts[i] < FEW_FEATURES and settings.ties != MARKED:
             kind = "blurred"
             text = f"only {made.counts[i]} features were found in it (blurred, plain, or hidden by its mask)"
         out[i] = {"kind": kind, "text": text, "partners": [photos[k].id for k in r.partners[:6]]}
@@ -252,11 +266,13 @@ def _problems(reasons, block, made, inputs, settings):
     photos = inputs.photos
     hints = {
         NO_OVERLAP: ("Bring in photos that overlap with it, or set it aside.", ("bring in photos",)),
-        TOO_FEW: ("More features, or photos between it and its neighbors, would help.",
+        TOO_FEW: ("Mark more points in it.", ("mark points",)) if settings.ties == MARKED else
+                 ("More features, or photos between it and its neighbors, would help.",
                   ("set", "features", min(40000, 2 * settings.features))),
         DISAGREES: ("Set it aside, or bring in photos between it and its neighbors.", ("bring in photos",)),
         LOOP: ("The object looks alike from several sides: stick targets to it, or set the photo aside.", None),
-        FRAGMENT: ("Photos between the two groups would connect them.", ("bring in photos",)),
+        FRAGMENT: ("Photos between the two groups would connect them, or three points marked in two photos of either "
+                   "group, and then to go on.", ("mark points",)),
         "backdrop": ("Mask the backdrop, or set the photo aside.", ("go to", "masks")),
         "blurred": ("Set it aside, or look at its mask.", ("go to", "masks")),
     }  # fmt: skip
@@ -317,6 +333,7 @@ def _known(block, trusted):
         "poses": poses,
         "lens": {n: float(s) for n, s in zip(PARAMETER_NAMES, lens, strict=True) if s > 0},
         "unit": round(unit, 3),
+        "cameras": cov.cameras,
         "turn_deg": round(float(np.degrees(np.median(turns))), 5),
         "center_percent": round(float(100 * np.median(centers / away)), 5),
     }

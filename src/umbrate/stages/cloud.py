@@ -15,11 +15,13 @@ from ..core.dense.fuse import fuse
 from ..core.dense.neighbors import choose_neighbors
 from ..core.errors import UmbrateError
 from ..core.geometry.lens import Lens
+from ..core.geometry.similarity import scale_of
 from ..core.imaging.decode import read_picture
 from ..core.imaging.undistort import undistort
 from ..job.blobs import BlobStore
 from .base import Histogram, Outcome, Stage, StageSettings
 from .block_making import LUMA
+from .frames import move_box, plain_keep_box, scale_result
 from .masks import decode_mask, mask_blobs
 from .photos import photo_refs
 
@@ -88,15 +90,19 @@ class Inputs:
     masks: dict
     block: str
     keep_box: dict
+    from_plain: list  #: the similarity from the plain frame to that of the block
 
 
-def keep_box_of(job, sitting):
-    """The keep box in force: set by hand, else fitted with the poses. None before there are poses."""
-    by_hand = job.keep_box(sitting.id)
-    if by_hand:
-        return by_hand
-    done = job.result(sitting.id, "poses")
-    return done.figures.get("keep_box") if done else None
+def block_for_depth(job, sitting):
+    """The blob of the block that depth is computed in, and the similarity from the plain frame to it.
+
+    A block that known lengths only made larger serves as it was solved: its cloud is moved when it is read. Where they
+    or marked points bent it, depth follows that.
+    """
+    scale = scale_result(job, sitting)
+    if scale and scale.figures["bent"]:
+        return scale.blob("block"), np.array(scale.figures["from_plain"])
+    return job.result(sitting.id, "poses").blob("block"), np.eye(4)
 
 
 def straighten(blobs, scale, item):
@@ -124,6 +130,7 @@ class CloudStage(Stage):
     name, title = "cloud", "Cloud"
     about = "Computes depth for every photo, fuses it into a dense colored cloud and cleans it."
     needs = ("poses",)
+    takes = ("scale",)
     reads = "keep box"
     uses_keep_box = True
     Settings = Settings
@@ -132,16 +139,21 @@ class CloudStage(Stage):
         poses = job.result(sitting.id, "poses")
         if poses is None:
             raise UmbrateError(f"“{sitting.name}” has no poses yet. Run Poses first.", ("go to", "poses"))
+        block, M = block_for_depth(job, sitting)
         return Inputs(
             str(job.blobs.folder),
             photo_refs(job, sitting),
             mask_blobs(job, sitting),
-            poses.blob("block"),
-            keep_box_of(job, sitting),
+            block,
+            move_box(plain_keep_box(job, sitting), M),
+            M.tolist(),
         )
 
     def key(self, job, sitting):
-        return [job.keep_box(sitting.id)]
+        scale = scale_result(job, sitting)
+        bent = [scale.blob("block")] if scale and scale.figures["bent"] else []
+        poses = job.result(sitting.id, "poses")  # adjusted again, it is another block made from the same things
+        return [job.keep_box(sitting.id), poses.blob("block") if poses else "", *bent]
 
     def run(self, inputs, settings, report):
         blobs = BlobStore(inputs.blobs)
@@ -263,7 +275,8 @@ class CloudStage(Stage):
                 "removed_outline": lost_outline,
                 "photos": n,
                 "photo_scale": settings.photo_scale,
-                "pixel_size": ground,
+                "pixel_size": ground / scale_of(np.array(inputs.from_plain)),
+                "from_plain": inputs.from_plain,
                 "photos_per_point": round(float(cloud.photos.mean()), 2),
                 "score": round(float(np.median(cloud.score)), 3),
                 "photos_histogram": np.bincount(cloud.photos, minlength=3).tolist(),
@@ -278,7 +291,11 @@ class CloudStage(Stage):
             ("Points", f"{f['points']:,}", "Points of the dense cloud"),
             ("Photos a point", f"{f['photos_per_point']:.1f}", "Mean number of photos that agree on a point"),
             ("Likeness", f"{f['score']:.2f}", "Median correlation of the patches, 1 is the same"),
-            ("Pixel on the object", f"{f['pixel_size']:.2g}, unscaled", "Size of one pixel at the photo scale used"),
+            (
+                "Pixel on the object",
+                f"{f['pixel_size']:.2g} of the distance",
+                "Size of one pixel at the photo scale used, as a share of the photos' distance",
+            ),
             (
                 "Removed",
                 f"{f['removed_isolated'] + f['removed_outline']:,}",

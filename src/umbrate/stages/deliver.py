@@ -12,23 +12,9 @@ from ..core.imaging.undistort import undistort
 from ..formats.cameras import write_cameras
 from ..formats.files import written_aside
 from ..formats.ply import write_cloud
+from .frames import load_block, load_cloud
 from .mask_files import decode_mask, encode_mask
 from .masks import mask_blobs
-
-
-def load_block(job, sitting, part=0):
-    """The block of a sitting as a dictionary of arrays, or None.
-
-    part : 0 for the block, 1 and on for its fragments
-    """
-    done = job.result(sitting.id, "poses")
-    return job.blobs.get_arrays(done.blob(f"fragment {part + 1}" if part else "block")) if done else None
-
-
-def load_cloud(job, sitting):
-    """The dense cloud of a sitting as a dictionary of arrays, or None."""
-    done = job.result(sitting.id, "cloud")
-    return job.blobs.get_arrays(done.blob("cloud")) if done else None
 
 
 def export_cloud(job, path, sitting=None):
@@ -47,7 +33,8 @@ def export_cloud(job, path, sitting=None):
     c = load_cloud(job, sitting)
     if c is None:
         raise UmbrateError(f"“{sitting.name}” has no dense cloud yet. Run Cloud first.")
-    write_cloud(path, c["points"], c["colors"], c["normals"], c["photos"], c["score"])
+    unit = frame_of(job, sitting).unit or None
+    write_cloud(path, c["points"], c["colors"], c["normals"], c["photos"], c["score"], unit=unit)
     return len(c["points"])
 
 
@@ -170,5 +157,7 @@ def export_cameras(job, path):
     rows, lenses = camera_rows(job)
     if not lenses:
         raise UmbrateError(f"{job.name} has no poses yet. Run Poses first: umbrate run {job.folder} --to poses")
-    write_cameras(path, rows, lenses)
+    solved = [s for s in job.sittings() if job.result(s.id, "poses")]
+    unit = "mm" if all(frame_of(job, s).scaled for s in solved) else None
+    write_cameras(path, rows, lenses, unit)
     return sum(r["pose"] is not None for r in rows)

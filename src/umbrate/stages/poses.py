@@ -7,8 +7,9 @@ from pydantic import Field
 
 from ..core.errors import UmbrateError
 from ..core.poses.choose import CHEAP
-from .base import Histogram, Stage, StageSettings, only
-from .block_making import ADJUST, GO_ON, START_OVER, Before, Inputs, make_block
+from ..core.poses.marked import missing
+from .base import Foresight, Histogram, Stage, StageSettings, only
+from .block_making import ADJUST, FEATURES, GO_ON, MARKED, START_OVER, Before, Inputs, make_block
 from .block_outcome import RESIDUAL_TOP_PX, outcome
 from .masks import mask_blobs
 from .photos import photo_key, photo_refs
@@ -18,12 +19,20 @@ CHOSEN = {
     "likeness": "the likest photos",
     "order": "the order they were taken in",
     "near": "where the photos stand",
+    "marks": "marked points",
 }
 
 
 class Settings(StageSettings):
     """How features are found and matched, and what is solved."""
 
+    ties: Literal["features", "marked points"] = Field(
+        FEATURES,
+        title="Ties",
+        description="Features: what photos share is found in them, and points marked by hand help. Marked points "
+        "alone: two or three photos without any features, six shared points each; the lens stays as it is.",
+        json_schema_extra={"labels": {FEATURES: "features and marks", MARKED: "marked points alone"}, "short": True},
+    )
     features: int = Field(
         6000,
         ge=500,
@@ -149,6 +158,15 @@ def _turntable_rows(found):
     return [("Turntable", steps + slips, told)]
 
 
+def marks_of(job, sitting):
+    """Points marked by hand that are switched on, as `Inputs.marks` has them."""
+    return tuple(
+        (p.id, p.name, tuple((s.photo_id, s.x, s.y, s.sigma_px) for s in p.sightings if s.used))
+        for p in job.marked_points(sitting.id)
+        if p.used
+    )
+
+
 class PosesStage(Stage):
     """Features, matching, growing, adjustment."""
 
@@ -177,7 +195,7 @@ class PosesStage(Stage):
             raise UmbrateError(f"“{sitting.name}” has no solved block to {way}. Run Poses first.", ("run again",))
         return Inputs(
             str(job.blobs.folder), photos, mask_blobs(job, sitting), groups, targets, way, before,
-            job.removed(sitting.id),
+            job.removed(sitting.id), marks_of(job, sitting),
         )  # fmt: skip
 
     @staticmethod
@@ -203,10 +221,25 @@ class PosesStage(Stage):
     def key(self, job, sitting):
         removed = job.removed(sitting.id)
         more = [removed] if removed else []
+        if job.settings(sitting.id, self.name).get("ties") == MARKED:
+            more.append(marks_of(job, sitting))  # else they help, but what was solved without them stays good
         return [photo_key(job, sitting), sorted(job.hand_masks(sitting.id).items()), *more]
 
     def run(self, inputs, settings, report):
         return outcome(make_block(inputs, settings, report), inputs, settings, report)
+
+    def foresee(self, job, sitting, settings):
+        """Of marked points alone: what is still to be marked."""
+        if settings.ties != MARKED:
+            return None
+        photos = job.photos(sitting.id, aside=False)
+        marks = marks_of(job, sitting)
+        numbers = [np.array([m for m, _, seen in marks if p.id in {s[0] for s in seen}], int) for p in photos]
+        told, able = missing(numbers, [p.name for p in photos])
+        if able:
+            left = f" {' '.join(told[:2])}" if told else ""
+            return Foresight(f"{sum(map(len, numbers))} marked places: enough to solve.{left}")
+        return Foresight(" ".join(told[:3]) or "Mark at least six places in two photos.", False, ("mark points",))
 
     def rows(self, f):
         L, sd = f["lens"], f.get("lens_sigma", {})

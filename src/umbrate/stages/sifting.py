@@ -10,8 +10,7 @@ import numpy as np
 from ..core.errors import UmbrateError
 from ..core.poses.sift import BY_NAME, measure
 from .block_making import removal
-from .cloud import keep_box_of
-from .deliver import load_block
+from .frames import keep_box_of, load_block
 
 
 def _keys(photo_id, row):

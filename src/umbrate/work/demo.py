@@ -9,7 +9,8 @@ import platformdirs
 
 from ..core.errors import UmbrateError
 from ..job.store import Job, job_folder
-from ..stages.deliver import camera_rows, load_cloud
+from ..stages.deliver import camera_rows
+from ..stages.frames import load_cloud
 from ..studio.judge import Truth
 from .adding import read_folder, take_in
 

@@ -7,8 +7,9 @@ from dataclasses import dataclass
 from ..core.errors import UmbrateError
 from ..stages import BY_NAME
 from ..stages.base import parse_settings
+from ..stages.measuring import refresh
 from .lane import Going, Lane
-from .state import current_fingerprint
+from .state import current_fingerprint, is_current
 from .worker import Event, run_stage
 
 log = logging.getLogger(__name__)
@@ -69,6 +70,10 @@ class Queue(Lane):
         if sitting is None:
             return []
         stage = BY_NAME[name]
+        first = next((n for n in stage.takes if self._wanted(sitting, n)), None)
+        if first:
+            self.waiting.insert(0, (sitting_id, name))
+            name, stage = first, BY_NAME[first]
         self.failures.pop((sitting_id, name), None)
         try:
             settings = parse_settings(stage, self.job.settings(sitting_id, name))
@@ -82,6 +87,13 @@ class Queue(Lane):
         )
         self.worker.submit(run_stage, name, inputs, settings.model_dump())
         return [Event("started", {"sitting": sitting_id, "stage": name})]
+
+    def _wanted(self, sitting, name):
+        """Whether a stage that another profits from has something to do and is not done."""
+        try:
+            return BY_NAME[name].invited(self.job, sitting) and not is_current(self.job, sitting, BY_NAME[name])
+        except UmbrateError:
+            return False  # a damaged file: running says it better
 
     def _failed(self, sitting, stage, settings, seconds, kind, message, remedy=None):
         if kind != "cancelled":
@@ -129,7 +141,12 @@ class Queue(Lane):
         except Exception as error:
             message = f"The result could not be saved ({error}). Is the disk full?"
             return self._failed(run.sitting, run.stage, settings, run.seconds, "failed", message, ("run again",))
-        return Event("done", {**here, "figures": done.figures})
+        try:
+            changes = refresh(self.job, run.sitting)
+        except Exception:
+            log.exception("measurements could not be computed anew")
+            changes = []
+        return Event("done", {**here, "figures": done.figures, "measured": changes})
 
     def close(self):
         """End the worker."""

@@ -38,6 +38,7 @@ class Covariance:
     lenses: np.ndarray
     points: np.ndarray
     unit: float
+    cameras: np.ndarray  #: of poses and lenses together, in the frame that the photos hold: see `measure.network`
     _state: tuple = ()
 
     def between(self, rows):
@@ -201,7 +202,7 @@ def covariance(
     unknowns = size - int(held.sum()) + 3 * P - 7
     unit = float(np.sqrt((r**2).sum() / max(2 * k - unknowns, 1)))
     state = (n, start, photo, lens_of, back, Qc, K, N + Z, Vinv, Gp)
-    return Covariance(of_poses, of_lenses, out, unit, state)
+    return Covariance(of_poses, of_lenses, out, unit, Qc, state)
 
 
 def of_centers(poses, cov):

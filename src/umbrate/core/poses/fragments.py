@@ -15,6 +15,7 @@ import numpy as np
 
 from .block import FRAGMENT, SCENE, Reason
 from .grow import FOCAL_SIGMA, Grower
+from .tie import tie, why_not_tied
 
 LEAST_PHOTOS = 3  #: a fragment of fewer says nothing that its pair does not
 KNOWS_LENS = 8  #: a block of so many photos knows its lens; fragments take it as it is
@@ -44,7 +45,9 @@ class Solved:
     pairs: dict
 
 
-def solve(features_xy, relate, lenses, lens_of, widths, *, trusted=(), lens_sigma=None, resume=None, **options):
+def solve(
+    features_xy, relate, lenses, lens_of, widths, *, trusted=(), lens_sigma=None, resume=None, marks=None, **options
+):
     """Solve all photos: the largest block, then what is left on its own.
 
     Parameters
@@ -56,6 +59,8 @@ def solve(features_xy, relate, lenses, lens_of, widths, *, trusted=(), lens_sigm
     lenses : (m, 10)
     resume : (poses (n, 4, 4), lenses (m, 10)), optional
         What was solved before.
+    marks : dict of number to Sightings, optional
+        Places marked by hand, which tie fragments to the block.
 
     Returns
     -------
@@ -105,18 +110,38 @@ def solve(features_xy, relate, lenses, lens_of, widths, *, trusted=(), lens_sigm
             blocks.append(more)
             left &= ~more.solved
     blocks.sort(key=lambda b: -int(b.solved.sum()))
+    if marks and len(blocks) > 1:
+        blocks = _tied(blocks, marks, lambda before: grow(pairs, before[1], before=before))
     main = blocks[0]
     if len(blocks) > 1:
         main.reasons = {**block.reasons, **blocks[0].reasons}
     for k, b in enumerate(blocks[1:]):
         others = np.flatnonzero(b.solved)
         for i in others:
+            more = why_not_tied(main, b, marks) if marks else ""
             text = (
                 f"it is solved in fragment {k + 2} with {len(others) - 1} others, which nothing connects to the block"
-            )
+            ) + (f" ({more})" if more else "")
             main.reasons[int(i)] = Reason(FRAGMENT, text, tuple(int(o) for o in others if o != i))
     main.reasons = {i: r for i, r in sorted(main.reasons.items()) if not main.solved[i]}
     return Solved(main, blocks[1:], wrong, pairs)
+
+
+def _tied(blocks, marks, grow):
+    """The blocks after every fragment that marked places tie to the largest has been brought to it."""
+    main, rest = blocks[0], blocks[1:]
+    again = True
+    while again:
+        again = False
+        for part in rest:
+            poses, lenses = tie(main, part, marks)
+            if poses is None:
+                continue
+            more = grow((poses, lenses))
+            if more.solved.sum() > main.solved.sum():
+                main, rest, again = more, [b for b in rest if b is not part], True
+                break
+    return [main, *rest]
 
 
 def _doubted(block, lenses, sigma, trusted):

@@ -25,6 +25,7 @@ DISTORTION = ("k1", "k2", "k3", "p1", "p2")
 SIGNIFICANCE = 2.6  #: a parameter is significant from so many of its standard deviations on (99 %)
 LOCAL_SHARE, LOCAL_PHOTOS = 0.1, 12  #: fewer new photos than this share move only themselves and so many others
 BRIDGE_MATCHES = 60  #: from so many on, a pair that contradicts the others is called a false bridge
+LEAST_BY_HAND, MARKED_PX = 4, 8.0  #: marked places that stand a photo up, and how far off their marks may be
 TRIED_STARTS = 4  #: so many starts are made before the best is taken
 LOSS_SCALE = 2.5  #: the robust loss bends at so many standard deviations
 #: how far real lenses are from what their photos' files say, where nobody has calibrated them: the focal length as a
@@ -53,6 +54,9 @@ class Grower:
         correct=None,
         significant=False,
         tracks=None,
+        links=None,
+        same=None,
+        marked=(),
         seed=0,
         report=None,
         stop=None,
@@ -80,8 +84,15 @@ class Grower:
             them.
         tracks : Tracks, optional
             In place of those that `pairs` would make.
+        links : dict of (i, j) to (k, 2) int, optional
+            Matches that need no verification: places marked by hand.
+        same : dict of (i, j) to (k, 2) int, optional
+            Matches that are taken where both points stand in one place: targets of one number.
+        marked : sequence of (photo, feature)
+            Sightings of places marked by hand: four of them stand a photo up that has too few others.
         report : callable(solved, total, sentence, grower), optional
         """
+        self.links, self.same, self.marked = links or {}, same or {}, {(int(i), int(f)) for i, f in marked}
         self.counts = [len(x) for x in features_xy]
         self.pairs, self.doubted = self._without_false_bridges(self.counts, pairs)
         self.trusted, self.lens_sigma = tuple(trusted), lens_sigma
@@ -109,12 +120,17 @@ class Grower:
     def take_tracks(self, tracks=None):
         """Begin with tracks, those that the pairs make where none are given: no point is placed yet."""
         if tracks is None:
-            tracks = build_tracks(self.counts, {p: g.matches for p, g in self.pairs.items()})
+            matches = {p: g.matches for p, g in self.pairs.items()}
+            for p, m in self.links.items():
+                matches[p] = np.vstack([matches[p], m]) if p in matches else m
+            tracks = build_tracks(self.counts, matches)
         self.tracks: Tracks = tracks
         row = self.base[tracks.photo] + tracks.feature
         self.xy, self.sigma = self.every_xy[row], self.every_sigma[row]
         self.seen_xy = self.xy.copy()
         self.track_of = np.repeat(np.arange(len(tracks)), np.diff(tracks.start))
+        by_hand = [(int(i), int(f)) in self.marked for i, f in zip(tracks.photo, tracks.feature, strict=True)]
+        self.by_hand = np.array(by_hand, bool) if self.marked else np.zeros(len(tracks.photo), bool)
         self.X = np.zeros((len(tracks), 3))
         self.placed = np.zeros(len(tracks), bool)
         self.on = np.zeros(len(tracks.photo), bool)
@@ -371,8 +387,34 @@ class Grower:
             self._finish()
         return self._block()
 
+    def _stand_by_hand(self):
+        """Stand up photos that have too few matches but four marked places that agree; returns whether any did."""
+        t, any_did = self.tracks, False
+        for i in range(self.n):
+            rows = np.flatnonzero((t.photo == i) & self.by_hand & self.placed[self.track_of])
+            if self.solved[i] or len(rows) < LEAST_BY_HAND:
+                continue
+            X, x = np.ascontiguousarray(self.X[self.track_of[rows]]), np.ascontiguousarray(self.xn[rows])
+            threshold = float(self.threshold(MARKED_PX)[i])
+            R, tr, inliers = resect_ransac(X, x, threshold, 500, self.seed + i)
+            if inliers.sum() < LEAST_BY_HAND:
+                continue
+            R, tr = refine_pose(R, tr, X[inliers], x[inliers], threshold / 4, 20)
+            self.poses[i, :3, :3], self.poses[i, :3, 3] = R, tr
+            self.solved[i] = any_did = True
+            self.order = [k for k in self.order if k != i] + [i]
+            self.reasons.pop(i, None)
+        return any_did
+
     def _grow(self):
         """Photo after photo, until none is left that fits."""
+        self._grow_by_matches()
+        while self.marked and self._stand_by_hand():
+            self._place(4.0)
+            self._adjust(6)
+            self._grow_by_matches()
+
+    def _grow_by_matches(self):
         failed_at = {}
         while True:
             seen = self._seen()
@@ -480,7 +522,8 @@ class Grower:
     def _drop_weak(self):
         """Photos that hold on to too few sightings leave the block."""
         count = np.bincount(self.tracks.photo[self.on], minlength=self.n)
-        for i in np.flatnonzero(self.solved & (count < self.min_sightings // 2)):
+        by_hand = np.bincount(self.tracks.photo[self.on & self.by_hand], minlength=self.n)
+        for i in np.flatnonzero(self.solved & (count < self.min_sightings // 2) & (by_hand < LEAST_BY_HAND)):
             if self.solved.sum() <= 2:
                 break
             why = f"after the adjustment only {count[i]} of its sightings agree with the other photos"

@@ -76,8 +76,8 @@ def merge(grower):
     at = np.full(int(grower.base[-1]), -1)
     at[grower.base[t.photo] + t.feature] = np.arange(len(t.photo))
     ends = [
-        np.stack([at[grower.base[i] + g.matches[:, 0]], at[grower.base[j] + g.matches[:, 1]]], 1)
-        for (i, j), g in grower.pairs.items()
+        np.stack([at[grower.base[i] + m[:, 0]], at[grower.base[j] + m[:, 1]]], 1)
+        for (i, j), m in [*((p, g.matches) for p, g in grower.pairs.items()), *grower.same.items()]
     ]
     ends = np.concatenate(ends) if ends else np.zeros((0, 2), int)
     ends = ends[(ends >= 0).all(1)]
@@ -116,5 +116,5 @@ def _keep_sightings(grower, keep, track):
     start = np.searchsorted(grower.track_of, np.arange(len(old) + 1))
     grower.tracks = Tracks(start.astype(np.int64), t.photo[rows], t.feature[rows])
     grower.xy, grower.seen_xy, grower.sigma = grower.xy[rows], grower.seen_xy[rows], grower.sigma[rows]
-    grower.xn, grower.on = grower.xn[rows], grower.on[rows]
+    grower.xn, grower.on, grower.by_hand = grower.xn[rows], grower.on[rows], grower.by_hand[rows]
     grower.X, grower.placed = grower.X[old], grower.placed[old]

@@ -45,7 +45,7 @@ class TargetSightings:
         """The target's number of each sighting (k,), -1 for key points."""
         out = np.full(len(photo), -1)
         for k, (i, f) in enumerate(zip(photo, feature, strict=True)):
-            if f >= self.counts[i]:
+            if self.counts[i] <= f < self.counts[i] + len(self.numbers[i]):
                 out[k] = self.numbers[i][f - self.counts[i]]
         return out
 
@@ -55,7 +55,7 @@ class TargetSightings:
         photo, feature, point : (k,) rows; poses (n, 4, 4); lenses (m, 10); lens_of (n,)
         """
         out = np.zeros((len(photo), 2))
-        rows = np.array([k for k in range(len(photo)) if feature[k] >= self.counts[photo[k]]], int)
+        rows = np.flatnonzero(self.number_of(photo, feature) >= 0)
         for p in np.unique(point[rows]):
             mine = rows[point[rows] == p]
             planes = []

@@ -1,0 +1,293 @@
+"""Commands that mark, scale, level, measure and report."""
+
+from pathlib import Path
+
+import click
+import numpy as np
+from rich.table import Table
+
+from ..core.errors import UmbrateError
+from ..core.measure.quantities import KINDS
+from ..core.measure.section import section as cut
+from ..formats.drawings import section_texts, write_section
+from ..job.marks import CHECK, OFF, SCALE
+from ..job.store import Job
+from ..stages.frames import frame_of, load_cloud
+from ..stages.leveling import change_level, level_by_mat, level_text
+from ..stages.marking import Marking, export_points, export_shapes, pair_figures, take_coordinates
+from ..stages.measuring import Measurer, export_measurements, measure_all, refresh
+from ..stages.reporting import write_accuracy_report
+from .console import out, say
+
+job_argument = click.argument("job", type=click.Path(path_type=Path))
+sitting_option = click.option("--sitting", help="The sitting; may be left out where there is only one.")
+
+
+def the_sitting(job, name):
+    """The sitting of that name, or the only one."""
+    if name:
+        return job.sitting(name)
+    sittings = job.sittings()
+    if len(sittings) == 1:
+        return sittings[0]
+    names = ", ".join(f"“{s.name}”" for s in sittings) or "none yet"
+    raise UmbrateError(f"Say which sitting with --sitting: {names}.")
+
+
+def the_photo(job, sitting, name):
+    """The photo of that name in a sitting."""
+    for p in job.photos(sitting.id):
+        if name in (p.name, Path(p.name).stem):
+            return p
+    raise UmbrateError(f"“{sitting.name}” has no photo {name}.")
+
+
+@click.command()
+@job_argument
+@sitting_option
+@click.option("--mark", nargs=4, multiple=True, metavar="NAME PHOTO X Y", help="A point is seen at these pixels.")
+@click.option("--sigma", "sigma_px", type=float, help="How sure these marks are, in pixels (0.5).")
+@click.option("--off", multiple=True, metavar="NAME", help="Switch a point off.")
+@click.option("--on", multiple=True, metavar="NAME", help="Switch a point on.")
+@click.option("--rename", nargs=2, multiple=True, metavar="OLD NEW", help="Give a point another name.")
+@click.option("--remove", multiple=True, metavar="NAME", help="Remove a point with its sightings.")
+@click.option("--line", "lines", multiple=True, metavar="NAMES", help="Join points to a line: P1,P2,P3")
+@click.option("--face", "faces", multiple=True, metavar="NAMES", help="Join points to a face: P1,P2,P3")
+@click.option("--import", "take", type=click.Path(path_type=Path), help="Take known coordinates from a CSV file.")
+@click.option("--unit", help="Of that file: mm, cm, m, in.")
+@click.option("--sigma-mm", type=float, help="Standard deviation of its coordinates where it has none (0.1).")
+@click.option("--compare-only", is_flag=True, help="Compare known coordinates with the block, do not move it there.")
+@click.option("--export", "give", type=click.Path(path_type=Path), help="Write coordinates (CSV), or points, lines and "
+              "faces (DXF, OBJ).")  # fmt: skip
+def points(
+    job, sitting, mark, sigma_px, off, on, rename, remove, lines, faces, take, unit, sigma_mm, compare_only, give
+):
+    """Mark points in photos of JOB, and list them with their residuals, the worst first."""
+    change = mark or off or on or rename or remove or take or lines or faces
+    with Job.open(job, writable=bool(change)) as j:
+        s = the_sitting(j, sitting)
+        for name, photo, x, y in mark:
+            try:
+                at = float(x), float(y)
+            except ValueError:
+                raise UmbrateError(f"“{x} {y}” are no pixels. Write: --mark P1 IMG_1.jpg 812.5 344") from None
+            p = the_photo(j, s, photo)
+            if not (-0.5 <= at[0] < p.width and -0.5 <= at[1] < p.height):
+                raise UmbrateError(f"{x} {y} is outside of {p.name}, which has {p.width} x {p.height} pixels.")
+            known = {m.name: m.id for m in j.marked_points(s.id)}
+            i = known[name] if name in known else j.add_marked_point(s.id, name)
+            j.set_sighting(i, p.id, *at, sigma_px)
+        for names, used in ((off, False), (on, True)):
+            for name in names:
+                j.set_marked_point(j.marked_point(s.id, name).id, used=used)
+        for old, new in rename:
+            j.rename_marked_point(j.marked_point(s.id, old).id, new)
+        for kind, texts in (("line", lines), ("face", faces)):
+            for text in texts:
+                j.add_shape(s.id, kind, [j.marked_point(s.id, n.strip()).id for n in text.split(",")])
+        if remove:
+            j.remove_marked_points([j.marked_point(s.id, n).id for n in remove])
+        if take:
+            count = take_coordinates(j, s, take, unit, sigma_mm, held=not compare_only)
+            say(f"Took {count} known points. Mark them in two photos each, then: umbrate run {job} --to scale")
+        if give:
+            end = give.suffix.lower()
+            count = export_shapes(j, s, give) if end in (".dxf", ".obj") else export_points(j, s, give)
+            say(f"Wrote {count} to {give}")
+            return
+        m, f = Marking(j, s), frame_of(j, s)
+        table = Table(title=f"{s.name}: points marked by hand")
+        for column, side in (
+            ("point", "left"), ("photos", "right"), ("residual px", "right"), (f"place {f.unit}".strip(), "right"),
+            ("", "left"),
+        ):  # fmt: skip
+            table.add_column(column, justify=side)
+        rows = [(p, m.rms(p)) for p in j.marked_points(s.id)]
+        for p, rms in sorted(rows, key=lambda r: -(r[1] or 0)):
+            X = m.place(p)
+            told = "off" if not p.used else "known" if p.known else ""
+            table.add_row(
+                p.name, str(len(p.sightings)), "-" if rms is None else f"{rms:.2f}",
+                "-" if X is None else " ".join(f"{x:.3f}" for x in X), told,
+            )  # fmt: skip
+        out.print(table)
+
+
+@click.command()
+@job_argument
+@sitting_option
+@click.option("--set", "stated", nargs=3, multiple=True, metavar="END END MM", help="State a known length. An end is a "
+              "target's number or a marked point's name.")  # fmt: skip
+@click.option("--sigma", type=float, default=0.05, show_default=True, help="Standard deviation of these lengths, mm.")
+@click.option("--check", is_flag=True, help="They do not set the scale, they check it.")
+@click.option("--role", nargs=3, multiple=True, metavar="END END ROLE", help="Let a length be for: scale, check, off.")
+@click.option("--remove", nargs=2, multiple=True, metavar="END END", help="Forget a length.")
+def lengths(job, sitting, stated, sigma, check, role, remove):
+    """State known lengths of JOB, and list them with their residuals. Then: umbrate run JOB --to scale"""
+    with Job.open(job, writable=bool(stated or role or remove)) as j:
+        s = the_sitting(j, sitting)
+
+        def find(a, b):
+            for k in j.lengths(s.id):
+                if {k.first, k.second} == {a, b}:
+                    return k.id
+            raise UmbrateError(f"No length from {a} to {b} is stated.")
+
+        for first, second, value in stated:
+            try:
+                mm = float(value.replace(",", "."))
+            except ValueError:
+                raise UmbrateError(f"“{value}” is no length in mm.") from None
+            j.add_length(s.id, first, second, mm, sigma, CHECK if check else SCALE)
+        for a, b, r in role:
+            j.set_length(find(a, b), role=r)
+        for a, b in remove:
+            j.remove_length(find(a, b))
+        done = j.result(s.id, "scale")
+        of = {(r["first"], r["second"]): r for r in done.figures["lengths"]} if done else {}
+        rows = {(k.first, k.second): (k.value_mm, k.sigma_mm, k.role, "stated") for k in j.lengths(s.id)}
+        for key, r in of.items():
+            if r["from"] == "sheet" and key not in rows and key[::-1] not in rows:
+                rows[key] = r["value"], r["sigma"], r["role"], "printed sheet"
+        table = Table(title=f"{s.name}: known lengths, mm")
+        for column, side in (
+            ("ends", "left"), ("stated", "right"), ("sigma", "right"), ("for", "left"), ("measured", "right"),
+            ("off", "right"), ("sigmas", "right"), ("", "left"),
+        ):  # fmt: skip
+            table.add_column(column, justify=side)
+        for key, (value, sd, what, origin) in rows.items():
+            r = of.get(key, {})
+            off = r.get("residual") if r.get("role") == SCALE else r.get("error")
+            table.add_row(
+                " ".join(key), f"{value:.3f}", f"{sd:.3f}", what if what != OFF else "off",
+                f"{r['length']:.4f}" if r and done.figures["scaled"] else "-",
+                "-" if off is None else f"{off:+.4f}", "-" if r.get("sigmas") is None else f"{r['sigmas']:+.1f}",
+                "left out" if r.get("left_out") else origin if origin != "stated" else "",
+            )  # fmt: skip
+        out.print(table)
+        for p in done.problems if done else ():
+            say(f"  {p['text']} {p['hint']}")
+
+
+@click.command()
+@job_argument
+@sitting_option
+@click.option("--mat", is_flag=True, help="The targets of the printed mat lie level.")
+@click.option("--by", "ends", multiple=True, metavar="END", help="These lie level (three or more).")
+@click.option("--turntable", is_flag=True, help="The turntable's axis stands upright.")
+@click.option("--box", is_flag=True, help="The keep box stands upright.")
+@click.option("--along", nargs=2, metavar="END END", help="x goes from the one to the other.")
+@click.option("--origin", metavar="END", help="This is zero: an end, or box.")
+@click.option("--clear", is_flag=True, help="As it was solved.")
+def level(job, sitting, mat, ends, turntable, box, along, origin, clear):
+    """Stand a sitting of JOB up, and say what its level is made from."""
+    change = mat or ends or turntable or box or along or origin or clear
+    with Job.open(job, writable=bool(change)) as j:
+        s = the_sitting(j, sitting)
+        if clear:
+            j.set_level(s.id, None, "clear the level")
+        if mat:
+            level_by_mat(j, s)
+        parts = {}
+        if ends:
+            parts["up"] = {"ends": list(ends)}
+        elif turntable:
+            parts["up"] = {"axis": "turntable"}
+        elif box:
+            parts["up"] = {"box": True}
+        if along:
+            parts["along"] = list(along)
+        if origin:
+            parts["origin"] = origin
+        if parts:
+            change_level(j, s, **parts)
+        if change:
+            refresh(j, s)
+        say(f"“{s.name}”: {level_text(j.level(s.id))}")
+        problem = frame_of(j, s).problem
+        if problem:
+            say(f"  {problem}")
+
+
+@click.command(epilog="Kinds: " + "; ".join(f"{k.name} ({k.about})" for k in KINDS) + ".")
+@job_argument
+@sitting_option
+@click.option("--add", "kind", type=click.Choice([k.name for k in KINDS]), help="Measure something more.")
+@click.option("--end", "ends", multiple=True, metavar="END", help="Its ends in order: targets or marked points.")
+@click.option("--name", help="What it is called.")
+@click.option("--remove", multiple=True, metavar="NAME", help="Forget a measurement.")
+@click.option("--export", "give", type=click.Path(path_type=Path), help="Write all of them as CSV or JSON.")
+def measure(job, sitting, kind, ends, name, remove, give):
+    """Measure between targets and marked points of JOB, and list values with their 95 % intervals."""
+    with Job.open(job, writable=bool(kind or remove)) as j:
+        s = the_sitting(j, sitting)
+        if kind:
+            Measurer(j, s).measure(kind, ends)  # raises where it cannot be
+            j.add_measurement(s.id, kind, ends, name)
+        for n in remove:
+            ids = [m.id for m in j.measurements(s.id) if m.name == n]
+            if not ids:
+                raise UmbrateError(f"There is no measurement “{n}”.")
+            j.remove_measurements(ids)
+        if kind:
+            refresh(j, s)
+        if give:
+            say(f"Wrote {export_measurements(j, give, s)} measurements to {give}")
+            return
+        table = Table(title=f"{s.name}: measurements, with 95 % intervals")
+        for column in ("name", "kind", "value", ""):
+            table.add_column(column)
+        values = measure_all(j, s)
+        for m in j.measurements(s.id):
+            v = values[m.id]
+            table.add_row(m.name, m.kind, v["text"], v.get("problem", ""))
+        out.print(table)
+
+
+@click.command()
+@job_argument
+@click.argument("out_file", metavar="OUT", type=click.Path(path_type=Path))
+@sitting_option
+@click.option("--at", nargs=3, type=float, help="A place of the plane: x y z (the middle of the cloud).")
+@click.option("--normal", nargs=3, type=float, default=(0.0, 1.0, 0.0), help="Across the plane (0 1 0).")
+def section(job, out_file, sitting, at, normal):
+    """Cut the cloud of JOB by a plane and write the outline to OUT (SVG, DXF or CSV)."""
+    with Job.open(job, writable=False) as j:
+        s = the_sitting(j, sitting)
+        cloud = load_cloud(j, s)
+        if cloud is None:
+            raise UmbrateError(f"“{s.name}” has no cloud yet: umbrate run {job}", ("go to", "cloud"))
+        place = np.median(cloud["points"], axis=0) if not at else np.array(at)
+        made = cut(cloud["points"], cloud["normals"], place, normal)
+        unit = frame_of(j, s).unit
+        write_section(out_file, made, unit, f"{j.name}, {s.name}")
+        say(f"Wrote {out_file}: " + ", ".join(f"{k} {v}" for k, v in section_texts(made, unit).items()))
+
+
+@click.command()
+@job_argument
+@click.argument("out_file", metavar="OUT", type=click.Path(path_type=Path))
+@sitting_option
+def report(job, out_file, sitting):
+    """Write the accuracy report of a sitting of JOB as PDF."""
+    with Job.open(job, writable=False) as j:
+        write_accuracy_report(j, the_sitting(j, sitting), out_file)
+        say(f"Wrote {out_file}")
+
+
+@click.command()
+@job_argument
+@click.argument("first")
+@click.argument("second")
+@sitting_option
+def pair(job, first, second, sitting):
+    """Say how two photos of JOB stand to each other: base, distance, their ratio, and the depth to expect."""
+    with Job.open(job, writable=False) as j:
+        s = the_sitting(j, sitting)
+        p = pair_figures(j, s, the_photo(j, s, first).id, the_photo(j, s, second).id)
+        u = frame_of(j, s).unit or "(unscaled)"
+        say(f"Base {p.base:.4g} {u}, distance {p.distance:.4g} {u}, ratio {p.ratio:.3f} ({p.word})")
+        say(f"Rays meet at {p.angle_deg:.1f} degrees; depth to ± {p.depth_sigma:.2g} {u} from one match of 0.3 px")
+
+
+COMMANDS = (points, lengths, level, measure, section, pair, report)

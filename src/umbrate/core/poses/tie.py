@@ -1,0 +1,102 @@
+"""Tying parts together: a fragment, or a part that floats, brought to the block by points marked in both.
+
+Three places that photos of either side see, two photos of each, say how the one lies to the other: a similarity. It is
+only as good as the marks, so everything is then adjusted together, with the marked points as the links; after that the
+parts share whatever else their photos match.
+"""
+
+import numpy as np
+
+from ..geometry.sightings import Sightings, locate
+from ..geometry.similarity import fit_similarity, move_pose
+from .adjust import adjust
+from .normal import CAUCHY
+
+LEAST = 3  #: marked places that both sides must see, each in two photos
+ASIDE = 0.05  #: and that must not lie on one line: least spread across it, as a share of that along it
+
+
+def placed_marks(block, marks):
+    """Marked places as a block sees them: number to place (3,), of those that two of its photos see.
+
+    marks : dict of number to Sightings, rows of all photos
+    """
+    on, out = block.solved, {}
+    for number, m in marks.items():
+        rows = on[m.photo]
+        if rows.sum() >= 2:
+            seen = Sightings(m.photo[rows], m.xy[rows], m.sigma[rows])
+            X, _ = locate(block.poses, block.lenses, block.lens_of, seen)
+            if X is not None:
+                out[number] = X
+    return out
+
+
+def why_not_tied(block, part, marks):
+    """What is missing so that `marks` tie a part to a block, in words; empty where nothing is."""
+    both = sorted(placed_marks(block, marks).keys() & placed_marks(part, marks).keys())
+    if len(both) < LEAST:
+        return f"{len(both)} of {LEAST} places are marked in two photos of either side"
+    X = np.array([placed_marks(block, marks)[k] for k in both])
+    s = np.linalg.svd(X - X.mean(0), compute_uv=False)
+    return "the marked places lie nearly on one line" if s[1] < ASIDE * s[0] else ""
+
+
+def tie(block, part, marks, *, stop=None):
+    """Bring a part into the frame of a block by marked places.
+
+    Parameters
+    ----------
+    block, part : Block
+        Of the same photos, solved where each of them is.
+    marks : dict of number to Sightings
+
+    Returns
+    -------
+    poses : (n, 4, 4), lenses : (m, 10)
+        Of both together, NaN where neither is solved; None, None where the marks do not tie them.
+    """
+    if why_not_tied(block, part, marks):
+        return None, None
+    here, there = placed_marks(block, marks), placed_marks(part, marks)
+    both = sorted(here.keys() & there.keys())
+    M = fit_similarity(np.array([there[k] for k in both]), np.array([here[k] for k in both]))
+    poses = block.poses.copy()
+    for i in np.flatnonzero(part.solved & ~block.solved):
+        poses[i] = move_pose(part.poses[i], M)
+    on = np.isfinite(poses[:, 0, 0])
+    row = np.full(len(poses), -1)
+    row[on] = np.arange(int(on.sum()))
+    moved = part.points @ M[:3, :3].T + M[:3, 3]
+    # a photo that both sides solved stands where the block has it
+    theirs = ~block.solved[part.photo]
+    count = np.bincount(part.point[theirs], minlength=len(moved))
+    theirs &= count[part.point] >= 2
+    used, index = np.unique(part.point[theirs], return_inverse=True)
+    points, photo, point = [block.points, moved[used]], [block.photo, part.photo[theirs]], [block.point]
+    point.append(index + len(block.points))
+    xy, sigma = [block.xy, part.xy[theirs]], [block.sigma, part.sigma[theirs]]
+    at = len(block.points) + len(used)
+    for number in sorted(marks):
+        m = marks[number]
+        rows = on[m.photo]
+        if rows.sum() < 2:
+            continue
+        X = here.get(number)
+        if X is None:
+            X, _ = locate(poses, block.lenses, block.lens_of, Sightings(m.photo[rows], m.xy[rows], m.sigma[rows]))
+        if X is None:
+            continue
+        points.append(X[None])
+        photo.append(m.photo[rows])
+        point.append(np.full(int(rows.sum()), at))
+        xy.append(m.xy[rows])
+        sigma.append(m.sigma[rows])
+        at += 1
+    result = adjust(
+        poses[on], block.lenses, block.lens_of[on], np.concatenate(points), row[np.concatenate(photo)],
+        np.concatenate(point), np.concatenate(xy), sigma=np.concatenate(sigma), free_lens=(), loss=CAUCHY, scale=2.5,
+        max_rounds=40, stop=stop,
+    )  # fmt: skip
+    poses[on] = result.poses
+    return poses, block.lenses

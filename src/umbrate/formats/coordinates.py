@@ -1,0 +1,162 @@
+"""Known coordinates of points as CSV, as people have them: other separators, decimal commas, other units.
+
+Columns are found by their names (``name``, ``x``, ``y``, ``z``, and ``sx``, ``sy``, ``sz`` or ``sigma``); a file
+without a head line has them in that order. Nothing is guessed that could be wrong silently: where a line cannot be
+read, the error says which and why, and nothing is taken.
+"""
+
+import csv
+import re
+from dataclasses import dataclass
+
+from ..core.errors import UmbrateError
+from .files import written_aside
+
+UNITS = {"mm": 1.0, "cm": 10.0, "m": 1000.0, "in": 25.4, "inch": 25.4, "um": 0.001, "µm": 0.001}
+NAMES = {
+    "name": ("name", "point", "id", "label", "no", "nr", "number"),
+    "x": ("x", "e", "easting"), "y": ("y", "n", "northing"), "z": ("z", "h", "height", "elevation"),
+    "sigma": ("sigma", "s", "sd", "std", "accuracy"),
+    "sx": ("sx", "sigma_x", "sigmax", "sd_x"), "sy": ("sy", "sigma_y", "sigmay", "sd_y"),
+    "sz": ("sz", "sigma_z", "sigmaz", "sd_z"),
+}  # fmt: skip
+DEFAULT_SIGMA_MM = 0.1
+
+
+@dataclass(frozen=True)
+class KnownPoint:
+    """A point with known coordinates and their standard deviations, in mm."""
+
+    name: str
+    xyz: tuple
+    sigma: tuple
+
+
+def _separator(lines):
+    """What separates the columns: the character that makes the same number of columns, four or more, in most lines."""
+    best = (0, ";")
+    for c in (";", "\t", ",", "|"):
+        counts = [len(x.split(c)) for x in lines]
+        most = max(set(counts), key=counts.count)
+        if most >= 4:
+            agree = counts.count(most) / len(counts)
+            # a decimal comma doubles the columns of a comma-separated file: semicolon and tab come first
+            score = agree + (0.2 if c in ";\t|" else 0.0)
+            if score > best[0]:
+                best = (score, c)
+    return best[1] if best[0] > 0 else None
+
+
+def _number(text, line, column):
+    plain = text.strip().strip('"').replace("\u00a0", "").replace(" ", "")
+    if re.fullmatch(r"[+-]?\d+,\d+([eE][+-]?\d+)?", plain):
+        plain = plain.replace(",", ".")
+    try:
+        value = float(plain)
+    except ValueError:
+        raise UmbrateError(f"Line {line}: “{text.strip()}” in column {column} is no number.") from None
+    if value != value or abs(value) > 1e12:
+        raise UmbrateError(f"Line {line}: “{text.strip()}” in column {column} is no length.")
+    return value
+
+
+def _columns(head):
+    """Columns by meaning and the unit the head line states, or None where it is no head line."""
+    out, unit = {}, None
+    for k, text in enumerate(head):
+        m = re.fullmatch(r"\s*([^\[\(]*?)\s*(?:[\[\(]\s*([^\]\)]*)\s*[\]\)])?\s*", text.strip().strip('"').lower())
+        word, said = (m.group(1), m.group(2)) if m else (text.lower(), None)
+        if said:
+            if said not in UNITS:
+                raise UmbrateError(f"The unit “{said}” is not known. There are: {', '.join(UNITS)}.")
+            unit = said
+        for meaning, words in NAMES.items():
+            if word in words and meaning not in out:
+                out[meaning] = k
+                break
+    return (out, unit) if {"x", "y"} & out.keys() or "name" in out else (None, None)
+
+
+def read_coordinates(path, unit=None, sigma_mm=None):
+    """Known points of a CSV file.
+
+    Parameters
+    ----------
+    path : path
+    unit : str, optional
+        Of the coordinates, one of UNITS; what the head line says in brackets comes first, then mm.
+    sigma_mm : float, optional
+        Standard deviation where the file has none.
+
+    Returns
+    -------
+    list of KnownPoint
+
+    Raises
+    ------
+    UmbrateError
+        Where something cannot be read: nothing is taken then.
+    """
+    try:
+        text = open(path, encoding="utf-8-sig").read()
+    except UnicodeDecodeError:
+        text = open(path, encoding="latin-1").read()
+    except OSError as e:
+        raise UmbrateError(f"{path} cannot be read ({e.strerror}).") from e
+    numbered = [(k, x) for k, x in enumerate(text.splitlines(), 1) if x.strip() and not x.lstrip().startswith("#")]
+    if not numbered:
+        raise UmbrateError(f"{path} holds no points. Each line takes a name and three coordinates.")
+    separator = _separator([x for _, x in numbered])
+    if separator is None:
+        raise UmbrateError(
+            f"{path} has no four columns separated by semicolon, tab or comma: a name and three coordinates are needed."
+        )
+    rows = [(k, next(csv.reader([x], delimiter=separator))) for k, x in numbered]
+    columns, said = _columns(rows[0][1])
+    if columns is not None:
+        rows = rows[1:]
+        missing = [m for m in ("name", "x", "y", "z") if m not in columns]
+        if missing:
+            head = ", ".join(numbered[0][1].split(separator))
+            raise UmbrateError(f"{path} has no column for {', '.join(missing)}. Its head line says: {head}.")
+    else:
+        columns = {"name": 0, "x": 1, "y": 2, "z": 3}
+        width = max(len(r) for _, r in rows)
+        columns.update({"sigma": 4} if width == 5 else {"sx": 4, "sy": 5, "sz": 6} if width >= 7 else {})
+    unit = said or unit or "mm"
+    if unit not in UNITS:
+        raise UmbrateError(f"The unit “{unit}” is not known. There are: {', '.join(UNITS)}.")
+    factor, out, seen = UNITS[unit], [], {}
+    default = sigma_mm if sigma_mm is not None else DEFAULT_SIGMA_MM
+    for line, r in rows:
+        if max(columns[m] for m in ("name", "x", "y", "z")) >= len(r):
+            raise UmbrateError(f"Line {line} has {len(r)} columns: a name and three coordinates are needed.")
+        name = r[columns["name"]].strip()
+        if not name:
+            raise UmbrateError(f"Line {line} has no name.")
+        if name in seen:
+            raise UmbrateError(f"“{name}” stands in lines {seen[name]} and {line}: a name stands for one place.")
+        seen[name] = line
+        xyz = tuple(factor * _number(r[columns[m]], line, m) for m in ("x", "y", "z"))
+        if "sigma" in columns and columns["sigma"] < len(r):
+            sigma = (factor * _number(r[columns["sigma"]], line, "sigma"),) * 3
+        elif {"sx", "sy", "sz"} <= columns.keys() and max(columns[m] for m in ("sx", "sy", "sz")) < len(r):
+            sigma = tuple(factor * _number(r[columns[m]], line, m) for m in ("sx", "sy", "sz"))
+        else:
+            sigma = (default,) * 3
+        if min(sigma) <= 0:
+            raise UmbrateError(f"Line {line}: a standard deviation must be more than 0.")
+        out.append(KnownPoint(name, xyz, sigma))
+    return out
+
+
+def write_coordinates(path, points, unit="mm"):
+    """Write points as CSV: names, coordinates and standard deviations, in mm.
+
+    points : sequence of (name, (x, y, z), (sx, sy, sz))
+    """
+    with written_aside(path) as temporary, open(temporary, "w", newline="", encoding="utf-8") as f:
+        w = csv.writer(f)
+        w.writerow(["name", *(f"{a} [{unit}]" if unit else a for a in ("x", "y", "z")), "sx", "sy", "sz"])
+        for name, xyz, sigma in points:
+            w.writerow([name, *(f"{x:.5f}" for x in xyz), *(f"{s:.5f}" for s in sigma)])

@@ -1,0 +1,299 @@
+"""Frames of a sitting: where results were computed, and where people see them.
+
+Three frames follow each other. Poses are solved in a *plain* frame: unscaled, standing by the cameras' upward side.
+The Scale stage adjusts the block to known lengths and points: the *scaled* frame, in mm. The level stands it up: the
+frame of the *job*, which people see, measure in and export. What was computed stays where it was computed; it is moved
+when it is read. So a new scale or level moves poses, points, clouds and boxes together at once, and undo moves them
+back.
+
+A level is kept as what it was made from, a dictionary with any of
+
+``up``
+    {"ends": [...]} targets and marked points that lie level; {"plane": [normal, place]} in the plain frame, from a
+    patch of the cloud; {"axis": "turntable"}; {"box": true} the keep box's own upright; {"turn": (3, 3)} by hand
+``along``
+    [end, end] from the first to the second is x
+``origin``
+    an end; [x, y, z] in the plain frame; or "box": the middle of the keep box's lower side
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..core.cloud.keepbox import KeepBox
+from ..core.errors import UmbrateError
+from ..core.geometry.pose import center
+from ..core.geometry.similarity import scale_of
+from ..core.measure.level import frame, up_of_points
+from ..core.poses.frame import move_block
+
+
+@dataclass(frozen=True)
+class Frame:
+    """The similarity (4, 4) from the plain frame to that of the job, whether lengths are mm, and what went wrong."""
+
+    matrix: np.ndarray
+    scaled: bool
+    problem: str = ""
+
+    @property
+    def unit(self):
+        """What follows a length."""
+        return "mm" if self.scaled else ""
+
+
+def move_points(points, M):
+    """Points (n, 3) after a similarity (4, 4), of the same type."""
+    return (points @ M[:3, :3].T + M[:3, 3]).astype(points.dtype, copy=False)
+
+
+def move_directions(directions, M):
+    """Directions (n, 3) after a similarity (4, 4): turned only, of the same type."""
+    return (directions @ (M[:3, :3] / scale_of(M)).T).astype(directions.dtype, copy=False)
+
+
+def move_box(box, M):
+    """A keep box, as a dictionary, after a similarity."""
+    s = scale_of(M)
+    b = KeepBox.from_dict(box)
+    R = M[:3, :3] / s
+    return KeepBox(M[:3, :3] @ b.center + M[:3, 3], R @ b.axes, s * b.half).as_dict()
+
+
+def scale_result(job, sitting):
+    """The Result of the Scale stage where it was made from the poses that are there, else None."""
+    scale, poses = job.result(sitting.id, "scale"), job.result(sitting.id, "poses")
+    if scale is None or poses is None or scale.figures.get("made_of") != poses.blob("block"):
+        return None
+    return scale
+
+
+def block_blob(job, sitting, part=0):
+    """What a sitting's block is: its blob's key, and the similarity (4, 4) from the plain frame to that it is in."""
+    done = job.result(sitting.id, "poses")
+    if done is None:
+        return None, np.eye(4)
+    if part:
+        return done.blob(f"fragment {part + 1}"), np.eye(4)
+    scale = scale_result(job, sitting)
+    if scale:
+        return scale.blob("block"), np.array(scale.figures["from_plain"])
+    return done.blob("block"), np.eye(4)
+
+
+def raw_block(job, sitting, part=0):
+    """The block's arrays in the frame they were computed in, and the similarity from the plain frame to that."""
+    key, M = block_blob(job, sitting, part)
+    return (job.blobs.get_arrays(key), M) if key else (None, M)
+
+
+def place_of_end(block, marks, end):
+    """Row of the point that an end names in a block's arrays, or None where the block does not have it.
+
+    marks : dict of name to id
+    """
+    text = str(end)
+    if text.isdigit():
+        rows = np.flatnonzero(block["number"] == int(text))
+    else:
+        rows = np.flatnonzero(block["mark"] == marks.get(text, -1)) if "mark" in block else []
+    return int(rows[0]) if len(rows) else None
+
+
+def mark_ids(job, sitting):
+    """Ids of a sitting's marked points by name."""
+    return {p.name: p.id for p in job.marked_points(sitting.id)}
+
+
+def _end_places(block, marks, ends):
+    rows = [place_of_end(block, marks, e) for e in ends]
+    missing = [str(e) for e, r in zip(ends, rows, strict=True) if r is None]
+    if missing:
+        raise UmbrateError(f"The level needs {', '.join(missing)}, which the block does not have (any more).")
+    return block["points"][rows]
+
+
+def level_ends(level):
+    """All ends that a level is made from."""
+    if not level:
+        return []
+    up, origin = level.get("up") or {}, level.get("origin")
+    return [
+        *up.get("ends", []),
+        *level.get("along", []),
+        *([origin] if isinstance(origin, str) and origin != "box" else []),
+    ]
+
+
+def level_matrix(level, find, *, block, from_plain, box, turntable):
+    """The rigid motion (4, 4) of a level on top of a block's own frame.
+
+    Parameters
+    ----------
+    level : dict
+    find : callable(list of ends) -> (n, 3)
+        Places of ends in the block's frame.
+    block : dict of arrays
+    from_plain : (4, 4)
+        Similarity from the plain frame to the block's.
+    box : dict
+        The keep box in the block's frame.
+    turntable : dict or None
+        As the Poses stage found it, in the plain frame.
+
+    Raises
+    ------
+    UmbrateError
+        Where something the level is made from is missing or does not do.
+    """
+    up_of, s = level.get("up") or {}, scale_of(from_plain)
+    R = from_plain[:3, :3] / s
+    on = np.isfinite(block["poses"][:, 0, 0])
+    eyes = np.array([center(E) for E in block["poses"][on]]).mean(0)
+    ground = None
+    turn = np.eye(3)
+    if "ends" in up_of:
+        up, ground = up_of_points(find(up_of["ends"]), eyes)
+    elif "plane" in up_of:
+        normal, place = (np.array(x, float) for x in up_of["plane"])
+        up, ground = R @ normal, from_plain[:3, :3] @ place + from_plain[:3, 3]
+        up = up if up @ (eyes - ground) >= 0 else -up
+    elif up_of.get("axis") == "turntable":
+        if turntable is None:
+            raise UmbrateError("The photos show no turntable, so there is no axis to stand the object by.")
+        up = R @ np.array(turntable["direction"])
+        up = up if up @ (eyes - block["points"].mean(0)) >= 0 else -up
+    elif up_of.get("box"):
+        up = np.array(box["axes"])[:, 2]
+    elif "turn" in up_of:
+        turn = np.array(up_of["turn"]) @ R.T
+        up = np.array([0.0, 0, 1])
+    else:
+        up = np.array([0.0, 0, 1])
+    along = None
+    if level.get("along"):
+        a, b = find(level["along"])
+        along = turn @ (b - a)
+    elif up_of.get("box"):
+        along = np.array(box["axes"])[:, 0]
+    M = frame(up, along)
+    M[:3, :3] = M[:3, :3] @ turn
+    origin = level.get("origin")
+    zero = None
+    if origin == "box":
+        b = KeepBox.from_dict(box)
+        corners = b.corners() @ M[:3, :3].T
+        zero = M[:3, :3] @ b.center
+        zero[2] = corners[:, 2].min()
+    elif isinstance(origin, str):
+        zero = M[:3, :3] @ find([origin])[0]
+    elif origin is not None:
+        zero = M[:3, :3] @ (from_plain[:3, :3] @ np.array(origin, float) + from_plain[:3, 3])
+    elif ground is not None:
+        zero = M[:3, :3] @ ground
+        zero[:2] = 0.0  # the level says where height zero is, and nothing else
+    if zero is not None:
+        M[:3, 3] = -zero
+    return M
+
+
+def frame_of(job, sitting, block=None):
+    """The Frame of a sitting. A level that cannot be made is left out and told in `problem`.
+
+    block : its arrays as `raw_block` gives them, where they are at hand
+    """
+    _, M = block_blob(job, sitting)
+    scale = scale_result(job, sitting)
+    scaled = bool(scale and scale.figures["scaled"])
+    level = job.level(sitting.id)
+    done = job.result(sitting.id, "poses")
+    if not level or done is None:
+        return Frame(M, scaled)
+    if block is None:
+        block, M = raw_block(job, sitting)
+    marks = mark_ids(job, sitting)
+    try:
+        L = level_matrix(
+            level, lambda ends: _end_places(block, marks, ends), block=block, from_plain=M,
+            box=move_box(plain_keep_box(job, sitting), M), turntable=done.figures.get("turntable"),
+        )  # fmt: skip
+    except (UmbrateError, np.linalg.LinAlgError, KeyError, ValueError) as e:
+        return Frame(M, scaled, str(e) if isinstance(e, UmbrateError) else "The level cannot be made.")
+    return Frame(L @ M, scaled)
+
+
+def load_block(job, sitting, part=0):
+    """The block of a sitting as a dictionary of arrays in the job's frame, or None.
+
+    part : 0 for the block, 1 and on for its fragments, which have frames of their own
+    """
+    block, M = raw_block(job, sitting, part)
+    if block is None or part:
+        return block
+    F = frame_of(job, sitting, block)
+    return move_arrays(block, F.matrix @ np.linalg.inv(M))
+
+
+def move_arrays(block, M):
+    """A block's arrays after a similarity."""
+    if np.allclose(M, np.eye(4), rtol=0, atol=1e-15):
+        return block
+    s = scale_of(M)
+    poses, points = move_block(block["poses"], block["points"], M)
+    out = {**block, "poses": poses, "points": points}
+    if "point_sigma" in block:
+        out["point_sigma"] = s * block["point_sigma"]
+        out["pose_sigma"] = block["pose_sigma"] * [1.0, s]
+    return out
+
+
+def load_cloud(job, sitting):
+    """The dense cloud of a sitting as a dictionary of arrays in the job's frame, or None."""
+    done = job.result(sitting.id, "cloud")
+    if done is None:
+        return None
+    c = job.blobs.get_arrays(done.blob("cloud"))
+    M = frame_of(job, sitting).matrix @ np.linalg.inv(np.array(done.figures.get("from_plain", np.eye(4).tolist())))
+    if np.allclose(M, np.eye(4), rtol=0, atol=1e-15):
+        return c
+    return {**c, "points": move_points(c["points"], M), "normals": move_directions(c["normals"], M)}
+
+
+# ---------------------------------------------------------------------- the keep box
+def plain_keep_box(job, sitting):
+    """The keep box in force in the plain frame: set by hand, else fitted with the poses. None before there are any."""
+    by_hand = job.keep_box(sitting.id)
+    if by_hand:
+        return by_hand
+    done = job.result(sitting.id, "poses")
+    return done.figures.get("keep_box") if done else None
+
+
+def keep_box_of(job, sitting):
+    """The keep box in force in the job's frame, or None."""
+    box = plain_keep_box(job, sitting)
+    return move_box(box, frame_of(job, sitting).matrix) if box else None
+
+
+def set_keep_box(job, sitting, box):
+    """Set the keep box by hand, given in the job's frame; None goes back to the fitted one."""
+    if box is not None:
+        box = move_box(box, np.linalg.inv(frame_of(job, sitting).matrix))
+    job.set_keep_box(sitting.id, box)
+
+
+def turntable_of(job, sitting):
+    """The turntable that the poses show, in the job's frame, or None."""
+    done = job.result(sitting.id, "poses")
+    found = done.figures.get("turntable") if done else None
+    if not found:
+        return None
+    M = frame_of(job, sitting).matrix
+    s = scale_of(M)
+    return {
+        **found,
+        "point": (M[:3, :3] @ np.array(found["point"]) + M[:3, 3]).tolist(),
+        "direction": (M[:3, :3] / s @ np.array(found["direction"])).tolist(),
+        "rings": [{**r, "radius": s * r["radius"], "height": s * r["height"]} for r in found["rings"]],
+    }

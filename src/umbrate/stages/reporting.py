@@ -1,0 +1,158 @@
+"""The accuracy report of a sitting: what it was made from, how well it fits, and what its lengths can be trusted to.
+
+It follows the idea of VDI/VDE 2634 part 1: an optical system is judged by the errors of known lengths, several in
+several directions of the volume, that took no part in its scale. The report lists each with its direction, its error
+and the interval that was stated for it, so that a reader can lay a limit against them and repeat the judgment.
+"""
+
+import io
+from datetime import date
+
+import numpy as np
+from PIL import Image
+
+from .. import __version__
+from ..core.errors import UmbrateError
+from ..core.geometry.pose import center
+from ..core.measure.quantities import K95
+from ..core.raster.camera import eye_round
+from ..core.raster.points import draw_points, paint
+from ..formats.report import write_report
+from ..job.marks import CHECK, SCALE
+from . import BY_NAME
+from .ends import end_text
+from .frames import frame_of, load_block, load_cloud, place_of_end, scale_result
+from .leveling import level_text
+from .measuring import measure_all
+
+PICTURE = 900, 620  #: of a view of the scene, in pixels
+VIEWS = (("from the front, above", (0.6, -1.0, 0.55)), ("from the side", (1.0, 0.25, 0.15)))
+
+
+def scene_picture(block, cloud, direction, width=PICTURE[0], height=PICTURE[1]):
+    """A view of the cloud, or of the tie points, as PNG bytes."""
+    if cloud is not None and len(cloud["points"]):
+        points, colors, size = cloud["points"], cloud["colors"], 2
+    else:
+        points, colors, size = block["points"], block["colors"], 3
+    points = np.ascontiguousarray(points, np.float32)
+    lo, hi = np.percentile(points, 1, axis=0), np.percentile(points, 99, axis=0)
+    eye = eye_round((lo + hi) / 2, 0.42 * float(np.linalg.norm(hi - lo)), direction, width, height)
+    picture = paint(draw_points(points, eye, width, height, size), np.ascontiguousarray(colors), (255, 255, 255), 12.0)
+    out = io.BytesIO()
+    Image.fromarray(np.ascontiguousarray(picture[:, :, 2::-1])).save(out, "PNG")
+    return out.getvalue()
+
+
+def _direction(block, marks, first, second):
+    """The direction between two ends as text, and the unit vector, in the job's frame."""
+    a, b = (place_of_end(block, marks, e) for e in (first, second))
+    d = block["points"][b] - block["points"][a]
+    d = d / np.linalg.norm(d)
+    return d * (1 if d[int(np.argmax(np.abs(d)))] > 0 else -1)
+
+
+def report_content(job, sitting):
+    """Everything the report says, as plain values for `formats.report`.
+
+    Raises
+    ------
+    UmbrateError
+        Where the sitting has no poses.
+    """
+    poses = job.result(sitting.id, "poses")
+    if poses is None:
+        raise UmbrateError(f"“{sitting.name}” has no poses yet: there is nothing to report.", ("go to", "poses"))
+    block, cloud = load_block(job, sitting), load_cloud(job, sitting)
+    scale = scale_result(job, sitting)
+    f, p = (scale.figures if scale else {}), poses.figures
+    frame = frame_of(job, sitting, None)
+    marks = {m.name: m.id for m in job.marked_points(sitting.id)}
+    unit = frame.unit
+    per_photo = np.bincount(block["point"], minlength=len(block["points"]))
+    photos = job.photos(sitting.id, aside=False)
+    on = np.isfinite(block["poses"][:, 0, 0])
+    distance = np.median([np.linalg.norm(center(E) - block["points"].mean(0)) for E in block["poses"][on]])
+    lens = p["lens"]
+    pixel = distance / lens["f"]
+    lengths = f.get("lengths", [])
+    scales = [r for r in lengths if r["role"] == SCALE]
+    checks = [r for r in lengths if r["role"] == CHECK]
+    first = photos[0]
+    facts = [
+        ("Photos", f"{p['solved']} of {p['photos']} placed, {first.width} x {first.height} pixels"),
+        ("Camera", f"{first.camera or 'unknown'}{f', {first.focal_mm:g} mm' if first.focal_mm else ''}"),
+        ("Lens", f"f {lens['f']:.1f} px, principal point {lens['cx']:.1f}, {lens['cy']:.1f} px, "
+                 f"k {', '.join(f'{x:.4f}' for x in lens['k'])}, p {', '.join(f'{x:.5f}' for x in lens['p'])}"),
+        ("Distance", f"{distance:.4g} {unit}, a pixel is {pixel:.3g} {unit} there".replace("  ", " ")),
+        ("Tie points", f"{len(block['points']):,} in {len(block['photo']):,} sightings"),
+        ("Residual", f"{f.get('rms_px', p['rms_px']):.3f} px root mean square; unit weight {f.get('unit', p['unit'])}"),
+        ("Level", level_text(job.level(sitting.id))),
+    ]  # fmt: skip
+    if f.get("scaled"):
+        facts.append(
+            (
+                "Scale",
+                f"± {100 * K95 * f['scale_sigma']:.4f} % (95 %) from {sum(not r['left_out'] for r in scales)} lengths",
+            )
+        )
+    else:
+        facts.append(("Scale", "none: lengths have no unit"))
+    if "target_precision" in f:
+        facts.append(
+            ("Targets", f"{f['targets']} with {f['target_sigma']:.4f} {unit} (1 sigma of a coordinate), "
+                        f"1:{f['target_precision']:,.0f} of their extent of {f['extent']:.1f} {unit}")
+        )  # fmt: skip
+    if cloud is not None:
+        facts.append(("Cloud", f"{len(cloud['points']):,} points"))
+    edges = np.arange(2, min(int(per_photo.max()), 24) + 2)
+    coverage = np.histogram(np.minimum(per_photo, edges[-2]), np.r_[edges - 0.5])[0]
+    values = measure_all(job, sitting)
+    measurements = [
+        (m.name, m.kind, ", ".join(end_text(e) for e in m.ends), values[m.id].get("problem") or values[m.id]["text"])
+        for m in job.measurements(sitting.id)
+    ]
+    ledger = [
+        (e.when.replace("T", " "), BY_NAME[e.stage].title if e.stage in BY_NAME else e.stage, f"{e.seconds:.1f} s",
+         e.outcome, ", ".join(f"{k} {v}" for k, v in e.settings.items() if not isinstance(v, dict)))
+        for e in job.ledger() if e.sitting == sitting.name
+    ]  # fmt: skip
+    check_rows = []
+    for r in checks:
+        d = _direction(block, marks, r["first"], r["second"])
+        check_rows.append(
+            {
+                "ends": f"{end_text(r['first'])} to {end_text(r['second'])}", "stated": r["value"],
+                "sigma": r["sigma"], "measured": r["length"], "error": r["error"], "half95": r["half95"],
+                "direction": d.tolist(),
+            }
+        )  # fmt: skip
+    return {
+        "job": job.name, "sitting": sitting.name, "date": date.today().isoformat(), "version": __version__,
+        "unit": unit, "facts": facts,
+        "pictures": [(words, scene_picture(block, cloud, d)) for words, d in VIEWS],
+        "scales": [
+            {
+                "ends": f"{end_text(r['first'])} to {end_text(r['second'])}", "stated": r["value"],
+                "sigma": r["sigma"], "measured": r["length"], "residual": r["residual"], "sigmas": r["sigmas"],
+                "left_out": r["left_out"], "from": r["from"],
+            }
+            for r in scales
+        ],
+        "checks": check_rows,
+        "problems": [f"{x['text']} {x['hint']}".strip() for x in (scale.problems if scale else [])],
+        "residuals": p["residual_histogram"], "residual_top": 2.0,
+        "coverage": (edges[:-1].tolist(), coverage.tolist()),
+        "known": f.get("known", {}), "marks": f.get("marks", {}),
+        "photos": [
+            (x.name, p["per_photo"].get(str(x.id), {}).get("sightings", 0),
+             p["per_photo"].get(str(x.id), {}).get("rms_px"), p["per_photo"].get(str(x.id), {}).get("covered"))
+            for x in photos
+        ],
+        "measurements": measurements, "ledger": ledger,
+    }  # fmt: skip
+
+
+def write_accuracy_report(job, sitting, path):
+    """Write a sitting's accuracy report as PDF."""
+    write_report(path, report_content(job, sitting))

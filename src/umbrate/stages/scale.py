@@ -1,0 +1,509 @@
+"""Scale: the block adjusted to known lengths and known points, and to what was marked by hand."""
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from pydantic import Field
+
+from ..core.errors import UmbrateError
+from ..core.geometry.sightings import Sightings, locate
+from ..core.geometry.similarity import fit_similarity
+from ..core.measure.datum import SURE, Lengths, after, of_shape
+from ..core.measure.fit import BENT_PX, Solved, fit_known
+from ..core.measure.level import FLAT
+from ..core.measure.quantities import K95
+from ..core.targets.detect import CODED
+from ..core.targets.printed import printed_lengths
+from ..core.targets.sheets import BARS, MAT
+from ..job.blobs import BlobStore
+from ..job.marks import CHECK, SCALE
+from .base import Foresight, Outcome, Stage, StageSettings, only, problem
+from .block_making import without_marks
+from .ends import end_text
+from .poses import marks_of
+
+FROM_SHEET = "sheet"
+INCH = 25.4
+MARK_COLOR = (208, 138, 60)
+
+
+class Settings(StageSettings):
+    """What is known of lengths without being stated."""
+
+    sheet_lengths: Literal["scale", "check", "off"] = Field(
+        "scale",
+        title="Bars of the sheets",
+        description="Scale bars printed from the sheets are recognized by their targets: they set the scale, check it, "
+        "or are left alone. A length stated between the same targets comes before the printed one.",
+        json_schema_extra={
+            "labels": {"scale": "set the scale", "check": "check it", "off": "left alone"}, "short": True,
+        },
+    )  # fmt: skip
+    sheet_sigma_mm: float = Field(
+        0.1,
+        ge=0.001,
+        le=10,
+        title="Printed to",
+        description="Standard deviation of a printed length: printers stretch paper by a tenth of a millimeter or so. "
+        "Measure the bar and state its length where it matters.",
+        json_schema_extra=only("sheet_lengths", "scale", "check", unit="mm", short=True),
+    )
+    use_known: bool = Field(
+        True,
+        title="Use known points",
+        description="Marked points whose coordinates are known put the block into their frame. Off: they are compared "
+        "with it only.",
+        json_schema_extra={"short": True},
+    )
+
+
+@dataclass(frozen=True)
+class Inputs:
+    """A block, what was marked, and what is known."""
+
+    blobs: str
+    block: str
+    marks: tuple
+    photos: dict  #: names by id
+    lengths: tuple  #: (first, second, mm, sigma in mm, role)
+    known: dict  #: id of a marked point to (coordinates, sigmas)
+
+
+def with_marks(block, marks):
+    """A block's arrays with marked points in place of those it had, and what could not be placed.
+
+    Returns
+    -------
+    block : dict
+    lost : dict of id to str
+        Why a marked point is not in the block.
+    """
+    b = without_marks(block)
+    on = np.isfinite(b["poses"][:, 0, 0])
+    row = {int(i): k for k, i in enumerate(b["photo_ids"]) if on[k]}
+    lost, points, ids, photo, point, xy, sigma = {}, [], [], [], [], [], []
+    at = len(b["points"])
+    for mark, _, sightings in marks:
+        mine = sorted((row[i], x, y, s) for i, x, y, s in sightings if i in row)
+        if len(mine) < 2:
+            lost[mark] = "marked in one solved photo only" if mine else "not marked in any solved photo"
+            continue
+        seen = Sightings(
+            np.array([m[0] for m in mine]), np.array([m[1:3] for m in mine]), np.array([m[3] for m in mine])
+        )
+        X, _ = locate(b["poses"], b["lenses"], b["lens_of"], seen)
+        if X is None:
+            lost[mark] = "its rays are nearly parallel or meet behind a photo"
+            continue
+        points.append(X)
+        ids.append(mark)
+        photo.append(seen.photo)
+        xy.append(seen.xy)
+        sigma.append(seen.sigma)
+        point.append(np.full(len(mine), at + len(points) - 1))
+    n = len(points)
+    if n:
+        count = sum(map(len, photo))
+        b = {
+            **b,
+            "points": np.vstack([b["points"], points]),
+            "colors": np.vstack([b["colors"], np.tile(np.uint8(MARK_COLOR), (n, 1))]),
+            "number": np.append(b["number"], np.full(n, -1)),
+            "mark": np.append(b["mark"], ids),
+            "point_sigma": np.append(b["point_sigma"], np.zeros(n, np.float32)),
+            "photo": np.append(b["photo"], np.concatenate(photo)).astype(np.int32),
+            # no row of a feature: another number for each point, beyond those of targets
+            "feature": np.append(b["feature"], [-1000 - i for i, p in zip(ids, photo, strict=True) for _ in p]),
+            "point": np.append(b["point"], np.concatenate(point)).astype(np.int32),
+            "xy": np.vstack([b["xy"], np.concatenate(xy)]).astype(np.float64),
+            "residual": np.vstack([b["residual"], np.zeros((count, 2))]),
+            "sigma": np.append(b["sigma"], np.concatenate(sigma)).astype(np.float64),
+        }
+    return b, lost
+
+
+def solved_of(b):
+    """The Solved of a block's arrays."""
+    on = np.isfinite(b["poses"][:, 0, 0])
+    row = np.full(len(on), -1)
+    row[on] = np.arange(int(on.sum()))
+    prior = (b["prior_mean"], b["prior_sigma"]) if np.isfinite(b["prior_sigma"]).any() else None
+    return Solved(
+        b["poses"][on], b["lenses"], b["lens_of"][on], b["points"], row[b["photo"]], b["point"].astype(np.int64),
+        b["xy"].astype(float), b["sigma"].astype(float), tuple(b["free"].tolist()), tuple(b["trusted"].tolist()), prior,
+    )  # fmt: skip
+
+
+class ScaleStage(Stage):
+    """Known lengths, known points, marked points: one adjustment."""
+
+    name, title = "scale", "Scale"
+    about = "Sets the scale by known lengths, ties the block to marked and known points, and checks other lengths."
+    needs = ("poses",)
+    reads = "lengths or marked points"
+    Settings = Settings
+
+    def gather(self, job, sitting):
+        poses = job.result(sitting.id, "poses")
+        if poses is None:
+            raise UmbrateError(f"“{sitting.name}” has no poses yet. Run Poses first.", ("go to", "poses"))
+        if poses.blob("covariance") is None:
+            raise UmbrateError(
+                f"The poses of “{sitting.name}” were solved by an older version. Run Poses again.", ("go to", "poses")
+            )
+        return Inputs(
+            str(job.blobs.folder),
+            poses.blob("block"),
+            marks_of(job, sitting),
+            {p.id: p.name for p in job.photos(sitting.id)},
+            tuple((k.first, k.second, k.value_mm, k.sigma_mm, k.role) for k in job.lengths(sitting.id)),
+            {p.id: (p.known, p.known_sigma) for p in job.marked_points(sitting.id) if p.known and p.held and p.used},
+        )
+
+    def invited(self, job, sitting):
+        """Lengths are stated, points are marked, or bars of the sheets were found."""
+        if job.lengths(sitting.id) or job.marked_points(sitting.id):
+            return True
+        lens = job.result(sitting.id, "lens")
+        keys = [k for (name, _), k in lens.artefacts.items() if name == "targets"] if lens else []
+        chosen = job.settings(sitting.id, self.name).get("sheet_lengths", "scale")
+        if chosen == "off" or not lens or not lens.figures.get("numbers"):
+            return False
+        found = [job.blobs.get_arrays(k) for k in keys]
+        return any(np.isin(a["number"][a["kind"] == CODED], [*BARS, *MAT]).any() for a in found)
+
+    def key(self, job, sitting):
+        i = self.gather(job, sitting) if job.result(sitting.id, "poses") else None
+        return [i.block, i.marks, i.lengths, sorted(i.known.items())] if i else []
+
+    def run(self, inputs, settings, report):
+        blobs = BlobStore(inputs.blobs)
+        poses_block = blobs.get_arrays(inputs.block)
+        if "prior_mean" not in poses_block:
+            raise UmbrateError("These poses were solved by an older version. Run Poses again.", ("go to", "poses"))
+        report.progress(0.1, "placing marked points")
+        b, lost = with_marks(poses_block, inputs.marks)
+        names = {i: n for i, n, _ in inputs.marks}
+        ids = {n: i for i, n, _ in inputs.marks}
+        problems = [
+            problem(None, f"“{names[i]}” is {why}.", "Mark it in another photo.", remedy=("mark points",))
+            for i, why in lost.items()
+        ]
+        rows, skipped = self._lengths(inputs, settings, b, ids)
+        problems += skipped
+        known, said = self._known(inputs, settings, b, names)
+        problems += said
+        scale_rows = [r for r in rows if r["role"] == SCALE]
+        lengths = Lengths(
+            np.array([r["rows"][0] for r in scale_rows], int), np.array([r["rows"][1] for r in scale_rows], int),
+            np.array([r["value"] for r in scale_rows], float), np.array([r["sigma"] for r in scale_rows], float),
+        )  # fmt: skip
+        report.progress(0.3, "adjusting")
+        fitted = fit_known(solved_of(b), lengths, known, report.check)
+        report.progress(0.8, "checking lengths")
+        figures = self._judge(fitted, rows, scale_rows, lengths, known, b, names)
+        problems += self._doubts(fitted, scale_rows, rows, figures)
+        artefacts = self._put(blobs, b, fitted)
+        M = (
+            fit_similarity(poses_block["points"], fitted.block.points[: len(poses_block["points"])])
+            if not ((poses_block["mark"] >= 0).any())
+            else fit_similarity(without_marks(poses_block)["points"], fitted.block.points[: int((b["mark"] < 0).sum())])
+        )
+        return Outcome(
+            {
+                **figures,
+                "made_of": inputs.block,
+                "from_plain": M.tolist(),
+                "scaled": fitted.scaled,
+                "framed": known is not None,
+                "bent": fitted.bent_px > BENT_PX,
+                "bent_px": round(fitted.bent_px, 4),
+                "rms_px": round(float(np.sqrt((fitted.residual**2).sum(1).mean())), 4),
+                "marks": {
+                    names[int(m)]: _rms(np.linalg.norm(fitted.residual[b["point"] == p], axis=1))
+                    for p, m in enumerate(b["mark"])
+                    if m >= 0
+                },
+            },
+            artefacts,
+            problems,
+        )
+
+    # ------------------------------------------------------------------ what is known
+    @staticmethod
+    def _lengths(inputs, settings, b, ids):
+        """Rows of lengths whose ends the block has, and problems with the others."""
+
+        def row_of(end):
+            if end.isdigit():
+                found = np.flatnonzero(b["number"] == int(end))
+            else:
+                found = np.flatnonzero(b["mark"] == ids.get(end, -2))
+            return int(found[0]) if len(found) else None
+
+        out, problems, stated = [], [], set()
+        for first, second, value, sigma, role in inputs.lengths:
+            stated.add(frozenset((first, second)))
+            ends = row_of(first), row_of(second)
+            if role not in (SCALE, CHECK):
+                continue
+            missing = [end_text(e) for e, r in zip((first, second), ends, strict=True) if r is None]
+            if missing:
+                text = f"The length of {value:g} mm from {end_text(first)} to {end_text(second)} cannot be used: "
+                text += f"{' and '.join(missing)} {'is' if len(missing) == 1 else 'are'} not in the block."
+                problems.append(problem(None, text, "Mark it in two solved photos, or choose another end."))
+                continue
+            out.append(
+                {"first": first, "second": second, "rows": ends, "value": value, "sigma": sigma, "role": role,
+                 "from": "stated"}
+            )  # fmt: skip
+        if settings.sheet_lengths != "off":
+            on = np.flatnonzero(b["number"] >= 0)
+            found = printed_lengths(b["number"][on], b["points"][on])
+            bars = any(p.sheet == "bar" for p in found)
+            for p in found:
+                ends = str(p.first), str(p.second)
+                if frozenset(ends) in stated:
+                    continue
+                # a mat is larger than its printer is true: where there are bars, it only checks them
+                role = settings.sheet_lengths if p.sheet == "bar" or not bars else CHECK
+                out.append(
+                    {"first": ends[0], "second": ends[1], "rows": (row_of(ends[0]), row_of(ends[1])),
+                     "value": p.length, "sigma": settings.sheet_sigma_mm, "role": role, "from": FROM_SHEET}
+                )  # fmt: skip
+        return out, problems
+
+    @staticmethod
+    def _known(inputs, settings, b, names):
+        """Rows, places and sigmas of known points, or None; and problems."""
+        at = {int(m): p for p, m in enumerate(b["mark"]) if m >= 0}
+        have = [i for i in inputs.known if i in at]
+        if not settings.use_known or not inputs.known:
+            return None, []
+        if len(have) < 3:
+            text = f"{len(have)} of {len(inputs.known)} known points are in the block: a frame needs three."
+            return None, [problem(None, text, "Mark more of them in two photos each.", remedy=("mark points",))]
+        X = np.array([inputs.known[i][0] for i in have], float)
+        s = np.linalg.svd(X - X.mean(0), compute_uv=False)
+        if s[1] < FLAT * s[0]:
+            text = f"The {len(have)} known points lie nearly on one line ({100 * s[1] / max(s[0], 1e-300):.1f} % aside "
+            text += "of it): the block could turn about it, so they are not used."
+            return None, [problem(None, text, "Mark a known point that lies aside of it.", remedy=("mark points",))]
+        sigma = np.array([inputs.known[i][1] for i in have], float)
+        return (np.array([at[i] for i in have]), X, sigma), []
+
+    # ------------------------------------------------------------------ what came of it
+    @staticmethod
+    def _judge(fitted, rows, scale_rows, lengths, known, b, names):
+        """Figures of lengths, known points and targets."""
+        block, network = fitted.block, fitted.network
+        used = ~fitted.left_out
+        targets = np.flatnonzero(b["number"] >= 0)
+        every = sorted(
+            {*targets.tolist(), *(i for r in rows for i in r["rows"]), *(known[0].tolist() if known else [])}
+        )
+        at = {p: k for k, p in enumerate(every)}
+        cov = network.joint([block.place(p) for p in every]) if every else np.zeros((0, 0))
+        X = block.points[every]
+        some = Lengths(
+            np.array([at[p] for p in lengths.first[used]], int), np.array([at[p] for p in lengths.second[used]], int),
+            lengths.value[used], lengths.sigma[used],
+        )  # fmt: skip
+        rows_known = None if known is None else (np.array([at[p] for p in known[0]], int), known[1], known[2])
+        if every:
+            cov = after(cov, X, some, rows_known)
+        out = []
+        j = fitted.judged
+        for r in rows:
+            a, c = at[r["rows"][0]], at[r["rows"][1]]
+            d = X[a] - X[c]
+            length = float(np.linalg.norm(d))
+            J = np.zeros(cov.shape[0])
+            J[3 * a : 3 * a + 3], J[3 * c : 3 * c + 3] = d / length, -d / length
+            spread = float(np.sqrt(max(J @ cov @ J, 0.0)))
+            row = {k: r[k] for k in ("first", "second", "value", "sigma", "role", "from")}
+            row.update(length=length, sigma_length=spread)
+            if r["role"] == SCALE:
+                k = next(i for i, s in enumerate(scale_rows) if s is r)
+                row.update(
+                    residual=_plain(j.residual[k]), sigmas=_plain(j.sigmas[k]), part=_plain(j.part[k]),
+                    error=_plain(j.error[k]), left_out=bool(fitted.left_out[k]),
+                )  # fmt: skip
+            else:
+                error = length - r["value"]
+                both = float(np.hypot(spread, r["sigma"]))
+                row.update(error=error, half95=K95 * both, sigmas=error / both)
+            out.append(row)
+        figures = {"lengths": out, "contradict": fitted.contradict, "unit": round(fitted.covariance.unit, 3)}
+        if fitted.scaled:
+            figures["scale_sigma"] = j.scale_sigma
+        if len(targets) >= 3:
+            sub = np.array([at[p] for p in targets])
+            T = X[sub]
+            pick = (3 * sub[:, None] + np.arange(3)).ravel()
+            sigma = np.sqrt(np.diag(of_shape(cov[np.ix_(pick, pick)], T)).reshape(-1, 3).mean(1))
+            extent = float(max(np.linalg.norm(T - p, axis=1).max() for p in T))
+            figures.update(
+                targets=len(sub), target_sigma=float(np.sqrt((sigma**2).mean())), extent=extent,
+                target_precision=extent / float(np.sqrt((sigma**2).mean())),
+            )  # fmt: skip
+        if known is not None:
+            res = j.residual[len(lengths) :].reshape(-1, 3)
+            sig = j.sigmas[len(lengths) :].reshape(-1, 3)
+            figures["known"] = {
+                names[int(b["mark"][p])]: {"residual": r.tolist(), "sigmas": s.tolist()}
+                for p, r, s in zip(known[0], res, sig, strict=True)
+            }
+        return figures
+
+    @staticmethod
+    def _doubts(fitted, scale_rows, rows, figures):
+        """What the lengths say of each other."""
+        out = []
+        if not fitted.scaled:
+            hint = "State a length between two targets or marked points, or lay a printed bar beside the object."
+            return [problem(None, "No length is known: the block stays unscaled.", hint, remedy=("state a length",))]
+        judged = [r for r in figures["lengths"] if r["role"] == SCALE]
+        checks = [r for r in figures["lengths"] if r["role"] == CHECK]
+        for r in judged:
+            if not (r["left_out"] or (r["sigmas"] is not None and abs(r["sigmas"]) > SURE and not fitted.contradict)):
+                continue
+            text = (
+                f"The length of {r['value']:g} mm from {end_text(r['first'])} to {end_text(r['second'])} contradicts "
+            )
+            text += f"the others: they make it {r['length']:.2f} mm ({abs(r['sigmas']):.0f} sigmas)."
+            out.append(problem(None, f"{text}{_guess(r)}", "It is left out." if r["left_out"] else "Look at it."))
+        if fitted.contradict:
+            pair = [r for r in judged if not r["left_out"]]
+            told = " and ".join(f"{r['value']:g} mm ({end_text(r['first'])} to {end_text(r['second'])})" for r in pair)
+            text = f"The lengths {told} contradict each other by {abs(pair[0]['sigmas']):.0f} sigmas; with "
+            text += "so few nothing tells which is wrong."
+            out.append(problem(None, text, "Look at them, or state one more.", remedy=("state a length",)))
+        if len(judged) == 1 and not checks and not figures.get("known"):
+            hint = "State another length, if only as a check."
+            out.append(
+                problem(
+                    None, "The scale comes from one length only: nothing checks it.", hint, remedy=("state a length",)
+                )
+            )
+        for r in checks:
+            if abs(r["sigmas"]) > SURE:
+                text = f"The check length of {r['value']:g} mm from {end_text(r['first'])} to {end_text(r['second'])} "
+                text += f"measures {r['length']:.3f} mm: {r['error']:+.3f} mm off, {abs(r['sigmas']):.0f} sigmas."
+                out.append(problem(None, f"{text}{_guess(r)}", "Look at it and at the lengths that set the scale."))
+        for name, k in figures.get("known", {}).items():
+            worst = max(abs(x) for x in k["sigmas"])
+            if worst > SURE:
+                off = ", ".join(f"{x:+.2f}" for x in k["residual"])
+                text = f"The known point “{name}” does not fit the others: {off} mm, {worst:.0f} sigmas."
+                out.append(problem(None, text, "Look at its coordinates and where it is marked."))
+        return out
+
+    @staticmethod
+    def _put(blobs, b, fitted):
+        """Keep the adjusted block and its covariance."""
+        on = np.isfinite(b["poses"][:, 0, 0])
+        poses = b["poses"].copy()
+        poses[on] = fitted.block.poses
+        sigma = np.sqrt(np.einsum("pii->p", fitted.covariance.points) / 3) * fitted.covariance.unit
+        c = fitted.covariance
+        return {
+            ("block", None): blobs.put_arrays(
+                **{
+                    **b, "poses": poses, "lenses": fitted.block.lenses, "points": fitted.block.points,
+                    "residual": fitted.residual.astype(np.float32), "point_sigma": sigma.astype(np.float32),
+                }
+            ),
+            ("covariance", None): blobs.put_arrays(
+                cameras=c.cameras, free=np.array(sorted(fitted.block.free), np.int64), unit=np.array(c.unit)
+            ),
+        }  # fmt: skip
+
+    # ------------------------------------------------------------------ for people
+    def foresee(self, job, sitting, settings):
+        """What the scale will be made from."""
+        count = sum(k.role == SCALE for k in job.lengths(sitting.id))
+        if count or job.result(sitting.id, "scale"):
+            return None
+        lens = job.result(sitting.id, "lens")
+        if settings.sheet_lengths == "scale" and lens and lens.figures.get("numbers"):
+            return Foresight("Bars printed from the sheets are looked for among the targets.")
+        return Foresight("No length is stated yet: the block would stay unscaled.", False, ("state a length",))
+
+    def rows(self, f):
+        used = [r for r in f["lengths"] if r["role"] == SCALE and not r["left_out"]]
+        checks = [r for r in f["lengths"] if r["role"] == CHECK]
+        out = []
+        if f["scaled"]:
+            out.append(
+                (
+                    "Scale",
+                    f"± {100 * K95 * f['scale_sigma']:.3f} %",
+                    "95 % interval of all lengths, from the known ones",
+                )
+            )
+        out.append(
+            ("Lengths", f"{len(used)} used, {len(checks)} to check", "Known lengths that set or check the scale")
+        )
+        if checks:
+            worst = max(checks, key=lambda r: abs(r["error"]))
+            out.append(("Worst check", f"{worst['error']:+.3f} mm", "Largest error found of a check length"))
+        if "target_precision" in f:
+            unit = " mm" if f["scaled"] else ""
+            out.append(
+                (
+                    "Targets",
+                    f"± {f['target_sigma']:.2g}{unit}, 1:{f['target_precision']:,.0f}",
+                    "Standard deviation of a target's coordinate, and as a share of the extent of all targets",
+                )
+            )
+        if f["marks"]:
+            rms = [x for x in f["marks"].values() if x is not None]
+            worst = max(rms, default=0)
+            out.append(
+                ("Marked points", f"{len(rms)}, worst {worst:.2f} px", "Points marked by hand, and the worst residual")
+            )
+        out.append(("Residual", f"{f['rms_px']:.2f} px", "Of all sightings after the adjustment"))
+        out.append(("Bent by", f"{f['bent_px']:.3f} px", "By how much known lengths and points changed the shape"))
+        return out
+
+    def histogram(self, figures):
+        return None
+
+    def headline(self, figures):
+        used = [r for r in figures["lengths"] if r["role"] == SCALE and not r["left_out"]]
+        checks = [r for r in figures["lengths"] if r["role"] == CHECK]
+        if not figures["scaled"]:
+            return "unscaled", f"{len(figures['marks'])} marked points" if figures["marks"] else "no length known"
+        first = f"± {100 * K95 * figures['scale_sigma']:.3f} %"
+        if checks:
+            worst = max((r["error"] for r in checks), key=abs)
+            return first, f"check {worst:+.3f} mm"
+        return first, f"{len(used)} length{'s' * (len(used) != 1)}, no check"
+
+
+def _plain(x):
+    return float(x) if np.isfinite(x) else None
+
+
+def _rms(length):
+    return round(float(np.sqrt((length**2).mean())), 4) if len(length) else None
+
+
+def _guess(row):
+    """What a wrong length may really be, in a sentence, or nothing."""
+    ratio = row["length"] / row["value"]
+    for factor, told in (
+        (INCH, "inches taken for millimeters"), (1 / INCH, "millimeters taken for inches"),
+        (10.0, "centimeters taken for millimeters"), (0.1, "millimeters taken for centimeters"),
+        (1000.0, "meters taken for millimeters"), (0.5, "twice the length"), (2.0, "half the length"),
+    ):  # fmt: skip
+        if abs(ratio / factor - 1) < 0.01:
+            return f" It looks like {told}."
+    if abs(ratio - 1) > 0.05:
+        return " Are its ends the right ones?"
+    whole = round(row["length"])
+    if whole != row["value"] and abs(row["length"] - whole) < 0.1:
+        return f" Is it {whole} mm?"
+    return ""
