@@ -25,6 +25,8 @@ from .evidence import Evidence
 from .lenspanel import CalibrationGuide, CalibrationPanel, LensGroups
 from .pairgrid import MatchesDialog, pairs_of
 from .plots import histogram_plot
+from .pointspanel import PointsPanel
+from .scalepanel import ScalePanel
 from .siftpanel import SiftPanel
 from .text import counted, short_time
 from .tried import TriedMasks
@@ -74,7 +76,8 @@ class Bench(QScrollArea):
                 result.id if result else 0,
                 self.unfolded,
                 str(s.job.settings(sitting.id, s.stage)),
-                str(s.keep_box),
+                str(s.job.keep_box(sitting.id)),
+                s.result("poses") is None,
                 s.job.removed(sitting.id),
                 s.fragment,
                 s.photo_id if s.stage == "poses" else None,
@@ -153,6 +156,8 @@ class Bench(QScrollArea):
             self.column.addWidget(b)
         if stage.name == STAGES[0].name:
             self._offer_search()
+        if stage.name == "scale" and s.result("poses"):
+            self.column.addWidget(ScalePanel(s))
         if result:
             self._offer_split(result)
             if result.figures.get("calibration") or result.figures.get("gathering"):
@@ -169,6 +174,9 @@ class Bench(QScrollArea):
                 self._text("Sift tie points", "plain")
                 self.column.addWidget(SiftPanel(s))
             self._pairs(result)
+        if stage.name == "poses" and s.photos():
+            self._text("Points marked by hand", "plain")
+            self.column.addWidget(PointsPanel(s))
         if stage.uses_keep_box and s.keep_box:
             self.column.addWidget(BoxPanel(s))
 
@@ -185,6 +193,10 @@ class Bench(QScrollArea):
             text, act = "Bring in photos…", self.photos_wanted.emit
         elif kind == "find photos":
             text, act = "Find missing photos…", self.find_wanted.emit
+        elif kind == "mark points":
+            text, act = "Mark points", self._mark_points
+        elif kind == "state a length":
+            text, act = "State a length", self._state_length
         elif kind == "go to":
             text, act = f"Go to {BY_NAME[more[0]].title}", lambda: s.choose(stage=more[0])
         elif kind == "set":
@@ -197,6 +209,21 @@ class Bench(QScrollArea):
         b = QPushButton(text)
         b.clicked.connect(lambda _: act())
         self.column.addWidget(b)
+
+    def show_part(self):
+        """Show the part of the Scale bench that is to be shown now."""
+        self._mark = None
+        self.reload()
+
+    def _mark_points(self):
+        ScalePanel.shown = "Points"
+        self.show_part()
+        self.session.marking.set_on(True)
+
+    def _state_length(self):
+        ScalePanel.shown = "Lengths"
+        self.session.choose(stage="scale")
+        self.show_part()
 
     # ------------------------------------------------------------------ settings
     def _settings(self, sitting, stage):

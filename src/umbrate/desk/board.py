@@ -5,6 +5,7 @@ from PyQt6.QtGui import QFontMetrics, QPainter, QPen
 from PyQt6.QtWidgets import QToolTip, QWidget
 
 from ..stages import STAGES
+from ..stages.frames import scale_result
 from ..work.state import WORDS
 from . import tokens as t
 from .strip import PHOTOS_MIME
@@ -37,7 +38,7 @@ class Board(QWidget):
         self.cells = self.session.board()
         self.names = (
             [
-                (s.id, s.name, sum(not p.plate for p in self.session.job.photos(s.id)))
+                (s.id, s.name, sum(not p.plate for p in self.session.job.photos(s.id)), self._unit(s))
                 for s in self.session.job.sittings()
             ]
             if self.session.job
@@ -86,7 +87,7 @@ class Board(QWidget):
             return
         run = self.session.running()
         for r, row in enumerate(self.cells):
-            sid, name, count = self.names[r]
+            sid, name, count, unit = self.names[r]
             chosen_row = sid == self.session.sitting_id
             p.setFont(t.font(t.SIZE, chosen_row))
             p.setPen(t.color(t.TEXT))
@@ -101,10 +102,15 @@ class Board(QWidget):
             p.drawText(
                 QRect(12, HEAD + r * ROW + 21, NAME - 20, 16),
                 Qt.AlignmentFlag.AlignVCenter,
-                f"{counted(count, 'photo')}, unscaled",
+                f"{counted(count, 'photo')}, {unit}",
             )
             for c, cell in enumerate(row):
                 self._paint_cell(p, self.cell_rect(r, c), cell, run)
+
+    def _unit(self, sitting):
+        """What lengths of a sitting are in."""
+        scale = scale_result(self.session.job, sitting)
+        return "in mm" if scale and scale.figures["scaled"] else "unscaled"
 
     def _paint_cell(self, p, rect, cell, run):
         state = self.session.state_of(cell)

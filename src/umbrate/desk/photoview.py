@@ -8,15 +8,21 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QMenu, QToolButton, QWidget
 from ..core.errors import UmbrateError
 from ..core.geometry.lens import unproject_one
 from ..core.geometry.pose import center
+from ..core.geometry.sightings import pixels
+from ..core.geometry.similarity import scale_of
 from ..core.imaging.decode import read_picture
 from ..core.imaging.facts import exposure_text
+from ..core.measure.surface import spot_on_ray
 from ..core.targets.detect import CODED, PLAIN
 from . import tokens as t
 from .lenspictures import larger
+from .marktools import MarkTools
 from .masktools import MaskTools
+from .measurepaint import paint_measures
 
 MASK_LOOKS = ("as tint", "object alone", "silhouette")
 FAR_PX = 1.0  #: residuals longer than this stand out
+SNAP_PX = 12  #: an end of a measurement snaps to what is so near on the screen
 CLICK_PX = 24  #: a click so near on the screen means a sighting
 TURN = {1: 0, 2: 0, 3: 180, 4: 180, 5: 270, 6: 90, 7: 90, 8: 270}
 
@@ -48,6 +54,11 @@ class PhotoView(QWidget):
         self._make_tools()
         self.mask_tools = MaskTools(self)
         self.mask_tools.hide()
+        self.marks = MarkTools(self)
+        self._pressed = None
+        session.measuring.changed.connect(self.update)
+        session.marking.changed.connect(self._set_cursor)
+        session.measuring.changed.connect(self._set_cursor)
         session.chosen_changed.connect(self.reload)
         session.document_changed.connect(self.reload_overlays)
         session.pointed.connect(self._on_pointed)
@@ -66,6 +77,7 @@ class PhotoView(QWidget):
             ("Features", "Show the key points found", False, "6"),
             ("Targets", "Show coded targets; doubtful ones are dashed", True, "8"),
             ("Sightings", "Show the sightings of tie points, with their residuals as lines, enlarged", False, "7"),
+            ("Marks", "Show marked points and measurements", True, "9"),
         ):
             b = QToolButton(text=name, checkable=True, checked=on)
             b.setToolTip(f"{tip}  ({key})")
@@ -77,6 +89,7 @@ class PhotoView(QWidget):
         self.mask_look.addItems(MASK_LOOKS)
         self.mask_look.setToolTip("How the mask is shown")
         self.mask_look.activated.connect(self.reload_overlays)
+        self.mask_look.hide()  # there is room for it where masks are worked on
         row.insertWidget(1, self.mask_look)
         row.addStretch(1)
         fit = QToolButton(text="Fit")
@@ -92,6 +105,7 @@ class PhotoView(QWidget):
         if drawing != self.mask_tools.isVisibleTo(self):
             self.mask_tools.setVisible(drawing)
             self.mask_tools.choose("move")
+            self.mask_look.setVisible(drawing)
             self.fit()
         if photo is None:
             self.shown = self._file = self.image = self.tint = self.mask = None
@@ -185,7 +199,7 @@ class PhotoView(QWidget):
 
     def _tinted(self, mask):
         """The mask as an overlay: one byte a pixel and a table of two colors, so that large photos stay quick."""
-        look = self.mask_look.currentIndex()
+        look = self.mask_look.currentIndex() if self.session.stage == "masks" else 0
         outside = qRgba(0x1E, 0x21, 0x24, 175) if look == 0 else qRgba(0x2B, 0x2B, 0x2B, 255)
         inside = qRgba(0xE8, 0xE8, 0xE8, 255) if look == 2 else qRgba(0, 0, 0, 0)
         h, w = mask.shape
@@ -220,6 +234,9 @@ class PhotoView(QWidget):
         u, v = round(ray[0] * f + cx), round(ray[1] * f + cy)
         h, w = self._depth["depth"].shape
         seen = self._depth["depth"][v, u] if 0 <= u < w and 0 <= v < h else 0
+        # depth is kept in the frame it was computed in
+        made_in = scale_of(np.array(done.figures.get("from_plain", np.eye(4).tolist())))
+        depth = depth * made_in / scale_of(self.session.frame.matrix)
         return bool(seen > 0 and depth > 1.01 * seen)
 
     # ------------------------------------------------------------------ coordinates
@@ -323,6 +340,10 @@ class PhotoView(QWidget):
             self._paint_calibrated(p, view)
         if len(self.sightings):
             self._paint_sightings(p, view)
+        if self.toggles["Marks"].isChecked():
+            if not self.marks.on:  # they would cover what is to be marked
+                paint_measures(p, self.session.measuring.shown(), lambda X: self._on_screen(X, view))
+            self.marks.paint(p, view)
         if self.sighting is not None:
             a = view.map(QPointF(self.sighting[0] + 0.5, self.sighting[1] + 0.5))
             p.setPen(QPen(t.color(t.GROUND), 4))
@@ -364,6 +385,65 @@ class PhotoView(QWidget):
         inner = place.adjusted(6, 0, -6, 0)
         text = p.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(inner.width()) + 1)
         p.drawText(inner, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, text)
+
+    def _row(self):
+        """The block and the row of the shown photo in it, where it is solved; else None, None."""
+        b = self.session.block
+        rows = np.flatnonzero(b["photo_ids"] == self.shown) if b is not None else []
+        if not len(rows) or not np.isfinite(b["poses"][rows[0], 0, 0]):
+            return None, None
+        return b, int(rows[0])
+
+    def _on_screen(self, X, view):
+        """Where places (n, 3) are in the widget (n, 2), NaN where the photo does not see them."""
+        b, k = self._row()
+        out = np.full((len(X), 2), np.nan)
+        if b is None:
+            return out
+        for i, x in enumerate(X):
+            uv = pixels(b["poses"], b["lenses"], b["lens_of"], [k], x)[0]
+            if np.isfinite(uv).all() and (np.abs(uv) < 1e5).all():
+                q = view.map(QPointF(uv[0] + 0.5, uv[1] + 0.5))
+                out[i] = q.x(), q.y()
+        return out
+
+    def _pick_end(self, pos):
+        """Hand the end of a measurement under a position to the session: a target, a mark, or a spot of the cloud."""
+        s, view, at = self.session, self._to_view(), self.pixel_at(pos)
+        b, k = self._row()
+        if b is None or at is None:
+            s.said.emit("Ends can be clicked in solved photos only.", "note")
+            return
+        names = {p.id: p.name for p in s.marking.points}
+        best = (SNAP_PX, None)
+        rows = np.flatnonzero((b["photo"] == k) & ((b["number"] >= 0) | (b["mark"] >= 0))[b["point"]])
+        for r in rows:
+            q = view.map(QPointF(b["xy"][r, 0] + 0.5, b["xy"][r, 1] + 0.5))
+            d = float(np.hypot(q.x() - pos.x(), q.y() - pos.y()))
+            p = b["point"][r]
+            end = str(b["number"][p]) if b["number"][p] >= 0 else names.get(int(b["mark"][p]))
+            if d < best[0] and end:
+                best = d, end
+        if best[1] is not None:
+            s.measuring.pick(best[1])
+            return
+        if s.cloud is None:
+            s.said.emit(
+                "There is no target or marked point, and no cloud to snap to. Mark a point there first.", "note"
+            )
+            return
+        lens = b["lenses"][b["lens_of"][k]]
+        x, y = unproject_one(at[0], at[1], lens)
+        d = b["poses"][k, :3, :3].T @ np.array([x, y, 1.0])
+        spot = spot_on_ray(s.cloud["points"], center(b["poses"][k]), d / np.linalg.norm(d), 3.0 / lens[0])
+        if spot is None:
+            s.said.emit("There is nothing of the cloud under the pointer.", "note")
+        else:
+            s.measuring.pick(spot)
+
+    def _set_cursor(self):
+        busy = self.session.marking.on or self.session.measuring.picking
+        self.setCursor(Qt.CursorShape.CrossCursor if busy else Qt.CursorShape.ArrowCursor)
 
     def _paint_sightings(self, p, view):
         """Sightings as dots with their residuals as lines; those of more than a pixel stand out."""
@@ -450,6 +530,12 @@ class PhotoView(QWidget):
     def keyPressEvent(self, e):
         if self._picking and e.key() == Qt.Key.Key_Escape:
             self.session.picked()
+        elif self.marks.on and self.marks.key(e.key()):
+            return
+        elif self.session.measuring.picking and e.key() == Qt.Key.Key_Escape:
+            self.session.measuring.cancel()
+        elif self.session.measuring.kind and e.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.session.measuring.finish()
         elif not (self.mask_tools.active and self.mask_tools.key(e.key())):
             super().keyPressEvent(e)
 
@@ -461,12 +547,19 @@ class PhotoView(QWidget):
         if self.mask_tools.active and e.button() == Qt.MouseButton.LeftButton:
             self.mask_tools.press(self.pixel_at(e.position()), e.modifiers())
             return
-        self._drag = e.position()
+        # with Shift the left button moves the photo whatever else it does
+        moves = bool(e.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+        if self.marks.on and e.button() == Qt.MouseButton.LeftButton and not moves:
+            self.marks.press(e.position(), e.modifiers())
+            return
+        self._drag = self._pressed = e.position()
 
     def mouseMoveEvent(self, e):
         if self.mask_tools.active and self._drag is None:
             self.mask_tools.move(self.pixel_at(e.position()), bool(e.buttons() & Qt.MouseButton.LeftButton))
             return
+        if self.marks.on and self._drag is None:
+            self.marks.move(e.position(), bool(e.buttons() & Qt.MouseButton.LeftButton))
         if self._drag is not None:
             self.shift += e.position() - self._drag
             self._drag = e.position()
@@ -487,15 +580,27 @@ class PhotoView(QWidget):
 
     def leaveEvent(self, _):
         self.session.ray.emit(None)
+        self.marks.leave()
 
     def mouseReleaseEvent(self, e):
         if self.mask_tools.active and self._drag is None:
             self.mask_tools.release(e.modifiers())
-        self._drag = None
+        elif self.marks.on and self._drag is None:
+            self.marks.release(e.modifiers())
+        elif (
+            self._pressed is not None
+            and (e.position() - self._pressed).manhattanLength() < 4
+            and self.session.measuring.picking
+            and e.button() == Qt.MouseButton.LeftButton
+        ):
+            self._pick_end(e.position())
+        self._drag = self._pressed = None
 
     def mouseDoubleClickEvent(self, e):
         if self.mask_tools.active:
             self.mask_tools.double_click(e.modifiers())
+        elif self.marks.on or self.session.measuring.picking:
+            self.mousePressEvent(e)  # two quick clicks are two clicks
         else:
             self.fit()
 

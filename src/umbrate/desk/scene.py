@@ -14,17 +14,22 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QMenu, QSlider, QToolButton,
 from ..core.cloud.keepbox import BOX_EDGES, KeepBox
 from ..core.geometry.lens import project_one
 from ..core.geometry.pose import center
+from ..core.geometry.similarity import scale_of
 from ..core.raster.camera import Eye, eye_round
 from ..core.raster.points import draw_points, paint
+from ..stages.leveling import level_by_turn
+from ..stages.marking import shape_size
 from . import tokens as t
+from .measurepaint import paint_marks, paint_measures
 from .sceneparts import Frusta, paint_turntable
 from .sceneside import SceneSide
-from .scenetools import BOX, BRUSH, LASSO, LOOK, RECTANGLE, BoxHandles, PointPicker
+from .scenetools import BOX, BRUSH, LASSO, LOOK, RECTANGLE, TURN, BoxHandles, PointPicker, TurnRings
 from .through import Through
 
 FRAME_S = 0.028  #: time a frame may take while the view moves
 VIEWS = {"Front": (0, -1, 0.0), "Right": (1, 0, 0.0), "Back": (0, 1, 0.0), "Left": (-1, 0, 0.0), "Top": (0, 0, 1)}
 DWELL_MS = 450  #: a photo under the pointer for so long opens beside
+SNAP_PX = 11  #: an end of a measurement snaps to a target or mark so near
 LIVE_RADIUS = 1.2  #: what is seen of a growing block
 GROUND_RGB = (0x2B, 0x2B, 0x2B)
 
@@ -51,6 +56,10 @@ class Scene(QWidget):
         self._budget = 400_000
         self._drag = None
         self.frusta, self.picker, self.handles = Frusta(session), PointPicker(), BoxHandles()
+        self.rings = TurnRings()
+        session.turning_wanted.connect(lambda: self.set_mode(TURN))
+        session.measuring.changed.connect(self.update)
+        session.marking.changed.connect(self.update)
         self.over_photo = self._pointer = None
         self.through = Through(session, self)
         self._dwell = QTimer(self, singleShot=True, interval=DWELL_MS)
@@ -79,8 +88,11 @@ class Scene(QWidget):
             ("Tie points", "Show the sparse cloud", "2"),
             ("Cloud", "Show the dense cloud", "3"),
             ("Keep box", "Show the box that says what is kept", "4"),
+            ("Marks", "Show marked points, lines, faces and measurements", "0"),
         ):
-            b = QToolButton(text=name, checkable=True, checked=True)
+            b = QToolButton(
+                text={"Tie points": "Points", "Keep box": "Box"}.get(name, name), checkable=True, checked=True
+            )
             b.setToolTip(f"{tip}  ({key})")
             b.setShortcut(key)
             b.clicked.connect(lambda on, n=name: self._toggled(n, on))
@@ -125,7 +137,10 @@ class Scene(QWidget):
         """What the left button does: LOOK, LASSO, RECTANGLE, BRUSH or BOX."""
         self.mode = self.picker.kind = mode
         self.side.show_mode(mode)
-        self.setCursor(Qt.CursorShape.ArrowCursor if mode in (LOOK, BOX) else Qt.CursorShape.CrossCursor)
+        self.setCursor(Qt.CursorShape.ArrowCursor if mode in (LOOK, BOX, TURN) else Qt.CursorShape.CrossCursor)
+        if mode == TURN and self.points is not None and len(self.points):
+            self._set_rings()
+            self.session.said.emit("Drag a ring to turn the object about that axis. Esc ends it.", "note")
         if mode == BOX:
             self.toggles["Keep box"].setChecked(True)
         self.update()
@@ -166,7 +181,7 @@ class Scene(QWidget):
         removed = s.job.removed(s.sitting_id) if s.job and s.sitting_id else None
         mark = (
             s.sitting_id, *results, self.toggles["Cloud"].isChecked(), self.toggles["Tie points"].isChecked(),
-            s.fragment, removed,
+            s.fragment, removed, s.frame_key if s.job and s.sitting_id else None,
         )  # fmt: skip
         if mark == self._seen or self.live is not None:
             self.update()
@@ -186,7 +201,7 @@ class Scene(QWidget):
                 self.rows = np.flatnonzero(left)
                 self.points, self.colors = self.points[self.rows], self.colors[self.rows]
         # another sitting, or points of another extent, are looked at whole; the same ones from where one was
-        looked = (s.sitting_id, self.is_cloud, s.fragment)
+        looked = (s.sitting_id, self.is_cloud, s.fragment, mark[-1])
         if self.block is not None and (self.eye is None or looked != self._looked):
             self._looked = looked
             self.look_from("Fit")
@@ -284,7 +299,7 @@ class Scene(QWidget):
         count = min(len(self.points), self._budget) if self._moving else len(self.points)
         size = round(self.size.value() * ratio)
         start = time.perf_counter()
-        eye = Eye(self.eye.pose, self.eye.f * ratio, self.eye.pivot)
+        eye = Eye(self.eye.pose @ self.rings.motion, self.eye.f * ratio, self.eye.pivot)
         self._buffers = draw_points(self.points, eye, w, h, size, count)
         colors = self.colors
         chosen = None if self.is_cloud or self.live is not None else self.session.points.chosen
@@ -333,7 +348,8 @@ class Scene(QWidget):
             )
         if self.ray is not None:
             a, d = self.ray
-            uvz = self.eye.project(np.array([a + 0.02 * d, a + 2.2 * d]), self.width(), self.height())
+            far = scale_of(self.session.frame.matrix) if self.session.frame and self.session.fragment == 0 else 1.0
+            uvz = self.eye.project(np.array([a + 0.02 * far * d, a + 2.2 * far * d]), self.width(), self.height())
             if (uvz[:, 2] > 0).all():
                 p.setPen(QPen(t.color(t.ACCENT), 1.2))
                 p.drawLine(QPointF(*uvz[0, :2]), QPointF(*uvz[1, :2]))
@@ -341,14 +357,61 @@ class Scene(QWidget):
             p.setPen(QPen(t.color(t.ACCENT), 1.6))
             p.setBrush(Qt.BrushStyle.NoBrush)
             p.drawEllipse(QPointF(*self.hovered), 6, 6)
+        if self.toggles["Marks"].isChecked() and self.live is None and self.session.fragment == 0:
+            self._paint_marks(p)
+        if self.mode == TURN and self.points is not None and len(self.points):
+            self.rings.paint(p, self.eye, self.width(), self.height())
         if self.mode in (LASSO, RECTANGLE, BRUSH):
             self.picker.paint(p, self._pointer if self.underMouse() else None)
         self._paint_caption(p)
 
     def _turntable(self):
         """The turntable found in the poses, where the block shown is the sitting's own."""
-        done = self.session.result("poses") if self.session.job and self.live is None else None
-        return done.figures.get("turntable") if done and self.session.fragment == 0 else None
+        s = self.session
+        return s.turntable if s.job and self.live is None and s.fragment == 0 else None
+
+    def _on_screen(self, X):
+        """Where places (n, 3) are in the widget (n, 2), NaN behind the eye."""
+        uvz = self.eye.project(np.asarray(X, float).reshape(-1, 3), self.width(), self.height())
+        return np.where(uvz[:, 2:] > 0, uvz[:, :2], np.nan)
+
+    def _paint_marks(self, p):
+        work = self.session.marking
+        paint_measures(p, self.session.measuring.shown(), self._on_screen)
+        if work.marking is None or work.marking.block is None:
+            return
+        at = {q.id: (q, X) for q in work.points if q.used and (X := work.marking.place(q)) is not None}
+        marks = [(q.name, X, i == work.active_id) for i, (q, X) in at.items()]
+        unit = self.session.frame.unit if self.session.frame else ""
+        drawn = {"line": [], "face": []}
+        for s in self.session.shapes():
+            if all(i in at for i in s.points):
+                X = np.array([at[i][1] for i in s.points])
+                sign = unit + "²" * (s.kind == "face" and bool(unit))
+                drawn[s.kind].append((f"{s.name} {shape_size(s.kind, X):.2f} {sign}".strip(), X))
+        paint_marks(p, marks, drawn["line"], drawn["face"], self._on_screen)
+
+    def _pick_end(self, pos):
+        """Hand the end of a measurement under a position to the session: a target, a mark, or a spot of the cloud."""
+        s, b = self.session, self.block
+        names = {q.id: q.name for q in s.marking.points}
+        rows = np.flatnonzero((b["number"] >= 0) | (b["mark"] >= 0))
+        if len(rows) and s.fragment == 0:
+            uv = self._on_screen(b["points"][rows])
+            d = np.hypot(uv[:, 0] - pos.x(), uv[:, 1] - pos.y())
+            d[~np.isfinite(d)] = np.inf
+            k = int(np.argmin(d))
+            r = rows[k]
+            end = str(b["number"][r]) if b["number"][r] >= 0 else names.get(int(b["mark"][r]))
+            if d[k] < SNAP_PX and end:
+                s.measuring.pick(end)
+                return
+        k = self.point_at(pos, 4)
+        if k >= 0 and self.is_cloud:
+            s.measuring.pick(self.points[k].astype(float))
+        else:
+            more = " Show the cloud to measure on it  (3)." if not self.is_cloud and s.cloud is not None else ""
+            s.said.emit(f"There is no target and no marked point here.{more}", "note")
 
     def _paint_empty(self, p):
         mid = self.rect().adjusted(32, 40, -32, 0)
@@ -369,7 +432,8 @@ class Scene(QWidget):
         if self.live is not None:
             text = f"{len(self.live['poses'])} photos stand, {len(self.points):,} tie points"
         elif self.points is not None:
-            text = f"{len(self.points):,} {'points' if self.is_cloud else 'tie points'}, unscaled"
+            unit = self.session.frame.unit if self.session.frame and self.session.fragment == 0 else ""
+            text = f"{len(self.points):,} {'points' if self.is_cloud else 'tie points'}, {unit or 'unscaled'}"
             if not self.is_cloud and self.session.points.count():
                 text = f"{self.session.points.count():,} chosen of {text}"
             if self._moving and self._budget < len(self.points):
@@ -378,7 +442,7 @@ class Scene(QWidget):
             text = ""
         p.setFont(t.font(t.SMALL))
         p.setPen(t.color(t.QUIET))
-        p.drawText(QRectF(12, self.height() - 24, self.width() - 24, 18), Qt.AlignmentFlag.AlignLeft, text)
+        p.drawText(QRectF(52, self.height() - 24, self.width() - 64, 18), Qt.AlignmentFlag.AlignLeft, text)
 
     # ------------------------------------------------------------------ the pointer
     def point_at(self, pos, reach=3):
@@ -404,7 +468,17 @@ class Scene(QWidget):
             if grip is not None:
                 self.handles.begin(box, grip, e.position())
                 return
+        if left and self.mode == TURN and self.eye is not None and self.points is not None:
+            grip = self.rings.at(e.position(), self.eye, self.width(), self.height())
+            if grip is not None:
+                self.rings.begin(grip, e.position(), self.eye, self.width(), self.height())
+                return
         self._drag = (e.position(), e.button(), e.position())
+
+    def _set_rings(self):
+        p = self.points
+        middle = np.median(p, axis=0).astype(float)
+        self.rings.stand(middle, 1.15 * float(np.percentile(np.linalg.norm(p - middle, axis=1), 95)))
 
     def _may_pick(self):
         return self.eye is not None and self.points is not None and not self.is_cloud and self.live is None
@@ -416,6 +490,10 @@ class Scene(QWidget):
         if self.picker.path:
             self.picker.follow(e.position())
             self.update()
+            return
+        if self.rings.dragging:
+            self.rings.follow(e.position(), self.eye, self.width(), self.height())
+            self._redraw(moving=True)
             return
         if self.handles.dragging:
             self.handles.follow(e.position(), self.eye, self.width(), self.height())
@@ -449,8 +527,19 @@ class Scene(QWidget):
                 self.session.set_keep_box(box.as_dict())
             self.update()
             return
+        if self.rings.dragging:
+            turn = self.rings.end()
+            s = self.session
+            if turn is not None and s.may_write():
+                s.do(lambda: level_by_turn(s.job, s.sitting, turn), "Turned. Undo turns it back.")
+                self._set_rings()
+            self._redraw()
+            return
         drag, self._drag = self._drag, None
         if drag and (e.position() - drag[2]).manhattanLength() < 4 and self.eye is not None and self.live is None:
+            if self.session.measuring.picking and drag[1] == Qt.MouseButton.LeftButton and self.block is not None:
+                self._pick_end(e.position())
+                return
             photo = self._frustum_at(e.position())
             if photo is not None:
                 self.session.choose(photo_id=photo)
@@ -548,6 +637,10 @@ class Scene(QWidget):
             self._redraw(moving=True)
         elif e.key() == Qt.Key.Key_Delete:
             self.session.points.remove()
+        elif e.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.session.measuring.kind:
+            self.session.measuring.finish()
+        elif e.key() == Qt.Key.Key_Escape and self.session.measuring.picking:
+            self.session.measuring.cancel()
         elif e.key() == Qt.Key.Key_Escape:
             self.look_through(None)
             self.session.points.clear()

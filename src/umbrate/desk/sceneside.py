@@ -4,7 +4,7 @@ from PyQt6.QtCore import QSize, Qt, pyqtSignal
 from PyQt6.QtWidgets import QButtonGroup, QSlider, QToolButton, QVBoxLayout, QWidget
 
 from . import tokens as t
-from .scenetools import BOX, BRUSH, LASSO, LOOK, RECTANGLE
+from .scenetools import BOX, BRUSH, LASSO, LOOK, RECTANGLE, TURN
 
 FRUSTUM_PERCENT = 6
 
@@ -28,6 +28,7 @@ class SceneSide(QWidget):
             (RECTANGLE, "select-drag", "Choose points in a rectangle; Shift adds, Ctrl takes away", "Shift+R"),
             (BRUSH, "brush", "Choose points under a brush; Shift adds, Ctrl takes away, [ and ] size it", "Shift+B"),
             (BOX, "cube-outline", "Size, move and turn the keep box by its handles", "Shift+K"),
+            (TURN, "axis-arrow", "Turn the object by rings: how it stands", "Shift+U"),
         ):
             b = self._button(icon, tip, key)
             b.setProperty("mode", mode)

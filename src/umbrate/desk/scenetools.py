@@ -10,7 +10,7 @@ from ..core.raster.pick import inside_polygon, within
 from . import tokens as t
 from .pointwork import ADD, REPLACE, TAKE
 
-LOOK, LASSO, RECTANGLE, BRUSH, BOX = "look", "lasso", "rectangle", "brush", "box"
+LOOK, LASSO, RECTANGLE, BRUSH, BOX, TURN = "look", "lasso", "rectangle", "brush", "box", "turn"
 REACH_PX = 9  #: a handle is taken within this distance
 TURN_PER_PX = np.radians(0.5)
 
@@ -146,3 +146,95 @@ class BoxHandles:
                 p.drawEllipse(QPointF(u, v), 6, 6)
             else:
                 p.drawPolygon(QPolygonF([QPointF(u, v - 7), QPointF(u + 7, v), QPointF(u, v + 7), QPointF(u - 7, v)]))
+
+
+class TurnRings:
+    """The object turned by hand: three rings round it, each turns it about its axis."""
+
+    STEPS = 72
+
+    def __init__(self):
+        self.middle, self.radius = np.zeros(3), 1.0
+        self.turn = np.eye(3)  #: as it is being dragged
+        self._grip = self._start = None
+
+    def stand(self, middle, radius):
+        """Where the rings are."""
+        self.middle, self.radius = np.asarray(middle, float), float(radius)
+
+    @property
+    def motion(self):
+        """The turn about the middle as a motion (4, 4) of the world."""
+        M = np.eye(4)
+        M[:3, :3] = self.turn
+        M[:3, 3] = self.middle - self.turn @ self.middle
+        return M
+
+    def _ring(self, k):
+        a = 2 * np.pi * np.arange(self.STEPS + 1)[:, None] / self.STEPS
+        u, v = np.eye(3)[(k + 1) % 3], np.eye(3)[(k + 2) % 3]
+        return self.middle + self.radius * (np.cos(a) * u + np.sin(a) * v)
+
+    def at(self, pos, eye, width, height):
+        """The ring under a position, or None."""
+        best = (REACH_PX, None)
+        for k in range(3):
+            uvz = eye.project(self._ring(k), width, height)
+            d = np.hypot(uvz[:, 0] - pos.x(), uvz[:, 1] - pos.y())
+            d[uvz[:, 2] <= 0] = np.inf
+            if d.min() < best[0]:
+                best = float(d.min()), k
+        return best[1]
+
+    def _angle(self, pos, eye, width, height):
+        """Where on the held ring's plane the pointer is, as an angle; by the picture where it is seen edge on."""
+        k = self._grip
+        axis = np.eye(3)[k]
+        away = eye.center - self.middle
+        steep = abs(axis @ away) / np.linalg.norm(away)
+        uvz = eye.project(self.middle[None], width, height)[0]
+        if steep < 0.25:
+            along = eye.project(np.array([self.middle, self.middle + 0.01 * self.radius * axis]), width, height)[:, :2]
+            d = along[1] - along[0]
+            across = np.array([-d[1], d[0]]) / max(float(np.hypot(*d)), 1e-9)
+            return float((np.array([pos.x(), pos.y()]) - uvz[:2]) @ across) * TURN_PER_PX
+        ray = eye.pose[:3, :3].T @ np.array([(pos.x() - width / 2) / eye.f, (pos.y() - height / 2) / eye.f, 1.0])
+        step = ((self.middle - eye.center) @ axis) / (ray @ axis)
+        X = eye.center + step * ray - self.middle
+        return float(np.arctan2(X[(k + 2) % 3], X[(k + 1) % 3]))
+
+    def begin(self, grip, pos, eye, width, height):
+        """A ring is taken."""
+        self._grip = grip
+        self._start = self._angle(pos, eye, width, height)
+
+    def follow(self, pos, eye, width, height):
+        """The pointer moved with the ring."""
+        turn = self._angle(pos, eye, width, height) - self._start
+        self.turn = rotation_matrix(np.eye(3)[self._grip] * turn)
+
+    def end(self):
+        """The ring is let go; the turn (3, 3), or None where it is too small to mean anything."""
+        turn, self.turn, self._grip = self.turn, np.eye(3), None
+        return turn if np.trace(turn) < 3 - 1e-5 else None
+
+    @property
+    def dragging(self):
+        """Whether a ring is held."""
+        return self._grip is not None
+
+    def paint(self, p, eye, width, height):
+        """The rings, the held one bright, and the axis that will be up."""
+        for k, color in enumerate((t.CATEGORIES[5], t.CATEGORIES[2], t.CATEGORIES[1])):
+            uvz = eye.project(self._ring(k), width, height)
+            if (uvz[:, 2] <= 0).any():
+                continue
+            held = k == self._grip
+            p.setPen(QPen(t.color(t.ACCENT if held else color, 255 if held else 190), 3 if held else 2))
+            p.drawPolyline(QPolygonF([QPointF(*x) for x in uvz[:, :2].tolist()]))
+        up = eye.project(np.array([self.middle, self.middle + [0, 0, 1.3 * self.radius]]), width, height)
+        if (up[:, 2] > 0).all():
+            p.setPen(QPen(t.color(t.CATEGORIES[1]), 1.6, Qt.PenStyle.DashLine))
+            p.drawLine(QPointF(*up[0, :2]), QPointF(*up[1, :2]))
+            p.setFont(t.font(t.SMALL))
+            p.drawText(QPointF(*up[1, :2]) + QPointF(6, 0), "up")

@@ -14,13 +14,15 @@ from ..core.errors import UmbrateError
 from ..job.store import Job, JobInUse
 from ..stages import BY_NAME, STAGES
 from ..stages.base import parse_settings
-from ..stages.frames import keep_box_of, load_block, load_cloud, set_keep_box
+from ..stages.frames import frame_of, keep_box_of, load_block, load_cloud, set_keep_box, turntable_of
 from ..work.errands import Errands
 from ..work.queue import Queue
 from ..work.sorting import propose_split
 from ..work.state import RUNNING, board, plan
 from .arrivals import Arrivals
+from .markwork import MarkWork
 from .maskwork import MaskWork
+from .measurework import MeasureWork
 from .pointwork import PointWork
 
 POLL_MS = 40
@@ -50,6 +52,7 @@ class Session(QObject):
     pointed = pyqtSignal(object)  #: sightings (photo id to x, y) of the point under the pointer, or None
     ray = pyqtSignal(object)  #: a world ray (start, direction) under the photo's pointer, or None
     looked_at = pyqtSignal(float, float)  #: a pixel of the chosen photo that somebody wants to see closely
+    turning_wanted = pyqtSignal()  #: the object is to be turned by hand in the scene
     picking = pyqtSignal(bool)  #: whether the next click in the photo picks a color
     _background = pyqtSignal(object, object)
 
@@ -59,10 +62,10 @@ class Session(QObject):
         self.errands = Errands()
         self.arrivals, self.masks = Arrivals(self), MaskWork(self)
         self.fragment = 0
-        self.points = PointWork(self)
         self.sitting_id = self.photo_id = None
         self.stage = "photos"
         self._cache = {}
+        self.points, self.marking, self.measuring = PointWork(self), MarkWork(self), MeasureWork(self)
         self._take_color = None
         self.log = []  #: what was said and done since the window opened, line by line
         self._last_step = None
@@ -177,7 +180,7 @@ class Session(QObject):
         done = self.result(stage)
         if done is None:
             return None
-        key = (kind, self.sitting_id, done.id, self.fragment if kind == "block" else 0)
+        key = (kind, self.sitting_id, done.id, self.fragment if kind == "block" else 0, *self.frame_key)
         if key not in self._cache:
             for old in [k for k in self._cache if k[0] == kind]:
                 del self._cache[old]
@@ -187,6 +190,26 @@ class Session(QObject):
                 self.said.emit(str(e), "bad")
                 self._cache[key] = None
         return self._cache[key]
+
+    @property
+    def frame_key(self):
+        """What the frame of the chosen sitting depends on."""
+        scale, level = self.result("scale"), self.job.level(self.sitting_id)
+        return scale.id if scale else 0, str(level), str(self.job.keep_box(self.sitting_id)) if level else ""
+
+    @property
+    def frame(self):
+        """The Frame of the chosen sitting, or None."""
+        return self._cached("frame", "poses", frame_of) if self.job else None
+
+    @property
+    def turntable(self):
+        """The turntable that the chosen sitting's poses show, in the job's frame, or None."""
+        return self._cached("turntable", "poses", turntable_of) if self.job else None
+
+    def shapes(self):
+        """Lines and faces of the chosen sitting."""
+        return self.job.drawn_shapes(self.sitting_id) if self.job and self.sitting_id else []
 
     @property
     def block(self):
@@ -228,6 +251,9 @@ class Session(QObject):
         """The stage after one where it is the next thing to do: not run yet and not waiting; else None."""
         names = [s.name for s in STAGES]
         k = names.index(stage) + 1
+        taken = {n for s in STAGES for n in s.takes}
+        while k < len(names) and names[k] in taken and self.job and not STAGES[k].invited(self.job, self.sitting):
+            k += 1
         if k == len(names) or not self.job or self.result(names[k]) is not None:
             return None
         run, here = self.running(), (self.sitting_id, names[k])

@@ -108,7 +108,7 @@ QToolButton {{ padding: 3px 7px; }}
 QPushButton:hover, QToolButton:hover {{ border-color: {QUIET}; }}
 QPushButton:focus, QToolButton:focus {{ border-color: {ACCENT}; }}
 QPushButton:disabled, QToolButton:disabled {{ color: #6B7178; border-color: {RAISED}; }}
-QToolButton:checked {{ background: #4A3A26; border-color: {ACCENT}; }}
+QToolButton:checked, QPushButton:checked {{ background: #4A3A26; border-color: {ACCENT}; }}
 QPushButton#next {{ background: {ACCENT}; border-color: {ACCENT}; color: #17120B; font-weight: 600; }}
 QPushButton#next:hover {{ background: #DE9A4E; }}
 QPushButton#next:disabled {{ background: {RAISED}; color: #6B7178; border-color: {RAISED}; }}
@@ -139,6 +139,8 @@ QListView, QTableWidget, QPlainTextEdit {{ background: {PANEL}; border: none; ou
 QTableWidget {{ gridline-color: {RAISED}; background: {GROUND}; }}
 QTableWidget::item {{ padding: 0 8px; }}
 QTableWidget::item:selected {{ background: {ACCENT_DARK}; }}
+QTableWidget#close::item {{ padding: 0 3px; }}
+QTableWidget#close QHeaderView::section {{ padding: 2px 5px; font-size: {SMALL}px; }}
 QListView::item {{ padding: 3px 6px; }}
 QListView::item:selected {{ background: {ACCENT_DARK}; color: {TEXT}; }}
 QTabWidget::pane {{ border: none; }}

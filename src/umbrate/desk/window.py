@@ -26,6 +26,7 @@ from PyQt6.QtWidgets import (
 from ..core.errors import UmbrateError
 from ..core.imaging.decode import PHOTO_SUFFIXES
 from ..core.imaging.video import VIDEO_SUFFIXES
+from ..core.measure.quantities import KINDS
 from ..formats.lenscards import put_on_shelf
 from ..job.store import JobInUse
 from ..stages import BY_NAME
@@ -41,6 +42,7 @@ from .foot import Foot
 from .lensdialogs import SheetsDialog, ShelfDialog
 from .newjob import NewJobDialog
 from .photoview import PhotoView
+from .scalepanel import ScalePanel
 from .scene import Scene
 from .session import Session
 from .strip import Strip
@@ -178,6 +180,10 @@ class Window(QMainWindow):
             lambda: s.points.trace_to_points(self.strip.chosen_ids()),
         )  # fmt: skip
         edit.addSeparator()
+        self._action(edit, "Mark points in photos", self.mark_points, "M")
+        for kind in KINDS:
+            self._action(edit, f"Measure: {kind.title.lower()}", lambda n=kind.name: self.measure(n))
+        edit.addSeparator()
         self._action(edit, "Rename the sitting…", self.rename_sitting, "F2")
         self._action(edit, "Remove the sitting", s.remove_sitting)
         run = bar.addMenu("&Run")
@@ -270,6 +276,27 @@ class Window(QMainWindow):
         self.session.choose(stage="masks")
         self.session.masks.try_on(chosen if len(chosen) > 1 else ())
 
+    def mark_points(self):
+        """Begin or end marking points in the photo view."""
+        s = self.session
+        if s.photo is not None:
+            if s.stage not in ("poses", "scale"):
+                s.choose(stage="scale" if s.result("poses") else "poses")
+            ScalePanel.shown = "Points"
+            self.bench.show_part()
+            s.marking.set_on(not s.marking.on)
+
+    def measure(self, kind):
+        """Begin to measure."""
+        s = self.session
+        if s.result("poses") is None:
+            s.said.emit("There are no poses yet: there is nothing to measure.", "bad")
+            return
+        ScalePanel.shown = "Measure"
+        s.choose(stage="scale")
+        self.bench.show_part()
+        s.measuring.begin(kind)
+
     def find_missing(self):
         """Ask where photos are that were moved, and point the job to them."""
         folder = QFileDialog.getExistingDirectory(self, "Where the photos are now; folders below it are searched too")
@@ -298,7 +325,7 @@ class Window(QMainWindow):
         )
         if not place:
             return
-        self._write(lambda: f"Wrote {write(place):,} to {place} (unscaled)")
+        self._write(lambda: f"Wrote {write(place):,} to {place}")
 
     def export_cloud(self):
         """Write the chosen sitting's cloud."""

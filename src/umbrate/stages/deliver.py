@@ -12,7 +12,7 @@ from ..core.imaging.undistort import undistort
 from ..formats.cameras import write_cameras
 from ..formats.files import written_aside
 from ..formats.ply import write_cloud
-from .frames import load_block, load_cloud
+from .frames import frame_of, load_block, load_cloud
 from .mask_files import decode_mask, encode_mask
 from .masks import mask_blobs
 

@@ -47,14 +47,13 @@ class Settings(StageSettings):
         title="Printed to",
         description="Standard deviation of a printed length: printers stretch paper by a tenth of a millimeter or so. "
         "Measure the bar and state its length where it matters.",
-        json_schema_extra=only("sheet_lengths", "scale", "check", unit="mm", short=True),
+        json_schema_extra=only("sheet_lengths", "scale", "check", unit="mm"),
     )
     use_known: bool = Field(
         True,
         title="Use known points",
         description="Marked points whose coordinates are known put the block into their frame. Off: they are compared "
         "with it only.",
-        json_schema_extra={"short": True},
     )
 
 
@@ -141,7 +140,7 @@ class ScaleStage(Stage):
     name, title = "scale", "Scale"
     about = "Sets the scale by known lengths, ties the block to marked and known points, and checks other lengths."
     needs = ("poses",)
-    reads = "lengths or marked points"
+    reads = "lengths or points"
     Settings = Settings
 
     def gather(self, job, sitting):

@@ -20,6 +20,29 @@ def _nearest(points, spot, count):
     return np.sqrt(away[rows].astype(float)), rows
 
 
+def spot_on_ray(points, start, direction, radius):
+    """The point of a cloud that a ray meets first, or None.
+
+    points (n, 3); start (3,); direction (3,) unit; radius : how far from the ray a point may lie, as a share of its
+    distance from the start
+    """
+    d = points - np.asarray(start, points.dtype)
+    along = d @ np.asarray(direction, points.dtype)
+    rows = np.flatnonzero(along > 0)
+    off2 = (d[rows] ** 2).sum(1) - along[rows] ** 2
+    rows = rows[off2 < (radius * along[rows]) ** 2]
+    if not len(rows):
+        return None
+    first = rows[np.argsort(along[rows], kind="stable")]
+    # one speck before the surface is no surface: a spot needs company
+    for k in first[:20]:
+        if ((points[first] - points[k]) ** 2).sum(1).min(initial=np.inf, where=first != k) < (
+            4 * radius * along[k]
+        ) ** 2:
+            return points[k].astype(float)
+    return points[first[0]].astype(float)
+
+
 def surface_at(points, normals, spot, neighbors=NEIGHBORS):
     """The surface near a spot.
 

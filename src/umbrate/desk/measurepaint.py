@@ -1,0 +1,105 @@
+"""Measurements, marked points, lines and faces drawn over the scene or a photo."""
+
+import numpy as np
+from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtGui import QPainterPath, QPen, QPolygonF
+
+from ..core.measure.quantities import fit_circle
+from . import tokens as t
+
+
+def label(p, at, text, color):
+    """Text that can be read on any ground."""
+    p.setFont(t.font(t.SMALL))
+    path = QPainterPath()
+    path.addText(at, p.font(), text)
+    p.setPen(QPen(t.color(t.GROUND, 220), 3.4))
+    p.setBrush(Qt.BrushStyle.NoBrush)
+    p.drawPath(path)
+    p.fillPath(path, t.color(color))
+
+
+def _dots(p, uv, color, size=3.2):
+    p.setPen(QPen(t.color(t.GROUND), 1))
+    p.setBrush(t.color(color))
+    for q in uv:
+        p.drawEllipse(q, size, size)
+    p.setBrush(Qt.BrushStyle.NoBrush)
+
+
+def _lines(p, uv, color, style=Qt.PenStyle.SolidLine):
+    for c, w in ((t.GROUND, 3.4), (color, 1.6)):
+        p.setPen(QPen(t.color(c, 235), w, style))
+        p.drawPolyline(QPolygonF(uv))
+
+
+def paint_measures(p, shown, project):
+    """Draw measurements.
+
+    shown : list of (kind, places (n, 3), text, chosen)
+    project : callable((n, 3)) -> (n, 2), NaN where a place is not in the view
+    """
+    for kind, X, text, chosen in shown:
+        uv = project(X)
+        if not np.isfinite(uv).all():
+            continue
+        q = [QPointF(*x) for x in uv.tolist()]
+        color = t.ACCENT if chosen else t.CATEGORIES[3]
+        at = q[-1]
+        if kind in ("distance", "polyline", "angle") and len(q) > 1:
+            _lines(p, q, color)
+            at = q[1] if kind == "angle" else (q[0] + q[-1]) / 2
+        elif kind in ("circle", "sphere") and len(X) >= 3:
+            try:
+                c, r, n = fit_circle(X)
+            except Exception:
+                continue
+            u = X[0] - c
+            u = u - (u @ n) * n
+            u /= max(np.linalg.norm(u), 1e-12)
+            a = np.linspace(0, 2 * np.pi, 61)[:, None]
+            ring = project(c + r * (np.cos(a) * u + np.sin(a) * np.cross(n, u)))
+            if np.isfinite(ring).all():
+                _lines(p, [QPointF(*x) for x in ring.tolist()], color)
+        elif kind == "plane" and len(X) >= 4:
+            _lines(p, [*q[:-1], q[0]], color, Qt.PenStyle.DashLine)
+            middle = X[:-1].mean(0)
+            n = np.linalg.svd(X[:-1] - middle)[2][2]
+            foot = project((X[-1] - ((X[-1] - middle) @ n) * n)[None])
+            if np.isfinite(foot).all():
+                _lines(p, [QPointF(*foot[0]), q[-1]], color)
+        elif kind == "height":
+            foot = project(X[-1:] * [1.0, 1.0, 0.0])
+            if np.isfinite(foot).all():
+                _lines(p, [QPointF(*foot[0]), q[-1]], color)
+        _dots(p, q, color)
+        if text:
+            label(p, at + QPointF(8, -6), text, color)
+
+
+def paint_marks(p, marks, lines, faces, project):
+    """Draw marked points with their names, and lines and faces with their sizes.
+
+    marks : list of (name, (3,), chosen); lines, faces : lists of (text, (n, 3))
+    """
+    for shapes, closed in ((lines, False), (faces, True)):
+        for text, X in shapes:
+            uv = project(X)
+            if not np.isfinite(uv).all():
+                continue
+            q = [QPointF(*x) for x in uv.tolist()]
+            if closed:
+                p.setBrush(t.color(t.CATEGORIES[6], 40))
+                p.setPen(QPen(t.color(t.CATEGORIES[6]), 1.4))
+                p.drawPolygon(QPolygonF(q))
+                p.setBrush(Qt.BrushStyle.NoBrush)
+            else:
+                _lines(p, q, t.CATEGORIES[6])
+            middle = sum(q, QPointF()) / len(q)
+            label(p, middle, text, t.CATEGORIES[6])
+    for name, X, chosen in marks:
+        uv = project(X[None])
+        if np.isfinite(uv).all():
+            at = QPointF(*uv[0].tolist())
+            _dots(p, [at], t.ACCENT if chosen else t.CATEGORIES[6], 3.6)
+            label(p, at + QPointF(7, -5), name, t.ACCENT if chosen else t.CATEGORIES[6])
