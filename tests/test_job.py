@@ -288,7 +288,9 @@ class HandMasks(unittest.TestCase):
         sitting, _ = job.add_sitting("A", [record("/p/a.jpg")])
         job.db.executescript(
             "DROP TABLE handmask; DROP TABLE removed;"
-            + "".join(f"DROP TABLE {t};" for t in ("sighting", *(t for t in store.MARK_TABLES if t != "sighting"), "measured"))
+            + "".join(
+                f"DROP TABLE {t};" for t in ("sighting", *(t for t in store.MARK_TABLES if t != "sighting"), "measured")
+            )
             + "UPDATE meta SET value = '1' WHERE key = 'version';"
             "DROP TRIGGER record_photo_insert; DROP TRIGGER record_photo_update; DROP TRIGGER record_photo_delete;"
             + "".join(

@@ -8,6 +8,7 @@ read, the error says which and why, and nothing is taken.
 import csv
 import re
 from dataclasses import dataclass
+from pathlib import Path
 
 from ..core.errors import UmbrateError
 from .files import written_aside
@@ -98,9 +99,9 @@ def read_coordinates(path, unit=None, sigma_mm=None):
         Where something cannot be read: nothing is taken then.
     """
     try:
-        text = open(path, encoding="utf-8-sig").read()
+        text = Path(path).read_text(encoding="utf-8-sig")
     except UnicodeDecodeError:
-        text = open(path, encoding="latin-1").read()
+        text = Path(path).read_text(encoding="latin-1")
     except OSError as e:
         raise UmbrateError(f"{path} cannot be read ({e.strerror}).") from e
     numbered = [(k, x) for k, x in enumerate(text.splitlines(), 1) if x.strip() and not x.lstrip().startswith("#")]
