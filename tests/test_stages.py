@@ -147,6 +147,7 @@ class Staleness(unittest.TestCase):
                 "masks": {"photos": 12, "masks": 12, "share": 0.2, "method": "files"},
                 "lens": {"photos": 12, "targets": {}, "numbers": 0, "groups": [{"card": None, "use": "solve"}]},
                 "poses": {"photos": 12, "solved": 12, "rms_px": 0.4, "points": 9},
+                "scale": {"lengths": [], "scaled": False, "marks": {}, "bent": False, "made_of": None},
                 "cloud": {"points": 1000, "photos_per_point": 4.0},
             }[n]
             self.job.commit_result(
@@ -161,23 +162,23 @@ class Staleness(unittest.TestCase):
         return [c.second for c in board(self.job)[0]]
 
     def test_what_depends_on_a_change_is_stale_and_an_undo_makes_it_current_again(self):
-        self.assertEqual(self.states(), [READY, NOTHING, NOTHING, NOTHING, NOTHING])
-        self.fake("photos", "masks", "lens", "poses", "cloud")
-        self.assertEqual(self.states(), [DONE] * 5)
+        self.assertEqual(self.states(), [READY, NOTHING, NOTHING, NOTHING, NOTHING, NOTHING])
+        self.fake("photos", "masks", "lens", "poses", "scale", "cloud")
+        self.assertEqual(self.states(), [DONE] * 6)
         sid = self.sitting.id
         self.job.set_settings(sid, "poses", {"features": 900})
-        self.assertEqual(self.states(), [DONE, DONE, DONE, STALE, STALE])
-        self.assertEqual(self.seconds()[3:], ["settings changed", "Poses changed"])
+        self.assertEqual(self.states(), [DONE, DONE, DONE, STALE, STALE, STALE])
+        self.assertEqual(self.seconds()[3:], ["settings changed", "Poses changed", "Poses changed"])
         self.job.undo()
-        self.assertEqual(self.states(), [DONE] * 5)
+        self.assertEqual(self.states(), [DONE] * 6)
         self.job.set_keep_box(sid, {"center": [0, 0, 0], "axes": np.eye(3).tolist(), "half": [1, 1, 1]})
-        self.assertEqual(self.states(), [DONE, DONE, DONE, DONE, STALE])
-        self.assertEqual(self.seconds()[4], "keep box changed")
+        self.assertEqual(self.states(), [DONE, DONE, DONE, DONE, DONE, STALE])
+        self.assertEqual(self.seconds()[5], "keep box changed")
         self.job.undo()
         self.job.set_aside([self.job.photos(sid)[0].id])
-        self.assertEqual(self.states(), [STALE] * 5)
+        self.assertEqual(self.states(), [STALE] * 6)
         self.job.undo()
-        self.assertEqual(self.states(), [DONE] * 5)
+        self.assertEqual(self.states(), [DONE] * 6)
 
     def test_a_plan_is_what_is_missing_or_stale_below_and_then_the_stage(self):
         self.assertEqual(plan(self.job, self.sitting, "cloud"), ["photos", "masks", "lens", "poses", "cloud"])

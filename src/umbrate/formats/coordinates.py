@@ -34,12 +34,12 @@ class KnownPoint:
 
 
 def _separator(lines):
-    """What separates the columns: the character that makes the same number of columns, four or more, in most lines."""
+    """What separates the columns: the character that makes the same number of columns, three or more, in most lines."""
     best = (0, ";")
     for c in (";", "\t", ",", "|"):
         counts = [len(x.split(c)) for x in lines]
         most = max(set(counts), key=counts.count)
-        if most >= 4:
+        if most >= 3:
             agree = counts.count(most) / len(counts)
             # a decimal comma doubles the columns of a comma-separated file: semicolon and tab come first
             score = agree + (0.2 if c in ";\t|" else 0.0)

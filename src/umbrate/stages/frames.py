@@ -97,7 +97,7 @@ def place_of_end(block, marks, end):
     if text.isdigit():
         rows = np.flatnonzero(block["number"] == int(text))
     else:
-        rows = np.flatnonzero(block["mark"] == marks.get(text, -1)) if "mark" in block else []
+        rows = np.flatnonzero(block["mark"] == marks.get(text, -2)) if "mark" in block else []
     return int(rows[0]) if len(rows) else None
 
 

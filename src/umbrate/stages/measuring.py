@@ -18,7 +18,7 @@ from ..core.measure.quantities import (
     propagate,
     quantity,
 )
-from ..core.measure.surface import surface_at
+from ..core.measure.surface import COMMON_PX, surface_at
 from ..formats.files import written_aside
 from ..job.marks import SCALE
 from .ends import end_text, network_of, place_of_text
@@ -124,8 +124,10 @@ class Measurer:
         if len(rows) < 2:
             raise UmbrateError("Too few photos see this spot of the cloud to say how sure it is. Choose another one.")
         k = len(rows)
-        own = sigma**2 * np.outer(normal, normal)
-        return Place(place, self.row[rows], np.zeros((k, 2)), np.ones(k), own)
+        seen = Place(place, self.row[rows], np.zeros((k, 2)), np.ones(k))
+        one_px = float(normal @ self.network.moves([seen])[1][0] @ normal)  # variance along the normal
+        seen.own = (sigma**2 + COMMON_PX**2 * one_px) * np.outer(normal, normal)
+        return seen
 
     def place(self, end):
         """The Place of an end, in the block's frame."""

@@ -173,7 +173,8 @@ class ScaleStage(Stage):
         return any(np.isin(a["number"][a["kind"] == CODED], [*BARS, *MAT]).any() for a in found)
 
     def key(self, job, sitting):
-        i = self.gather(job, sitting) if job.result(sitting.id, "poses") else None
+        poses = job.result(sitting.id, "poses")
+        i = self.gather(job, sitting) if poses and poses.blob("covariance") else None
         return [i.block, i.marks, i.lengths, sorted(i.known.items())] if i else []
 
     def run(self, inputs, settings, report):

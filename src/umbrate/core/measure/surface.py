@@ -10,6 +10,9 @@ import numpy as np
 NEIGHBORS = 60
 #: so many neighbors share one error: patches of a depth map overlap, and neighboring maps see the same patch
 SHARED = 12.0
+#: what neighbors share altogether: patches that are smoothed, photos that are sampled, edges that shine through. In
+#: pixels of each photo that sees the spot, as bench/measure.py finds it on simulated photos
+COMMON_PX = 0.7
 
 
 def _nearest(points, spot, count):
