@@ -9,12 +9,13 @@ from scipy import ndimage
 
 from tests.scenes import scratch
 from tests.test_adjust import TRUE_LENS, scene
+from tests.test_grow import LENS, made_up_block
 from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import look_at
 from umbrate.core.geometry.rotation import rotation_angle, rotation_matrix
 from umbrate.core.geometry.sightings import Sightings, ellipse, line_in, locate, pixels
-from umbrate.core.geometry.similarity import fit_similarity, move_pose
+from umbrate.core.geometry.similarity import compare_poses, fit_similarity, move_pose
 from umbrate.core.measure.datum import Lengths, after, fit_scale, judge, of_shape
 from umbrate.core.measure.fit import Solved, fit_known, network_of
 from umbrate.core.measure.level import frame, up_of_points
@@ -25,7 +26,9 @@ from umbrate.core.measure.section import is_closed, section
 from umbrate.core.measure.snap import snap
 from umbrate.core.measure.surface import spot_on_ray, surface_at
 from umbrate.core.poses.covariance import covariance
+from umbrate.core.poses.grow import Grower
 from umbrate.core.poses.marked import missing, solve_marked
+from umbrate.core.poses.tie import split_by_marks, tie, why_not_tied
 from umbrate.core.targets import sheets
 from umbrate.core.targets.printed import printed_lengths
 from umbrate.formats.coordinates import read_coordinates, write_coordinates
@@ -208,6 +211,8 @@ class Quantities(unittest.TestCase):
             self.assertAlmostEqual(
                 np.degrees(quantity("angle", put([[5, 0, 0], [0, 0, 0], [1, 1, 0]]))), 45.0, places=9
             )
+            bent = [[0, 0, 0], [3, 0, 0], [3, 1, 0], [1, 1, 0], [1, 2, 0], [0, 2, 0]]
+            self.assertAlmostEqual(quantity("area", put(bent)), 4.0)
             flat = np.c_[rng.normal(size=(5, 2)) * 4, np.zeros(5)]
             self.assertAlmostEqual(quantity("plane", put([*flat, [1, 2, -r]])), r, places=6)
         self.assertEqual(quantity("height", [[1, 2, 3.5]]), 3.5)
@@ -226,7 +231,7 @@ class Quantities(unittest.TestCase):
         line = [[0, 0, 0], [1, 1, 1], [2, 2, 2.001]]
         for kind, X in (
             ("circle", line), ("plane", [*line, [0, 0, 1]]), ("sphere", [[0, 0, 0], [1, 0, 0], [0, 1, 0], [1, 1, 0]]),
-            ("angle", [[0, 0, 0], [0, 0, 0], [1, 0, 0]]), ("distance", [[0, 0, 0]]), ("area", line),
+            ("angle", [[0, 0, 0], [0, 0, 0], [1, 0, 0]]), ("distance", [[0, 0, 0]]), ("volume", line),
         ):  # fmt: skip
             with self.assertRaises(UmbrateError):
                 quantity(kind, X)
@@ -277,6 +282,38 @@ class Marked(unittest.TestCase):
         self.assertFalse(able)
         self.assertIn("more needed", told[0])
         self.assertFalse(solve_marked([x[:5] for x in xy], few, [lens.vector], [0, 0, 0], sigma).solved.any())
+
+    def test_a_part_that_floats_within_a_block_is_found_by_marks_and_brought_back(self):
+        rng = np.random.default_rng(0)
+        xy, pairs, poses, X, ids = made_up_block(rng, 16, 900, 0.3, 0.0, False, with_points=True)
+        b = Grower(xy, pairs, [LENS.vector], np.zeros(16, int), [1600] * 16, trusted=(0,)).run()
+        seen = [{int(n): f for f, n in enumerate(i)} for i in ids]
+        halves = range(8), range(8, 16)
+        able = [n for n in range(len(X)) if all(sum(n in seen[k] for k in h) >= 2 for h in halves)]
+        far = max(
+            (rng.choice(able, 3, replace=False) for _ in range(200)),
+            key=lambda t: np.linalg.norm(np.cross(X[t[1]] - X[t[0]], X[t[2]] - X[t[0]])),
+        )
+        marks = {}
+        for n in far:
+            photos = [k for h in halves for k in [k for k in h if n in seen[k]][:2]]
+            at = pixels(np.array(poses), LENS.vector[None], np.zeros(16, int), photos, X[n])
+            marks[int(n)] = Sightings(np.array(photos), at + rng.normal(0, 0.5, at.shape), np.full(len(at), 0.5))
+        self.assertIsNone(split_by_marks(b, marks))
+        M = np.eye(4)
+        M[:3, :3], M[:3, 3] = rotation_matrix(np.array([0, 0.02, 0.05])), [0.02, 0.01, 0.05]
+        half = np.arange(16) >= 8
+        theirs = np.bincount(b.point[~half[b.photo]], minlength=len(b.points)) == 0
+        b.poses = np.array([move_pose(E, M) if h else E for E, h in zip(b.poses, half, strict=True)])
+        b.points = np.where(theirs[:, None], b.points @ M[:3, :3].T + M[:3, 3], b.points)
+        self.assertGreater(compare_poses(b.poses, poses)[1].max(), 2.0)
+        parts = split_by_marks(b, marks)
+        self.assertEqual({tuple(np.flatnonzero(p.solved)) for p in parts}, {tuple(range(8)), tuple(range(8, 16))})
+        tied, _ = tie(*parts, marks)
+        self.assertLess(compare_poses(tied, poses)[1].max(), 0.5)
+        few = dict(list(marks.items())[:2])
+        self.assertIsNone(split_by_marks(b, few))
+        self.assertIn("2 of 3", why_not_tied(*parts, few))
 
     def test_guides_run_through_where_the_point_is(self):
         rng = np.random.default_rng(8)

@@ -370,6 +370,29 @@ class FromMarks(unittest.TestCase):
         self.assertLess(np.median(off), 0.03 * np.ptp(true))
         self.assertEqual(state(job, "poses") in ("done", "look"), True)
 
+    def test_marked_points_tie_a_fragment_to_the_block(self):
+        job, s = new_job(scratch() / "tied")
+        self.addCleanup(job.close)
+        ids = [p.id for p in job.photos(s.id)]
+        job.set_aside([ids[k] for k in (2, 3, 8, 9)], True)
+        for name in ("photos", "masks", "lens"):
+            run(job, s, name)
+        out = run(job, s, "poses")
+        self.assertEqual((out.figures["solved"], out.figures["fragments"]), (4, [4]))
+        self.assertIn("three points marked", " ".join(p["hint"] for p in out.problems))
+        put_marks(job, s, 0.3, most=99, count=30)
+        for way in ("go on", "start over"):
+            out = run(job, s, "poses", way=way)
+            self.assertEqual((out.figures["solved"], out.figures["fragments"]), (8, []), way)
+            rows, _ = camera_rows(job)
+            solved = {r["name"]: r["pose"] for r in rows if r["pose"] is not None}
+            f, _ = pebble_truth().judge_poses("By hand", solved)
+            self.assertLess(f["rotation_deg_max"], 1.0)
+            self.assertTrue((load_block(job, s)["mark"] >= 0).any())
+        out = run(job, s, "poses", way="adjust")
+        self.assertEqual(out.figures["solved"], 8)
+        self.assertTrue((load_block(job, s)["mark"] >= 0).any())
+
 
 class Commands(unittest.TestCase):
     def test_marking_scaling_and_measuring_from_the_terminal(self):

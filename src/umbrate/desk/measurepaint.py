@@ -49,6 +49,12 @@ def paint_measures(p, shown, project):
         if kind in ("distance", "polyline", "angle") and len(q) > 1:
             _lines(p, q, color)
             at = q[1] if kind == "angle" else (q[0] + q[-1]) / 2
+        elif kind == "area" and len(q) > 2:
+            p.setBrush(t.color(color, 40))
+            p.setPen(QPen(t.color(color), 1.6))
+            p.drawPolygon(QPolygonF(q))
+            p.setBrush(Qt.BrushStyle.NoBrush)
+            at = sum(q, QPointF()) / len(q)
         elif kind in ("circle", "sphere") and len(X) >= 3:
             try:
                 c, r, n = fit_circle(X)

@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QDialog, QHBoxLayout, QLabel, QPushButton, QToolTip,
 
 from ..core.errors import UmbrateError
 from ..core.imaging.decode import read_picture
+from ..stages.marking import pair_figures
 from . import tokens as t
 
 SIDE = 288
@@ -110,6 +111,17 @@ class MatchesDialog(QDialog):
         box.addWidget(
             QLabel(f"{told}{drawn}." if len(self.matches) else f"{told}: they do not hang together directly.")
         )
+        try:
+            p, unit = pair_figures(session.job, session.sitting, first, second), session.frame.unit
+            figures = (
+                f"Base {p.base:.4g} {unit}, distance {p.distance:.4g} {unit}, ratio {p.ratio:.2f}: {p.word}. Rays meet "
+                f"at {p.angle_deg:.0f}°; a match of 0.3 px gives depth to ± {p.depth_sigma:.2g} {unit}"
+            )
+            label = QLabel(f"{figures.strip().replace('  ', ' ')}.", objectName="quiet")
+            label.setWordWrap(True)
+            box.addWidget(label)
+        except UmbrateError:
+            pass  # one of them is not solved: there is nothing to say of their places
         picture = QLabel()
         try:
             picture.setPixmap(self._picture(session, photos[first], photos[second]))

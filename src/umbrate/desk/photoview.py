@@ -1,7 +1,7 @@
 """The photo view: one photo, upright for people, with mask, features, sightings and residuals on top."""
 
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt
 from PyQt6.QtGui import QImage, QPainter, QPen, QTransform, qRgba
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QMenu, QToolButton, QWidget
 
@@ -526,6 +526,14 @@ class PhotoView(QWidget):
         around = self.picture[max(0, y - 3) : y + 4, max(0, x - 3) : x + 4].reshape(-1, 3)
         r, g, b = np.median(around, axis=0).astype(int)
         return f"#{r:02X}{g:02X}{b:02X}"
+
+    def event(self, e):
+        """While marking or measuring, Esc is meant for that before anything else."""
+        busy = self.marks.on or self.session.measuring.picking if hasattr(self, "marks") else False
+        if busy and e.type() == QEvent.Type.ShortcutOverride and e.key() == Qt.Key.Key_Escape:
+            e.accept()
+            return True
+        return super().event(e)
 
     def keyPressEvent(self, e):
         if self._picking and e.key() == Qt.Key.Key_Escape:

@@ -179,7 +179,7 @@ class Measurer:
             half = K95 * np.sqrt(np.maximum(np.diag(C), 0))
         if unit == "angle":
             value, half = np.degrees(value), np.degrees(half)
-        sign = "°" if unit == "angle" else self.frame.unit
+        sign = "°" if unit == "angle" else self.frame.unit + "²" * (unit == "area" and bool(self.frame.unit))
         out = {
             "value": float(value[0]) if len(value) == 1 else value.tolist(),
             "half95": float(half[0]) if len(half) == 1 else half.tolist(),

@@ -22,7 +22,7 @@ class Kind:
     title: str
     least: int
     most: int | None
-    unit: str  #: "length" or "angle"
+    unit: str  #: "length", "angle" or "area"
     about: str
 
 
@@ -34,6 +34,7 @@ KINDS = (
     Kind("circle", "Circle", 3, None, "length", "radius of the circle through three or more places"),
     Kind("sphere", "Sphere", 4, None, "length", "radius of the sphere through four or more places"),
     Kind("plane", "To a plane", 4, None, "length", "from the last place to the plane through those before"),
+    Kind("area", "Area", 3, None, "area", "of the face that three or more places in order bound"),
     Kind("height", "Height", 1, 1, "length", "over the level"),
 )
 BY_NAME = {k.name: k for k in KINDS}
@@ -108,6 +109,12 @@ def _to_plane(X):
     return abs(d)
 
 
+def _area(X):
+    middle = X.mean(0)
+    cross = np.cross(X - middle, np.roll(X, -1, axis=0) - middle).sum(0)  # Newell's normal: twice the area long
+    return 0.5 * float(np.linalg.norm(cross))
+
+
 def _length(X):
     return float(np.linalg.norm(np.diff(X, axis=0), axis=1).sum())
 
@@ -119,6 +126,7 @@ _FUNCTIONS = {
     "circle": lambda X: fit_circle(X)[1],
     "sphere": lambda X: fit_sphere(X)[1],
     "plane": _to_plane,
+    "area": _area,
     "height": lambda X: float(X[0, 2]),
 }
 

@@ -15,7 +15,7 @@ import numpy as np
 
 from .block import FRAGMENT, SCENE, Reason
 from .grow import FOCAL_SIGMA, Grower
-from .tie import tie, why_not_tied
+from .tie import split_by_marks, tie, why_not_tied
 
 LEAST_PHOTOS = 3  #: a fragment of fewer says nothing that its pair does not
 KNOWS_LENS = 8  #: a block of so many photos knows its lens; fragments take it as it is
@@ -95,6 +95,12 @@ def solve(
         paired = len({i for p in pairs for i in p})
         if not wrong and paired >= 4 and block.solved.sum() < 0.5 * paired:
             block, pairs, lenses, wrong = _other_focal(relate, grow, lenses, sigma, trusted, block, pairs)
+    if marks:
+        parts = split_by_marks(block, marks)
+        poses, tied = tie(*parts, marks) if parts else (None, None)
+        if poses is not None:
+            again = grow(pairs, tied, before=(poses, tied))
+            block = again if again.solved.sum() >= block.solved.sum() else block
     blocks = [block]
     left = ~block.solved
     if block.solved.sum() >= 2:

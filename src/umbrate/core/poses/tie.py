@@ -5,14 +5,20 @@ only as good as the marks, so everything is then adjusted together, with the mar
 parts share whatever else their photos match.
 """
 
+from dataclasses import replace
+from itertools import combinations, pairwise
+
 import numpy as np
 
-from ..geometry.sightings import Sightings, locate
+from ..geometry.sightings import Sightings, locate, pixels
 from ..geometry.similarity import fit_similarity, move_pose
 from .adjust import adjust
 from .normal import CAUCHY
 
 LEAST = 3  #: marked places that both sides must see, each in two photos
+#: marks of one place that are so far from each other's predictions are of two places; so near, of one. In pixels of a
+#: lens of 2000
+APART_PX, AGREE_PX = 6.0, 3.0
 ASIDE = 0.05  #: and that must not lie on one line: least spread across it, as a share of that along it
 
 
@@ -100,3 +106,87 @@ def tie(block, part, marks, *, stop=None):
     )  # fmt: skip
     poses[on] = result.poses
     return poses, block.lenses
+
+
+def _two_groups(block, m):
+    """The rows of a mark's sightings that agree on one place, and those that agree on another; None where they do not
+    fall into two such groups."""
+    rows = np.flatnonzero(block.solved[m.photo])
+    unit = block.lenses[block.lens_of[m.photo], 0].max() / 2000.0
+
+    def off(some, of):
+        X, _ = locate(block.poses, block.lenses, block.lens_of, Sightings(m.photo[some], m.xy[some], m.sigma[some]))
+        if X is None:
+            return np.full(len(of), np.inf)
+        d = np.linalg.norm(pixels(block.poses, block.lenses, block.lens_of, m.photo[of], X) - m.xy[of], axis=1)
+        return np.where(np.isfinite(d), d, np.inf)
+
+    if len(rows) < 4 or off(rows, rows).max() < APART_PX * unit:
+        return None
+    best = None
+    for a, b in combinations(rows.tolist(), 2):
+        fit = off(np.array([a, b]), rows) < AGREE_PX * unit
+        here, there = rows[fit], rows[~fit]
+        if len(here) < 2 or len(there) < 2 or off(there, there).max() > AGREE_PX * unit:
+            continue
+        if best is None or len(here) > len(best[0]):
+            best = here, there
+    return best
+
+
+def split_by_marks(block, marks):
+    """Take a block apart where marked places say that a part of it floats.
+
+    Where a part hangs on by a few false points only, the block is one and still wrong. Each marked place is then seen
+    in two places, by some photos here and by others there; three such places, and it is known which photos belong
+    together. Photos without marks go with those that they share most points with.
+
+    Returns
+    -------
+    (Block, Block) or None
+        The larger part and the floating one; None where the marks contradict nothing.
+    """
+    n = len(block.poses)
+    side = np.zeros(n)
+    told = 0
+    for number in sorted(marks):
+        groups = _two_groups(block, marks[number])
+        if groups is None:
+            continue
+        vote = np.zeros(n)
+        vote[marks[number].photo[groups[0]]], vote[marks[number].photo[groups[1]]] = 1, -1
+        side += vote if vote @ np.sign(side) >= 0 else -vote
+        told += 1
+    if told < LEAST or not (side > 0).any() or not (side < 0).any():
+        return None
+    share = np.zeros((n, n))
+    start = np.searchsorted(block.point, np.arange(len(block.points) + 1))
+    for a, b in pairwise(start):
+        share[np.ix_(block.photo[a:b], block.photo[a:b])] += 1
+    np.fill_diagonal(share, 0)
+    fixed = side != 0
+    side = np.sign(side)
+    for _ in range(n):
+        pull = share @ side
+        new = np.where(fixed | ~block.solved, side, np.sign(pull))
+        if (new == side).all():
+            break
+        side = new
+    here = block.solved & (side >= 0)
+    there = block.solved & (side < 0)
+    if there.sum() > here.sum():
+        here, there = there, here
+    return _part(block, here), _part(block, there)
+
+
+def _part(block, photos):
+    """A block of some of its photos and the points that two of them see."""
+    rows = photos[block.photo]
+    count = np.bincount(block.point[rows], minlength=len(block.points))
+    rows &= count[block.point] >= 2
+    used, point = np.unique(block.point[rows], return_inverse=True)
+    return replace(
+        block, poses=np.where(photos[:, None, None], block.poses, np.nan), points=block.points[used],
+        photo=block.photo[rows], feature=block.feature[rows], point=point, xy=block.xy[rows],
+        residual=block.residual[rows], sigma=block.sigma[rows], reasons={},
+    )  # fmt: skip

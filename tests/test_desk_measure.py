@@ -1,0 +1,263 @@
+"""Marking, scaling, leveling and measuring in the window, driven as a user drives it."""
+
+import unittest
+from unittest import mock
+
+import numpy as np
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QFileDialog, QInputDialog
+
+from tests import test_desk
+from tests.scenes import scratch
+from tests.test_desk import DeskTest, texts, wait_for
+from tests.test_scaling import put_marks, true_marks
+from umbrate.core.geometry.similarity import scale_of
+from umbrate.desk.measurepanel import MeasurePanel
+from umbrate.desk.pointspanel import PointsPanel
+from umbrate.desk.scalepanel import LengthsPanel, LevelPanel, ScalePanel
+from umbrate.desk.scenetools import TURN
+from umbrate.desk.sectiondialog import SectionDialog
+from umbrate.stages.frames import frame_of
+
+ALT = Qt.KeyboardModifier.AltModifier
+
+
+def setUpModule():
+    test_desk.setUpModule()
+
+
+def tearDownModule():
+    test_desk.tearDownModule()
+
+
+class Measuring(unittest.TestCase):
+    """One solved job with a cloud, and marks where the truth is."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.case = DeskTest()
+        cls.case.setUp()
+        cls.addClassCleanup(cls.case.doCleanups)
+        cls.case.open("photos", "masks", "lens", "poses", "cloud")
+        cls.window, cls.session = cls.case.window, cls.case.session
+        cls.view, cls.scene = cls.window.photo_view, cls.window.scene
+        cls.X, cls.seen = true_marks()
+
+    def setUp(self):
+        s = self.session
+        s.choose(stage="scale")
+        s.marking.set_on(False)
+        s.measuring.begin(None)
+        ScalePanel.shown = "Lengths"
+        self.window.bench.show_part()
+
+    def panel(self, name, kind):
+        ScalePanel.shown = name
+        self.window.bench.show_part()
+        test_desk.APP.processEvents()
+        return self.window.bench.findChildren(kind)[-1]
+
+    def show_photo(self, name):
+        photo = next(p for p in self.session.photos() if p.name == name)
+        self.session.choose(photo_id=photo.id)
+        wait_for(lambda: self.view.shown == photo.id and self.view._file[0] == photo.id and self.view.image is not None)
+        test_desk.APP.processEvents()
+        wait_for(lambda: self.view.picture is not None)
+        return photo
+
+    def at(self, x, y):
+        q = self.view._to_view().map(QPointF(x + 0.5, y + 0.5))
+        return QPoint(round(q.x()), round(q.y()))
+
+    def click(self, widget, pos, modifier=Qt.KeyboardModifier.NoModifier):
+        QTest.mouseMove(widget, pos)
+        QTest.mouseClick(widget, Qt.MouseButton.LeftButton, modifier, pos)
+        test_desk.APP.processEvents()
+
+    def test_a_place_is_marked_guided_confirmed_dragged_and_named(self):
+        s, w = self.session, self.session.marking
+        self.window.mark_points()
+        self.assertTrue(w.on)
+        first, second = self.seen[3][:2]
+        self.show_photo(first[0])
+        self.click(self.view, self.at(*first[1:]), ALT)
+        self.assertEqual([p.name for p in w.points], ["P1"])
+        photo = self.show_photo(second[0])
+        g = w.guide()
+        self.assertIsNotNone(g.line)
+        self.assertLess(np.linalg.norm(g.line - second[1:], axis=1).min(), 6)
+        self.click(self.view, self.at(*second[1:]), ALT)
+        self.assertEqual(len(w.active.sightings), 2)
+        QTest.keyClick(self.view, Qt.Key.Key_N)
+        third = s.photo
+        self.assertNotIn(third.id, {q.photo_id for q in w.active.sightings})
+        wait_for(lambda: self.view.image is not None and self.view.shown == third.id)
+        spot = w.guide().spot
+        self.assertIsNotNone(spot)
+        self.view.grab()
+        w.snapping = False
+        QTest.keyClick(self.view, Qt.Key.Key_Return)
+        w.snapping = True
+        mine = next(q for q in w.active.sightings if q.photo_id == third.id)
+        np.testing.assert_allclose([mine.x, mine.y], spot, atol=1e-6)
+        # dragged: its residuals follow before it is let go
+        self.show_photo(photo.name)
+        self.view.fit()
+        live = []
+        w.dragging.connect(live.append)
+        mark = next(q for q in w.active.sightings if q.photo_id == photo.id)
+        here = self.at(mark.x, mark.y)
+        QTest.mousePress(self.view, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, here)
+        for k in range(1, 5):
+            QTest.mouseMove(self.view, here + QPoint(8 * k, 0))
+            test_desk.APP.processEvents()
+        QTest.mouseRelease(self.view, Qt.MouseButton.LeftButton, ALT, here + QPoint(32, 0))
+        w.dragging.disconnect(live.append)
+        worst = [max(q.length for q in seen) for seen in live if seen]
+        self.assertGreater(worst[-1], worst[0])
+        self.assertEqual(w.seen()[0].length, max(q.length for q in w.seen()))
+        panel = self.panel("Points", PointsPanel)
+        self.assertGreater(float(panel.sightings.item(0, 1).text()), 2)
+        with mock.patch.object(QInputDialog, "getText", return_value=("Beak", True)):
+            panel._rename()
+        self.assertEqual(w.active.name, "Beak")
+        with mock.patch.object(QInputDialog, "getText", return_value=("1 2 3 0.1", True)):
+            panel._known()
+        self.assertEqual(w.active.known, (1.0, 2.0, 3.0))
+        with mock.patch.object(QInputDialog, "getText", return_value=("1 two", True)):
+            panel._known()
+        self.assertIn("no coordinates", s.log[-1])
+        before = len(w.active.sightings)
+        QTest.keyClick(self.view, Qt.Key.Key_Delete)
+        self.assertEqual(len(w.active.sightings), before - 1)
+        while self.session.job.marked_points(s.sitting_id):
+            s.undo()
+        self.assertEqual(w.points, [])
+        QTest.keyClick(self.view, Qt.Key.Key_Escape)
+        self.assertFalse(w.on)
+
+    def test_lengths_are_stated_run_and_doubted_and_the_object_is_stood_up_and_measured(self):
+        s = self.session
+        put_marks(s.job, s.sitting)
+        s.changed()
+        panel = self.panel("Lengths", LengthsPanel)
+        true = lambda a, b: float(np.linalg.norm(self.X[a] - self.X[b]))  # noqa: E731
+        for a, b, role in ((0, 1, 0), (2, 3, 0), (4, 5, 1)):
+            panel.first.setCurrentText(f"T{a}")
+            panel.second.setCurrentText(f"T{b}")
+            panel.what.setCurrentIndex(role)
+            panel.value.setText(f"{true(a, b):.3f}".replace(".", ","))
+            panel._add()
+        self.assertEqual(len(s.job.lengths(s.sitting_id)), 3)
+        for first, value in (("T0", "zero"), ("T0", "-3"), ("nobody", "4"), ("", "4")):
+            panel.first.setCurrentText(first)
+            panel.second.setCurrentText("T7")
+            panel.value.setText(value)
+            panel._add()
+        self.assertEqual(len(s.job.lengths(s.sitting_id)), 3)
+        s.run()
+        wait_for(lambda: s.queue.idle and s.result("scale"))
+        self.assertTrue(s.frame.scaled)
+        panel = self.panel("Lengths", LengthsPanel)
+        self.assertEqual([panel.table.item(k, 4).text() for k in range(3)], ["scale", "scale", "check"])
+        self.assertNotEqual(panel.table.item(2, 2).text(), "-")
+        self.assertIn("in mm", self.window.board.names[0][3])
+        panel.table.selectRow(2)
+        panel._set_role("off")
+        self.assertEqual(s.job.lengths(s.sitting_id)[2].role, "off")
+        s.undo()
+        # level by three clicked marks in the photo, then turned by a ring
+        level = self.panel("Level", LevelPanel)
+        name = max(
+            {n for seen in self.seen for n, _, _ in seen}, key=lambda n: sum(n in [x[0] for x in q] for q in self.seen)
+        )
+        self.show_photo(name)
+        self.view.fit()
+        level._points()
+        placed = 0
+        for k, seen in enumerate(self.seen):
+            here = [x for x in seen if x[0] == name]
+            if here and placed < 3:
+                mark = next(
+                    (q for q in s.job.marked_point(s.sitting_id, f"T{k}").sightings if q.photo_id == s.photo_id), None
+                )
+                if mark:
+                    self.click(self.view, self.at(mark.x, mark.y))
+                    placed += 1
+        if placed == 3:
+            self.assertEqual(len(s.job.level(s.sitting_id)["up"]["ends"]), 3)
+        s.measuring.begin(None)
+        before = frame_of(s.job, s.sitting).matrix
+        self.scene.set_mode(TURN)
+        self.scene.grab()
+        ring = self.scene.rings._ring(2)
+        uv = self.scene._on_screen(ring)
+        inside = [
+            k
+            for k in range(8, 60)
+            if 40 < uv[k, 0] < self.scene.width() - 40 and 60 < uv[k, 1] < self.scene.height() - 60
+        ]
+        start, end = (
+            QPoint(*np.round(uv[k]).astype(int).tolist()) for k in (inside[0], inside[min(6, len(inside) - 1)])
+        )
+        QTest.mousePress(self.scene, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, start)
+        QTest.mouseMove(self.scene, end)
+        test_desk.APP.processEvents()
+        QTest.mouseRelease(self.scene, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, end)
+        now = frame_of(s.job, s.sitting).matrix
+        self.assertGreater(np.abs(now[:3, :3] - before[:3, :3]).max() / scale_of(now), 0.02)
+        s.undo()
+        np.testing.assert_allclose(frame_of(s.job, s.sitting).matrix, before)
+        self.scene.set_mode("look")
+        # measured on the cloud in the scene, and in the photo
+        self.window.measure("distance")
+        if not self.scene.is_cloud:
+            self.scene.toggles["Cloud"].click()
+        self.scene.look_from("Front")
+        self.scene.grab()
+        index = self.scene._buffers.index
+        rows, columns = np.nonzero(index >= 0)
+        order = np.argsort(columns)
+        picks = [order[len(order) // 4], order[3 * len(order) // 4]]
+        for k in picks:
+            self.click(self.scene, QPoint(int(columns[k]), int(rows[k])))
+        values = s.measuring.values
+        self.assertEqual(len(values), 1)
+        v = next(iter(values.values()))
+        self.assertEqual(v["unit"], "mm")
+        self.assertGreater(v["value"], 5)
+        panel = self.panel("Measure", MeasurePanel)
+        self.assertIn("± ", panel.table.item(0, 1).text())
+        self.scene.grab()
+        self.view.grab()
+        self.window.measure("circle")
+        seen = [(k, x) for k, q in enumerate(self.seen) for x in q if x[0] == name]
+        self.show_photo(name)
+        self.view.fit()
+        for _, x in seen[:3]:
+            self.click(self.view, self.at(*x[1:]))
+        self.assertLessEqual(len(s.measuring.ends), 3)
+        QTest.keyClick(self.view, Qt.Key.Key_Return)
+        self.assertLessEqual(len(s.measuring.values), 2)
+        folder = scratch()
+        for act, file in ((panel._export, "m.csv"), (panel._report, "r.pdf")):
+            with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(folder / file), "")):
+                act()
+            self.assertTrue((folder / file).stat().st_size > 50)
+        dialog = SectionDialog(s, self.window)
+        self.assertIsNotNone(dialog.drawing.section)
+        dialog.way.setCurrentIndex(0)
+        dialog.drawing.grab()
+        with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(folder / "s.svg"), "")):
+            dialog._save()
+        self.assertIn("<polyline", (folder / "s.svg").read_text())
+        dialog.offset.setValue(1e5)
+        self.assertIsNone(dialog.drawing.section)
+        dialog.close()
+        self.assertNotIn("Traceback", " ".join(s.log))
+        self.assertTrue(texts(self.window.bench))
+
+
+if __name__ == "__main__":
+    unittest.main()
