@@ -12,17 +12,23 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen" if not os.environ.get("DISPLAY") else "xcb")
 
+import numpy as np
 from PIL import Image, ImageFilter
-from PyQt6.QtCore import QSettings
+from PyQt6.QtCore import QPointF, QSettings, QSize
+from PyQt6.QtGui import QImage, QPainter
+from PyQt6.QtPdf import QPdfDocument
 from PyQt6.QtWidgets import QApplication
 
 from umbrate.desk.__main__ import make_app
 from umbrate.desk.lensdialogs import ShelfDialog
 from umbrate.desk.pairgrid import PairGrid
+from umbrate.desk.scalepanel import ScalePanel
+from umbrate.desk.sectiondialog import SectionDialog
 from umbrate.desk.siftpanel import SiftPanel
 from umbrate.desk.window import Window
 from umbrate.formats.lenscards import put_on_shelf
 from umbrate.stages.lens import card_of
+from umbrate.stages.reporting import write_accuracy_report
 from umbrate.work.demo import demo_data, demo_folder
 
 OUT = Path(__file__).resolve().parent / "screenshots"
@@ -111,6 +117,81 @@ def poses(window, take):
     view.reload_overlays()
 
 
+def measuring(window, take):
+    """A point is marked and predicted, lengths with their residuals, a distance on the cloud, a section, the report."""
+    session, view = window.session, window.photo_view
+    sitting = session.sitting
+    session.choose(stage="scale")
+    ScalePanel.shown = "Lengths"
+    window.bench.show_part()
+    take("scale")
+    # the tie point that most photos see
+    block = session.block
+    count = np.bincount(block["point"], minlength=len(block["points"]))
+    count[block["number"] >= 0] = 0
+    best = int(np.argmax(count))
+    seen = [
+        (int(block["photo_ids"][block["photo"][r]]), *block["xy"][r]) for r in np.flatnonzero(block["point"] == best)
+    ]
+    ScalePanel.shown = "Points"
+    session.choose(photo_id=seen[0][0])
+    session.marking.set_on(True)
+    for photo, x, y in seen[:2]:
+        session.choose(photo_id=photo)
+        settle(0.3)
+        session.marking.place(float(x), float(y))
+    window.bench.show_part()
+    session.marking.step(1)
+    settle()
+    view.marks.pointer = QPointF(view.width() * 0.62, view.height() * 0.55)
+    take("marking")
+    view.marks.pointer = None
+    session.marking.set_on(False)
+    session.measuring.begin("distance")
+    ScalePanel.shown = "Measure"
+    window.bench.show_part()
+    if not window.scene.is_cloud:
+        window.scene.toggles["Cloud"].click()
+    window.scene.look_from("Fit")
+    for end in ("214", "215"):
+        session.measuring.pick(end)
+    session.measuring.begin("height")
+    cloud = session.cloud["points"]
+    session.measuring.pick(cloud[int(np.argmax(cloud[:, 2]))].astype(float))
+    session.measuring.begin("circle")
+    for end in ("161", "163", "173", "177"):
+        session.measuring.pick(end)
+    session.measuring.finish()
+    session.measuring.begin(None)
+    session.measuring.chosen_id = session.job.measurements(sitting.id)[0].id
+    session.measuring.changed.emit()
+    view.fit()
+    take("measured")
+    dialog = SectionDialog(session, window)
+    dialog.way.setCurrentIndex(2)
+    dialog.show()
+    settle()
+    dialog.grab().save(str(OUT / "section.png"))
+    dialog.close()
+    with tempfile.TemporaryDirectory() as place:
+        file = Path(place) / "report.pdf"
+        write_accuracy_report(session.job, sitting, file)
+        pages = QPdfDocument(None)
+        pages.load(str(file))
+        size = pages.pagePointSize(0)
+        page = pages.render(0, QSize(round(1.3 * size.width()), round(1.3 * size.height())))
+        paper = QImage(page.size(), QImage.Format.Format_RGB32)
+        paper.fill(0xFFFFFFFF)
+        p = QPainter(paper)
+        p.drawImage(0, 0, page)
+        p.end()
+        paper.save(str(OUT / "report.png"))
+        pages.close()
+    while session.job.marked_points(sitting.id) or session.job.measurements(sitting.id):
+        session.undo()
+    session.choose(stage="poses")
+
+
 def until(condition, limit_s=120):
     """Let the window live until something holds."""
     end = time.monotonic() + limit_s
@@ -140,6 +221,7 @@ def main():
     first, second = session.job.sittings()[:2]
     session.choose(first.id, "poses", session.job.photos(first.id)[2].id)
     poses(window, take)
+    measuring(window, take)
     session.choose(first.id, "masks", session.job.photos(first.id)[4].id)
     window.photo_view.mask_look.setCurrentIndex(1)
     window.photo_view.reload_overlays()

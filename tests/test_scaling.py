@@ -326,7 +326,12 @@ class Scaled(unittest.TestCase):
         self.assertIn("one solved photo only", " ".join(x["text"] for x in out.problems))
         with self.assertRaises(UmbrateError):
             job.set_sighting(i, job.photos(s.id)[0].id, 300, 200, -1)
-        job.remove_marked_points([i])
+        twin = job.add_marked_point(s.id, "twin")
+        for q in p.sightings[:3]:
+            job.set_sighting(twin, q.photo_id, q.x + 0.5, q.y)
+        out = run(job, s, "scale")
+        self.assertIn("“T7” and “twin” are marked at the same place", " ".join(x["text"] for x in out.problems))
+        job.remove_marked_points([i, twin])
 
     def test_cloud_follows_only_a_block_that_was_bent(self):
         job, s = self.job, self.sitting

@@ -7,6 +7,7 @@ from PyQt6.QtGui import QPainterPath, QPen, QPolygonF, QTransform
 from ..core.geometry.sightings import ellipse
 from . import tokens as t
 from .markwork import SNAP_SCREEN_PX, gray_window
+from .measurepaint import label
 
 TAKE_PX = 10  #: a mark so near on the screen is taken
 GLASS_PX, GLASS_TIMES = 150, 4  #: the magnifier
@@ -134,7 +135,7 @@ class MarkTools:
             if not (point.used and s.used):
                 color = t.QUIET
             self._cross(p, q, color, 9 if chosen else 7)
-            self._label(p, q + QPointF(9, -7), point.name, color)
+            label(p, q + QPointF(9, -7), point.name, color)
             r = residual.get(s.photo_id) if chosen and self.dragged is None else None
             if r is not None:
                 a = view.map(QPointF(s.x + 0.5 - RESIDUAL_TIMES * r[0], s.y + 0.5 - RESIDUAL_TIMES * r[1]))
@@ -151,14 +152,6 @@ class MarkTools:
             for d in (QPointF(size, 0), QPointF(0, size)):
                 p.drawLine(q - d, q - 0.3 * d)
                 p.drawLine(q + 0.3 * d, q + d)
-
-    @staticmethod
-    def _label(p, at, text, color):
-        path = QPainterPath()
-        path.addText(at, p.font(), text)
-        p.setPen(QPen(t.color(t.GROUND), 3))
-        p.drawPath(path)
-        p.fillPath(path, t.color(color))
 
     def _paint_guide(self, p, view):
         g, work = self.work.guide(), self.work
@@ -185,7 +178,7 @@ class MarkTools:
             p.setPen(QPen(t.color(t.CATEGORIES[1]), 1.4))
             p.drawPoint(q)
             p.setFont(t.font(t.SMALL))
-            self._label(p, q + QPointF(a + 6, 4), f"{work.active.name}? Enter takes it", t.CATEGORIES[1])
+            label(p, q + QPointF(a + 6, 4), f"{work.active.name}? Enter takes it", t.CATEGORIES[1])
 
     def _paint_chain(self, p, view):
         """Lines and faces between marks of this photo, and what is being joined."""
@@ -233,4 +226,4 @@ class MarkTools:
         p.setPen(QPen(t.color(t.LINE), 1.4))
         p.drawRoundedRect(place, 4, 4)
         p.setFont(t.font(t.SMALL))
-        self._label(p, place.bottomLeft() + QPointF(6, -6), f"{at[0]:.1f}, {at[1]:.1f}", t.TEXT)
+        label(p, place.bottomLeft() + QPointF(6, -6), f"{at[0]:.1f}, {at[1]:.1f}", t.TEXT)

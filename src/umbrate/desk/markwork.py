@@ -11,7 +11,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from ..core.imaging.sharpness import gray_of
 from ..core.measure.snap import snap
 from ..job.marks import DEFAULT_SIGMA_PX
-from ..stages.marking import Guide, Marking
+from ..stages.marking import Guide, Marking, shape_size
 
 SNAP_SCREEN_PX = 14  #: a mark snaps to what is so near on the screen
 
@@ -28,27 +28,28 @@ class MarkWork(QObject):
         self.on = False
         self.snapping = True
         self.active_id = None
+        self._made = None
         self.chaining = False  #: whether points are being joined
         self.chain = []  #: ids of points that a line or face is being made of; empty where none is
-        self._key = self._marking = self._points = None
+        self._key = self._marking = self._points = self._drawn = None
         session.document_changed.connect(self._forget)
         session.chosen_changed.connect(self._chosen)
         session.job_changed.connect(self._other_job)
 
     def _other_job(self):
         self.on, self.active_id, self.chain = False, None, []
-        self._key = self._marking = self._points = None
+        self._key = self._marking = self._points = self._drawn = self._made = None
         self.changed.emit()
 
     def _forget(self):
-        self._points = None
+        self._points = self._drawn = self._key = None
         if self.active_id is not None and self.active is None:
             self.active_id = None
         self.changed.emit()
 
     def _chosen(self):
         if self._points is not None and self._points[0] != self.session.sitting_id:
-            self._points, self.active_id, self.chain = None, None, []
+            self._points, self._key, self.active_id, self.chain = None, None, None, []
             self.changed.emit()
 
     # ------------------------------------------------------------------ what there is
@@ -58,14 +59,33 @@ class MarkWork(QObject):
         s = self.session
         if s.sitting is None:
             return None
+        if self._key is not None and self._key[0] == s.sitting_id:
+            return self._marking  # until the document changes
         key = (
             s.sitting_id,
             *(r.id if (r := s.result(n)) else 0 for n in ("poses", "scale")),
             str(s.job.level(s.sitting_id)),
         )
-        if key != self._key:
-            self._key, self._marking = key, Marking(s.job, s.sitting)
+        self._key = key
+        if self._made is None or self._made != key:
+            self._made, self._marking = key, Marking(s.job, s.sitting)
         return self._marking
+
+    def drawn(self):
+        """What the scene draws: points (name, place, id) that lie in the block, lines and faces with their sizes."""
+        s = self.session
+        if self._drawn is None or self._drawn[0] != s.sitting_id:
+            at = {p.id: (p, X) for p in self.points if p.used and (X := self.marking.place(p)) is not None}
+            unit = s.frame.unit if s.frame else ""
+            shapes = {"line": [], "face": []}
+            for shape in s.shapes():
+                if all(i in at for i in shape.points):
+                    X = np.array([at[i][1] for i in shape.points])
+                    sign = unit + "²" * (shape.kind == "face" and bool(unit))
+                    shapes[shape.kind].append((f"{shape.name} {shape_size(shape.kind, X):.2f} {sign}".strip(), X))
+            points = [(p.name, X, i) for i, (p, X) in at.items()]
+            self._drawn = s.sitting_id, (points, shapes["line"], shapes["face"])
+        return self._drawn[1]
 
     @property
     def points(self):
@@ -146,11 +166,11 @@ class MarkWork(QObject):
             if made is None:
                 return
             self.active_id = made
-            self._points = None
+            self._points = self._drawn = None
         i = self.active_id
         name = self.active.name
         s.do(lambda: s.job.set_sighting(i, photo.id, x, y, sigma))
-        self._points = None
+        self._points = self._drawn = None
         rms = self.marking.rms(self.active)
         count = len(self.active.sightings)
         fit = f", residual {rms:.2f} px" if rms is not None else ""

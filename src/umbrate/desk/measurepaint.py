@@ -1,22 +1,23 @@
 """Measurements, marked points, lines and faces drawn over the scene or a photo."""
 
 import numpy as np
-from PyQt6.QtCore import QPointF, Qt
-from PyQt6.QtGui import QPainterPath, QPen, QPolygonF
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QPen, QPolygonF
 
 from ..core.measure.quantities import fit_circle
 from . import tokens as t
 
 
 def label(p, at, text, color):
-    """Text that can be read on any ground."""
-    p.setFont(t.font(t.SMALL))
-    path = QPainterPath()
-    path.addText(at, p.font(), text)
-    p.setPen(QPen(t.color(t.GROUND, 220), 3.4))
+    """Text that can be read on any ground: on a plate with an edge in the color of what it names."""
+    p.setFont(t.font(t.SMALL + 1))
+    box = QRectF(p.fontMetrics().boundingRect(text)).translated(at).adjusted(-5, -2, 5, 2)
+    p.setPen(QPen(t.color(color), 1))
+    p.setBrush(t.color(t.GROUND, 215))
+    p.drawRoundedRect(box, 3, 3)
     p.setBrush(Qt.BrushStyle.NoBrush)
-    p.drawPath(path)
-    p.fillPath(path, t.color(color))
+    p.setPen(t.color(t.TEXT))
+    p.drawText(at, text)
 
 
 def _dots(p, uv, color, size=3.2):

@@ -24,12 +24,17 @@ class MeasureWork(QObject):
         self.waiting = None  #: callable(end) that wants the next end that is picked
         self.wanted = ""  #: what it is wanted for
         self.chosen_id = None
-        self._values = self._measurer = self._key = None
+        self._values = self._measurer = self._key = self._mark = self._shown = None
         session.document_changed.connect(self._forget)
         session.chosen_changed.connect(self._chosen)
 
+        self.changed.connect(self._redraw)
+
+    def _redraw(self):
+        self._shown = None
+
     def _forget(self):
-        self._values = None
+        self._values = self._mark = None
         self.changed.emit()
 
     def _chosen(self):
@@ -42,12 +47,16 @@ class MeasureWork(QObject):
         return self.kind is not None or self.waiting is not None
 
     def _now(self):
+        """What values depend on; looked up once for each change of the document."""
         s = self.session
+        if self._mark is not None and self._mark[0] == s.sitting_id:
+            return self._mark
         names = ("poses", "scale", "cloud")
-        return (
+        self._mark = (
             s.sitting_id, *(r.id if (r := s.result(n)) else 0 for n in names), str(s.job.level(s.sitting_id)),
             str(s.job.measurements(s.sitting_id)), str(s.job.marked_points(s.sitting_id)),
         )  # fmt: skip
+        return self._mark
 
     @property
     def values(self):
@@ -161,10 +170,12 @@ class MeasureWork(QObject):
 
     def shown(self):
         """What is to be drawn: (kind, places (n, 3), text, chosen) of all measurements and of the one being made."""
-        out = []
         s = self.session
         if s.sitting is None:
-            return out
+            return []
+        if self._shown is not None and self._shown[0] == self._now():
+            return self._shown[1]
+        out = []
         for m in s.job.measurements(s.sitting_id):
             v = self.values.get(m.id)
             if v and "places" in v:
@@ -175,4 +186,5 @@ class MeasureWork(QObject):
         places = [X for e in self.ends if (X := self.place_of(e)) is not None]
         if places:
             out.append((self.kind, np.array(places), "", True))
+        self._shown = self._now(), out
         return out

@@ -179,7 +179,7 @@ class LengthsPanel(QWidget):
             tip = self._tip(first, second, value, r, scaled)
             for c, (text, right) in enumerate(
                 (
-                    (f"{first}  {second}", False), (f"{value:g}", True), ("-" if off is None else f"{off:+.3f}", True),
+                    (f"{first} {second}", False), (f"{value:g}", True), ("-" if off is None else f"{off:+.3f}", True),
                     ("-" if sigmas is None else f"{sigmas:+.1f}", True), (word, False),
                 )
             ):  # fmt: skip

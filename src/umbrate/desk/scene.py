@@ -18,7 +18,6 @@ from ..core.geometry.similarity import scale_of
 from ..core.raster.camera import Eye, eye_round
 from ..core.raster.points import draw_points, paint
 from ..stages.leveling import level_by_turn
-from ..stages.marking import shape_size
 from . import tokens as t
 from .measurepaint import paint_marks, paint_measures
 from .sceneparts import Frusta, paint_turntable
@@ -380,16 +379,9 @@ class Scene(QWidget):
         paint_measures(p, self.session.measuring.shown(), self._on_screen)
         if work.marking is None or work.marking.block is None:
             return
-        at = {q.id: (q, X) for q in work.points if q.used and (X := work.marking.place(q)) is not None}
-        marks = [(q.name, X, i == work.active_id) for i, (q, X) in at.items()]
-        unit = self.session.frame.unit if self.session.frame else ""
-        drawn = {"line": [], "face": []}
-        for s in self.session.shapes():
-            if all(i in at for i in s.points):
-                X = np.array([at[i][1] for i in s.points])
-                sign = unit + "²" * (s.kind == "face" and bool(unit))
-                drawn[s.kind].append((f"{s.name} {shape_size(s.kind, X):.2f} {sign}".strip(), X))
-        paint_marks(p, marks, drawn["line"], drawn["face"], self._on_screen)
+        points, lines, faces = work.drawn()
+        marks = [(name, X, i == work.active_id) for name, X, i in points]
+        paint_marks(p, marks, lines, faces, self._on_screen)
 
     def _pick_end(self, pos):
         """Hand the end of a measurement under a position to the session: a target, a mark, or a spot of the cloud."""

@@ -139,7 +139,8 @@ QListView, QTableWidget, QPlainTextEdit {{ background: {PANEL}; border: none; ou
 QTableWidget {{ gridline-color: {RAISED}; background: {GROUND}; }}
 QTableWidget::item {{ padding: 0 8px; }}
 QTableWidget::item:selected {{ background: {ACCENT_DARK}; }}
-QTableWidget#close::item {{ padding: 0 3px; }}
+QTableWidget#close {{ font-size: {SMALL + 1}px; }}
+QTableWidget#close::item {{ padding: 0 1px; }}
 QTableWidget#close QHeaderView::section {{ padding: 2px 5px; font-size: {SMALL}px; }}
 QListView::item {{ padding: 3px 6px; }}
 QListView::item:selected {{ background: {ACCENT_DARK}; color: {TEXT}; }}

@@ -25,6 +25,7 @@ from .poses import marks_of
 
 FROM_SHEET = "sheet"
 INCH = 25.4
+SAME_PX = 2.0  #: marks so near in all photos that have both are of one place
 MARK_COLOR = (208, 138, 60)
 
 
@@ -190,6 +191,7 @@ class ScaleStage(Stage):
             problem(None, f"“{names[i]}” is {why}.", "Mark it in another photo.", remedy=("mark points",))
             for i, why in lost.items()
         ]
+        problems += _same_places(b, names)
         rows, skipped = self._lengths(inputs, settings, b, ids)
         problems += skipped
         known, said = self._known(inputs, settings, b, names)
@@ -205,11 +207,8 @@ class ScaleStage(Stage):
         figures = self._judge(fitted, rows, scale_rows, lengths, known, b, names)
         problems += self._doubts(fitted, scale_rows, rows, figures)
         artefacts = self._put(blobs, b, fitted)
-        M = (
-            fit_similarity(poses_block["points"], fitted.block.points[: len(poses_block["points"])])
-            if not ((poses_block["mark"] >= 0).any())
-            else fit_similarity(without_marks(poses_block)["points"], fitted.block.points[: int((b["mark"] < 0).sum())])
-        )
+        plain = without_marks(poses_block)["points"]
+        M = fit_similarity(plain, fitted.block.points[: len(plain)])
         return Outcome(
             {
                 **figures,
@@ -481,6 +480,26 @@ class ScaleStage(Stage):
             worst = max((r["error"] for r in checks), key=abs)
             return first, f"check {worst:+.3f} mm"
         return first, f"{len(used)} length{'s' * (len(used) != 1)}, no check"
+
+
+def _same_places(b, names):
+    """Problems with marked points that are one place under two names."""
+    marks = np.flatnonzero(b["mark"] >= 0)
+    out = []
+    for k, p in enumerate(marks):
+        for q in marks[k + 1 :]:
+            here, there = np.flatnonzero(b["point"] == p), np.flatnonzero(b["point"] == q)
+            _, i, j = np.intersect1d(b["photo"][here], b["photo"][there], return_indices=True)
+            near = np.linalg.norm(b["xy"][here[i]] - b["xy"][there[j]], axis=1) < SAME_PX
+            if len(near) and near.all():
+                pair = f"“{names[int(b['mark'][p])]}” and “{names[int(b['mark'][q])]}”"
+                out.append(
+                    problem(
+                        None, f"{pair} are marked at the same place: two names for one point.", "Remove one of them.",
+                        remedy=("mark points",),
+                    )
+                )  # fmt: skip
+    return out
 
 
 def _plain(x):
