@@ -291,7 +291,7 @@ class HandMasks(unittest.TestCase):
             + "".join(
                 f"DROP TABLE {t};" for t in ("sighting", *(t for t in store.MARK_TABLES if t != "sighting"), "measured")
             )
-            + "UPDATE meta SET value = '1' WHERE key = 'version';"
+            + "ALTER TABLE ledger DROP COLUMN program; UPDATE meta SET value = '1' WHERE key = 'version';"
             "DROP TRIGGER record_photo_insert; DROP TRIGGER record_photo_update; DROP TRIGGER record_photo_delete;"
             + "".join(
                 f"ALTER TABLE photo DROP COLUMN {c};"

@@ -8,6 +8,7 @@ from dataclasses import replace
 import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from ..core.errors import UmbrateError
 from ..core.imaging.sharpness import gray_of
 from ..core.measure.snap import snap
 from ..job.marks import DEFAULT_SIGMA_PX
@@ -81,8 +82,7 @@ class MarkWork(QObject):
             for shape in s.shapes():
                 if all(i in at for i in shape.points):
                     X = np.array([at[i][1] for i in shape.points])
-                    sign = unit + "²" * (shape.kind == "face" and bool(unit))
-                    shapes[shape.kind].append((f"{shape.name} {shape_size(shape.kind, X):.2f} {sign}".strip(), X))
+                    shapes[shape.kind].append((f"{shape.name} {self._size(shape, at, X, unit)}", X))
             points = [(p.name, X, i) for i, (p, X) in at.items()]
             self._drawn = s.sitting_id, (points, shapes["line"], shapes["face"])
         return self._drawn[1]
@@ -101,6 +101,18 @@ class MarkWork(QObject):
     def active(self):
         """The point that is marked now, or None."""
         return next((p for p in self.points if p.id == self.active_id), None)
+
+    def _size(self, shape, at, X, unit):
+        """Length or area of a line or face as text, with its interval once its points are in the adjusted block."""
+        m = self.session.measuring.measurer
+        kind = "area" if shape.kind == "face" else "polyline"
+        try:
+            if m is not None:
+                return m.measure(kind, [at[i][0].name for i in shape.points])["text"]
+        except UmbrateError:
+            pass  # marked since the last adjustment
+        sign = unit + "²" * (shape.kind == "face" and bool(unit))
+        return f"{shape_size(shape.kind, X):.2f} {sign}".strip()
 
     def seen(self):
         """Sightings of the active point with their residuals, the worst first."""

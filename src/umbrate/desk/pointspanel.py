@@ -83,6 +83,7 @@ class PointsPanel(QWidget):
         menu = QMenu(more)
         menu.addAction("Rename the point…", self._rename)
         menu.addAction("Switch the point off or on", self._switch)
+        menu.addAction("Switch its sighting in this photo off or on", self._switch_sighting)
         menu.addAction("Remove the point", self.work.remove)
         menu.addSeparator()
         menu.addAction("Its known coordinates…", self._known)
@@ -219,11 +220,29 @@ class PointsPanel(QWidget):
         if p and self.session.may_write():
             self.session.do(lambda: self.session.job.set_marked_point(p.id, used=not p.used))
 
-    def _sigma(self):
+    def _mine(self):
+        """The active point and its sighting in the chosen photo, or None, None."""
         p, s = self.work.active, self.session
         mine = next((x for x in p.sightings if x.photo_id == s.photo_id), None) if p else None
         if mine is None:
             s.said.emit("The point is not marked in this photo.", "note")
+            return None, None
+        return p, mine
+
+    def _switch_sighting(self):
+        p, mine = self._mine()
+        s = self.session
+        if mine and s.may_write():
+            s.do(
+                lambda: s.job.set_sighting(
+                    p.id, mine.photo_id, mine.x, mine.y, mine.sigma_px, not mine.used, "switch a sighting off or on"
+                )
+            )
+
+    def _sigma(self):
+        p, mine = self._mine()
+        s = self.session
+        if mine is None:
             return
         value, ok = QInputDialog.getDouble(
             self, "How sure is the mark?", "Standard deviation in pixels", mine.sigma_px, 0.01, 100, 2

@@ -21,6 +21,7 @@ from ..job.marks import CHECK, OFF, SCALE
 from ..stages.ends import end_text
 from ..stages.frames import frame_of, scale_result, turntable_of
 from ..stages.leveling import change_level, level_by_mat, level_by_patch, level_text, mat_numbers, origin_at
+from ..stages.measuring import refresh
 from . import tokens as t
 from .measurepanel import MeasurePanel
 from .pointspanel import PointsPanel, cell, table
@@ -360,7 +361,7 @@ class LevelPanel(QWidget):
     def _do(self, act):
         s = self.session
         if s.may_write():
-            s.do(act)
+            s.do(lambda: (act(), refresh(s.job, s.sitting)))
 
     def _points(self):
         self.ends = []

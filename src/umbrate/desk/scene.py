@@ -18,6 +18,7 @@ from ..core.geometry.similarity import scale_of
 from ..core.raster.camera import Eye, eye_round
 from ..core.raster.points import draw_points, paint
 from ..stages.leveling import level_by_turn
+from ..stages.measuring import refresh
 from . import tokens as t
 from .measurepaint import paint_marks, paint_measures
 from .sceneparts import Frusta, paint_turntable
@@ -523,7 +524,10 @@ class Scene(QWidget):
             turn = self.rings.end()
             s = self.session
             if turn is not None and s.may_write():
-                s.do(lambda: level_by_turn(s.job, s.sitting, turn), "Turned. Undo turns it back.")
+                s.do(
+                    lambda: (level_by_turn(s.job, s.sitting, turn), refresh(s.job, s.sitting)),
+                    "Turned. Undo turns it back.",
+                )
                 self._set_rings()
             self._redraw()
             return

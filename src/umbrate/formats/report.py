@@ -308,9 +308,9 @@ def write_report(path, content):
     story.append(_text("What ran", HEADING))
     story.append(
         _table(
-            ("when", "step", "time", "outcome", "settings"),
+            ("when", "step", "time", "outcome", "version", "settings"),
             content["ledger"][-MOST_LEDGER:],
-            (0.17, 0.09, 0.08, 0.08, 0.58),
+            (0.17, 0.09, 0.08, 0.08, 0.08, 0.5),
         )
     )
     with written_aside(path) as temporary:

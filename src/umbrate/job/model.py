@@ -80,3 +80,4 @@ class LedgerEntry:
     outcome: str
     figures: dict
     message: str
+    program: str = ""  #: the version that ran it; empty where that was not kept yet

@@ -4,6 +4,7 @@ import json
 import re
 from datetime import datetime
 
+from .. import __version__
 from .model import LedgerEntry, Result
 
 
@@ -62,17 +63,18 @@ class Results:
 
     def _write_ledger(self, sitting, stage, settings, seconds, outcome, figures, message):
         self.db.execute(
-            "INSERT INTO ledger (moment, sitting, stage, settings, seconds, outcome, figures, message) "
-            "VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-            (now(), sitting, stage, json.dumps(settings), seconds, outcome, json.dumps(figures), message),
+            "INSERT INTO ledger (moment, sitting, stage, settings, seconds, outcome, figures, message, program) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (now(), sitting, stage, json.dumps(settings), seconds, outcome, json.dumps(figures), message, __version__),
         )
 
     def ledger(self):
         """All entries, oldest first."""
         rows = self.db.execute(
-            "SELECT id, moment, sitting, stage, settings, seconds, outcome, figures, message FROM ledger ORDER BY id"
+            "SELECT id, moment, sitting, stage, settings, seconds, outcome, figures, message, program FROM ledger "
+            "ORDER BY id"
         )
-        return [LedgerEntry(*r[:4], json.loads(r[4]), r[5], r[6], json.loads(r[7]), r[8]) for r in rows]
+        return [LedgerEntry(*r[:4], json.loads(r[4]), *r[5:7], json.loads(r[7]), *r[8:]) for r in rows]
 
     # ------------------------------------------------------------------ where the user was
     def desk_state(self):

@@ -77,7 +77,8 @@ CREATE TABLE artefact (result_id INTEGER NOT NULL REFERENCES result(id) ON DELET
 CREATE INDEX artefact_result ON artefact (result_id);
 CREATE TABLE ledger (
     id INTEGER PRIMARY KEY AUTOINCREMENT, moment TEXT NOT NULL, sitting TEXT NOT NULL, stage TEXT NOT NULL,
-    settings TEXT NOT NULL, seconds REAL NOT NULL, outcome TEXT NOT NULL, figures TEXT NOT NULL, message TEXT NOT NULL);
+    settings TEXT NOT NULL, seconds REAL NOT NULL, outcome TEXT NOT NULL, figures TEXT NOT NULL, message TEXT NOT NULL,
+    program TEXT NOT NULL DEFAULT '');
 CREATE TABLE desk (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 """
     + HANDMASK
@@ -105,7 +106,11 @@ MIGRATIONS = {
     ],
     3: ["ALTER TABLE photo ADD COLUMN focus_m REAL", *PHOTO_TRIGGERS],
     4: [REMOVED, *undo.triggers("removed")],
-    5: [*MARKS, *(x for table in MARK_TABLES for x in undo.triggers(table))],
+    5: [
+        *MARKS,
+        *(x for table in MARK_TABLES for x in undo.triggers(table)),
+        "ALTER TABLE ledger ADD COLUMN program TEXT NOT NULL DEFAULT ''",
+    ],
 }  # fmt: skip
 
 

@@ -121,7 +121,7 @@ def export_undistorted(job, folder, sitting=None):
             count += 1
     if not count:
         raise UmbrateError(f"{job.name} knows no lens yet. Run Lens with a card, or Poses: umbrate run {job.folder}")
-    write_cameras(Path(folder) / "cameras.json", rows, lenses)
+    write_cameras(Path(folder) / "cameras.json", rows, lenses, _unit(job, sittings))
     return count
 
 
@@ -152,12 +152,16 @@ def camera_rows(job):
     return rows, lenses
 
 
+def _unit(job, sittings):
+    """The unit of sittings together: "mm" where all that are solved have a scale, else None."""
+    solved = [s for s in sittings if job.result(s.id, "poses")]
+    return "mm" if solved and all(frame_of(job, s).scaled for s in solved) else None
+
+
 def export_cameras(job, path):
     """Write lenses and poses of all sittings; returns the number of solved photos."""
     rows, lenses = camera_rows(job)
     if not lenses:
         raise UmbrateError(f"{job.name} has no poses yet. Run Poses first: umbrate run {job.folder} --to poses")
-    solved = [s for s in job.sittings() if job.result(s.id, "poses")]
-    unit = "mm" if all(frame_of(job, s).scaled for s in solved) else None
-    write_cameras(path, rows, lenses, unit)
+    write_cameras(path, rows, lenses, _unit(job, job.sittings()))
     return sum(r["pose"] is not None for r in rows)

@@ -85,7 +85,12 @@ def block_blob(job, sitting, part=0):
 def raw_block(job, sitting, part=0):
     """The block's arrays in the frame they were computed in, and the similarity from the plain frame to that."""
     key, M = block_blob(job, sitting, part)
-    return (job.blobs.get_arrays(key), M) if key else (None, M)
+    if not key:
+        return None, M
+    block = job.blobs.get_arrays(key)
+    if "mark" not in block:  # solved by an older version
+        block["mark"] = np.full(len(block["points"]), -1)
+    return block, M
 
 
 def place_of_end(block, marks, end):
@@ -97,7 +102,7 @@ def place_of_end(block, marks, end):
     if text.isdigit():
         rows = np.flatnonzero(block["number"] == int(text))
     else:
-        rows = np.flatnonzero(block["mark"] == marks.get(text, -2)) if "mark" in block else []
+        rows = np.flatnonzero(block["mark"] == marks.get(text, -2))
     return int(rows[0]) if len(rows) else None
 
 

@@ -114,7 +114,7 @@ def report_content(job, sitting):
     ]
     ledger = [
         (e.when.replace("T", " "), BY_NAME[e.stage].title if e.stage in BY_NAME else e.stage, f"{e.seconds:.1f} s",
-         e.outcome, ", ".join(f"{k} {v}" for k, v in e.settings.items() if not isinstance(v, dict)))
+         e.outcome, e.program, ", ".join(f"{k} {v}" for k, v in e.settings.items() if not isinstance(v, dict)))
         for e in job.ledger() if e.sitting == sitting.name
     ]  # fmt: skip
     check_rows = []

@@ -101,11 +101,11 @@ class Fitted:
         return network_of(b, self.covariance)
 
 
-def _covariance(b):
+def _covariance(b, of_points=True):
     """The Covariance of a block."""
     return covariance(
         b.poses, b.lenses, b.lens_of, b.points, b.photo, b.point, b.xy, sigma=b.sigma, free_lens=b.free,
-        fixed_lenses=b.trusted, prior=b.prior,
+        fixed_lenses=b.trusted, prior=b.prior, of_points=of_points,
     )  # fmt: skip
 
 
@@ -172,7 +172,7 @@ def fit_known(block, lengths, known=None, stop=None):
         # photos alone say nothing of place and size: the block stays where it was
         b = b.moved(fit_similarity(b.points, before.points))
         return Fitted(b, first.residuals, _covariance(b), None, out, False, False, _bend(before, b))
-    free = _covariance(b)
+    free = _covariance(b, False)
     unit = free.unit
     ends = np.unique(np.concatenate([lengths.first, lengths.second, known[0] if known else []]).astype(int))
     at = {p: k for k, p in enumerate(ends.tolist())}

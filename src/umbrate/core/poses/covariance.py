@@ -147,11 +147,25 @@ def _of_points(n_photos, start, photo, lens_of, L, A, Q, K, NZ, Vinv, G, out):
 
 
 def covariance(
-    poses, lenses, lens_of, points, photo, point, xy, *, sigma=None, free_lens=(), fixed_lenses=(), prior=None
+    poses,
+    lenses,
+    lens_of,
+    points,
+    photo,
+    point,
+    xy,
+    *,
+    sigma=None,
+    free_lens=(),
+    fixed_lenses=(),
+    prior=None,
+    of_points=True,
 ):
     """The covariance of a solved block.
 
     Parameters are those of `adjust`, at its solution; a sighting that was left out must not be among them.
+
+    of_points : whether the points' own are wanted too, which take half of the time; zero where not
 
     Returns
     -------
@@ -192,8 +206,9 @@ def covariance(
     N = M.T @ K
     T = np.eye(size) + Gc @ M.T
     cameras = T @ Qc @ T.T + Gc @ Z @ Gc.T
-    out = np.empty((P, 3, 3))
-    _of_points(n, start, photo, lens_of, L, back, Qc, K, N + Z, Vinv, Gp, out)
+    out = np.zeros((P, 3, 3))
+    if of_points:
+        _of_points(n, start, photo, lens_of, L, back, Qc, K, N + Z, Vinv, Gp, out)
     of_lenses = np.zeros((m, N_PARAMETERS, N_PARAMETERS))
     for i in range(m):
         rows = slice(6 * n + L * i, 6 * n + L * (i + 1))
