@@ -303,7 +303,11 @@ class HandMasks(unittest.TestCase):
             )
         )
         job.db.close()
+        with self.assertRaisesRegex(UmbrateError, "brought up to date"):  # its lock is still held
+            Job.open(job.folder, writable=False)
         os.close(job._lock)
+        with Job.open(job.folder, writable=False) as again:
+            self.assertEqual(again.ledger(), [])
         with Job.open(job.folder) as again:
             photo = again.photos(sitting.id)[0].id
             again.set_hand_mask(photo, "a" * 64)

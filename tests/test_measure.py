@@ -252,8 +252,9 @@ class Quantities(unittest.TestCase):
         with self.assertRaises(UmbrateError) as e:
             up_of_points(np.outer(np.arange(5), [1, 2, 3]) + rng.normal(0, 0.01, (5, 3)), [0, 0, 9])
         self.assertIn("line", str(e.exception))
-        with self.assertRaises(UmbrateError):
-            frame([0, 0, 1], [0, 0, 2])
+        for nowhere in ([0, 0, 2], [0, 0, 0]):
+            with self.assertRaises(UmbrateError):
+                frame([0, 0, 1], nowhere)
 
 
 class Marked(unittest.TestCase):

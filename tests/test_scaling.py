@@ -220,6 +220,8 @@ class Scaled(unittest.TestCase):
             v = m.measure("distance", [f"T{a}", f"T{b}"])
             self.assertLess(abs(v["value"] - self.true(a, b)), 2 * v["half95"])
             self.assertEqual(v["unit"], "mm")
+        with self.assertRaisesRegex(UmbrateError, "twice"):
+            m.measure("distance", ["T4", "T4"])
         cloud = load_cloud(job, s)["points"]
         ends = [plain_spot(job, s, cloud[k]) for k in (10, 5000)]
         v = m.measure("distance", ends)

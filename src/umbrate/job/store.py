@@ -202,6 +202,16 @@ class Job(Sittings, Choices, Marks, Results):
             if lock is not None:
                 os.close(lock)
             raise UmbrateError(f"{folder.name} was made by a newer version of Umbrate. Update Umbrate to open it.")
+        if version < VERSION and not writable:
+            db.close()
+            try:
+                cls.open(folder).close()  # brings it up to date
+            except UmbrateError as e:
+                raise UmbrateError(
+                    f"{folder.name} was made by an older version and has to be brought up to date before it can be "
+                    f"read. {e}"
+                ) from e
+            return cls.open(folder, writable=False)
         job = cls(folder, db, lock, writable)
         try:
             while writable and version < VERSION:

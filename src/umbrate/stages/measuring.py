@@ -162,6 +162,8 @@ class Measurer:
         UmbrateError
         """
         check_count(kind, len(ends))
+        if kind not in ("polyline", "area") and len({str(e) for e in ends}) < len(ends):
+            raise UmbrateError(f"{BY_NAME[kind].title} takes different places: one of them was chosen twice.")
         places = [self.place(e) for e in ends]
         X = np.array([p.xyz for p in places])
         levels = level_ends(self.level) if kind in ("point", "height") else []

@@ -42,8 +42,10 @@ def frame(up, along=None, origin=None):
     R = rotation_between(up, [0, 0, 1])
     if along is not None:
         a = R @ np.asarray(along, float)
-        if np.hypot(a[0], a[1]) < 1e-6 * np.linalg.norm(a):
-            raise UmbrateError("The two points along x lie one above the other: they say no direction. Take others.")
+        if not np.hypot(a[0], a[1]) > 1e-6 * np.linalg.norm(a):
+            raise UmbrateError(
+                "The two points along x are the same or lie one above the other: they say no direction. Take others."
+            )
         turn = -np.arctan2(a[1], a[0])
         R = np.array([[np.cos(turn), -np.sin(turn), 0], [np.sin(turn), np.cos(turn), 0], [0, 0, 1]]) @ R
     M[:3, :3] = R
