@@ -38,7 +38,7 @@ from umbrate.core.poses.marked import solve_marked  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
 from umbrate.stages import BY_NAME  # noqa: E402
 from umbrate.stages.base import Report, parse_settings  # noqa: E402
-from umbrate.stages.frames import load_cloud  # noqa: E402
+from umbrate.stages.clouds import load_cloud  # noqa: E402
 from umbrate.stages.measuring import Measurer, plain_spot  # noqa: E402
 from umbrate.studio.judge import Truth, nearest_on_triangles  # noqa: E402
 from umbrate.work.adding import read_folder, take_in  # noqa: E402

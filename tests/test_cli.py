@@ -20,7 +20,7 @@ from umbrate.core.geometry.lens import Lens
 from umbrate.core.imaging.decode import read_mask
 from umbrate.core.masking.clean import overlap
 from umbrate.formats.cameras import write_cameras
-from umbrate.formats.ply import write_cloud
+from umbrate.formats.clouds import write_cloud
 from umbrate.job.store import Job
 
 ROOT = Path(__file__).resolve().parents[1]
@@ -282,7 +282,11 @@ class Formats(unittest.TestCase):
         file = scratch() / "c.ply"
         points, normals = rng.normal(size=(2, 50, 3)).astype(np.float32)
         colors = rng.integers(0, 255, (50, 3)).astype(np.uint8)
-        write_cloud(file, points, colors, normals, np.full(50, 4, np.uint8), np.full(50, 0.5, np.float32), "mm")
+        cloud = {
+            "points": points, "colors": colors, "normals": normals, "photos": np.full(50, 4, np.uint8),
+            "score": np.full(50, 0.5, np.float32),
+        }  # fmt: skip
+        write_cloud(file, cloud, "mm")
         data = PlyData.read(str(file))
         self.assertIn("unit mm", data.comments)
         v = data["vertex"]

@@ -287,7 +287,7 @@ class HandMasks(unittest.TestCase):
         job = Job.create(scratch() / "old")
         sitting, _ = job.add_sitting("A", [record("/p/a.jpg")])
         job.db.executescript(
-            "DROP TABLE handmask; DROP TABLE removed;"
+            "DROP TABLE handmask; DROP TABLE removed; DROP TABLE cleaning; DROP TABLE cloud;"
             + "".join(
                 f"DROP TABLE {t};" for t in ("sighting", *(t for t in store.MARK_TABLES if t != "sighting"), "measured")
             )

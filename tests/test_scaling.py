@@ -18,8 +18,9 @@ from umbrate.core.geometry.similarity import compare_poses, fit_similarity, scal
 from umbrate.core.raster.triangles import mesh_depth
 from umbrate.job.store import Job
 from umbrate.stages import BY_NAME
+from umbrate.stages.clouds import load_cloud
 from umbrate.stages.deliver import camera_rows
-from umbrate.stages.frames import frame_of, keep_box_of, load_block, load_cloud, set_keep_box
+from umbrate.stages.frames import frame_of, keep_box_of, load_block, set_keep_box
 from umbrate.stages.leveling import change_level, level_by_patch, level_by_turn, origin_at
 from umbrate.stages.marking import Marking, drawn, pair_figures, shape_size, take_coordinates
 from umbrate.stages.measuring import Measurer, export_measurements, measure_all, plain_spot, refresh, with_interval

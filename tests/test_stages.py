@@ -14,9 +14,10 @@ from umbrate.core.errors import Cancelled, UmbrateError
 from umbrate.job.store import Job
 from umbrate.stages import BY_NAME, STAGES
 from umbrate.stages.base import Report, StageSettings, parse_settings
+from umbrate.stages.clouds import load_cloud
 from umbrate.stages.deliver import camera_rows
 from umbrate.stages.executor import LocalExecutor
-from umbrate.stages.frames import load_block, load_cloud
+from umbrate.stages.frames import load_block
 from umbrate.stages.lens import lens_groups
 from umbrate.stages.photos import PhotoRef, odd_ones
 from umbrate.studio.scene import pebble

@@ -14,14 +14,14 @@ from rich.text import Text
 from .. import __version__
 from ..core.errors import UmbrateError
 from ..job.store import Job
-from . import lens, measure, points, sort
+from . import clouds, lens, measure, points, sort
 from .console import complain, out, say
 
 #: the order of work, in which commands are listed
 ORDER = (
     "open", "demo", "new", "add", "split", "photos", "aside", "move", "turn", "sitting", "find", "preview",
     "targets", "calibrate", "cards", "run",
-    "sift", "box", "points", "lengths", "level", "pair", "measure", "section", "report",
+    "sift", "box", "points", "lengths", "level", "pair", "clouds", "clean", "measure", "section", "report",
     "status", "export", "undistort", "simulate",
 )  # fmt: skip
 
@@ -264,14 +264,17 @@ def status(job, as_json):
 @click.argument("out", type=click.Path(path_type=Path))
 @click.option("--sitting", help="Which sitting's cloud or masks.")
 @click.option("--pattern", default="{name}.png", help="Mask file name, for example {name}_mask.png")
-def export(job, what, out, sitting, pattern):
-    """Write the dense cloud (PLY), the cameras (JSON) or the masks (a folder of PNG) of JOB to OUT."""
+@click.option("--cloud", "cloud", help="Which cloud; the chosen one where not said.")
+@click.option("--plain", is_flag=True, help="Of a cloud: places alone, without normals, colors and measures.")
+@click.option("--text", is_flag=True, help="PLY as text.")
+def export(job, what, out, sitting, pattern, cloud, plain, text):
+    """Write a cloud (.ply, .las, .laz, .e57, .xyz, .csv), the cameras (JSON) or the masks (a folder of PNG) to OUT."""
     from ..stages.deliver import export_cameras, export_cloud, export_masks
 
     with Job.open(job, writable=False) as j:
         chosen = j.sitting(sitting) if sitting else None
         if what == "cloud":
-            n = export_cloud(j, out, chosen)
+            n = export_cloud(j, out, chosen, cloud, plain, text)
             say(f"Wrote {n:,} points to {out}")
         elif what == "masks":
             n = export_masks(j, out, chosen, pattern)
@@ -338,7 +341,7 @@ def test(arguments):
     sys.exit(subprocess.call([sys.executable, str(root / "tests" / "run.py"), *arguments], cwd=root))
 
 
-for command in (*sort.COMMANDS, *lens.COMMANDS, *points.COMMANDS, *measure.COMMANDS):
+for command in (*sort.COMMANDS, *lens.COMMANDS, *points.COMMANDS, *measure.COMMANDS, *clouds.COMMANDS):
     cli.add_command(command)
 
 

@@ -12,7 +12,8 @@ from ..core.measure.section import section as cut
 from ..formats.drawings import section_texts, write_section
 from ..job.marks import CHECK, OFF, SCALE
 from ..job.store import Job
-from ..stages.frames import frame_of, load_cloud
+from ..stages.clouds import load_cloud
+from ..stages.frames import frame_of
 from ..stages.leveling import change_level, level_by_mat, level_text
 from ..stages.marking import Marking, export_points, export_shapes, pair_figures, take_coordinates
 from ..stages.measuring import Measurer, export_measurements, measure_all, refresh

@@ -14,7 +14,8 @@ from ..core.errors import UmbrateError
 from ..job.store import Job, JobInUse
 from ..stages import BY_NAME, STAGES
 from ..stages.base import parse_settings
-from ..stages.frames import frame_of, keep_box_of, load_block, load_cloud, set_keep_box, turntable_of
+from ..stages.clouds import load_cloud
+from ..stages.frames import frame_of, keep_box_of, load_block, set_keep_box, turntable_of
 from ..work.errands import Errands
 from ..work.queue import Queue
 from ..work.sorting import propose_split
@@ -181,11 +182,15 @@ class Session(QObject):
         if done is None:
             return None
         key = (kind, self.sitting_id, done.id, self.fragment if kind == "block" else 0, *self.frame_key)
+        return self._kept(key, lambda: load(self.job, self.sitting))
+
+    def _kept(self, key, load):
+        """What `load()` gives, kept until another of its kind (the first of the key) is wanted."""
         if key not in self._cache:
-            for old in [k for k in self._cache if k[0] == kind]:
+            for old in [k for k in self._cache if k[0] == key[0]]:
                 del self._cache[old]
             try:
-                self._cache[key] = load(self.job, self.sitting)
+                self._cache[key] = load()
             except UmbrateError as e:
                 self.said.emit(str(e), "bad")
                 self._cache[key] = None
@@ -236,7 +241,11 @@ class Session(QObject):
     @property
     def cloud(self):
         """Arrays of the dense cloud, or None."""
-        return self._cached("cloud", "cloud", load_cloud)
+        kept = self.job.cloud(self.sitting_id) if self.job and self.sitting_id else None
+        if kept is None:
+            return None
+        key = ("cloud", self.sitting_id, kept.id, len(kept.steps), str(kept.steps[-1:]), *self.frame_key)
+        return self._kept(key, lambda: load_cloud(self.job, self.sitting, kept))
 
     @property
     def keep_box(self):

@@ -54,6 +54,9 @@ class Results:
                 "INSERT INTO artefact VALUES (?, ?, ?, ?)", [(rid, n, p, b) for (n, p), b in artefacts.items()]
             )
             self._write_ledger(name, stage, settings, seconds, "done", figures, "")
+        if ("cloud", None) in artefacts:
+            # a cloud stands beside those before it, whatever becomes of the result
+            self.add_cloud(sitting_id, artefacts["cloud", None], settings, figures, now())
 
     def record_failure(self, sitting_id, stage, settings, seconds, outcome, message):
         """Write a run that did not finish into the ledger; results stay as they were."""
@@ -97,12 +100,14 @@ class Results:
         used = {
             r[0]
             for r in self.db.execute(
-                "SELECT blob FROM artefact UNION SELECT blob FROM handmask UNION SELECT blob FROM removed"
+                "SELECT blob FROM artefact UNION SELECT blob FROM handmask UNION SELECT blob FROM removed "
+                "UNION SELECT blob FROM cloud UNION SELECT blob FROM cleaning"
             )
         }
-        # masks drawn by hand and removed points that an undo or redo would bring back
+        # masks drawn by hand, removed points and clouds that an undo or redo would bring back
         for (statement,) in self.db.execute(
-            "SELECT statement FROM inverse WHERE statement LIKE '%handmask%' OR statement LIKE '%removed%'"
+            "SELECT statement FROM inverse WHERE statement LIKE '%handmask%' OR statement LIKE '%removed%' "
+            "OR statement LIKE '%cloud%' OR statement LIKE '%cleaning%'"
         ):
             used.update(re.findall(r"[0-9a-f]{64}", statement))
         count = 0

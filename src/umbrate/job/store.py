@@ -17,13 +17,14 @@ from ..core.errors import UmbrateError
 from . import undo
 from .blobs import BlobStore
 from .choices import Choices
+from .clouds import Clouds
 from .marks import Marks
 from .results import Results, now
 from .sittings import Sittings
 
 log = logging.getLogger(__name__)
 SUFFIX = ".umbrate"
-VERSION = 6
+VERSION = 7
 
 HANDMASK = """CREATE TABLE handmask (photo_id INTEGER PRIMARY KEY REFERENCES photo(id) ON DELETE CASCADE,
     blob TEXT NOT NULL);"""
@@ -50,6 +51,21 @@ MARKS = (
     sitting_id INTEGER NOT NULL REFERENCES sitting(id) ON DELETE CASCADE, name TEXT NOT NULL, kind TEXT NOT NULL,
     ends TEXT NOT NULL, UNIQUE (sitting_id, name));""",
     """CREATE TABLE measured (measurement_id INTEGER PRIMARY KEY, value TEXT NOT NULL);""",
+)
+CLOUDS = (
+    """CREATE TABLE cloud (id INTEGER PRIMARY KEY AUTOINCREMENT,
+    sitting_id INTEGER NOT NULL REFERENCES sitting(id) ON DELETE CASCADE, name TEXT NOT NULL, blob TEXT NOT NULL,
+    settings TEXT NOT NULL, figures TEXT NOT NULL, made TEXT NOT NULL, chosen INTEGER NOT NULL DEFAULT 0,
+    shown INTEGER NOT NULL DEFAULT 1);""",
+    """CREATE TABLE cleaning (id INTEGER PRIMARY KEY AUTOINCREMENT,
+    cloud_id INTEGER NOT NULL REFERENCES cloud(id) ON DELETE CASCADE, step TEXT NOT NULL, blob TEXT NOT NULL,
+    removed INTEGER NOT NULL);""",
+)
+#: the clouds that jobs had before there could be several
+FIRST_CLOUDS = (
+    "INSERT INTO cloud (sitting_id, name, blob, settings, figures, made, chosen) SELECT sitting_id, 'Cloud 1', blob, "
+    "settings, figures, made, 1 FROM result JOIN artefact ON artefact.result_id = result.id "
+    "WHERE stage = 'cloud' AND artefact.name = 'cloud'"
 )
 MARK_TABLES = ("mark", "sighting", "shape", "length", "level", "measurement")
 SCHEMA = (
@@ -83,7 +99,7 @@ CREATE TABLE desk (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 """
     + HANDMASK
     + REMOVED
-    + "\n".join(MARKS)
+    + "\n".join(MARKS + CLOUDS)
     + undo.SCHEMA
 )
 
@@ -111,6 +127,7 @@ MIGRATIONS = {
         *(x for table in MARK_TABLES for x in undo.triggers(table)),
         "ALTER TABLE ledger ADD COLUMN program TEXT NOT NULL DEFAULT ''",
     ],
+    6: [*CLOUDS, FIRST_CLOUDS, *undo.triggers("cloud"), *undo.triggers("cleaning")],
 }  # fmt: skip
 
 
@@ -124,11 +141,11 @@ class JobInUse(UmbrateError):
     """Another process writes the job; it can still be opened for reading."""
 
 
-class Job(Sittings, Choices, Marks, Results):
+class Job(Sittings, Choices, Marks, Clouds, Results):
     """An open job. Use `Job.create` or `Job.open`, and close it.
 
-    What it holds is told by its four parts: its sittings and photos, what was chosen for them, what was marked on
-    them by hand, and what came of that.
+    What it holds is told by its five parts: its sittings and photos, what was chosen for them, what was marked on
+    them by hand, their clouds, and what came of the rest.
     """
 
     def __init__(self, folder, connection, lock, writable):

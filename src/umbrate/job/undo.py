@@ -42,6 +42,8 @@ TABLES = {
     "shape": ("id", "sitting_id", "kind", "name", "points"),
     "length": ("id", "sitting_id", "first", "second", "value_mm", "sigma_mm", "role"),
     "level": ("sitting_id", "level"),
+    "cloud": ("id", "sitting_id", "name", "blob", "settings", "figures", "made", "chosen", "shown"),
+    "cleaning": ("id", "cloud_id", "step", "blob", "removed"),
     "measurement": ("id", "sitting_id", "name", "kind", "ends"),
 }
 

@@ -10,16 +10,22 @@ from ..core.geometry.lens import Lens
 from ..core.imaging.decode import read_picture
 from ..core.imaging.undistort import undistort
 from ..formats.cameras import write_cameras
+from ..formats.clouds import write_cloud
 from ..formats.files import written_aside
-from ..formats.ply import write_cloud
-from .frames import frame_of, load_block, load_cloud
+from .clouds import load_cloud
+from .frames import frame_of, load_block
 from .mask_files import decode_mask, encode_mask
 from .masks import mask_blobs
 
 
-def export_cloud(job, path, sitting=None):
-    """Write a sitting's dense cloud as PLY; returns the number of points."""
-    have = [s for s in job.sittings() if job.result(s.id, "cloud")]
+def export_cloud(job, path, sitting=None, name=None, plain=False, text=False):
+    """Write a cloud of a sitting in the format of the file's ending; returns the number of points.
+
+    name : of the cloud; the chosen one where not given
+    plain : without normals, colors and what was measured of the points
+    text : PLY as text
+    """
+    have = [s for s in job.sittings() if job.clouds(s.id)]
     if sitting is None:
         if len(have) > 1:
             names = ", ".join(f"“{s.name}”" for s in have)
@@ -30,11 +36,12 @@ def export_cloud(job, path, sitting=None):
         if not have:
             raise UmbrateError(f"{job.name} has no dense cloud yet. Run Cloud first: umbrate run {job.folder}")
         sitting = have[0]
-    c = load_cloud(job, sitting)
-    if c is None:
+    kept = job.cloud(sitting.id, name)
+    if kept is None:
         raise UmbrateError(f"“{sitting.name}” has no dense cloud yet. Run Cloud first.")
+    c = load_cloud(job, sitting, kept)
     unit = frame_of(job, sitting).unit or None
-    write_cloud(path, c["points"], c["colors"], c["normals"], c["photos"], c["score"], unit=unit)
+    write_cloud(path, c, unit, normals=not plain, colors=not plain, extras=not plain, text=text)
     return len(c["points"])
 
 

@@ -253,18 +253,6 @@ def move_arrays(block, M):
     return out
 
 
-def load_cloud(job, sitting):
-    """The dense cloud of a sitting as a dictionary of arrays in the job's frame, or None."""
-    done = job.result(sitting.id, "cloud")
-    if done is None:
-        return None
-    c = job.blobs.get_arrays(done.blob("cloud"))
-    M = frame_of(job, sitting).matrix @ np.linalg.inv(np.array(done.figures.get("from_plain", np.eye(4).tolist())))
-    if np.allclose(M, np.eye(4), rtol=0, atol=1e-15):
-        return c
-    return {**c, "points": move_points(c["points"], M), "normals": move_directions(c["normals"], M)}
-
-
 # ---------------------------------------------------------------------- the keep box
 def plain_keep_box(job, sitting):
     """The keep box in force in the plain frame: set by hand, else fitted with the poses. None before there are any."""

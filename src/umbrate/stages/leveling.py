@@ -5,11 +5,11 @@ import numpy as np
 from ..core.errors import UmbrateError
 from ..core.measure.surface import surface_at
 from ..core.targets.sheets import MAT
+from .clouds import load_cloud
 from .frames import (
     frame_of,
     level_matrix,
     load_block,
-    load_cloud,
     mark_ids,
     move_box,
     place_of_end,

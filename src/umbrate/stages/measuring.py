@@ -21,6 +21,7 @@ from ..core.measure.quantities import (
 from ..core.measure.surface import COMMON_PX, surface_at
 from ..formats.files import written_aside
 from ..job.marks import SCALE
+from .clouds import raw_cloud
 from .ends import end_text, network_of, place_of_text
 from .frames import (
     frame_of,
@@ -97,11 +98,11 @@ class Measurer:
     def cloud(self):
         """Points and normals of the cloud in the block's frame, or None."""
         if self._cloud is None:
-            done = self.job.result(self.sitting.id, "cloud")
-            if done is None:
+            kept = self.job.cloud(self.sitting.id)
+            if kept is None:
                 return None
-            c = self.job.blobs.get_arrays(done.blob("cloud"))
-            M = self.from_plain @ np.linalg.inv(np.array(done.figures.get("from_plain", np.eye(4).tolist())))
+            c = raw_cloud(self.job, kept)
+            M = self.from_plain @ np.linalg.inv(np.array(kept.from_plain, float))
             self._cloud = move_points(c["points"], M), move_directions(c["normals"], M)
         return self._cloud
 

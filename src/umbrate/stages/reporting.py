@@ -20,8 +20,9 @@ from ..core.raster.points import draw_points, paint
 from ..formats.report import write_report
 from ..job.marks import CHECK, SCALE
 from . import BY_NAME
+from .clouds import load_cloud
 from .ends import end_text
-from .frames import frame_of, load_block, load_cloud, place_of_end, scale_result
+from .frames import frame_of, load_block, place_of_end, scale_result
 from .leveling import level_text
 from .measuring import measure_all
 

@@ -10,8 +10,9 @@ import platformdirs
 from ..core.errors import UmbrateError
 from ..job.marks import CHECK, SCALE
 from ..job.store import Job, job_folder
+from ..stages.clouds import load_cloud
 from ..stages.deliver import camera_rows
-from ..stages.frames import load_cloud, scale_result
+from ..stages.frames import scale_result
 from ..studio.judge import Truth
 from .adding import read_folder, take_in
 

@@ -1,0 +1,122 @@
+"""Commands for the clouds of a sitting: listing, choosing, comparing, cleaning."""
+
+from pathlib import Path
+
+import click
+import numpy as np
+from rich.table import Table
+
+from ..core.errors import UmbrateError
+from ..job.store import Job
+from ..stages.cleaning import FILTERS, Context, apply_step, step_text, try_step, without_step
+from ..stages.clouds import compare_clouds, load_cloud, raw_cloud
+from ..stages.frames import frame_of
+from .console import out, say
+from .measure import the_sitting
+
+job_argument = click.argument("job", type=click.Path(path_type=Path))
+sitting_option = click.option("--sitting", help="The sitting; may be left out where there is only one.")
+
+
+def _one(job, sitting, name):
+    kept = job.cloud(sitting.id, name)
+    if kept is None:
+        raise UmbrateError(f"“{sitting.name}” has no cloud yet: umbrate run {job.folder}", ("go to", "cloud"))
+    return kept
+
+
+@click.command()
+@job_argument
+@sitting_option
+@click.option("--choose", help="Let this cloud be the one that is measured on and exported.")
+@click.option("--rename", nargs=2, metavar="OLD NEW", help="Give a cloud another name.")
+@click.option("--remove", multiple=True, metavar="NAME", help="Take a cloud away.")
+@click.option("--compare", nargs=2, metavar="NAME NAME", help="Say how far the first is from the second.")
+def clouds(job, sitting, choose, rename, remove, compare):
+    """List the clouds of a sitting of JOB, side by side."""
+    with Job.open(job, writable=bool(choose or rename or remove)) as j:
+        s = the_sitting(j, sitting)
+        if choose:
+            j.choose_cloud(_one(j, s, choose).id)
+        if rename:
+            j.rename_cloud(_one(j, s, rename[0]).id, rename[1])
+        for name in remove:
+            j.remove_cloud(_one(j, s, name).id)
+        if compare:
+            a, b = (load_cloud(j, s, _one(j, s, n)) for n in compare)
+            _, f = compare_clouds(a, b)
+            u = frame_of(j, s).unit
+            if f["median"] is None:
+                say(f"{compare[0]} and {compare[1]} have nothing in common.")
+            else:
+                say(f"{compare[0]} over {compare[1]}: median {f['median']:+.4g} {u}, {f['median_abs']:.4g} {u} without the "
+                    f"sign, 95 % within {f['p95_abs']:.4g} {u}; {f['alone']:,} of {f['points']:,} points have no "
+                    f"counterpart within {f['reach']:.3g} {u}")  # fmt: skip
+            return
+        table = Table(title=f"{s.name}: clouds")
+        for column in ("", "name", "points", "made", "photo scale", "cleaned by"):
+            table.add_column(column, justify="right" if column == "points" else "left")
+        for c in j.clouds(s.id):
+            steps = "\n".join(f"{k + 1}. {step_text(x.step)} (-{x.removed:,})" for k, x in enumerate(c.steps))
+            table.add_row(
+                "chosen" if c.chosen else "", c.name, f"{c.left:,}", c.made.replace("T", " "),
+                f"1/{c.settings.get('photo_scale', '?')}", steps,
+            )  # fmt: skip
+        out.print(table)
+
+
+def _values(assignments):
+    values = {}
+    for text in assignments:
+        name, equals, value = text.partition("=")
+        if not equals:
+            raise UmbrateError(f"“{text}” is not understood. Write NAME=VALUE.")
+        values[name.strip()] = value.strip()
+    return values
+
+
+@click.command(
+    epilog="Filters: "
+    + "; ".join(
+        f"{f.name} ({', '.join(f'{v.name} {v.default}' for v in f.values) or 'no values'})"
+        for f in FILTERS
+        if not f.hidden
+    )
+    + "."
+)
+@job_argument
+@sitting_option
+@click.option("--cloud", "name", help="Which cloud; the chosen one where not said.")
+@click.option("--by", help="A filter.")
+@click.option("--set", "assignments", multiple=True, metavar="NAME=VALUE", help="A value of the filter.")
+@click.option("--keep", is_flag=True, help="Keep what it chooses, and remove the rest.")
+@click.option("--dry-run", is_flag=True, help="Only say how many points it would take away.")
+@click.option(
+    "--back", type=click.IntRange(1), help="Take the step of this number back; those after it are done again."
+)
+def clean(job, sitting, name, by, assignments, keep, dry_run, back):
+    """Clean a cloud of JOB by one more step, or take one back."""
+    with Job.open(job, writable=not dry_run) as j:
+        s = the_sitting(j, sitting)
+        kept = _one(j, s, name)
+        if back:
+            if back > len(kept.steps):
+                raise UmbrateError(f"“{kept.name}” was cleaned by {len(kept.steps)} steps; there is no step {back}.")
+            without_step(j, s, kept, back - 1)
+        elif by:
+            step = {"filter": by, "keep": keep, **_values(assignments)}
+            if dry_run:
+                cloud = raw_cloud(j, kept)
+                answer = np.asarray(try_step(cloud, step, Context(j, s, kept)))
+                what = f"would take {int(answer.sum()):,} away" if answer.ndim == 1 else "would move them"
+                say(f"{len(cloud['points']):,} points; {what}")
+                return
+            removed = apply_step(j, s, kept, step)
+            say(f"Took {removed:,} points away")
+        else:
+            raise UmbrateError("Say by which filter: --by NAME. umbrate clean --help lists them.")
+        kept = _one(j, s, kept.name)
+        say(f"“{kept.name}” has {kept.left:,} points left. Undo is in the window; --back takes a step back here.")
+
+
+COMMANDS = (clouds, clean)

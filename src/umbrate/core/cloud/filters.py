@@ -1,0 +1,318 @@
+"""Cleaning a cloud: which points are doubtful, by what they have round them.
+
+Every filter answers which points to keep (or where they move to); what is done with the answer is the caller's. All
+are made for clouds of surfaces with millions of points: see `grid`.
+"""
+
+import numpy as np
+from numba import njit
+
+from ..errors import UmbrateError
+from ..forest import root
+from .grid import columns_round, find_cell, in_threads, sort_into_grid, spacing_of
+
+
+@njit(cache=True, nogil=True)
+def _place_of(key, shape):
+    """Cell x, y, z of a key."""
+    z = key % shape[2]
+    y = (key // shape[2]) % shape[1]
+    return key // (shape[1] * shape[2]), y, z
+
+
+@njit(cache=True, nogil=True)
+def _count_near(points, key, start, shape, table_key, table_row, bits, radius2, enough, out, first, last):
+    """Other points within a radius of at most one cell's width, counted up to `enough`."""
+    lo, hi = np.empty(9, np.int64), np.empty(9, np.int64)
+    for c in range(first, last):
+        x, y, z = _place_of(key[c], shape)
+        runs = columns_round(x, y, z, key, start, shape, table_key, table_row, bits, lo, hi)
+        for i in range(start[c], start[c + 1]):
+            p0, p1, p2 = points[i, 0], points[i, 1], points[i, 2]
+            count = -1  # the point itself does not count
+            for r in range(runs):
+                for j in range(lo[r], hi[r]):
+                    d0, d1, d2 = points[j, 0] - p0, points[j, 1] - p1, points[j, 2] - p2
+                    if d0 * d0 + d1 * d1 + d2 * d2 <= radius2:
+                        count += 1
+                        if count >= enough:
+                            break
+                if count >= enough:
+                    break
+            out[i] = count
+
+
+def lonely(points, radius, least):
+    """Points (n,) bool with fewer than `least` others within a radius."""
+    if not len(points):
+        return np.zeros(0, bool)
+    g = sort_into_grid(points, radius)
+    count = np.empty(len(points), np.int32)
+    g.run(_count_near, np.float32(radius * radius), int(least), count)
+    return g.back(count) < least
+
+
+@njit(cache=True, nogil=True)
+def _spacing(points, key, start, shape, table_key, table_row, bits, neighbors, out, first, last):
+    """Mean distance to the nearest `neighbors` within the 27 cells round a point; infinite with fewer."""
+    best = np.empty(neighbors, np.float32)
+    lo, hi = np.empty(9, np.int64), np.empty(9, np.int64)
+    for c in range(first, last):
+        x, y, z = _place_of(key[c], shape)
+        runs = columns_round(x, y, z, key, start, shape, table_key, table_row, bits, lo, hi)
+        for i in range(start[c], start[c + 1]):
+            p0, p1, p2 = points[i, 0], points[i, 1], points[i, 2]
+            best[:] = np.inf
+            worst = np.float32(np.inf)
+            for r in range(runs):
+                for j in range(lo[r], hi[r]):
+                    d0, d1, d2 = points[j, 0] - p0, points[j, 1] - p1, points[j, 2] - p2
+                    d = d0 * d0 + d1 * d1 + d2 * d2
+                    if d < worst and j != i:
+                        k = neighbors - 1
+                        while k > 0 and best[k - 1] > d:
+                            best[k] = best[k - 1]
+                            k -= 1
+                        best[k] = d
+                        worst = best[neighbors - 1]
+            total = np.float32(0)
+            for k in range(neighbors):
+                total += np.sqrt(best[k])
+            out[i] = total / np.float32(neighbors)
+
+
+def spacing(points, neighbors=6, reach=None):
+    """Mean distance (n,) to the nearest neighbors; infinite where fewer lie near.
+
+    reach : width of the grid's cells; two usual distances where not given
+    """
+    if not len(points):
+        return np.zeros(0, np.float32)
+    g = sort_into_grid(points, reach or 2.0 * max(spacing_of(points), 1e-12))
+    out = np.empty(len(points), np.float32)
+    g.run(_spacing, int(neighbors), out)
+    return g.back(out)
+
+
+@njit(cache=True, nogil=True)
+def _join_cells(key, shape, table_key, table_row, bits, parent):
+    """Union of cells that touch, corners included."""
+    for c in range(key.shape[0]):
+        x, y, z = _place_of(key[c], shape)
+        for k in range(13):  # each pair of cells once: the 13 that come before
+            u, v, w = x + k // 9 - 1, y + (k // 3) % 3 - 1, z + k % 3 - 1
+            if u < 0 or v < 0 or w < 0 or v >= shape[1] or w >= shape[2]:
+                continue
+            d = find_cell((u * shape[1] + v) * shape[2] + w, table_key, table_row, bits)
+            if d >= 0:
+                a, b = root(parent, c), root(parent, d)
+                if a != b:
+                    parent[max(a, b)] = min(a, b)
+
+
+@njit(cache=True, nogil=True)
+def _roots(start, parent, label):
+    """The root of every sorted point's cell."""
+    for c in range(start.shape[0] - 1):
+        r = root(parent, c)
+        for k in range(start[c], start[c + 1]):
+            label[k] = r
+
+
+def components(points, gap):
+    """Which part of the cloud each point belongs to (n,) int: parts are farther apart than about `gap`.
+
+    Numbered by size, 0 the largest.
+    """
+    if not len(points):
+        return np.zeros(0, np.int64)
+    g = sort_into_grid(points, gap)
+    parent = np.arange(len(g.key), dtype=np.int64)
+    _join_cells(g.key, g.shape, g.table_key, g.table_row, g.bits, parent)
+    label = np.empty(len(points), np.int64)
+    _roots(g.start, parent, label)
+    count = np.bincount(label)
+    rank = np.empty(len(count), np.int64)
+    rank[np.argsort(-count, kind="stable")] = np.arange(len(count))
+    return g.back(rank[label])
+
+
+@njit(cache=True, nogil=True)
+def _thin(points, key, start, shape, table_key, table_row, bits, radius2, kept):
+    """Greedy: a point is kept where no kept one lies within the radius (one thread: the order decides)."""
+    lo, hi = np.empty(9, np.int64), np.empty(9, np.int64)
+    for c in range(key.shape[0]):
+        x, y, z = _place_of(key[c], shape)
+        runs = columns_round(x, y, z, key, start, shape, table_key, table_row, bits, lo, hi)
+        for i in range(start[c], start[c + 1]):
+            free = True
+            for r in range(runs):
+                for j in range(lo[r], hi[r]):
+                    if kept[j]:
+                        d0, d1, d2 = (
+                            points[j, 0] - points[i, 0],
+                            points[j, 1] - points[i, 1],
+                            points[j, 2] - points[i, 2],
+                        )
+                        if d0 * d0 + d1 * d1 + d2 * d2 < radius2:
+                            free = False
+                            break
+                if not free:
+                    break
+            kept[i] = free
+
+
+def thin_by_spacing(points, distance):
+    """Which points (n,) bool stay so that no two are nearer than a distance, and none that was left out is farther."""
+    if not len(points):
+        return np.zeros(0, bool)
+    g = sort_into_grid(points, distance)
+    kept = np.zeros(len(points), np.bool_)
+    _thin(*g.fixed, np.float32(distance * distance), kept)
+    return g.back(kept)
+
+
+def thin_to(points, count, seed=0):
+    """Which points (n,) bool stay so that about `count` are left: an even random share."""
+    n = len(points)
+    out = np.zeros(n, bool)
+    out[np.random.default_rng(seed).permutation(n)[: max(0, min(int(count), n))]] = True
+    return out
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _smooth(points, key, start, shape, table_key, table_row, bits, normals, radius2, noise2, edge, out, first, last):
+    """Points moved along their normals to the weighted mean of their neighbors' heights over the tangent plane."""
+    lo, hi = np.empty(9, np.int64), np.empty(9, np.int64)
+    near, over = np.float32(1.0) / radius2, np.float32(1.0) / noise2
+    for c in range(first, last):
+        x, y, z = _place_of(key[c], shape)
+        runs = columns_round(x, y, z, key, start, shape, table_key, table_row, bits, lo, hi)
+        for i in range(start[c], start[c + 1]):
+            p0, p1, p2 = points[i, 0], points[i, 1], points[i, 2]
+            n0, n1, n2 = normals[i, 0], normals[i, 1], normals[i, 2]
+            total, shift = np.float32(0), np.float32(0)
+            for r in range(runs):
+                for j in range(lo[r], hi[r]):
+                    d0, d1, d2 = points[j, 0] - p0, points[j, 1] - p1, points[j, 2] - p2
+                    d = (d0 * d0 + d1 * d1 + d2 * d2) * near
+                    if d > np.float32(1.0):
+                        continue
+                    if n0 * normals[j, 0] + n1 * normals[j, 1] + n2 * normals[j, 2] < edge:
+                        continue  # beyond an edge the surface is another one
+                    h = d0 * n0 + d1 * n1 + d2 * n2
+                    q = np.float32(1.0) + h * h * over  # heavy-tailed: a step is not averaged away
+                    w = (np.float32(1.0) - d) / (q * q)
+                    total += w
+                    shift += w * h
+            s = shift / total if total > 0 else np.float32(0)
+            out[i, 0], out[i, 1], out[i, 2] = p0 + s * n0, p1 + s * n1, p2 + s * n2
+
+
+def smooth(points, normals, radius, noise, edge_deg=40.0):
+    """Points (n, 3) moved along their normals so that noise goes and edges stay (after Fleishman, Drori and Cohen-Or
+    2003).
+
+    radius : of what counts; noise : steps of more than this across the surface are shape, not noise; edge_deg : normals
+    that differ by more belong to another surface
+    """
+    if not len(points):
+        return points
+    g = sort_into_grid(points, radius)
+    out = np.empty_like(g.points)
+    n = np.ascontiguousarray(normals[g.order], np.float32)
+    g.run(_smooth, n, np.float32(radius**2), np.float32(noise**2), np.float32(np.cos(np.radians(edge_deg))), out)
+    return g.back(out)
+
+
+@njit(cache=True, nogil=True)
+def _nearest(
+    points, key, start, shape, table_key, table_row, bits, low, inverse, others, normals, along, out, first, last
+):
+    """Distance from `others` to the nearest of `points` within one cell's width, along its normal if asked."""
+    lo, hi = np.empty(9, np.int64), np.empty(9, np.int64)
+    for i in range(first, last):
+        p0, p1, p2 = others[i, 0], others[i, 1], others[i, 2]
+        x = np.int64(np.floor((p0 - low[0]) * inverse))
+        y = np.int64(np.floor((p1 - low[1]) * inverse))
+        z = np.int64(np.floor((p2 - low[2]) * inverse))
+        runs = columns_round(x, y, z, key, start, shape, table_key, table_row, bits, lo, hi)
+        best, which = np.float32(np.inf), np.int64(-1)
+        for r in range(runs):
+            for j in range(lo[r], hi[r]):
+                d0, d1, d2 = points[j, 0] - p0, points[j, 1] - p1, points[j, 2] - p2
+                d = d0 * d0 + d1 * d1 + d2 * d2
+                if d < best:
+                    best, which = d, j
+        if which < 0:
+            out[i] = np.inf
+        elif along:
+            d0, d1, d2 = p0 - points[which, 0], p1 - points[which, 1], p2 - points[which, 2]
+            out[i] = d0 * normals[which, 0] + d1 * normals[which, 1] + d2 * normals[which, 2]
+        else:
+            out[i] = np.sqrt(best)
+
+
+def distance_to(points, cloud, reach, normals=None):
+    """Distance (n,) from points to the nearest point of a cloud; infinite beyond `reach`.
+
+    normals : (m, 3) of the cloud, optional: then the distance is taken along them, with a sign
+    """
+    out = np.full(len(points), np.inf, np.float32)
+    if not len(points) or not len(cloud):
+        return out
+    g = sort_into_grid(cloud, reach)
+    others = np.ascontiguousarray(points, np.float32)
+    # points in the order of the grid, so that neighbors are looked up where they were just looked up
+    order = sort_into_grid(others, 4 * reach).order
+    some = others[order]
+    n = np.ascontiguousarray(normals[g.order] if normals is not None else np.zeros((1, 3)), np.float32)
+    found = np.empty(len(points), np.float32)
+    fixed = (g.low, np.float32(1.0 / g.width), some, n, normals is not None, found)
+    in_threads(_nearest, len(points), *g.fixed, *fixed)
+    out[order] = found
+    out[np.abs(out) > reach] = np.inf
+    return out
+
+
+def support_plane(points, up=(0.0, 0.0, 1.0), tolerance=None, slant_deg=20.0, seed=0):
+    """The largest plane below the object: normal (3,), offset, so that ``points @ normal - offset`` is the height.
+
+    Random sample consensus over planes that lie within `slant_deg` of level (Fischler and Bolles 1981), refined by
+    least squares.
+
+    Raises
+    ------
+    UmbrateError
+        Where no plane holds a twentieth of the points of the lower half.
+    """
+    up = np.asarray(up, float)
+    h = points @ up
+    low = points[h < np.median(h)]
+    some = low[:: max(1, len(low) // 20_000)].astype(float)
+    if len(some) < 50:
+        raise UmbrateError("Too few points to find a support under the object.")
+    tolerance = tolerance or 2.0 * max(spacing_of(points), 1e-9)
+    rng, best, count = np.random.default_rng(seed), None, 0
+    for _ in range(400):
+        a, b, c = some[rng.choice(len(some), 3, replace=False)]
+        n = np.cross(b - a, c - a)
+        size = np.linalg.norm(n)
+        if size < 1e-12:
+            continue
+        n = n / size * (1 if n @ up >= 0 else -1)
+        if n @ up < np.cos(np.radians(slant_deg)):
+            continue
+        hits = int((np.abs((some - a) @ n) < tolerance).sum())
+        if hits > count:
+            best, count = (n, float(a @ n)), hits
+    if best is None or count < 0.05 * len(some):
+        raise UmbrateError("There is no flat support under the object in this cloud.")
+    n, offset = best
+    for _ in range(3):
+        on = some[np.abs(some @ n - offset) < tolerance]
+        middle = on.mean(0)
+        v = np.linalg.svd(on - middle, full_matrices=False)[2][2]
+        n = v if v @ up > 0 else -v
+        offset = float(middle @ n)
+    return n, offset

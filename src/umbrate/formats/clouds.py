@@ -1,0 +1,162 @@
+"""Clouds as files: PLY, LAS and LAZ, E57, XYZ and CSV. Each is written aside and renamed."""
+
+from pathlib import Path
+
+import numpy as np
+
+from ..core.errors import UmbrateError
+from .files import written_aside
+
+#: what a point may carry besides its place: name, what it is, and the type it is written as
+EXTRAS = {
+    "photos": ("photos that agree on the point", "u1"),
+    "score": ("likeness of the patches, 0 to 1", "f4"),
+    "precision": ("expected standard deviation of the place", "f4"),
+}
+KINDS = (".ply", ".las", ".laz", ".e57", ".xyz", ".csv")
+
+
+def write_cloud(path, cloud, unit=None, *, normals=True, colors=True, extras=True, text=False):
+    """Write a cloud in the format of the file's ending.
+
+    Parameters
+    ----------
+    path : path
+        Ends in one of KINDS.
+    cloud : dict of arrays
+        ``points`` (n, 3); ``normals`` (n, 3), ``colors`` (n, 3) uint8 and those of EXTRAS (n,) where there are.
+    unit : "mm" or None
+        None: unscaled. LAS and E57 are in meters by definition; an unscaled cloud is written there as it is.
+    normals, colors, extras : bool
+        Whether they are written where the cloud and the format have them.
+    text : bool
+        PLY as text.
+
+    Raises
+    ------
+    UmbrateError
+        Where the ending is unknown or the file cannot be written; no half file is left.
+    """
+    path = Path(path)
+    end = path.suffix.lower()
+    if end not in KINDS:
+        raise UmbrateError(f"{path.name}: clouds are written as {', '.join(KINDS)}.")
+    wanted = {"points": np.asarray(cloud["points"])}
+    for name, on in (("normals", normals), ("colors", colors), *((e, extras) for e in EXTRAS)):
+        if on and name in cloud:
+            wanted[name] = np.asarray(cloud[name])
+    with written_aside(path) as temporary:
+        _WRITERS[end](temporary, wanted, unit, text)
+
+
+def _record(c):
+    """All values as one record array, little-endian."""
+    fields = [("x", "<f4"), ("y", "<f4"), ("z", "<f4")]
+    if "normals" in c:
+        fields += [("nx", "<f4"), ("ny", "<f4"), ("nz", "<f4")]
+    if "colors" in c:
+        fields += [("red", "u1"), ("green", "u1"), ("blue", "u1")]
+    fields += [(e, f"<{kind}" if kind != "u1" else kind) for e, (_, kind) in EXTRAS.items() if e in c]
+    out = np.empty(len(c["points"]), fields)
+    for k, a in enumerate("xyz"):
+        out[a] = c["points"][:, k]
+        if "normals" in c:
+            out[f"n{a}"] = c["normals"][:, k]
+    if "colors" in c:
+        for k, a in enumerate(("red", "green", "blue")):
+            out[a] = c["colors"][:, k]
+    for e in EXTRAS:
+        if e in c:
+            out[e] = c[e]
+    return out
+
+
+_PLY_TYPES = {"f4": "float", "u1": "uchar"}
+
+
+def _write_ply(path, c, unit, text):
+    record = _record(c)
+    head = [
+        "ply", f"format {'ascii' if text else 'binary_little_endian'} 1.0", "comment made by Umbrate",
+        f"comment unit {unit or 'unscaled'}", f"element vertex {len(record)}",
+        *(f"property {_PLY_TYPES[record.dtype[n].str[1:]]} {n}" for n in record.dtype.names), "end_header", "",
+    ]  # fmt: skip
+    with open(path, "wb") as f:
+        f.write("\n".join(head).encode("ascii"))
+        if text:
+            _write_rows(f, record, " ")
+        else:
+            record.tofile(f)
+
+
+def _write_rows(f, record, separator):
+    """Text lines of a record array, in blocks."""
+    forms = ["%d" if record.dtype[n].kind == "u" else "%.6g" for n in record.dtype.names]
+    line = separator.join(forms) + "\n"
+    for a in range(0, len(record), 100_000):
+        rows = record[a : a + 100_000].tolist()
+        f.write("".join([line % r for r in rows]).encode("ascii"))
+
+
+def _write_xyz(path, c, unit, text):
+    with open(path, "wb") as f:
+        _write_rows(f, _record(c), " ")
+
+
+def _write_csv(path, c, unit, text):
+    record = _record(c)
+    with open(path, "wb") as f:
+        f.write((",".join(record.dtype.names) + "\n").encode("ascii"))
+        _write_rows(f, record, ",")
+
+
+def _write_las(path, c, unit, text):
+    import laspy
+
+    points = c["points"].astype(np.float64) * (0.001 if unit == "mm" else 1.0)
+    header = laspy.LasHeader(point_format=7 if "colors" in c else 6, version="1.4")
+    header.generating_software = "Umbrate"
+    low, high = (points.min(0), points.max(0)) if len(points) else (np.zeros(3), np.ones(3))
+    header.offsets = low
+    # as fine as 32-bit numbers allow, a tenth of a micrometer at best
+    header.scales = np.maximum((high - low) / 2_000_000_000, 1e-7)
+    for name, (about, kind) in EXTRAS.items():
+        if name in c:
+            header.add_extra_dim(laspy.ExtraBytesParams(name, kind, description=about[:31]))
+    if "normals" in c:
+        header.add_extra_dims([laspy.ExtraBytesParams(f"n{a}", "f4") for a in "xyz"])
+    las = laspy.LasData(header)
+    las.x, las.y, las.z = points.T
+    if "colors" in c:
+        las.red, las.green, las.blue = c["colors"].T.astype(np.uint16) * 257
+    for name in EXTRAS:
+        if name in c:
+            las[name] = c[name]
+    if "normals" in c:
+        for k, a in enumerate("xyz"):
+            las[f"n{a}"] = c["normals"][:, k]
+    with open(path, "wb") as f:
+        las.write(f, do_compress=path.suffix.lower() == ".laz")
+
+
+def _write_e57(path, c, unit, text):
+    import pye57
+
+    points = c["points"].astype(np.float64) * (0.001 if unit == "mm" else 1.0)
+    data = {f"cartesian{a.upper()}": np.ascontiguousarray(points[:, k]) for k, a in enumerate("xyz")}
+    if "colors" in c:
+        data |= {f"color{n}": np.ascontiguousarray(c["colors"][:, k]) for k, n in enumerate(("Red", "Green", "Blue"))}
+    if "score" in c:
+        data["intensity"] = np.asarray(c["score"], np.float32)
+    path.unlink(missing_ok=True)  # the library wants to make it itself
+    file = pye57.E57(str(path), mode="w")
+    try:
+        file.write_scan_raw(data, name="cloud")
+    finally:
+        file.close()
+
+
+_WRITERS = {
+    ".ply": _write_ply, ".las": _write_las, ".laz": _write_las, ".e57": _write_e57, ".xyz": _write_xyz,
+    ".csv": _write_csv,
+}  # fmt: skip

@@ -1,0 +1,271 @@
+"""Cleaning a cloud step by step: filters with their values, tried before they are applied, each taken back at will.
+
+A step is plain values, ``{"filter": name, "keep": bool, ...}``: what a recipe can hold and a command can say. Its
+answer (which points stay) is kept as a blob beside the cloud, see `job.clouds`.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..core.cloud import filters
+from ..core.cloud.grid import spacing_of
+from ..core.cloud.keepbox import KeepBox
+from ..core.errors import UmbrateError
+from ..core.geometry.similarity import scale_of
+from ..core.raster.pick import inside_polygon
+from .clouds import after_step, raw_cloud, to_job
+from .frames import keep_box_of, move_box
+
+
+@dataclass(frozen=True)
+class Value:
+    """One value of a filter: name, what it is called, unit, default, least and most; text where `low` is None."""
+
+    name: str
+    title: str
+    unit: str
+    default: object
+    low: float | None = None
+    high: float | None = None
+
+
+@dataclass(frozen=True)
+class Filter:
+    """A way to choose points to remove, or to move them.
+
+    work : callable(cloud, values, context) -> (n,) bool of what is chosen, or (n, 3) moved points
+    """
+
+    name: str
+    title: str
+    about: str
+    values: tuple
+    work: object
+    hidden: bool = False  #: drawn in the scene, not chosen from a list
+
+
+class Context:
+    """What filters may need besides the points; lengths of people are in the job's unit, those of the cloud its own."""
+
+    def __init__(self, job, sitting, kept):
+        self.job, self.sitting, self.kept = job, sitting, kept
+        self.to_job = to_job(job, sitting, kept)
+        self.scale = scale_of(self.to_job)
+        self._spacing = None
+
+    def length(self, value):
+        """A length in the job's unit as one of the cloud."""
+        return float(value) / self.scale
+
+    def spacing(self, cloud):
+        """How far apart the cloud's points are."""
+        if self._spacing is None or self._spacing[0] != len(cloud["points"]):
+            self._spacing = len(cloud["points"]), max(spacing_of(cloud["points"]), 1e-12)
+        return self._spacing[1]
+
+    @property
+    def up(self):
+        """The level's upward direction and the height of zero, in the cloud's frame: unit (3,), offset."""
+        R = self.to_job[:3, :3] / self.scale
+        return R[2], -float(self.to_job[2, 3]) / self.scale
+
+    def keep_box(self):
+        """The keep box in the cloud's frame."""
+        box = keep_box_of(self.job, self.sitting)
+        if box is None:
+            raise UmbrateError("There is no keep box yet: it is fitted when Poses has run.", ("go to", "poses"))
+        return KeepBox.from_dict(move_box(box, np.linalg.inv(self.to_job)))
+
+
+def _color(text):
+    text = str(text).lstrip("#")
+    try:
+        return np.array([int(text[k : k + 2], 16) for k in (0, 2, 4)], float)
+    except ValueError:
+        raise UmbrateError(f"“{text}” is no color. Write #RRGGBB.") from None
+
+
+def _by_color(cloud, v, context):
+    """Distance in color where brightness counts half: a shaded backdrop is the same backdrop."""
+    d = cloud["colors"].astype(np.float32) - _color(v["color"]).astype(np.float32)
+    gray = d.mean(1, keepdims=True)
+    return np.sqrt(((d - gray) ** 2).sum(1) + 0.25 * gray[:, 0] ** 2 * 3) < v["tolerance"]
+
+
+def _by_plane(cloud, v, context):
+    n, zero = context.up
+    h = cloud["points"] @ n.astype(np.float32) - np.float32(zero + context.length(v["height"]))
+    return h < 0
+
+
+def _support(cloud, v, context):
+    n, _ = context.up
+    m, offset = filters.support_plane(cloud["points"], n)
+    return cloud["points"] @ m.astype(np.float32) - np.float32(offset) < np.float32(context.length(v["margin"]))
+
+
+def _components(cloud, v, context):
+    which = filters.components(cloud["points"], v["gap"] * context.spacing(cloud))
+    count = np.bincount(which)
+    return count[which] < v["share"] / 100.0 * len(which)
+
+
+def _lasso(cloud, v, context):
+    """Points inside a polygon drawn in a view of the job's frame."""
+    E = np.array(v["view"], float) @ context.to_job
+    X = cloud["points"]
+    Y = X @ E[:3, :3].T.astype(np.float32) + E[:3, 3].astype(np.float32)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        uv = Y[:, :2] / Y[:, 2:] * np.float32(v["f"]) + np.array(v["middle"], np.float32)
+    return inside_polygon(uv.astype(float), np.array(v["polygon"], float)) & (Y[:, 2] > 0)
+
+
+def _thin(cloud, v, context):
+    return ~filters.thin_by_spacing(cloud["points"], context.length(v["distance"]))
+
+
+def _share(cloud, v, context):
+    n = len(cloud["points"])
+    return ~filters.thin_to(cloud["points"], round(n * v["percent"] / 100.0), int(v["seed"]))
+
+
+def _smooth(cloud, v, context):
+    s = context.spacing(cloud)
+    return filters.smooth(cloud["points"], cloud["normals"], v["radius"] * s, v["noise"] * s)
+
+
+def _least(name):
+    return lambda cloud, v, context: cloud[name] < v["least"]
+
+
+FILTERS = (
+    Filter("photos", "Few photos", "Points that fewer photos agree on.",
+           (Value("least", "At least", "photos", 3, 2, 50),), _least("photos")),
+    Filter("score", "Unlike patches", "Points whose patches looked less alike.",
+           (Value("least", "At least", "", 0.6, 0.0, 1.0),), _least("score")),
+    Filter("spacing", "Thin places", "Points whose neighbors are far away.",
+           (Value("most", "More than", "x spacing", 2.0, 0.5, 50.0),),
+           lambda c, v, x: filters.spacing(c["points"]) > v["most"] * x.spacing(c)),
+    Filter("lonely", "Isolated points", "Points with few others round them.",
+           (Value("radius", "Within", "x spacing", 3.0, 0.5, 50.0), Value("least", "Fewer than", "points", 6, 1, 100)),
+           lambda c, v, x: filters.lonely(c["points"], v["radius"] * x.spacing(c), int(v["least"]))),
+    Filter("components", "Small pieces", "Pieces that do not touch the rest.",
+           (Value("gap", "Gap", "x spacing", 4.0, 1.0, 100.0),
+            Value("share", "Smaller than", "% of all", 1.0, 0.001, 50.0)),
+           _components),
+    Filter("color", "By color", "Points of a color: pick the backdrop's, to take off its fringe.",
+           (Value("color", "Color", "", "#00A040"), Value("tolerance", "Within", "of 255", 40.0, 1.0, 200.0)),
+           _by_color),
+    Filter("plane", "Below a height", "Points below a height over the level.",
+           (Value("height", "Height", "length", 0.0, -1e5, 1e5),), _by_plane),
+    Filter("support", "Table and support", "The largest level plane below the object, and what is under it.",
+           (Value("margin", "And above it by", "length", 0.5, 0.0, 1e5),), _support),
+    Filter("box", "Outside the keep box", "Points outside of the keep box as it stands now.", (),
+           lambda c, v, x: ~x.keep_box().contains(c["points"])),
+    Filter("thin", "Thin by distance", "So that no two points are nearer than this.",
+           (Value("distance", "Distance", "length", 0.2, 1e-6, 1e5),), _thin),
+    Filter("share", "Thin by share", "A random share is kept.",
+           (Value("percent", "Keep", "%", 50.0, 0.01, 100.0), Value("seed", "Random seed", "", 0, 0, 999999)), _share),
+    Filter("count", "Thin to a number", "So many points are kept, chosen at random.",
+           (Value("count", "Keep", "points", 1_000_000, 1, 1e9), Value("seed", "Random seed", "", 0, 0, 999999)),
+           lambda c, v, x: ~filters.thin_to(c["points"], v["count"], int(v["seed"]))),
+    Filter("smooth", "Smooth", "Noise across the surface is taken off; edges stay.",
+           (Value("radius", "Within", "x spacing", 2.5, 0.5, 20.0),
+            Value("noise", "Steps from", "x spacing", 0.7, 0.05, 20.0)),
+           _smooth),
+    Filter("lasso", "Drawn in the scene", "Points inside a line drawn in the scene.", (), _lasso, True),
+)  # fmt: skip
+BY_NAME = {f.name: f for f in FILTERS}
+
+
+def check_step(step):
+    """A step with all its values, those that are missing by default.
+
+    Raises
+    ------
+    UmbrateError
+        Where the filter or a value is unknown or out of range.
+    """
+    name = step.get("filter")
+    if name not in BY_NAME:
+        raise UmbrateError(f"There is no filter “{name}”. There are: {', '.join(f.name for f in FILTERS)}.")
+    f = BY_NAME[name]
+    out = {"filter": name, "keep": bool(step.get("keep", False))}
+    given = {k: v for k, v in step.items() if k not in ("filter", "keep")}
+    if f.hidden:
+        return {**out, **given}
+    known = {v.name: v for v in f.values}
+    for k in given:
+        if k not in known:
+            raise UmbrateError(f"{f.title} has no value “{k}”. It has: {', '.join(known) or 'none'}.")
+    for v in f.values:
+        x = given.get(v.name, v.default)
+        if v.low is not None:
+            try:
+                x = type(v.default)(x)
+            except (TypeError, ValueError):
+                raise UmbrateError(f"{f.title}, {v.title}: “{x}” is no number.") from None
+            if not v.low <= x <= v.high:
+                raise UmbrateError(f"{f.title}, {v.title}: {x:g} is not between {v.low:g} and {v.high:g}.")
+        out[v.name] = x
+    return out
+
+
+def try_step(cloud, step, context):
+    """What a step would do to a cloud's arrays: (n,) bool of the points it takes away, or (n, 3) where they move to."""
+    step = check_step(step)
+    if not len(cloud["points"]):
+        raise UmbrateError("This cloud has no points left.")
+    answer = np.asarray(BY_NAME[step["filter"]].work(cloud, step, context))
+    if answer.ndim == 1 and step["keep"]:
+        return ~answer
+    return answer
+
+
+def apply_step(job, sitting, kept, step, cloud=None):
+    """Clean a cloud by a step; returns how many points it took away.
+
+    Raises
+    ------
+    UmbrateError
+        Where nothing would be left.
+    """
+    step = check_step(step)
+    cloud = cloud or raw_cloud(job, kept)
+    answer = try_step(cloud, step, Context(job, sitting, kept))
+    blob, removed = _put(job, cloud, answer)
+    title = BY_NAME[step["filter"]].title.lower()
+    job.add_cleaning(kept.id, step, blob, removed, f"clean: {title} ({removed:,})")
+    return removed
+
+
+def _put(job, cloud, answer):
+    """Keep a step's answer; its blob and how many points it takes away."""
+    if answer.ndim == 2:
+        return job.blobs.put_arrays(points=answer.astype(np.float32)), 0
+    removed = int(answer.sum())
+    if removed == len(answer):
+        raise UmbrateError("That would take all points away. Choose other values.")
+    return job.blobs.put_arrays(keep=np.packbits(~answer)), removed
+
+
+def without_step(job, sitting, kept, index):
+    """Take one step back and do those after it again."""
+    steps = [(s.step, s.blob, s.removed) for s in kept.steps[:index]]
+    cloud = raw_cloud(job, kept, index)
+    context = Context(job, sitting, kept)
+    for s in kept.steps[index + 1 :]:
+        answer = try_step(cloud, s.step, context)
+        blob, removed = _put(job, cloud, answer)
+        steps.append((s.step, blob, removed))
+        cloud = after_step(cloud, job.blobs.get_arrays(blob))
+    job.set_cleaning(kept.id, steps, f"take back: {BY_NAME[kept.steps[index].step['filter']].title.lower()}")
+
+
+def step_text(step):
+    """A step in words."""
+    f = BY_NAME[step["filter"]]
+    values = ", ".join(f"{v.title.lower()} {step[v.name]} {v.unit}".strip() for v in f.values if v.name in step)
+    kept = ", kept alone" if step.get("keep") else ""
+    return f"{f.title}{': ' + values if values else ''}{kept}"

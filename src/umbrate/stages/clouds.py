@@ -1,0 +1,71 @@
+"""The clouds of a sitting as arrays: as computed, as cleaned, in the job's frame; and how one differs from another."""
+
+import numpy as np
+
+from ..core.cloud.filters import distance_to
+from ..core.cloud.grid import spacing_of
+from ..core.geometry.similarity import scale_of
+from .frames import frame_of, move_directions, move_points
+
+
+def after_step(cloud, answer):
+    """A cloud's arrays after one step of cleaning: `answer` has ``keep``, packed bits, or ``points``, moved ones."""
+    if "points" in answer:
+        return {**cloud, "points": answer["points"]}
+    keep = np.unpackbits(answer["keep"], count=len(cloud["points"])).astype(bool)
+    return {k: v[keep] for k, v in cloud.items()}
+
+
+def raw_cloud(job, kept, upto=None):
+    """The arrays of a KeptCloud after its steps (the first `upto` of them), in the frame they were computed in."""
+    cloud = job.blobs.get_arrays(kept.blob)
+    for s in kept.steps[:upto]:
+        cloud = after_step(cloud, job.blobs.get_arrays(s.blob))
+    return cloud
+
+
+def to_job(job, sitting, kept, frame=None):
+    """The similarity from the frame a cloud was computed in to that of the job."""
+    frame = frame or frame_of(job, sitting)
+    return frame.matrix @ np.linalg.inv(np.array(kept.from_plain, float))
+
+
+def load_cloud(job, sitting, kept=None):
+    """A cloud of a sitting as arrays by name in the job's frame, the chosen one where none is given; or None."""
+    kept = kept or job.cloud(sitting.id)
+    if kept is None:
+        return None
+    c, M = raw_cloud(job, kept), to_job(job, sitting, kept)
+    if not np.allclose(M, np.eye(4), rtol=0, atol=1e-15):
+        c = {**c, "points": move_points(c["points"], M), "normals": move_directions(c["normals"], M)}
+        if "precision" in c:
+            c["precision"] = c["precision"] * np.float32(scale_of(M))
+    return c
+
+
+def compare_clouds(first, second, reach=None):
+    """Distance from every point of one cloud to another along its normals, with a sign, and figures.
+
+    Parameters
+    ----------
+    first, second : dicts of arrays in one frame
+    reach : farther is not compared; ten times the second's spacing where not given
+
+    Returns
+    -------
+    distance : (n,) float32
+        Infinite where the other has nothing.
+    figures : dict
+    """
+    reach = reach or 10.0 * max(spacing_of(second["points"]), 1e-12)
+    d = distance_to(first["points"], second["points"], reach, second["normals"])
+    on = np.isfinite(d)
+    some = d[on]
+    return d, {
+        "points": len(d),
+        "alone": int((~on).sum()),
+        "median": float(np.median(some)) if len(some) else None,
+        "median_abs": float(np.median(np.abs(some))) if len(some) else None,
+        "p95_abs": float(np.percentile(np.abs(some), 95)) if len(some) else None,
+        "reach": float(reach),
+    }

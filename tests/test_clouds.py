@@ -1,0 +1,282 @@
+"""Clouds side by side, cleaned step by step, compared and written: against slow references and closed forms."""
+
+import unittest
+
+import laspy
+import numpy as np
+import pye57
+from click.testing import CliRunner
+from plyfile import PlyData
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
+from scipy.spatial import cKDTree
+
+from tests.scenes import scratch
+from tests.test_stages import new_job, run
+from umbrate.cli.main import cli
+from umbrate.core.cloud import filters
+from umbrate.core.cloud.grid import sort_into_grid, spacing_of
+from umbrate.core.errors import UmbrateError
+from umbrate.formats.clouds import KINDS, write_cloud
+from umbrate.stages.cleaning import FILTERS, apply_step, check_step, step_text, try_step, without_step
+from umbrate.stages.cleaning import Context as CleaningContext
+from umbrate.stages.clouds import compare_clouds, load_cloud, raw_cloud
+
+
+def scattered(seed=0, n=3000):
+    """A sheet, a ball beside it and some specks."""
+    rng = np.random.default_rng(seed)
+    sheet = np.c_[rng.uniform(0, 10, (n, 2)), rng.normal(0, 0.02, n)]
+    d = rng.normal(size=(n // 4, 3))
+    ball = 1.5 * d / np.linalg.norm(d, axis=1, keepdims=True) + [5, 5, 4]
+    specks = rng.uniform(-3, 13, (30, 3))
+    return np.concatenate([sheet, ball, specks]).astype(np.float32)
+
+
+class Filters(unittest.TestCase):
+    def test_the_grid_holds_every_point_once_and_finds_the_neighbors_a_tree_finds(self):
+        for seed in range(3):
+            P = scattered(seed) * np.float32(10.0**seed)
+            r = 0.5 * 10.0**seed
+            g = sort_into_grid(P, r)
+            np.testing.assert_array_equal(np.sort(g.order), np.arange(len(P)))
+            np.testing.assert_array_equal(g.points, P[g.order])
+            tree = cKDTree(P)
+            count = np.array([len(x) for x in tree.query_ball_point(P, r)]) - 1
+            for least in (1, 6, 40):
+                wrong = filters.lonely(P, r, least) != (count < least)
+                near = np.abs([len(x) - 1 for x in tree.query_ball_point(P[wrong], r * (1 + 1e-5))] - count[wrong])
+                self.assertTrue((near > 0).all())  # nothing but rounding at the very radius
+            d = tree.query(P, k=7)[0][:, 1:]
+            got = filters.spacing(P, 6, r)
+            ok = d[:, -1] < r
+            np.testing.assert_allclose(got[ok], d[ok].mean(1), rtol=2e-4)
+            some = P[::3] + np.float32(0.01 * r)
+            near, which = tree.query(some)
+            got = filters.distance_to(some, P, r)
+            np.testing.assert_allclose(got[near < 0.99 * r], near[near < 0.99 * r], rtol=1e-3, atol=1e-6 * r)
+            self.assertTrue(np.isinf(got[near > 1.01 * r]).all())
+            n = np.random.default_rng(0).normal(size=P.shape).astype(np.float32)
+            signed = filters.distance_to(some, P, r, n)
+            want = ((some - P[which]) * n[which]).sum(1)
+            on = (near < 0.99 * r) & (np.abs(want) < 0.99 * r)
+            np.testing.assert_allclose(signed[on], want[on], rtol=1e-2, atol=1e-4 * r)
+
+    def test_pieces_are_those_of_touching_cells_and_the_largest_is_first(self):
+        P = scattered(1)
+        which = filters.components(P, 0.6)
+        counts = np.bincount(which)
+        self.assertTrue((np.diff(counts) <= 0).all())
+        # what a tree joins at less than the gap is one piece; what lies two cells apart is not
+        pairs = cKDTree(P).query_pairs(0.55, output_type="ndarray")
+        n, label = connected_components(coo_matrix((np.ones(len(pairs)), pairs.T), (len(P), len(P))), directed=False)
+        for k in range(n):
+            self.assertEqual(len(np.unique(which[label == k])), 1)
+        self.assertGreater(len(counts), 3)
+        self.assertNotEqual(which[0], which[3100])  # sheet and ball
+
+    def test_thinning_leaves_no_two_too_near_and_no_hole(self):
+        P = scattered(2)
+        kept = filters.thin_by_spacing(P, 0.4)
+        tree = cKDTree(P[kept])
+        self.assertEqual(len(tree.query_pairs(0.4 * (1 - 1e-5))), 0)
+        self.assertLess(tree.query(P)[0].max(), 0.4 * (1 + 1e-5))
+        self.assertEqual(int(filters.thin_to(P, 500).sum()), 500)
+        np.testing.assert_array_equal(filters.thin_to(P, 500, 3), filters.thin_to(P, 500, 3))
+
+    def test_smoothing_takes_noise_off_and_leaves_the_edge_of_a_box(self):
+        rng = np.random.default_rng(3)
+        a = rng.uniform(0, 4, (6000, 2))
+        top, side = np.c_[a, np.zeros(6000)], np.c_[np.zeros(6000), a[:, :1], -a[:, 1:]]
+        P = np.concatenate([top, side])
+        n = np.repeat([[0, 0, 1.0], [-1.0, 0, 0]], 6000, axis=0)
+        noisy = (P + 0.03 * rng.normal(size=(12000, 1)) * n).astype(np.float32)
+        out = filters.smooth(noisy, n.astype(np.float32), 0.4, 0.08)
+        off = ((out - P) * n).sum(1)
+        before = ((noisy - P) * n).sum(1)
+        self.assertLess(off.std(), 0.45 * before.std())
+        edge = (np.abs(P[:, 0]) < 0.15) & (np.abs(P[:, 2]) < 0.15)
+        self.assertLess(np.abs(off[edge]).mean(), 1.2 * np.abs(before[edge]).mean())
+
+    def test_a_support_is_found_though_it_tilts_and_a_ball_has_none(self):
+        rng = np.random.default_rng(4)
+        d = rng.normal(size=(4000, 3))
+        ball = d / np.linalg.norm(d, axis=1, keepdims=True) * 2 + [0, 0, 2.3]
+        table = np.c_[rng.uniform(-4, 4, (4000, 2)), np.zeros(4000)]
+        table[:, 2] = 0.1 * table[:, 0]
+        P = np.concatenate([ball, table]).astype(np.float32)
+        n, offset = filters.support_plane(P)
+        np.testing.assert_allclose(n, np.array([-0.1, 0, 1]) / np.sqrt(1.01), atol=0.01)
+        self.assertAlmostEqual(offset, 0, delta=0.03)
+        with self.assertRaises(UmbrateError):
+            filters.support_plane((rng.normal(size=(3000, 3)) * [1, 1, 3]).astype(np.float32), tolerance=0.01)
+
+    def test_spacing_is_one_over_the_root_of_density_however_points_lie(self):
+        rng = np.random.default_rng(5)
+        random = np.c_[rng.uniform(0, 1, (20000, 2)), np.zeros(20000)].astype(np.float32)
+        u = np.arange(140) / 140
+        even = np.stack([*np.meshgrid(u, u), np.zeros((140, 140))], -1).reshape(-1, 3).astype(np.float32)
+        for P, n in ((random, 20000), (even, 19600)):
+            self.assertAlmostEqual(spacing_of(P), n**-0.5, delta=0.15 * n**-0.5)
+        self.assertAlmostEqual(spacing_of(np.tile(random, (1, 1))[:, [2, 0, 1]]), spacing_of(random), places=6)
+
+    def test_nothing_is_no_trouble(self):
+        none = np.zeros((0, 3), np.float32)
+        for out in (filters.lonely(none, 1, 2), filters.spacing(none), filters.components(none, 1),
+                    filters.thin_by_spacing(none, 1), filters.smooth(none, none, 1, 1)):  # fmt: skip
+            self.assertEqual(len(out), 0)
+        one = np.zeros((1, 3), np.float32)
+        self.assertTrue(filters.lonely(one, 1, 1)[0])
+        self.assertTrue(np.isinf(filters.spacing(one, 6, 1.0))[0])
+
+
+class Written(unittest.TestCase):
+    def test_every_format_gives_back_what_was_written(self):
+        rng = np.random.default_rng(0)
+        n = 500
+        c = {
+            "points": (rng.normal(size=(n, 3)) * 40).astype(np.float32),
+            "normals": rng.normal(size=(n, 3)).astype(np.float32),
+            "colors": rng.integers(0, 256, (n, 3)).astype(np.uint8), "photos": rng.integers(2, 9, n).astype(np.uint8),
+            "score": rng.random(n).astype(np.float32),
+        }  # fmt: skip
+        folder = scratch()
+        for end in KINDS:
+            write_cloud(folder / f"c{end}", c, "mm")
+        write_cloud(folder / "t.ply", c, None, text=True)
+        write_cloud(folder / "p.ply", c, "mm", normals=False, colors=False, extras=False)
+        v = PlyData.read(str(folder / "c.ply"))
+        self.assertIn("unit mm", v.comments)
+        np.testing.assert_array_equal(np.stack([v["vertex"][a] for a in ("nx", "ny", "nz")], 1), c["normals"])
+        t = PlyData.read(str(folder / "t.ply"))["vertex"]
+        np.testing.assert_allclose(np.stack([t[a] for a in "xyz"], 1), c["points"], rtol=1e-5)
+        self.assertEqual([p.name for p in PlyData.read(str(folder / "p.ply"))["vertex"].properties], ["x", "y", "z"])
+        for end in ("las", "laz"):
+            las = laspy.read(folder / f"c.{end}")
+            np.testing.assert_allclose(las.xyz * 1000, c["points"], atol=2e-4)
+            np.testing.assert_array_equal(las.blue // 257, c["colors"][:, 2])
+            np.testing.assert_array_equal(las["photos"], c["photos"])
+        e = pye57.E57(str(folder / "c.e57")).read_scan(0, colors=True, intensity=True, ignore_missing_fields=True)
+        np.testing.assert_allclose(e["cartesianY"] * 1000, c["points"][:, 1], rtol=1e-5)
+        np.testing.assert_array_equal(e["colorGreen"], c["colors"][:, 1])
+        rows = np.loadtxt(folder / "c.csv", delimiter=",", skiprows=1)
+        np.testing.assert_allclose(rows[:, :3], c["points"], rtol=1e-5)
+        self.assertEqual(np.loadtxt(folder / "c.xyz").shape, (n, 11))
+        with self.assertRaises(UmbrateError):
+            write_cloud(folder / "c.doc", c)
+        with self.assertRaises(UmbrateError):
+            write_cloud(folder / "nowhere" / "c.ply", c)
+
+
+class SideBySide(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.job, cls.sitting = new_job(scratch() / "clouds")
+        cls.addClassCleanup(cls.job.close)
+        for name in ("photos", "masks", "lens", "poses", "cloud"):
+            run(cls.job, cls.sitting, name)
+
+    def test_trying_overwrites_nothing_and_steps_are_taken_back_in_any_order(self):
+        job, s = self.job, self.sitting
+        first = job.cloud(s.id)
+        self.assertEqual((first.name, first.chosen, first.left), ("Cloud 1", True, len(load_cloud(job, s)["points"])))
+        job.set_settings(s.id, "cloud", {**job.settings(s.id, "cloud"), "min_photos": 2})
+        run(job, s, "cloud")
+        self.assertEqual([c.name for c in job.clouds(s.id)], ["Cloud 1", "Cloud 2"])
+        self.assertEqual(job.cloud(s.id).name, "Cloud 2")
+        d, f = compare_clouds(load_cloud(job, s), load_cloud(job, s, first))
+        self.assertEqual(f["points"], len(d))
+        self.assertLess(f["median_abs"], 0.002)
+        kept = job.cloud(s.id)
+        whole = len(raw_cloud(job, kept)["points"])
+        for step in ({"filter": "photos", "least": 4}, {"filter": "lonely"}, {"filter": "components", "share": 5.0},
+                     {"filter": "smooth"}, {"filter": "share", "percent": 50.0}):  # fmt: skip
+            apply_step(job, s, job.cloud(s.id), step)
+        kept = job.cloud(s.id)
+        left = raw_cloud(job, kept)
+        self.assertEqual(len(left["points"]), kept.left)
+        self.assertGreaterEqual(left["photos"].min(), 4)
+        self.assertLess(kept.left, 0.55 * whole)
+        without_step(job, s, kept, 0)
+        again = job.cloud(s.id)
+        self.assertEqual([x.step["filter"] for x in again.steps], ["lonely", "components", "smooth", "share"])
+        self.assertEqual(raw_cloud(job, again)["photos"].min(), raw_cloud(job, first)["photos"].min().clip(max=2))
+        job.undo()
+        np.testing.assert_array_equal(raw_cloud(job, job.cloud(s.id))["points"], left["points"])
+        for _ in range(5):
+            job.undo()
+        self.assertEqual(job.cloud(s.id).left, whole)
+        job.remove_cloud(kept.id)
+        self.assertEqual(job.cloud(s.id).name, "Cloud 1")
+        job.undo()
+        job.collect_garbage()
+        self.assertEqual(len(load_cloud(job, s)["points"]), whole)  # nothing that undo can bring back was thrown away
+        job.rename_cloud(kept.id, "loose")
+        with self.assertRaisesRegex(UmbrateError, "already"):
+            job.rename_cloud(kept.id, "Cloud 1")
+        job.choose_cloud(first.id)
+        self.assertTrue(job.cloud(s.id).chosen and job.cloud(s.id).id == first.id)
+
+    def test_every_filter_answers_and_says_what_it_does_not_take(self):
+        job, s = self.job, self.sitting
+        kept = job.clouds(s.id)[0]
+        cloud, context = raw_cloud(job, kept), CleaningContext(job, s, kept)
+        for f in FILTERS:
+            step = {"filter": f.name}
+            if f.name == "lasso":
+                step |= {
+                    "view": np.eye(4).tolist(),
+                    "f": 100.0,
+                    "middle": [50, 50],
+                    "polygon": [[0, 0], [100, 0], [50, 99]],
+                }
+            if f.name == "support":
+                continue
+            answer = try_step(cloud, step, context)
+            self.assertEqual(len(answer), len(cloud["points"]), f.name)
+            self.assertIn(f.title, step_text(check_step(step)))
+            if answer.ndim == 1:
+                np.testing.assert_array_equal(try_step(cloud, {**step, "keep": True}, context), ~answer)
+        middle = np.median(cloud["points"][:, 2])
+        low = try_step(cloud, {"filter": "plane", "height": float(middle)}, context)
+        np.testing.assert_array_equal(low, cloud["points"][:, 2] < np.float32(middle))
+        for bad in ({"filter": "magic"}, {"filter": "photos", "most": 3}, {"filter": "photos", "least": 1000},
+                    {"filter": "color", "color": "green"}, {"filter": "photos", "least": "many"}):  # fmt: skip
+            with self.assertRaises(UmbrateError):
+                try_step(cloud, bad, context)
+        with self.assertRaisesRegex(UmbrateError, "all points"):
+            apply_step(job, s, kept, {"filter": "plane", "height": 1e4})
+        self.assertEqual(job.clouds(s.id)[0].steps, ())
+
+    def test_from_the_terminal(self):
+        job, s = new_job(scratch() / "cli")
+        for name in ("photos", "masks", "lens", "poses", "cloud"):
+            run(job, s, name)
+        folder = str(job.folder)
+        job.close()
+        place = scratch()
+
+        def call(*arguments):
+            return CliRunner().invoke(cli, list(arguments))
+
+        for command in (
+            ("clean", folder, "--by", "photos", "--set", "least=4", "--dry-run"),
+            ("clean", folder, "--by", "photos", "--set", "least=4"),
+            ("clean", folder, "--by", "lonely"), ("clean", folder, "--back", "1"),
+            ("clouds", folder, "--rename", "Cloud 1", "fine"),
+            ("clouds", folder, "--compare", "fine", "fine"), ("export", folder, "cloud", str(place / "c.laz")),
+            ("export", folder, "cloud", str(place / "c.ply"), "--plain", "--text", "--cloud", "fine"),
+            ("clouds", folder),
+        ):  # fmt: skip
+            out = call(*command)
+            self.assertEqual(out.exit_code, 0, (command, out.output))
+        for command in (
+            ("clean", folder), ("clean", folder, "--back", "9"), ("clean", folder, "--by", "magic"),
+            ("clean", folder, "--by", "photos", "--set", "least"), ("clouds", folder, "--choose", "none"),
+            ("export", folder, "cloud", str(place / "c.doc")), ("clouds", folder, "--remove", "Cloud 1"),
+        ):  # fmt: skip
+            self.assertEqual(call(*command).exit_code, 1, command)
+
+
+if __name__ == "__main__":
+    unittest.main()
