@@ -49,8 +49,8 @@ def clouds(job, sitting, choose, rename, remove, compare):
             if f["median"] is None:
                 say(f"{compare[0]} and {compare[1]} have nothing in common.")
             else:
-                say(f"{compare[0]} over {compare[1]}: median {f['median']:+.4g} {u}, {f['median_abs']:.4g} {u} without the "
-                    f"sign, 95 % within {f['p95_abs']:.4g} {u}; {f['alone']:,} of {f['points']:,} points have no "
+                say(f"{compare[0]} over {compare[1]}: median {f['median']:+.4g} {u}, {f['median_abs']:.4g} {u} without "
+                    f"the sign, 95 % within {f['p95_abs']:.4g} {u}; {f['alone']:,} of {f['points']:,} points have no "
                     f"counterpart within {f['reach']:.3g} {u}")  # fmt: skip
             return
         table = Table(title=f"{s.name}: clouds")

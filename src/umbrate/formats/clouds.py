@@ -12,6 +12,7 @@ EXTRAS = {
     "photos": ("photos that agree on the point", "u1"),
     "score": ("likeness of the patches, 0 to 1", "f4"),
     "precision": ("expected standard deviation of the place", "f4"),
+    "angle": ("largest angle between rays, degrees", "u1"),
 }
 KINDS = (".ply", ".las", ".laz", ".e57", ".xyz", ".csv")
 

@@ -52,6 +52,35 @@ class BlobStore:
             ) from e
         return key
 
+    def _mark_file(self, mark):
+        return self.folder.parent / "known" / mark
+
+    def remember(self, mark, key):
+        """Keep that a blob is what comes of a mark (a hash of everything it was made from): see `recall`."""
+        file = self._mark_file(mark)
+        try:
+            file.parent.mkdir(exist_ok=True)
+            part = file.with_name(f".{mark}.{os.getpid()}")
+            part.write_text(key)
+            os.replace(part, file)
+        except OSError:
+            pass  # it will be made again, no more
+
+    def recall(self, mark):
+        """The key of a blob that was made from a mark before, though no result may have come of it; or None."""
+        try:
+            key = self._mark_file(mark).read_text()
+            return key if self.path(key).exists() else None
+        except OSError:
+            return None
+
+    def known(self, most=400):
+        """Keys of the blobs that are remembered, the newest; older ones are forgotten."""
+        files = sorted((self.folder.parent / "known").glob("*"), key=lambda f: f.stat().st_mtime_ns, reverse=True)
+        for f in files[most:]:
+            f.unlink(missing_ok=True)
+        return {f.read_text() for f in files[:most] if not f.name.startswith(".")}
+
     def put_arrays(self, **arrays):
         """Store named arrays together; returns their key."""
         buffer = io.BytesIO()

@@ -110,6 +110,7 @@ class Results:
             "OR statement LIKE '%cloud%' OR statement LIKE '%cleaning%'"
         ):
             used.update(re.findall(r"[0-9a-f]{64}", statement))
+        used |= self.blobs.known()
         count = 0
         for file in (self.folder / "blobs").glob("*/*"):
             if file.name not in used:

@@ -1,5 +1,7 @@
 """Cloud: depth for every photo, fused into a dense cloud, and cleaned."""
 
+import hashlib
+import json
 import time
 from dataclasses import dataclass
 from functools import partial
@@ -24,6 +26,8 @@ from .block_making import LUMA
 from .frames import move_box, plain_keep_box, scale_result
 from .masks import decode_mask, mask_blobs
 from .photos import photo_refs
+
+DEPTH = 1  #: raised when depth is computed in another way
 
 
 class Settings(StageSettings):
@@ -114,14 +118,40 @@ def straighten(blobs, scale, item):
     return view, np.round(straight).astype(np.uint8), mask is not None
 
 
-def depth_of(views, neighbors, box, settings, item):
-    """Work item: the DepthMap of photo k from its neighbors, started from its tie points; None without neighbors."""
-    k, points = item
+def depth_of(blobs, views, neighbors, box, settings, item):
+    """Work item: the blob of a photo's depth map from its neighbors, started from its tie points; None without any.
+
+    What was computed from the same things before is used again, also where that run was cancelled.
+    """
+    k, points, mark = item
     if not neighbors[k]:
         return None
-    return depth_map(
-        views[k], [views[j] for j in neighbors[k]], box, points, seed=settings.seed + k, rounds=settings.rounds
-    )
+    blobs = BlobStore(blobs)
+    key = blobs.recall(mark)
+    if key is None:
+        m = depth_map(
+            views[k], [views[j] for j in neighbors[k]], box, points, seed=settings.seed + k, rounds=settings.rounds
+        )
+        key = blobs.put_arrays(
+            depth=m.depth.astype(np.float32),
+            normal=np.round(m.normal * 127).astype(np.int8),
+            score=np.round(np.clip(m.score, 0, 1) * 255).astype(np.uint8),
+            lens=views[k].K,
+        )
+        blobs.remember(mark, key)
+    return key
+
+
+def depth_mark(inputs, settings, photos, k, neighbors):
+    """What the depth map of a photo depends on, as a hash."""
+    used = [k, *neighbors[k]]
+    text = json.dumps(
+        [
+            DEPTH, inputs.block, inputs.keep_box, settings.photo_scale, settings.rounds, settings.seed + k,
+            [[photos[j].hash, inputs.masks.get(photos[j].id, "")] for j in used],
+        ]
+    )  # fmt: skip
+    return hashlib.sha256(text.encode()).hexdigest()[:40]
 
 
 class CloudStage(Stage):
@@ -196,9 +226,11 @@ class CloudStage(Stage):
         times["prepare_s"] = time.monotonic() - clock
         clock = time.monotonic()
 
+        marks = [depth_mark(inputs, settings, photos, k, neighbors) for k in range(len(rows))]
+        found = sum(blobs.recall(m) is not None for m in marks)
         maps = report.map(
-            partial(depth_of, views, neighbors, box, settings),
-            [(k, points[point[photo == k]]) for k in range(len(rows))],
+            partial(depth_of, inputs.blobs, views, neighbors, box, settings),
+            [(k, points[point[photo == k]], marks[k]) for k in range(len(rows))],
             "depth of photo",
             0.05,
             0.85,
@@ -208,21 +240,19 @@ class CloudStage(Stage):
         artefacts = {}
         h, w = max(v.gray.shape[0] for v in views), max(v.gray.shape[1] for v in views)
         n = len(rows)
-        D, S = np.zeros((n, h, w), np.float32), np.zeros((n, h, w), np.float32)
-        N, C = np.zeros((n, h, w, 3), np.float32), np.zeros((n, h, w, 3), np.uint8)
-        for k, m in enumerate(maps):
+        D, S = np.zeros((n, h, w), np.float32), np.zeros((n, h, w), np.uint8)
+        N, C = np.zeros((n, h, w, 3), np.int8), np.zeros((n, h, w, 3), np.uint8)
+        for k, key in enumerate(maps):
             y, x = views[k].gray.shape
             C[k, :y, :x] = prepared[k][1]
-            if m is None:
+            if key is None:
                 continue
-            D[k, :y, :x], S[k, :y, :x], N[k, :y, :x] = m.depth, m.score, m.normal
-            artefacts[("depth", photos[k].id)] = blobs.put_arrays(
-                depth=m.depth.astype(np.float32),
-                normal=np.round(m.normal * 127).astype(np.int8),
-                score=np.round(np.clip(m.score, 0, 1) * 255).astype(np.uint8),
-                lens=views[k].K,
-            )
-        maps = None
+            m = blobs.get_arrays(key)
+            D[k, :y, :x], S[k, :y, :x], N[k, :y, :x] = m["depth"], m["score"], m["normal"]
+            artefacts[("depth", photos[k].id)] = key
+        outlined = [p[0].mask if p[2] else None for p in prepared]
+        lens_of_view = [v.K for v in views]
+        prepared = views = None
 
         def fusing(i, total):
             report.check()
@@ -233,7 +263,7 @@ class CloudStage(Stage):
             N,
             S,
             C,
-            np.array([v.K for v in views]),
+            np.array(lens_of_view),
             poses,
             neighbors,
             least=min(settings.min_photos, 1 + max(len(x) for x in neighbors)),
@@ -243,11 +273,10 @@ class CloudStage(Stage):
         )
         fused = len(cloud)
         report.progress(0.95, "cleaning")
-        outlined = [p[0].mask if p[2] else None for p in prepared]
         lost_outline = lost_isolated = 0
         cloud = cloud.take(box.contains(cloud.points))
         if settings.outline_votes and any(m is not None for m in outlined):
-            bad = outside_outlines(cloud.points, outlined, [v.K for v in views], poses) >= settings.outline_votes
+            bad = outside_outlines(cloud.points, outlined, lens_of_view, poses) >= settings.outline_votes
             lost_outline = int(bad.sum())
             cloud = cloud.take(~bad)
         if settings.remove_isolated and len(cloud):
@@ -265,7 +294,7 @@ class CloudStage(Stage):
         cloud = cloud.take(np.random.default_rng(settings.seed).permutation(len(cloud)))
         artefacts[("cloud", None)] = blobs.put_arrays(**cloud.arrays())
         ground = float(
-            np.median([np.median(d[d > 0]) / v.K[0] for d, v in zip(D, views, strict=True) if (d > 0).any()])
+            np.median([np.median(d[d > 0]) / K[0] for d, K in zip(D, lens_of_view, strict=True) if (d > 0).any()])
         )
         return Outcome(
             {
@@ -274,6 +303,7 @@ class CloudStage(Stage):
                 "removed_isolated": lost_isolated,
                 "removed_outline": lost_outline,
                 "photos": n,
+                "reused": found,
                 "photo_scale": settings.photo_scale,
                 "pixel_size": ground / scale_of(np.array(inputs.from_plain)),
                 "from_plain": inputs.from_plain,

@@ -5,10 +5,12 @@ to the same pixel, the points are one place and are averaged. What too few photo
 out, which removes most of what is wrong in single maps (after Merrell et al. 2007).
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 
 import numpy as np
 from numba import njit
+
+MATCHED_PX = 0.35  #: standard deviation of where a patch is found in another photo, in its pixels
 
 
 @dataclass
@@ -23,6 +25,10 @@ class Cloud:
         How many photos agree on the point.
     score : (n,) float32
         Mean patch correlation, 0 to 1.
+    precision : (n,) float32
+        Expected standard deviation across the surface, in the unit of the points.
+    angle : (n,) uint8
+        Largest angle between the rays of the agreeing photos, degrees.
     """
 
     points: np.ndarray
@@ -30,23 +36,19 @@ class Cloud:
     colors: np.ndarray
     photos: np.ndarray
     score: np.ndarray
+    precision: np.ndarray
+    angle: np.ndarray
 
     def __len__(self):
         return len(self.points)
 
     def take(self, keep):
         """The points a mask or index array chooses."""
-        return Cloud(self.points[keep], self.normals[keep], self.colors[keep], self.photos[keep], self.score[keep])
+        return Cloud(**{k: v[keep] for k, v in self.arrays().items()})
 
     def arrays(self):
         """The arrays by name, as they are stored."""
-        return {
-            "points": self.points,
-            "normals": self.normals,
-            "colors": self.colors,
-            "photos": self.photos,
-            "score": self.score,
-        }
+        return {f.name: getattr(self, f.name) for f in fields(self)}
 
 
 @njit(cache=True, nogil=True)
@@ -69,6 +71,10 @@ def _fuse_photo(
     out_c,
     out_v,
     out_s,
+    out_e,
+    out_a,
+    one_n,
+    one_s,
 ):
     _, h, w = depth.shape
     R, t = E[i, :3, :3], E[i, :3, 3]
@@ -79,14 +85,14 @@ def _fuse_photo(
     for y in range(h):
         for x in range(w):
             d = depth[i, y, x]
-            if d <= 0 or used[i, y, x] or score[i, y, x] < min_score:
+            if d <= 0 or used[i, y, x] or score[i, y, x] * one_s < min_score:
                 continue
             cx, cy = (x - K[i, 1]) / K[i, 0] * d - t[0], (y - K[i, 2]) / K[i, 0] * d - t[1]
             cz = d - t[2]
             X = R[0, 0] * cx + R[1, 0] * cy + R[2, 0] * cz
             Y = R[0, 1] * cx + R[1, 1] * cy + R[2, 1] * cz
             Z = R[0, 2] * cx + R[1, 2] * cy + R[2, 2] * cz
-            a, b, c = normal[i, y, x, 0], normal[i, y, x, 1], normal[i, y, x, 2]
+            a, b, c = normal[i, y, x, 0] * one_n, normal[i, y, x, 1] * one_n, normal[i, y, x, 2] * one_n
             nx = R[0, 0] * a + R[1, 0] * b + R[2, 0] * c
             ny = R[0, 1] * a + R[1, 1] * b + R[2, 1] * c
             nz = R[0, 2] * a + R[1, 2] * b + R[2, 2] * c
@@ -96,7 +102,14 @@ def _fuse_photo(
             sx, sy, sz, sw = X * wt, Y * wt, Z * wt, wt
             mx, my, mz = nx * wt, ny * wt, nz * wt
             r, g, bl = rgb[i, y, x, 0] * wt, rgb[i, y, x, 1] * wt, rgb[i, y, x, 2] * wt
-            ss = score[i, y, x] * wt
+            ss = score[i, y, x] * one_s * wt
+            # the ray of this photo, in the world
+            ox = (x - K[i, 1]) / K[i, 0]
+            oy = (y - K[i, 2]) / K[i, 0]
+            vx = (R[0, 0] * ox + R[1, 0] * oy + R[2, 0]) / ray
+            vy = (R[0, 1] * ox + R[1, 1] * oy + R[2, 1]) / ray
+            vz = (R[0, 2] * ox + R[1, 2] * oy + R[2, 2]) / ray
+            known, narrow = 0.0, 1.0
             hits = 0
             for k in range(others.shape[0]):
                 j = others[k]
@@ -110,7 +123,7 @@ def _fuse_photo(
                 if u < 0 or v < 0 or u >= w or v >= h:
                     continue
                 e = depth[j, v, u]
-                if e <= 0 or score[j, v, u] < min_score or abs(e - pz) > depth_tolerance * pz:
+                if e <= 0 or score[j, v, u] * one_s < min_score or abs(e - pz) > depth_tolerance * pz:
                     continue
                 # that pixel's own point, and where it falls in this photo
                 qx = (u - K[j, 1]) / K[j, 0] * e - E[j, 0, 3]
@@ -126,7 +139,7 @@ def _fuse_photo(
                 bv = K[i, 0] * (R[1, 0] * A + R[1, 1] * B + R[1, 2] * C + t[1]) / bz + K[i, 2] - y
                 if bu * bu + bv * bv > back_px * back_px:
                     continue
-                a, b, c = normal[j, v, u, 0], normal[j, v, u, 1], normal[j, v, u, 2]
+                a, b, c = normal[j, v, u, 0] * one_n, normal[j, v, u, 1] * one_n, normal[j, v, u, 2] * one_n
                 ox = E[j, 0, 0] * a + E[j, 1, 0] * b + E[j, 2, 0] * c
                 oy = E[j, 0, 1] * a + E[j, 1, 1] * b + E[j, 2, 1] * c
                 oz = E[j, 0, 2] * a + E[j, 1, 2] * b + E[j, 2, 2] * c
@@ -138,7 +151,15 @@ def _fuse_photo(
                 sx, sy, sz, sw = sx + A * wt, sy + B * wt, sz + C * wt, sw + wt
                 mx, my, mz = mx + ox * wt, my + oy * wt, mz + oz * wt
                 r, g, bl = r + rgb[j, v, u, 0] * wt, g + rgb[j, v, u, 1] * wt, bl + rgb[j, v, u, 2] * wt
-                ss += score[j, v, u] * wt
+                ss += score[j, v, u] * one_s * wt
+                # how sharply the other ray cuts this one, in pixels of the other photo for each unit along this one
+                qu, qv = (u - K[j, 1]) / K[j, 0], (v - K[j, 2]) / K[j, 0]
+                wx = (E[j, 0, 0] * qu + E[j, 1, 0] * qv + E[j, 2, 0]) / ray
+                wy = (E[j, 0, 1] * qu + E[j, 1, 1] * qv + E[j, 2, 1]) / ray
+                wz = (E[j, 0, 2] * qu + E[j, 1, 2] * qv + E[j, 2, 2]) / ray
+                cos = vx * wx + vy * wy + vz * wz
+                known += (K[j, 0] / (e * ray)) ** 2 * max(1.0 - cos * cos, 0.0)
+                narrow = min(narrow, cos)
                 hit_j[hits], hit_u[hits], hit_v[hits] = j, u, v
                 hits += 1
             if hits + 1 < least:
@@ -156,6 +177,11 @@ def _fuse_photo(
             )
             out_v[count] = hits + 1
             out_s[count] = ss / sw
+            # along the ray, then across the surface, which the ray meets at a slant
+            along = MATCHED_PX / np.sqrt(max(known, 1e-30))
+            q = abs(vx * out_n[count, 0] + vy * out_n[count, 1] + vz * out_n[count, 2])
+            out_e[count] = along * max(q, 0.1)
+            out_a[count] = np.uint8(min(np.degrees(np.arccos(min(max(narrow, -1.0), 1.0))), 255.0))
             count += 1
     return count
 
@@ -179,7 +205,9 @@ def fuse(
 
     Parameters
     ----------
-    depth, score : (n, h, w) float32; normal : (n, h, w, 3) float32, camera frame; rgb : (n, h, w, 3) uint8
+    depth : (n, h, w) float32; rgb : (n, h, w, 3) uint8
+    score : (n, h, w) float32, or uint8 that counts 255 as 1
+    normal : (n, h, w, 3) float32, or int8 that counts 127 as 1; in the camera frame
     K : (n, 3); poses : (n, 4, 4)
     neighbors : list of lists of int
         Whose maps are asked about each photo's pixels.
@@ -205,6 +233,7 @@ def fuse(
             continue
         p, nn = np.empty((m, 3), np.float32), np.empty((m, 3), np.float32)
         c, v, s = np.empty((m, 3), np.uint8), np.empty(m, np.uint8), np.empty(m, np.float32)
+        e, a = np.empty(m, np.float32), np.empty(m, np.uint8)
         k = _fuse_photo(
             i,
             np.array(neighbors[i], np.int64),
@@ -224,14 +253,13 @@ def fuse(
             c,
             v,
             s,
+            e,
+            a,
+            1.0 / 127 if normal.dtype == np.int8 else 1.0,
+            1.0 / 255 if score.dtype == np.uint8 else 1.0,
         )
-        parts.append(Cloud(p[:k], nn[:k], c[:k], v[:k], s[:k]))
+        parts.append(Cloud(p[:k], nn[:k], c[:k], v[:k], s[:k], e[:k], a[:k]))
     if not parts:
-        z = np.zeros((0, 3), np.float32)
-        return Cloud(z, z, np.zeros((0, 3), np.uint8), np.zeros(0, np.uint8), np.zeros(0, np.float32))
-    return Cloud(
-        *(
-            np.concatenate([getattr(p, name) for p in parts])
-            for name in ("points", "normals", "colors", "photos", "score")
-        )
-    )
+        z, none = np.zeros((0, 3), np.float32), np.zeros(0, np.float32)
+        return Cloud(z, z, np.zeros((0, 3), np.uint8), np.zeros(0, np.uint8), none, none, np.zeros(0, np.uint8))
+    return Cloud(**{f.name: np.concatenate([getattr(p, f.name) for p in parts]) for f in fields(Cloud)})
