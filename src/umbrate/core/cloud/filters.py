@@ -9,28 +9,20 @@ from numba import njit
 
 from ..errors import UmbrateError
 from ..forest import root
-from .grid import columns_round, find_cell, in_threads, sort_into_grid, spacing_of
+from .grid import cells_of, columns_round, first_columns, gathered, in_threads, sort_into_grid, spacing_of
 
 
 @njit(cache=True, nogil=True)
-def _place_of(key, shape):
-    """Cell x, y, z of a key."""
-    z = key % shape[2]
-    y = (key // shape[2]) % shape[1]
-    return key // (shape[1] * shape[2]), y, z
-
-
-@njit(cache=True, nogil=True)
-def _count_near(points, key, start, shape, table_key, table_row, bits, radius2, enough, out, first, last):
+def _count_near(points, key, start, shape, radius2, enough, out, first, last):
     """Other points within a radius of at most one cell's width, counted up to `enough`."""
     lo, hi = np.empty(9, np.int64), np.empty(9, np.int64)
+    cursor = first_columns(key, shape, key[first])
     for c in range(first, last):
-        x, y, z = _place_of(key[c], shape)
-        runs = columns_round(x, y, z, key, start, shape, table_key, table_row, bits, lo, hi)
+        columns_round(key[c], key, start, shape, cursor, lo, hi)
         for i in range(start[c], start[c + 1]):
             p0, p1, p2 = points[i, 0], points[i, 1], points[i, 2]
             count = -1  # the point itself does not count
-            for r in range(runs):
+            for r in range(9):
                 for j in range(lo[r], hi[r]):
                     d0, d1, d2 = points[j, 0] - p0, points[j, 1] - p1, points[j, 2] - p2
                     if d0 * d0 + d1 * d1 + d2 * d2 <= radius2:
@@ -53,18 +45,18 @@ def lonely(points, radius, least):
 
 
 @njit(cache=True, nogil=True)
-def _spacing(points, key, start, shape, table_key, table_row, bits, neighbors, out, first, last):
+def _spacing(points, key, start, shape, neighbors, out, first, last):
     """Mean distance to the nearest `neighbors` within the 27 cells round a point; infinite with fewer."""
     best = np.empty(neighbors, np.float32)
     lo, hi = np.empty(9, np.int64), np.empty(9, np.int64)
+    cursor = first_columns(key, shape, key[first])
     for c in range(first, last):
-        x, y, z = _place_of(key[c], shape)
-        runs = columns_round(x, y, z, key, start, shape, table_key, table_row, bits, lo, hi)
+        columns_round(key[c], key, start, shape, cursor, lo, hi)
         for i in range(start[c], start[c + 1]):
             p0, p1, p2 = points[i, 0], points[i, 1], points[i, 2]
             best[:] = np.inf
             worst = np.float32(np.inf)
-            for r in range(runs):
+            for r in range(9):
                 for j in range(lo[r], hi[r]):
                     d0, d1, d2 = points[j, 0] - p0, points[j, 1] - p1, points[j, 2] - p2
                     d = d0 * d0 + d1 * d1 + d2 * d2
@@ -95,19 +87,21 @@ def spacing(points, neighbors=6, reach=None):
 
 
 @njit(cache=True, nogil=True)
-def _join_cells(key, shape, table_key, table_row, bits, parent):
+def _join_cells(key, shape, parent):
     """Union of cells that touch, corners included."""
+    cursor = first_columns(key, shape, key[0])
     for c in range(key.shape[0]):
-        x, y, z = _place_of(key[c], shape)
-        for k in range(13):  # each pair of cells once: the 13 that come before
-            u, v, w = x + k // 9 - 1, y + (k // 3) % 3 - 1, z + k % 3 - 1
-            if u < 0 or v < 0 or w < 0 or v >= shape[1] or w >= shape[2]:
-                continue
-            d = find_cell((u * shape[1] + v) * shape[2] + w, table_key, table_row, bits)
-            if d >= 0:
+        for k in range(5):  # each pair of cells once: the columns that come before, and the cell below
+            low = key[c] + ((k // 3 - 1) * shape[1] + k % 3 - 1) * shape[2] - 1
+            d = cursor[k]
+            while d < key.shape[0] and key[d] < low:
+                d += 1
+            cursor[k] = d
+            while d < c and key[d] <= low + 2:
                 a, b = root(parent, c), root(parent, d)
                 if a != b:
                     parent[max(a, b)] = min(a, b)
+                d += 1
 
 
 @njit(cache=True, nogil=True)
@@ -128,7 +122,7 @@ def components(points, gap):
         return np.zeros(0, np.int64)
     g = sort_into_grid(points, gap)
     parent = np.arange(len(g.key), dtype=np.int64)
-    _join_cells(g.key, g.shape, g.table_key, g.table_row, g.bits, parent)
+    _join_cells(g.key, g.shape, parent)
     label = np.empty(len(points), np.int64)
     _roots(g.start, parent, label)
     count = np.bincount(label)
@@ -138,15 +132,15 @@ def components(points, gap):
 
 
 @njit(cache=True, nogil=True)
-def _thin(points, key, start, shape, table_key, table_row, bits, radius2, kept):
+def _thin(points, key, start, shape, radius2, kept):
     """Greedy: a point is kept where no kept one lies within the radius (one thread: the order decides)."""
     lo, hi = np.empty(9, np.int64), np.empty(9, np.int64)
+    cursor = first_columns(key, shape, key[0])
     for c in range(key.shape[0]):
-        x, y, z = _place_of(key[c], shape)
-        runs = columns_round(x, y, z, key, start, shape, table_key, table_row, bits, lo, hi)
+        columns_round(key[c], key, start, shape, cursor, lo, hi)
         for i in range(start[c], start[c + 1]):
             free = True
-            for r in range(runs):
+            for r in range(9):
                 for j in range(lo[r], hi[r]):
                     if kept[j]:
                         d0, d1, d2 = (
@@ -181,18 +175,18 @@ def thin_to(points, count, seed=0):
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _smooth(points, key, start, shape, table_key, table_row, bits, normals, radius2, noise2, edge, out, first, last):
+def _smooth(points, key, start, shape, normals, radius2, noise2, edge, out, first, last):
     """Points moved along their normals to the weighted mean of their neighbors' heights over the tangent plane."""
     lo, hi = np.empty(9, np.int64), np.empty(9, np.int64)
     near, over = np.float32(1.0) / radius2, np.float32(1.0) / noise2
+    cursor = first_columns(key, shape, key[first])
     for c in range(first, last):
-        x, y, z = _place_of(key[c], shape)
-        runs = columns_round(x, y, z, key, start, shape, table_key, table_row, bits, lo, hi)
+        columns_round(key[c], key, start, shape, cursor, lo, hi)
         for i in range(start[c], start[c + 1]):
             p0, p1, p2 = points[i, 0], points[i, 1], points[i, 2]
             n0, n1, n2 = normals[i, 0], normals[i, 1], normals[i, 2]
             total, shift = np.float32(0), np.float32(0)
-            for r in range(runs):
+            for r in range(9):
                 for j in range(lo[r], hi[r]):
                     d0, d1, d2 = points[j, 0] - p0, points[j, 1] - p1, points[j, 2] - p2
                     d = (d0 * d0 + d1 * d1 + d2 * d2) * near
@@ -220,37 +214,34 @@ def smooth(points, normals, radius, noise, edge_deg=40.0):
         return points
     g = sort_into_grid(points, radius)
     out = np.empty_like(g.points)
-    n = np.ascontiguousarray(normals[g.order], np.float32)
+    n = gathered(np.asarray(normals, np.float32), g.order)
     g.run(_smooth, n, np.float32(radius**2), np.float32(noise**2), np.float32(np.cos(np.radians(edge_deg))), out)
     return g.back(out)
 
 
 @njit(cache=True, nogil=True)
-def _nearest(
-    points, key, start, shape, table_key, table_row, bits, low, inverse, others, normals, along, out, first, last
-):
-    """Distance from `others` to the nearest of `points` within one cell's width, along its normal if asked."""
+def _nearest(points, key, start, shape, cells, begin, others, normals, along, out, first, last):
+    """Distance from `others`, sorted by cell, to the nearest of `points` within one cell's width."""
     lo, hi = np.empty(9, np.int64), np.empty(9, np.int64)
-    for i in range(first, last):
-        p0, p1, p2 = others[i, 0], others[i, 1], others[i, 2]
-        x = np.int64(np.floor((p0 - low[0]) * inverse))
-        y = np.int64(np.floor((p1 - low[1]) * inverse))
-        z = np.int64(np.floor((p2 - low[2]) * inverse))
-        runs = columns_round(x, y, z, key, start, shape, table_key, table_row, bits, lo, hi)
-        best, which = np.float32(np.inf), np.int64(-1)
-        for r in range(runs):
-            for j in range(lo[r], hi[r]):
-                d0, d1, d2 = points[j, 0] - p0, points[j, 1] - p1, points[j, 2] - p2
-                d = d0 * d0 + d1 * d1 + d2 * d2
-                if d < best:
-                    best, which = d, j
-        if which < 0:
-            out[i] = np.inf
-        elif along:
-            d0, d1, d2 = p0 - points[which, 0], p1 - points[which, 1], p2 - points[which, 2]
-            out[i] = d0 * normals[which, 0] + d1 * normals[which, 1] + d2 * normals[which, 2]
-        else:
-            out[i] = np.sqrt(best)
+    cursor = first_columns(key, shape, cells[first])
+    for c in range(first, last):
+        columns_round(cells[c], key, start, shape, cursor, lo, hi)
+        for i in range(begin[c], begin[c + 1]):
+            p0, p1, p2 = others[i, 0], others[i, 1], others[i, 2]
+            best, which = np.float32(np.inf), np.int64(-1)
+            for r in range(9):
+                for j in range(lo[r], hi[r]):
+                    d0, d1, d2 = points[j, 0] - p0, points[j, 1] - p1, points[j, 2] - p2
+                    d = d0 * d0 + d1 * d1 + d2 * d2
+                    if d < best:
+                        best, which = d, j
+            if which < 0:
+                out[i] = np.inf
+            elif along:
+                d0, d1, d2 = p0 - points[which, 0], p1 - points[which, 1], p2 - points[which, 2]
+                out[i] = d0 * normals[which, 0] + d1 * normals[which, 1] + d2 * normals[which, 2]
+            else:
+                out[i] = np.sqrt(best)
 
 
 def distance_to(points, cloud, reach, normals=None):
@@ -263,14 +254,16 @@ def distance_to(points, cloud, reach, normals=None):
         return out
     g = sort_into_grid(cloud, reach)
     others = np.ascontiguousarray(points, np.float32)
-    # points in the order of the grid, so that neighbors are looked up where they were just looked up
-    order = sort_into_grid(others, 4 * reach).order
-    some = others[order]
-    n = np.ascontiguousarray(normals[g.order] if normals is not None else np.zeros((1, 3)), np.float32)
-    found = np.empty(len(points), np.float32)
-    fixed = (g.low, np.float32(1.0 / g.width), some, n, normals is not None, found)
-    in_threads(_nearest, len(points), *g.fixed, *fixed)
-    out[order] = found
+    high = g.low + np.float32(g.width) * g.shape.astype(np.float32)
+    rows = np.flatnonzero(((others >= g.low) & (others < high)).all(1))  # what is farther has nothing near
+    if not len(rows):
+        return out
+    some = others if len(rows) == len(others) else gathered(others, rows)
+    cells, begin, order = cells_of(some, g)
+    n = np.zeros((1, 3), np.float32) if normals is None else gathered(np.asarray(normals, np.float32), g.order)
+    found = np.empty(len(rows), np.float32)
+    in_threads(_nearest, len(cells), *g.fixed, cells, begin, gathered(some, order), n, normals is not None, found)
+    out[rows[order]] = found
     out[np.abs(out) > reach] = np.inf
     return out
 

@@ -1,10 +1,10 @@
 """Who is near whom: points sorted into the cells of an even grid.
 
 A tree over five million points takes longer to build than everything a filter then asks of it. Clouds of surfaces are
-even enough for a grid. Only cells that hold points are kept, in the order of their place, and found through a hash
-table: what lies within one cell's width of a cell's points is in nine columns of three cells, and each column is one
-run of sorted points. Kernels work cell by cell on the sorted points, so what they read lies side by side in memory, and
-in threads that write to different rows: the result does not depend on their number.
+even enough for a grid. Only cells that hold points are kept, in the order of their place. What lies within one cell's
+width of a cell's points is in nine columns of three cells, and each column is one run of sorted points; as cells are
+visited in their order, each of the nine only ever moves forward, so nothing is searched for. Kernels run in threads
+that write to different rows: the result does not depend on their number.
 """
 
 import os
@@ -19,7 +19,6 @@ from scipy.spatial import cKDTree
 THREADS = max(1, min(8, os.cpu_count() or 1))
 _POOL = ThreadPoolExecutor(THREADS, thread_name_prefix="cloud")
 MOST_IN_TREE = 200_000
-_MIX = np.int64(-7046029254386353131)  #: 2^64 over the golden ratio, which spreads keys over a table (Knuth 1973)
 
 
 def in_threads(kernel, count, *arguments):
@@ -32,87 +31,70 @@ def in_threads(kernel, count, *arguments):
 @njit(cache=True, nogil=True)
 def _keys(points, low, inverse, shape, out, first, last):
     for i in range(first, last):
-        x = min(max(np.int64((points[i, 0] - low[0]) * inverse), 0), shape[0] - 1)
-        y = min(max(np.int64((points[i, 1] - low[1]) * inverse), 0), shape[1] - 1)
-        z = min(max(np.int64((points[i, 2] - low[2]) * inverse), 0), shape[2] - 1)
+        x = min(max(np.int64((points[i, 0] - low[0]) * inverse), 1), shape[0] - 2)
+        y = min(max(np.int64((points[i, 1] - low[1]) * inverse), 1), shape[1] - 2)
+        z = min(max(np.int64((points[i, 2] - low[2]) * inverse), 1), shape[2] - 2)
         out[i] = (x * shape[1] + y) * shape[2] + z
 
 
-@njit(cache=True, nogil=True, inline="always")
-def _slot(key, bits):
-    """Where a key's search in a table of 2^bits begins."""
-    return np.int64(np.uint64(key * _MIX) >> np.uint64(64 - bits))
+@njit(cache=True, nogil=True)
+def _extent(points, low, high):
+    for i in range(points.shape[0]):
+        for k in range(3):
+            low[k], high[k] = min(low[k], points[i, k]), max(high[k], points[i, k])
 
 
 @njit(cache=True, nogil=True)
-def _enter(keys, table_key, table_row, bits, cell):
-    """Number the different keys in the order they come; the number of each (n,); returns how many, -1 when full."""
-    mask = table_key.shape[0] - 1
-    count = 0
-    for i in range(keys.shape[0]):
-        k = keys[i]
-        s = _slot(k, bits)
-        while table_key[s] != k:
-            if table_key[s] == -1:
-                if count * 4 > 3 * mask:
-                    return -1
-                table_key[s], table_row[s] = k, count
-                count += 1
-                break
-            s = (s + 1) & mask
-        cell[i] = table_row[s]
-    return count
+def _gather(points, order, out, first, last):
+    for i in range(first, last):
+        for k in range(points.shape[1]):
+            out[i, k] = points[order[i], k]
+
+
+def gathered(values, order):
+    """Rows of an array (n, k) in another order, by threads."""
+    values = np.ascontiguousarray(values)
+    out = np.empty((len(order), values.shape[1]), values.dtype)
+    in_threads(_gather, len(order), values, order, out)
+    return out
+
+
+def _sorted_keys(keys, most):
+    """Keys in order and the row each had. Key and row in one number sort ten times faster than rows by their keys."""
+    bits = max(1, int(len(keys) - 1).bit_length())
+    if most.bit_length() + bits > 63:
+        order = np.argsort(keys, kind="stable")
+        return keys[order], order
+    both = np.sort((keys << bits) | np.arange(len(keys), dtype=np.int64))
+    return both >> bits, both & ((1 << bits) - 1)
 
 
 @njit(cache=True, nogil=True)
-def _place(cell, rank, start, order):
-    """Counting sort of points by the rank of their cell."""
-    for i in range(cell.shape[0]):
-        start[rank[cell[i]] + 1] += 1
-    for c in range(start.shape[0] - 1):
-        start[c + 1] += start[c]
-    fill = start[:-1].copy()
-    for i in range(cell.shape[0]):
-        r = rank[cell[i]]
-        order[fill[r]] = i
-        fill[r] += 1
+def first_columns(key, shape, cell):
+    """Where the nine columns round a cell begin among the sorted cells: cursors (9,) for `columns_round`."""
+    out = np.empty(9, np.int64)
+    for k in range(9):
+        wanted = cell + ((k // 3 - 1) * shape[1] + k % 3 - 1) * shape[2] - 1
+        out[k] = np.searchsorted(key, wanted)
+    return out
 
 
 @njit(cache=True, nogil=True)
-def find_cell(key, table_key, table_row, bits):
-    """The row of a cell, or -1 where no point lies in it."""
-    mask = table_key.shape[0] - 1
-    s = _slot(key, bits)
-    while table_key[s] != -1:
-        if table_key[s] == key:
-            return table_row[s]
-        s = (s + 1) & mask
-    return -1
+def columns_round(cell, key, start, shape, cursor, lo, hi):
+    """Runs of sorted points, lo and hi (9,), in the 27 cells round a cell (by its key), column by column.
 
-
-@njit(cache=True, nogil=True)
-def columns_round(x, y, z, key, start, shape, table_key, table_row, bits, lo, hi):
-    """Runs of sorted points, lo and hi (9,), in the 27 cells round cell x, y, z; returns how many there are."""
-    count = 0
-    z0, z1 = max(z - 1, 0), min(z + 1, shape[2] - 1)
-    if z1 < 0 or z0 > shape[2] - 1:
-        return 0
-    for u in range(max(x - 1, 0), min(x + 2, shape[0])):
-        for v in range(max(y - 1, 0), min(y + 2, shape[1])):
-            base = (u * shape[1] + v) * shape[2]
-            row = np.int64(-1)
-            for w in range(z0, z1 + 1):
-                row = find_cell(base + w, table_key, table_row, bits)
-                if row >= 0:
-                    break
-            if row < 0:
-                continue
-            last = row
-            while last + 1 < key.shape[0] and key[last + 1] <= base + z1:
-                last += 1
-            lo[count], hi[count] = start[row], start[last + 1]
-            count += 1
-    return count
+    Cells must be asked for in their order: the cursors only move forward. No cell lies at the border of the grid.
+    """
+    for k in range(9):
+        low = cell + ((k // 3 - 1) * shape[1] + k % 3 - 1) * shape[2] - 1
+        c = cursor[k]
+        while c < key.shape[0] and key[c] < low:
+            c += 1
+        cursor[k] = c
+        lo[k] = start[c]
+        while c < key.shape[0] and key[c] <= low + 2:
+            c += 1
+        hi[k] = start[c]
 
 
 @dataclass
@@ -128,8 +110,7 @@ class Grid:
     key : (m,) int64, start : (m + 1,) int64
         Cells that hold points, in the order of their place, and where their points begin.
     low : (3,) float32, width : float, shape : (3,) int64
-    table_key, table_row : (2^bits,)
-        From a cell's key to its row.
+        Where the grid begins; a cell wide beyond the points on every side, so that none lies at its border.
     """
 
     points: np.ndarray
@@ -139,9 +120,6 @@ class Grid:
     low: np.ndarray
     width: float
     shape: np.ndarray
-    table_key: np.ndarray
-    table_row: np.ndarray
-    bits: int
 
     def back(self, values):
         """Values of sorted points in the order of those that were given."""
@@ -152,7 +130,7 @@ class Grid:
     @property
     def fixed(self):
         """What kernels take first."""
-        return self.points, self.key, self.start, self.shape, self.table_key, self.table_row, self.bits
+        return self.points, self.key, self.start, self.shape
 
     def run(self, kernel, *arguments):
         """Call ``kernel(*fixed, *arguments, first, last)`` for all cells, in threads."""
@@ -162,28 +140,31 @@ class Grid:
 def sort_into_grid(points, width):
     """The Grid of points (n, 3), n > 0, with cells of some width."""
     points = np.ascontiguousarray(points, np.float32)
-    low, high = points.min(0), points.max(0)
+    low, high = points[0].copy(), points[0].copy()
+    _extent(points, low, high)
     extent = np.maximum((high - low).astype(float), 1e-9)
     width = max(float(width), float(extent.max()) / 2_000_000)  # keys are 63 bits long
-    shape = (np.floor(extent / width) + 1).astype(np.int64)
-    keys, cell = np.empty(len(points), np.int64), np.empty(len(points), np.int64)
+    shape = (np.floor(extent / width) + 3).astype(np.int64)
+    low -= np.float32(width)
+    key, start, order = _cells(points, low, width, shape)
+    return Grid(gathered(points, order), order, key, start, low, width, shape)
+
+
+def _cells(points, low, width, shape):
+    """Cells that hold points in their order (m,), where their points begin (m + 1,), and the points' order (n,)."""
+    keys = np.empty(len(points), np.int64)
     in_threads(_keys, len(points), points, low, np.float32(1.0 / width), shape, keys)
-    bits = max(8, int(np.ceil(np.log2(len(points)))))
-    while True:
-        table_key, table_row = np.full(1 << bits, -1, np.int64), np.zeros(1 << bits, np.int64)
-        count = _enter(keys, table_key, table_row, bits, cell)
-        if count >= 0:
-            break
-        bits += 1
-    used = np.flatnonzero(table_key >= 0)
-    sort = np.argsort(table_key[used])
-    rank = np.empty(count, np.int64)
-    rank[table_row[used[sort]]] = np.arange(count)
-    key = table_key[used[sort]]
-    table_row[used] = rank[table_row[used]]
-    start, order = np.zeros(count + 1, np.int64), np.empty(len(points), np.int64)
-    _place(cell, rank, start, order)
-    return Grid(points[order], order, key, start, low, width, shape, table_key, table_row, bits)
+    keys, order = _sorted_keys(keys, int(shape[0]) * int(shape[1]) * int(shape[2]))
+    first = np.flatnonzero(np.r_[True, keys[1:] != keys[:-1]])
+    return keys[first], np.append(first, len(keys)), order
+
+
+def cells_of(points, grid):
+    """Other points (n, 3) sorted into the cells of a grid: cells (m,), where they begin (m + 1,), order (n,).
+
+    Points in the grid's border are put into the cells next to it.
+    """
+    return _cells(np.ascontiguousarray(points, np.float32), grid.low, grid.width, grid.shape)
 
 
 def spacing_of(points, sample=4000):
