@@ -17,6 +17,8 @@ from umbrate.cli.main import cli
 from umbrate.core.cloud import filters
 from umbrate.core.cloud.grid import sort_into_grid, spacing_of
 from umbrate.core.errors import UmbrateError
+from umbrate.core.geometry.pose import look_at
+from umbrate.core.raster.pick import inside_polygon, seen_inside
 from umbrate.formats.clouds import KINDS, write_cloud
 from umbrate.stages.cleaning import FILTERS, apply_step, check_step, step_text, try_step, without_step
 from umbrate.stages.cleaning import Context as CleaningContext
@@ -128,6 +130,20 @@ class Filters(unittest.TestCase):
         one = np.zeros((1, 3), np.float32)
         self.assertTrue(filters.lonely(one, 1, 1)[0])
         self.assertTrue(np.isinf(filters.spacing(one, 6, 1.0))[0])
+
+
+class Drawn(unittest.TestCase):
+    def test_points_seen_inside_a_drawing_are_those_that_project_into_it(self):
+        rng = np.random.default_rng(6)
+        for _ in range(10):
+            P = rng.normal(size=(4000, 3)).astype(np.float32)
+            E = look_at(rng.normal(size=3) + [0, -6, 0], np.zeros(3))
+            polygon = rng.uniform(0, 400, (int(rng.integers(3, 40)), 2))
+            Y = P @ E[:3, :3].T + E[:3, 3]
+            uv = Y[:, :2] / Y[:, 2:] * 500.0 + [200, 200]
+            want = inside_polygon(uv, polygon) & (Y[:, 2] > 0)
+            self.assertLess((seen_inside(P, E, 500.0, (200, 200), polygon) != want).sum(), 3)
+        self.assertFalse(seen_inside(P, E, 500.0, (200, 200), polygon[:2]).any())
 
 
 class Written(unittest.TestCase):

@@ -13,7 +13,7 @@ from ..core.cloud.grid import spacing_of
 from ..core.cloud.keepbox import KeepBox
 from ..core.errors import UmbrateError
 from ..core.geometry.similarity import scale_of
-from ..core.raster.pick import inside_polygon
+from ..core.raster.pick import seen_inside
 from .clouds import after_step, raw_cloud, to_job
 from .frames import keep_box_of, move_box
 
@@ -113,12 +113,8 @@ def _components(cloud, v, context):
 
 def _lasso(cloud, v, context):
     """Points inside a polygon drawn in a view of the job's frame."""
-    E = np.array(v["view"], float) @ context.to_job
-    X = cloud["points"]
-    Y = X @ E[:3, :3].T.astype(np.float32) + E[:3, 3].astype(np.float32)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        uv = Y[:, :2] / Y[:, 2:] * np.float32(v["f"]) + np.array(v["middle"], np.float32)
-    return inside_polygon(uv.astype(float), np.array(v["polygon"], float)) & (Y[:, 2] > 0)
+    view = np.array(v["view"], float) @ context.to_job
+    return seen_inside(cloud["points"], view, v["f"], v["middle"], v["polygon"])
 
 
 def _thin(cloud, v, context):
