@@ -13,6 +13,7 @@ from tests.scenes import scratch
 from tests.test_desk import DeskTest, texts, wait_for
 from tests.test_scaling import put_marks, true_marks
 from umbrate.core.geometry.similarity import scale_of
+from umbrate.desk.cloudpanel import CloudPanel
 from umbrate.desk.measurepanel import MeasurePanel
 from umbrate.desk.pointspanel import PointsPanel
 from umbrate.desk.scalepanel import LengthsPanel, LevelPanel, ScalePanel
@@ -257,6 +258,95 @@ class Measuring(unittest.TestCase):
         dialog.close()
         self.assertNotIn("Traceback", " ".join(s.log))
         self.assertTrue(texts(self.window.bench))
+
+
+class Cleaning(unittest.TestCase):
+    """Clouds side by side in the window, and a filter tried, applied, taken back."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.case = DeskTest()
+        cls.case.setUp()
+        cls.addClassCleanup(cls.case.doCleanups)
+        cls.case.open("photos", "masks", "lens", "poses", "cloud")
+        cls.window, cls.session, cls.scene = cls.case.window, cls.case.session, cls.case.window.scene
+
+    def panel(self):
+        self.window.bench.show_part()
+        test_desk.APP.processEvents()
+        return self.window.bench.findChildren(CloudPanel)[-1]
+
+    def test_a_filter_is_tried_applied_taken_back_and_drawn_in_the_scene(self):
+        s, w = self.session, self.session.cleaning
+        s.choose(stage="cloud")
+        panel = self.panel()
+        whole = w.kept.left
+        for name in [panel.which.itemData(k) for k in range(panel.which.count())]:
+            panel.which.setCurrentIndex(panel.which.findData(name))
+            panel._filter_chosen()
+            if name in ("support", "box"):
+                continue
+            panel._try()
+            wait_for(lambda: not w.busy)
+            self.assertIsNotNone(w.drop, name)
+            self.scene.grab()
+        panel.which.setCurrentIndex(panel.which.findData("photos"))
+        panel._filter_chosen()
+        panel.editors["least"].setValue(4)
+        panel._try()
+        wait_for(lambda: not w.busy)
+        count = int(w.drop.sum())
+        self.assertGreater(count, 0)
+        self.assertIn(f"{count:,}", w.told())
+        accent = (np.abs(w.colors()[w.drop].astype(int) - [0xD0, 0x8A, 0x3C]) <= 1).all()
+        self.assertTrue(accent)
+        w.apply()
+        self.assertEqual(w.kept.left, whole - count)
+        self.assertEqual(len(self.scene.points), whole - count)
+        # drawn round in the scene
+        self.scene.set_mode("rectangle")
+        self.scene.grab()
+        h, v = self.scene.width(), self.scene.height()
+        corners = QPoint(h // 2, v // 4), QPoint(h - 30, 3 * v // 4)
+        QTest.mousePress(self.scene, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, corners[0])
+        QTest.mouseMove(self.scene, corners[1])
+        QTest.mouseRelease(self.scene, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, corners[1])
+        wait_for(lambda: w.step is not None and not w.busy)
+        uv = self.scene._on_screen(self.scene.points)
+        inside = ((uv > [h // 2, v // 4]) & (uv < [h - 30, 3 * v // 4])).all(1)
+        self.assertLess((inside != w.drop).mean(), 0.01)
+        QTest.keyClick(self.scene, Qt.Key.Key_Delete)
+        self.assertEqual(len(w.kept.steps), 2)
+        self.panel().steps.selectRow(0)
+        self.window.bench.findChildren(CloudPanel)[-1]._back()
+        self.assertEqual([x.step["filter"] for x in w.kept.steps], ["lasso"])
+        for _ in range(3):
+            s.undo()
+        self.assertEqual(w.kept.left, whole)
+        self.scene.set_mode("look")
+        # looks, and another cloud beside it
+        for look in ("relief", "photos", "score", "precision", "angle", "color"):
+            w.set_look(look)
+            self.scene.grab()
+            self.assertEqual(w.legend() is None, look in ("relief", "color"))
+        s.set_setting("cloud", "min_photos", 2)
+        s.run()
+        wait_for(lambda: s.queue.idle and len(s.job.clouds(s.sitting_id)) == 2)
+        panel = self.panel()
+        self.assertEqual(panel.clouds.rowCount(), 2)
+        panel._compare()
+        wait_for(lambda: w.look == "compared")
+        self.scene.grab()
+        self.assertLess(w.compared[2]["median_abs"], 0.01)
+        panel.clouds.selectRow(0)
+        self.assertEqual(w.kept.name, "Cloud 1")
+        with mock.patch.object(QInputDialog, "getText", return_value=("strict", True)):
+            panel._rename()
+        self.assertEqual(w.kept.name, "strict")
+        panel._remove()
+        self.assertEqual([c.name for c in s.job.clouds(s.sitting_id)], ["Cloud 2"])
+        s.undo()
+        self.assertEqual(len(s.job.clouds(s.sitting_id)), 2)
 
 
 if __name__ == "__main__":

@@ -46,12 +46,13 @@ def warm_desk():
     """Run what the window calls by itself (drawing points, strokes on masks, a pixel's ray) and reading targets."""
     import numpy as np
 
+    from ..core.cloud import filters
     from ..core.geometry.lens import Lens, project_one, unproject_one
     from ..core.masking import strokes
     from ..core.masking.light import unlikeness
     from ..core.poses.degenerate import plane_inliers
     from ..core.raster.camera import eye_round
-    from ..core.raster.pick import inside_polygon
+    from ..core.raster.pick import inside_polygon, seen_inside
     from ..core.raster.points import draw_points, paint
     from ..core.targets.detect import find_targets
     from ..core.targets.sheets import calibration, picture
@@ -61,6 +62,15 @@ def warm_desk():
     eye = eye_round(np.full(3, 0.5), 1.0, (1, 1, 1), 64, 64)
     paint(draw_points(points, eye, 64, 64, 2), colors, (0, 0, 0), 30.0)
     find_targets(255 * picture(calibration(), 2.0))
+    normals = np.tile(np.float32([0, 0, 1]), (len(points), 1))
+    filters.lonely(points, 0.05, 3)
+    filters.spacing(points)
+    filters.components(points, 0.02)
+    filters.thin_by_spacing(points, 0.05)
+    filters.smooth(points, normals, 0.03, 0.01)
+    filters.distance_to(points[:1000], points, 0.02, normals)
+    filters.distance_to(points[:1000], points, 0.02)
+    seen_inside(points, np.eye(4), 10.0, (5, 5), np.array([(0.0, 0), (9, 0), (5, 9)]))
     picture_of_nothing = np.zeros((40, 50, 3), np.uint8)
     path = [(5.0, 5.0), (20.0, 9.0), (12.0, 30.0)]
     strokes.polygon((40, 50), path)

@@ -20,6 +20,7 @@ from ..work.sorting import propose_split
 from ..work.state import WORDS
 from . import tokens as t
 from .boxpanel import BoxPanel
+from .cloudpanel import CloudPanel
 from .editors import make_editor
 from .evidence import Evidence
 from .lenspanel import CalibrationGuide, CalibrationPanel, LensGroups
@@ -78,6 +79,7 @@ class Bench(QScrollArea):
                 str(s.job.settings(sitting.id, s.stage)),
                 str(s.job.keep_box(sitting.id)),
                 s.result("poses") is None,
+                bool(s.job.clouds(sitting.id)),
                 s.job.removed(sitting.id),
                 s.fragment,
                 s.photo_id if s.stage == "poses" else None,
@@ -156,6 +158,8 @@ class Bench(QScrollArea):
             self.column.addWidget(b)
         if stage.name == STAGES[0].name:
             self._offer_search()
+        if stage.name == "cloud" and s.job.clouds(sitting.id):
+            self.column.addWidget(CloudPanel(s))
         if stage.name == "scale" and s.result("poses"):
             self.column.addWidget(ScalePanel(s))
         if result:

@@ -2,7 +2,7 @@
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QPen, QPolygonF
+from PyQt6.QtGui import QColor, QPen, QPolygonF
 
 from ..core.measure.quantities import fit_circle
 from . import tokens as t
@@ -110,3 +110,21 @@ def paint_marks(p, marks, lines, faces, project):
             at = QPointF(*uv[0].tolist())
             _dots(p, [at], t.ACCENT if chosen else t.CATEGORIES[6], 3.6)
             label(p, at + QPointF(7, -5), name, t.ACCENT if chosen else t.CATEGORIES[6])
+
+
+def paint_legend(p, low, high, unit, name, signed, width, height):
+    """A ramp with its ends and what it stands for, at the lower right of the scene."""
+    long, thick = min(220, width - 140), 10
+    left, top = width - long - 16, height - 40
+    ramp = t.SIGNED if signed else t.RAMP
+    for k in range(long):
+        r, g, b = ramp[int(255 * k / max(long - 1, 1))].tolist()
+        p.fillRect(QRectF(left + k, top, 1.2, thick), QColor(r, g, b))
+    p.setFont(t.font(t.SMALL))
+    p.setPen(t.color(t.QUIET))
+    digits = max(0, min(4, int(np.ceil(2 - np.log10(max(high - low, 1e-9))))))
+    ends = QRectF(left - 40, top + thick + 2, long + 80, 16)
+    p.drawText(ends.adjusted(40, 0, 0, 0), Qt.AlignmentFlag.AlignLeft, f"{low:.{digits}f}")
+    p.drawText(ends.adjusted(0, 0, -40, 0), Qt.AlignmentFlag.AlignRight, f"{high:.{digits}f} {unit}".strip())
+    p.setPen(t.color(t.TEXT))
+    p.drawText(QRectF(left, top - 18, long, 16), Qt.AlignmentFlag.AlignLeft, name)

@@ -20,7 +20,7 @@ from ..core.raster.points import draw_points, paint
 from ..stages.leveling import level_by_turn
 from ..stages.measuring import refresh
 from . import tokens as t
-from .measurepaint import paint_marks, paint_measures
+from .measurepaint import paint_legend, paint_marks, paint_measures
 from .sceneparts import Frusta, paint_turntable
 from .sceneside import SceneSide
 from .scenetools import BOX, BRUSH, LASSO, LOOK, RECTANGLE, TURN, BoxHandles, PointPicker, TurnRings
@@ -60,6 +60,7 @@ class Scene(QWidget):
         session.turning_wanted.connect(lambda: self.set_mode(TURN))
         session.measuring.changed.connect(self.update)
         session.marking.changed.connect(self.update)
+        session.cleaning.changed.connect(self._recolor)
         self.over_photo = self._pointer = None
         self.through = Through(session, self)
         self._dwell = QTimer(self, singleShot=True, interval=DWELL_MS)
@@ -181,7 +182,7 @@ class Scene(QWidget):
         removed = s.job.removed(s.sitting_id) if s.job and s.sitting_id else None
         mark = (
             s.sitting_id, *results, self.toggles["Cloud"].isChecked(), self.toggles["Tie points"].isChecked(),
-            s.fragment, removed, s.frame_key if s.job and s.sitting_id else None,
+            s.fragment, removed, s.cleaning.key(), s.frame_key if s.job and s.sitting_id else None,
         )  # fmt: skip
         if mark == self._seen or self.live is not None:
             self.update()
@@ -192,7 +193,7 @@ class Scene(QWidget):
         self.points = self.colors = self.rows = None
         self.is_cloud = cloud is not None and self.toggles["Cloud"].isChecked()
         if self.is_cloud:
-            self.points, self.colors = np.ascontiguousarray(cloud["points"], np.float32), cloud["colors"]
+            self.points, self.colors = np.ascontiguousarray(cloud["points"], np.float32), s.cleaning.colors()
         elif self.block is not None and self.toggles["Tie points"].isChecked():
             self.points = np.ascontiguousarray(self.block["points"], np.float32)
             self.colors = self.block["colors"]
@@ -206,6 +207,12 @@ class Scene(QWidget):
             self._looked = looked
             self.look_from("Fit")
         self._redraw()
+
+    def _recolor(self):
+        """The cloud is looked at in another way, or something is tried on it."""
+        if self.is_cloud and self.session.cloud is not None and len(self.session.cloud["points"]) == len(self.points):
+            self.colors = self.session.cleaning.colors()
+            self._redraw()
 
     def _on_live(self, name, data):
         """A growing block: its photos stand up one after the other."""
@@ -364,6 +371,9 @@ class Scene(QWidget):
         if self.mode in (LASSO, RECTANGLE, BRUSH):
             self.picker.paint(p, self._pointer if self.underMouse() else None)
         self._paint_caption(p)
+        legend = self.session.cleaning.legend() if self.is_cloud else None
+        if legend:
+            paint_legend(p, *legend, self.session.cleaning.look == "compared", self.width(), self.height())
 
     def _turntable(self):
         """The turntable found in the poses, where the block shown is the sitting's own."""
@@ -474,7 +484,8 @@ class Scene(QWidget):
         self.rings.stand(middle, 1.15 * float(np.percentile(np.linalg.norm(p - middle, axis=1), 95)))
 
     def _may_pick(self):
-        return self.eye is not None and self.points is not None and not self.is_cloud and self.live is None
+        able = self.eye is not None and self.points is not None and self.live is None
+        return able and (not self.is_cloud or self.mode in (LASSO, RECTANGLE))
 
     def mouseMoveEvent(self, e):
         self._pointer = e.position()
@@ -506,6 +517,12 @@ class Scene(QWidget):
 
     def mouseReleaseEvent(self, e):
         if self.picker.path:
+            if self.is_cloud:
+                drawn = self.picker.outline()
+                if len(drawn) >= 3:
+                    self.session.cleaning.draw(self.eye, drawn, self.width(), self.height())
+                self.update()
+                return
             hit = self.picker.end(self.points.astype(float), self.eye, self.width(), self.height())
             if self.rows is not None:
                 every = np.zeros(len(self.block["points"]), bool)
@@ -631,6 +648,8 @@ class Scene(QWidget):
         if step and self.eye is not None:
             self.eye = self.eye.turned(*step)
             self._redraw(moving=True)
+        elif e.key() == Qt.Key.Key_Delete and self.is_cloud:
+            self.session.cleaning.apply()
         elif e.key() == Qt.Key.Key_Delete:
             self.session.points.remove()
         elif e.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.session.measuring.kind:
@@ -640,6 +659,7 @@ class Scene(QWidget):
         elif e.key() == Qt.Key.Key_Escape:
             self.look_through(None)
             self.session.points.clear()
+            self.session.cleaning.try_on(None)
             self.set_mode(LOOK)
         elif e.key() in (Qt.Key.Key_BracketLeft, Qt.Key.Key_BracketRight) and self.mode == BRUSH:
             factor = 1.25 if e.key() == Qt.Key.Key_BracketRight else 0.8

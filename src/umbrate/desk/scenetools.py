@@ -51,6 +51,14 @@ class PointPicker:
             hit = inside_polygon(uvz[:, :2], path)
         return hit & (uvz[:, 2] > 0)
 
+    def outline(self):
+        """The corners (m, 2) of what was drawn round; drawing is over."""
+        path, self.path = np.array(self.path, float).reshape(-1, 2), []
+        if self.kind == RECTANGLE and len(path):
+            (x0, y0), (x1, y1) = path[0], path[-1]
+            return np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]])
+        return path
+
     def paint(self, p, pointer):
         """What is being drawn, and the brush under the pointer."""
         p.setPen(QPen(t.color(t.ACCENT), 1.4, Qt.PenStyle.DashLine if self.how == TAKE else Qt.PenStyle.SolidLine))

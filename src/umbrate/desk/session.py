@@ -21,6 +21,7 @@ from ..work.queue import Queue
 from ..work.sorting import propose_split
 from ..work.state import RUNNING, board, plan
 from .arrivals import Arrivals
+from .cleanwork import CleanWork
 from .markwork import MarkWork
 from .maskwork import MaskWork
 from .measurework import MeasureWork
@@ -67,6 +68,7 @@ class Session(QObject):
         self.stage = "photos"
         self._cache = {}
         self.points, self.marking, self.measuring = PointWork(self), MarkWork(self), MeasureWork(self)
+        self.cleaning = CleanWork(self)
         self._take_color = None
         self.log = []  #: what was said and done since the window opened, line by line
         self._last_step = None

@@ -49,10 +49,11 @@ class Context:
     """What filters may need besides the points; lengths of people are in the job's unit, those of the cloud its own."""
 
     def __init__(self, job, sitting, kept):
-        self.job, self.sitting, self.kept = job, sitting, kept
         self.to_job = to_job(job, sitting, kept)
         self.scale = scale_of(self.to_job)
         self._spacing = None
+        box = keep_box_of(job, sitting)  # looked up here: filters may run in another thread than the job's
+        self._box = KeepBox.from_dict(move_box(box, np.linalg.inv(self.to_job))) if box else None
 
     def length(self, value):
         """A length in the job's unit as one of the cloud."""
@@ -72,10 +73,9 @@ class Context:
 
     def keep_box(self):
         """The keep box in the cloud's frame."""
-        box = keep_box_of(self.job, self.sitting)
-        if box is None:
+        if self._box is None:
             raise UmbrateError("There is no keep box yet: it is fitted when Poses has run.", ("go to", "poses"))
-        return KeepBox.from_dict(move_box(box, np.linalg.inv(self.to_job)))
+        return self._box
 
 
 def _color(text):
@@ -218,7 +218,13 @@ def try_step(cloud, step, context):
     step = check_step(step)
     if not len(cloud["points"]):
         raise UmbrateError("This cloud has no points left.")
-    answer = np.asarray(BY_NAME[step["filter"]].work(cloud, step, context))
+    try:
+        answer = np.asarray(BY_NAME[step["filter"]].work(cloud, step, context))
+    except KeyError as e:
+        raise UmbrateError(
+            f"This cloud does not have {e.args[0]} for its points: it was made by an older version. Run Cloud again.",
+            ("run again",),
+        ) from None
     if answer.ndim == 1 and step["keep"]:
         return ~answer
     return answer

@@ -61,6 +61,14 @@ class Settings(StageSettings):
         title="Least likeness",
         description="Patches must look at least this much alike between photos (correlation, 1 is the same).",
     )
+    sure_score: float = Field(
+        0.7,
+        ge=0.0,
+        le=1.01,
+        title="Sure likeness",
+        description="One agreeing photo less is enough where patches look at least this much alike: folds and "
+        "undersides that few photos see. Over 1: never.",
+    )
     depth_tolerance: float = Field(
         0.6,
         ge=0.05,
@@ -268,6 +276,7 @@ class CloudStage(Stage):
             neighbors,
             least=min(settings.min_photos, 1 + max(len(x) for x in neighbors)),
             min_score=settings.min_score,
+            sure_score=settings.sure_score,
             depth_tolerance=settings.depth_tolerance / 100,
             progress=fusing,
         )

@@ -64,6 +64,7 @@ def _fuse_photo(
     used,
     least,
     min_score,
+    sure_score,
     depth_tolerance,
     back_px,
     out_p,
@@ -162,7 +163,7 @@ def _fuse_photo(
                 narrow = min(narrow, cos)
                 hit_j[hits], hit_u[hits], hit_v[hits] = j, u, v
                 hits += 1
-            if hits + 1 < least:
+            if hits + 1 < least and not (hits + 2 == least and hits > 0 and ss >= sure_score * sw):
                 continue
             for k in range(hits):
                 used[hit_j[k], hit_v[k], hit_u[k]] = True
@@ -197,6 +198,7 @@ def fuse(
     *,
     least=3,
     min_score=0.5,
+    sure_score=2.0,
     depth_tolerance=0.006,
     back_px=1.2,
     progress=None,
@@ -213,6 +215,8 @@ def fuse(
         Whose maps are asked about each photo's pixels.
     least : int
         Least number of photos that agree, this one included.
+    sure_score : float
+        One photo less is enough where patches look at least so much alike; over 1: never.
     depth_tolerance : float
         Largest relative difference of depth.
     back_px : float
@@ -246,6 +250,7 @@ def fuse(
             used,
             least,
             min_score,
+            sure_score,
             depth_tolerance,
             back_px,
             p,

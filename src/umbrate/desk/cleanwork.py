@@ -1,0 +1,217 @@
+"""Work on the clouds of a sitting: what is shown of them, what a filter would take away, and applying it.
+
+Part of the session: the bench asks, the scene draws.
+"""
+
+import numpy as np
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from ..core.errors import UmbrateError
+from ..stages.cleaning import Context, apply_step, check_step, step_text, try_step, without_step
+from ..stages.clouds import compare_clouds, load_cloud, raw_cloud
+from . import tokens as t
+from .text import counted
+
+#: what points may be colored by: what it is called, the array it needs, and its unit
+LOOKS = {
+    "color": ("Color", "colors", ""), "relief": ("Relief", "normals", ""), "photos": ("Photos", "photos", ""),
+    "score": ("Likeness", "score", ""), "precision": ("Precision", "precision", "length"),
+    "angle": ("Ray angle", "angle", "°"), "compared": ("Distance to another", "compared", "length"),
+}  # fmt: skip
+LIGHT = np.array([0.35, -0.5, 0.8])
+
+
+class CleanWork(QObject):
+    """The chosen cloud of the chosen sitting: a step on trial, and how the cloud is colored."""
+
+    changed = pyqtSignal()  #: another trial, look or comparison
+
+    def __init__(self, session):
+        super().__init__()
+        self.session = session
+        self.step = None  #: on trial
+        self.drop = None  #: (n,) bool, what it would take away
+        self.busy = False
+        self.look = "color"
+        self.compared = None  #: (key of the cloud, distances, figures, name of the other)
+        self._raw = self._mark = self._colored = None
+        session.document_changed.connect(self._forget)
+        session.chosen_changed.connect(self._forget)
+
+    def key(self):
+        """What the cloud that is shown depends on."""
+        s = self.session
+        kept = s.job.cloud(s.sitting_id) if s.job and s.sitting_id else None
+        return (kept.id, tuple(x.id for x in kept.steps)) if kept else None
+
+    def _forget(self):
+        key = self.key()
+        if key != self._mark:
+            self._mark, self._raw, self._colored = key, None, None
+            had = self.drop is not None
+            self.step = self.drop = None
+            if self.compared and self.compared[0] != key:
+                self.compared = None
+                self.look = "color" if self.look == "compared" else self.look
+            if had:
+                self.changed.emit()
+
+    @property
+    def kept(self):
+        """The chosen KeptCloud, or None."""
+        s = self.session
+        return s.job.cloud(s.sitting_id) if s.job and s.sitting_id else None
+
+    def raw(self):
+        """The chosen cloud's arrays after its steps, in the frame they were computed in."""
+        if self._raw is None or self._raw[0] != self.key():
+            self._raw = self.key(), raw_cloud(self.session.job, self.kept)
+        return self._raw[1]
+
+    # ------------------------------------------------------------------ a step on trial
+    def try_on(self, step):
+        """See what a step would do; None ends the trial."""
+        s = self.session
+        if step is None or self.kept is None:
+            self.step = self.drop = None
+            self.changed.emit()
+            return
+        try:
+            step = check_step(step)
+            context, cloud = Context(s.job, s.sitting, self.kept), self.raw()
+        except UmbrateError as e:
+            s.said.emit(str(e), "bad")
+            return
+        self.step, self.busy = step, True
+        self.changed.emit()
+
+        def work():
+            try:
+                return step, try_step(cloud, step, context)
+            except UmbrateError as e:
+                return step, str(e)
+
+        def show(answer):
+            if answer[0] is not self.step:
+                return  # another one was asked for since
+            self.busy = False
+            if isinstance(answer[1], str):
+                s.said.emit(answer[1], "bad")
+                self.drop = None
+            else:
+                self.drop = answer[1] if answer[1].ndim == 1 else np.zeros(len(answer[1]), bool)
+            self.changed.emit()
+
+        s.in_background(work, show)
+
+    def told(self):
+        """What the trial would do, in words."""
+        if self.busy:
+            return "Looking …"
+        if self.step is None or self.drop is None:
+            return ""
+        if self.step["filter"] == "smooth":
+            return "It moves points, and takes none away."
+        n = len(self.drop)
+        return f"{int(self.drop.sum()):,} of {n:,} points would go ({100 * self.drop.mean():.2f} %)."
+
+    def apply(self):
+        """Keep what is on trial as a step."""
+        s, step = self.session, self.step
+        if step is None or self.kept is None or not s.may_write():
+            return
+        kept, cloud = self.kept, self.raw()
+        self.step = self.drop = None
+        removed = s.do(lambda: apply_step(s.job, s.sitting, kept, step, cloud))
+        if removed is not None:
+            s.said.emit(f"{step_text(step)}: {counted(removed, 'point')} gone. Undo brings them back.", "good")
+
+    def take_back(self, index):
+        """Take one step back; those after it are done again."""
+        s, kept = self.session, self.kept
+        if kept and index < len(kept.steps) and s.may_write():
+            s.do(lambda: without_step(s.job, s.sitting, kept, index))
+
+    def draw(self, eye, polygon, width, height):
+        """Try what was drawn in the scene: points inside a polygon."""
+        keep = bool(self.step and self.step["filter"] == "lasso" and self.step.get("keep"))
+        self.try_on(
+            {
+                "filter": "lasso", "keep": keep, "view": eye.pose.tolist(), "f": float(eye.f),
+                "middle": [width / 2, height / 2], "polygon": [[float(x), float(y)] for x, y in polygon],
+            }
+        )  # fmt: skip
+
+    # ------------------------------------------------------------------ how it looks
+    def set_look(self, look):
+        """Color the cloud by something."""
+        self.look, self._colored = look, None
+        self.changed.emit()
+
+    def compare(self, other_id):
+        """Color the cloud by its distance to another."""
+        s, kept = self.session, self.kept
+        other = next((c for c in s.job.clouds(s.sitting_id) if c.id == other_id), None)
+        if kept is None or other is None:
+            return
+        first, second = s.cloud, load_cloud(s.job, s.sitting, other)
+        key = self.key()
+
+        def show(found):
+            self.compared = (key, *found, other.name)
+            self.set_look("compared")
+
+        s.in_background(lambda: compare_clouds(first, second), show)
+
+    def legend(self):
+        """The range (low, high), unit and name of what the cloud is colored by; None for color and relief."""
+        values = self._values()
+        if values is None:
+            return None
+        some = values[np.isfinite(values)]
+        if not len(some):
+            return None
+        unit = LOOKS[self.look][2]
+        unit = (self.session.frame.unit if self.session.frame else "") if unit == "length" else unit
+        if self.look == "compared":
+            high = float(np.percentile(np.abs(some), 98)) or 1e-9
+            return -high, high, unit, f"Distance to {self.compared[3]}"
+        low, high = (float(x) for x in np.percentile(some, (1, 99)))
+        return low, max(high, low + 1e-9), unit, LOOKS[self.look][0]
+
+    def _values(self):
+        c = self.session.cloud
+        if c is None or self.look in ("color", "relief"):
+            return None
+        if self.look == "compared":
+            return self.compared[1] if self.compared and self.compared[0] == self.key() else None
+        name = LOOKS[self.look][1]
+        return c[name].astype(np.float32) if name in c else None
+
+    def colors(self):
+        """Colors (n, 3) uint8 of the cloud as it is looked at, with what is on trial in the accent."""
+        c = self.session.cloud
+        key = (self.key(), self.look, len(c["points"]))
+        if self._colored is None or self._colored[0] != key:
+            self._colored = key, self._color(c)
+        colors = self._colored[1]
+        if self.drop is not None and len(self.drop) == len(colors) and self.drop.any():
+            a = t.color(t.ACCENT)
+            colors = np.where(self.drop[:, None], np.array([a.red(), a.green(), a.blue()], np.uint8), colors // 2)
+        return colors
+
+    def _color(self, c):
+        if self.look == "relief":
+            light = LIGHT / np.linalg.norm(LIGHT)
+            shade = 0.25 + 0.75 * np.clip(c["normals"] @ light.astype(np.float32), 0, 1)
+            return np.repeat((225 * shade).astype(np.uint8)[:, None], 3, axis=1)
+        values, legend = self._values(), self.legend()
+        if values is None or legend is None:
+            return c["colors"]
+        low, high = legend[:2]
+        with np.errstate(invalid="ignore"):
+            x = np.clip((values - low) / (high - low), 0, 1)
+        ramp = t.SIGNED if self.look == "compared" else t.RAMP
+        out = ramp[(np.nan_to_num(x) * 255).astype(np.uint8)]
+        out[~np.isfinite(values)] = (70, 70, 74)  # the other has nothing there
+        return out

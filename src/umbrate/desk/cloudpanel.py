@@ -1,0 +1,270 @@
+"""The bench of the Cloud stage: the clouds side by side, how they look, and cleaning them."""
+
+from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QColorDialog,
+    QComboBox,
+    QDoubleSpinBox,
+    QFormLayout,
+    QHBoxLayout,
+    QInputDialog,
+    QLabel,
+    QLineEdit,
+    QMenu,
+    QPushButton,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ..stages.cleaning import FILTERS, step_text
+from .cleanwork import LOOKS
+from .pointspanel import cell, table
+
+CLOUDS_HEIGHT, STEPS_HEIGHT = 92, 92
+WAIT_MS = 250  #: a value that is still being changed is not tried yet
+
+
+class CloudPanel(QWidget):
+    """Part of the bench of Cloud."""
+
+    filter = 0  #: the filter chosen last, kept while the window lives
+
+    def __init__(self, session):
+        super().__init__()
+        self.session, self.work = session, session.cleaning
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 4, 0, 0)
+        column.setSpacing(6)
+        column.addWidget(QLabel("Clouds of this sitting", objectName="plain"))
+        self.clouds = table(("Cloud", "Points", "Scale"), CLOUDS_HEIGHT)
+        self.clouds.itemSelectionChanged.connect(self._choose)
+        self.clouds.cellDoubleClicked.connect(lambda *_: self._rename())
+        column.addWidget(self.clouds)
+        row = QHBoxLayout()
+        row.setSpacing(4)
+        self.look = QComboBox()
+        for name, (title, _, _) in LOOKS.items():
+            self.look.addItem(title, name)
+        self.look.setToolTip("What the cloud's points are colored by")
+        self.look.activated.connect(lambda _: self._set_look())
+        row.addWidget(self.look, 1)
+        more = QToolButton(text="More", popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
+        self.menu = QMenu(more)
+        self.menu.aboutToShow.connect(self._fill_menu)
+        more.setMenu(self.menu)
+        row.addWidget(more)
+        column.addLayout(row)
+        self.about = QLabel(objectName="quiet")
+        self.about.setWordWrap(True)
+        column.addWidget(self.about)
+        column.addWidget(QLabel("Clean it", objectName="plain"))
+        self.which = QComboBox()
+        self.filters = [f for f in FILTERS if not f.hidden]
+        for f in self.filters:
+            self.which.addItem(f.title, f.name)
+            self.which.setItemData(self.which.count() - 1, f.about, Qt.ItemDataRole.ToolTipRole)
+        self.which.setCurrentIndex(CloudPanel.filter)
+        self.which.activated.connect(lambda _: self._filter_chosen())
+        column.addWidget(self.which)
+        self.form_place = QVBoxLayout()
+        column.addLayout(self.form_place)
+        self.keep = QCheckBox("Keep what it chooses")
+        self.keep.toggled.connect(lambda _: self._wait.start())
+        column.addWidget(self.keep)
+        self.told = QLabel(objectName="quiet")
+        self.told.setWordWrap(True)
+        column.addWidget(self.told)
+        row = QHBoxLayout()
+        self.see = QPushButton("Try")
+        self.see.setToolTip("Show in the scene what it would take away")
+        self.see.clicked.connect(self._try)
+        self.apply = QPushButton("Apply", objectName="next")
+        self.apply.clicked.connect(self.work.apply)
+        self.leave = QPushButton("Leave")
+        self.leave.clicked.connect(lambda: self.work.try_on(None))
+        for b in (self.see, self.apply, self.leave):
+            row.addWidget(b)
+        column.addLayout(row)
+        self.steps = table(("Cleaned by", "Gone"), STEPS_HEIGHT)
+        column.addWidget(self.steps)
+        self.back = QPushButton("Take this step back")
+        self.back.setToolTip("Those after it are done again")
+        self.back.clicked.connect(self._back)
+        column.addWidget(self.back)
+        self._wait = QTimer(self, singleShot=True, interval=WAIT_MS)
+        self._wait.timeout.connect(self._again)
+        self.editors, self._filling = {}, False
+        self._make_form()
+        session.document_changed.connect(self.reload)
+        self.work.changed.connect(self.reload)
+        self.reload()
+
+    # ------------------------------------------------------------------ contents
+    def reload(self):
+        """Take clouds and steps anew."""
+        s, w = self.session, self.work
+        if s.sitting is None:
+            return
+        self._filling = True
+        have = s.job.clouds(s.sitting_id)
+        self.clouds.setRowCount(len(have))
+        for k, c in enumerate(have):
+            self.clouds.setItem(k, 0, cell(c.name, c.id, tip=f"Made {c.made.replace('T', ' ')}"))
+            self.clouds.setItem(k, 1, cell(f"{c.left:,}", c.id, right=True))
+            self.clouds.setItem(k, 2, cell(f"1/{c.settings.get('photo_scale', '?')}", c.id, right=True))
+            if c.chosen:
+                self.clouds.selectRow(k)
+        kept = w.kept
+        steps = kept.steps if kept else ()
+        self.steps.setRowCount(len(steps))
+        for k, x in enumerate(steps):
+            self.steps.setItem(k, 0, cell(step_text(x.step), k, tip=step_text(x.step)))
+            self.steps.setItem(k, 1, cell(f"{x.removed:,}", k, right=True))
+        self.steps.setVisible(bool(steps))
+        self.back.setVisible(bool(steps))
+        self.look.setCurrentIndex(list(LOOKS).index(w.look))
+        self.about.setText(self._compared())
+        self.about.setVisible(bool(self.about.text()))
+        self.told.setText(w.told() or self.filters[self.which.currentIndex()].about)
+        on = w.step is not None
+        self.apply.setVisible(on)
+        self.leave.setVisible(on)
+        self.see.setVisible(not on)
+        self.apply.setEnabled(not w.busy)
+        self._filling = False
+
+    def _compared(self):
+        w = self.work
+        if w.look != "compared" or not w.compared:
+            return ""
+        _, _, f, name = w.compared
+        u = self.session.frame.unit if self.session.frame else ""
+        if f["median"] is None:
+            return f"{name} has nothing near this cloud."
+        return (
+            f"To {name}: median {f['median']:+.4f} {u}, 95 % within {f['p95_abs']:.4f} {u}; {f['alone']:,} points have "
+            "no counterpart."
+        )
+
+    def _make_form(self):
+        while self.form_place.count():
+            old = self.form_place.takeAt(0).widget()
+            old.hide()
+            old.deleteLater()
+        body = QWidget()
+        form = QFormLayout(body)
+        form.setContentsMargins(0, 0, 0, 0)
+        form.setSpacing(4)
+        self.editors = {}
+        unit = self.session.frame.unit if self.session.frame else ""
+        for v in self.filters[self.which.currentIndex()].values:
+            told = {"length": unit, "x spacing": "× spacing"}.get(v.unit, v.unit)
+            if v.low is None:
+                e = QLineEdit(v.default)
+                e.editingFinished.connect(self._wait_start)
+                pick = QToolButton(text="Pick…")
+                pick.setToolTip("Choose a color, or click it in the photo")
+                pick.clicked.connect(lambda _, w=e: self._pick_color(w))
+                line = QWidget()
+                row = QHBoxLayout(line)
+                row.setContentsMargins(0, 0, 0, 0)
+                row.addWidget(e)
+                row.addWidget(pick)
+                form.addRow(v.title, line)
+            else:
+                whole = isinstance(v.default, int)
+                e = QDoubleSpinBox(minimum=v.low, maximum=v.high, decimals=0 if whole else 3, value=v.default)
+                e.setSuffix(f" {told}" if told else "")
+                e.setSingleStep(1 if whole else max(abs(v.default) * 0.1, 0.001))
+                e.valueChanged.connect(self._wait_start)
+                form.addRow(v.title, e)
+            self.editors[v.name] = e
+        self.form_place.addWidget(body)
+
+    def _wait_start(self, *_):
+        self._wait.start()
+
+    def _step(self):
+        out = {"filter": self.filters[self.which.currentIndex()].name, "keep": self.keep.isChecked()}
+        for name, e in self.editors.items():
+            out[name] = e.text() if isinstance(e, QLineEdit) else int(e.value()) if e.decimals() == 0 else e.value()
+        return out
+
+    # ------------------------------------------------------------------ doing
+    def _filter_chosen(self):
+        CloudPanel.filter = self.which.currentIndex()
+        self._make_form()
+        self.work.try_on(None)
+
+    def _try(self):
+        self.work.try_on(self._step())
+
+    def _again(self):
+        """A value changed: what is on trial follows."""
+        step = self.work.step
+        if step is None:
+            return
+        if step["filter"] == "lasso":
+            self.work.try_on({**step, "keep": self.keep.isChecked()})
+        else:
+            self._try()
+
+    def _pick_color(self, editor):
+        color = QColorDialog.getColor(parent=self)
+        if color.isValid():
+            editor.setText(color.name().upper())
+            self._again()
+
+    def _set_look(self):
+        look = self.look.currentData()
+        if look == "compared" and not self.work.compared:
+            self._compare()
+        else:
+            self.work.set_look(look)
+
+    def _compare(self):
+        s, kept = self.session, self.work.kept
+        others = [c for c in s.job.clouds(s.sitting_id) if c.id != kept.id] if kept else []
+        if not others:
+            s.said.emit("There is no other cloud to compare with: run Cloud with other settings.", "note")
+            self.reload()
+            return
+        names = [c.name for c in others]
+        name, ok = (
+            (names[0], True) if len(names) == 1 else QInputDialog.getItem(self, "Compare", "With", names, 0, False)
+        )
+        if ok:
+            self.work.compare(others[names.index(name)].id)
+
+    def _fill_menu(self):
+        self.menu.clear()
+        self.menu.addAction("Rename the cloud…", self._rename)
+        self.menu.addAction("Compare with another…", self._compare)
+        self.menu.addAction("Remove the cloud", self._remove)
+
+    def _choose(self):
+        rows = self.clouds.selectionModel().selectedRows()
+        s = self.session
+        if rows and not self._filling:
+            chosen = self.clouds.item(rows[0].row(), 0).data(Qt.ItemDataRole.UserRole)
+            if (self.work.kept is None or self.work.kept.id != chosen) and s.may_write():
+                s.do(lambda: s.job.choose_cloud(chosen))
+
+    def _rename(self):
+        s, kept = self.session, self.work.kept
+        if kept and s.may_write():
+            name, ok = QInputDialog.getText(self, "Rename the cloud", "Name", text=kept.name)
+            if ok:
+                s.do(lambda: s.job.rename_cloud(kept.id, name))
+
+    def _remove(self):
+        s, kept = self.session, self.work.kept
+        if kept and s.may_write():
+            s.do(lambda: s.job.remove_cloud(kept.id), f"“{kept.name}” removed. Undo brings it back.")
+
+    def _back(self):
+        rows = self.steps.selectionModel().selectedRows()
+        count = len(self.work.kept.steps)
+        self.work.take_back(rows[0].row() if rows else count - 1)
