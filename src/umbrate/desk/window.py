@@ -150,7 +150,7 @@ class Window(QMainWindow):
         self._action(job, "Bring in a video as a sitting…", self.bring_in_video)
         self._action(job, "Find missing photos…", self.find_missing)
         job.addSeparator()
-        self._action(job, "Export dense cloud as PLY…", self.export_cloud, "Ctrl+E")
+        self._action(job, "Export the cloud…", self.export_cloud, "Ctrl+E")
         self._action(job, "Export cameras as JSON…", self.export_cameras)
         self._action(job, "Export masks as PNG…", self.export_masks)
         self._action(job, "Export undistorted photos…", self.export_undistorted)
@@ -330,7 +330,7 @@ class Window(QMainWindow):
     def export_cloud(self):
         """Write the chosen sitting's cloud."""
         s = self.session
-        self._export("Dense cloud as PLY", ".ply", lambda p: export_cloud(s.job, p, s.sitting))
+        self._export("Cloud: .ply, .las, .laz, .e57, .xyz or .csv", ".ply", lambda p: export_cloud(s.job, p, s.sitting))
 
     def export_cameras(self):
         """Write lenses and poses of the whole job."""
