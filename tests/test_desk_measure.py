@@ -324,6 +324,27 @@ class Cleaning(unittest.TestCase):
             s.undo()
         self.assertEqual(w.kept.left, whole)
         self.scene.set_mode("look")
+        # depth over the photo, and its value under the pointer
+        view = self.window.photo_view
+        wait_for(lambda: view.image is not None)
+        block = s.block
+        k = int(np.flatnonzero(block["photo_ids"] == view.shown)[0])
+        E = block["poses"][k]
+        for look in range(1, 4):
+            view.depth_look.setCurrentIndex(look)
+            view.reload_overlays()
+            self.assertIsNotNone(view._depth_picture)
+            view.grab()
+        near = 0
+        rows = np.flatnonzero(block["photo"] == k)
+        for r in rows:
+            z = float(E[2, :3] @ block["points"][block["point"][r]] + E[2, 3])
+            told = view.depth[1].told(*block["xy"][r], "")
+            near += bool(told) and abs(float(told.split()[1].rstrip(",")) / z - 1) < 0.02
+        self.assertGreater(near, 0.7 * len(rows))
+        view.depth_look.setCurrentIndex(0)
+        view.reload_overlays()
+        self.assertIsNone(view._depth_picture)
         # looks, and another cloud beside it
         for look in ("relief", "photos", "score", "precision", "angle", "color"):
             w.set_look(look)

@@ -15,6 +15,8 @@ from ..core.imaging.facts import exposure_text
 from ..core.measure.surface import spot_on_ray
 from ..core.targets.detect import CODED, PLAIN
 from . import tokens as t
+from .depthlook import LOOKS as DEPTH_LOOKS
+from .depthlook import DepthLook
 from .lenspictures import larger
 from .marktools import MarkTools
 from .masktools import MaskTools
@@ -91,6 +93,14 @@ class PhotoView(QWidget):
         self.mask_look.activated.connect(self.reload_overlays)
         self.mask_look.hide()  # there is room for it where masks are worked on
         row.insertWidget(1, self.mask_look)
+        self.depth_look = QComboBox()
+        self.depth_look.addItems(DEPTH_LOOKS)
+        self.depth_look.setToolTip("What of the photo's depth map is laid over it")
+        self.depth_look.activated.connect(self.reload_overlays)
+        self.depth_look.hide()  # there is room for it where depth is worked on
+        row.insertWidget(2, self.depth_look)
+        self.depth = self._depth_picture = None
+        self._depth_told = ""
         row.addStretch(1)
         fit = QToolButton(text="Fit")
         fit.setToolTip("Show the whole photo  (double click)")
@@ -101,6 +111,10 @@ class PhotoView(QWidget):
     def reload(self):
         """Show the chosen photo; its file is read in the background."""
         photo = self.session.photo
+        dense = self.session.stage == "cloud"
+        self.depth_look.setVisible(dense)
+        for name in ("Features", "Sightings"):
+            self.toggles[name].setVisible(not dense)
         drawing = self.session.stage == "masks" and photo is not None
         if drawing != self.mask_tools.isVisibleTo(self):
             self.mask_tools.setVisible(drawing)
@@ -179,12 +193,36 @@ class PhotoView(QWidget):
                     self.features = s.job.blobs.get_arrays(key)["xy"]
             except UmbrateError as e:
                 s.said.emit(str(e), "bad")
+            self._take_depth(photo)
             b = s.block
             if b is not None and self.toggles["Sightings"].isChecked():
                 rows = np.flatnonzero(b["photo_ids"][b["photo"]] == photo.id)
                 self.sightings = np.hstack([b["xy"][rows], b["residual"][rows]])
                 self.sightings_larger = larger(b["residual"][rows], max(photo.width, photo.height))
         self.update()
+
+    def _take_depth(self, photo):
+        """The depth map that is laid over the photo, where one is wanted and there is one."""
+        s = self.session
+        look = self.depth_look.currentText()
+        done = s.result("cloud")
+        key = done.blob("depth", photo.id) if done and s.stage == "cloud" and look != DEPTH_LOOKS[0] else None
+        b, k = self._row()
+        if key is None or b is None:
+            self.depth = self._depth_picture = None
+            return
+        if self.depth is None or self.depth[0] != (key, *s.frame_key):
+            made_in = scale_of(np.array(done.figures.get("from_plain", np.eye(4).tolist())))
+            unit = scale_of(s.frame.matrix) / made_in
+            try:
+                arrays = s.job.blobs.get_arrays(key)
+            except UmbrateError as e:
+                s.said.emit(str(e), "bad")
+                self.depth = self._depth_picture = None
+                return
+            lens = b["lenses"][b["lens_of"][k]]
+            self.depth = (key, *s.frame_key), DepthLook(arrays, lens, (photo.width, photo.height), unit)
+        self._depth_picture = self.depth[1].picture(look)
 
     def _calibrated(self, lens, photo):
         """While the Lens stage is chosen: what a calibration says of the photo's sightings, or None."""
@@ -327,6 +365,8 @@ class PhotoView(QWidget):
         p.setTransform(view)
         p.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.scale < 2)
         p.drawImage(QRectF(0, 0, self.image.width(), self.image.height()), self.image)
+        if self._depth_picture is not None:
+            p.drawImage(QRectF(0, 0, self.image.width(), self.image.height()), self._depth_picture)
         if self.tint is not None:
             p.drawImage(QRectF(0, 0, self.image.width(), self.image.height()), self.tint)
         p.resetTransform()
@@ -360,12 +400,14 @@ class PhotoView(QWidget):
             exposure = exposure_text(photo.exposure_s, photo.f_number, photo.iso)
             tried = "a mask on trial" if self.session.masks.previewed(photo.id) else ""
             facts = [photo.name, tried, f"{photo.width} x {photo.height}", focal, exposure]
+            if self._depth_picture is not None:
+                facts = [photo.name, self._depth_told or "no depth under the pointer"]
         poses = self.session.result("poses")
         if self.calibrated and self.calibrated["larger"]:
             c = self.calibrated
             rms = np.sqrt((c["residual"][c["used"]] ** 2).mean()) if c["used"].any() else np.nan
             facts = [photo.name, f"{c['used'].sum()} sightings, {rms:.3f} px, drawn {c['larger']} times as long"]
-        elif photo and poses:
+        elif photo and poses and self._depth_picture is None:
             row = poses.figures["per_photo"].get(str(photo.id))
             if row and row["sightings"]:
                 told = f"{row['sightings']} sightings, residual {row['rms_px']:.2f} px"
@@ -574,6 +616,11 @@ class PhotoView(QWidget):
             self.update()
             return
         at, b = self.pixel_at(e.position()), self.session.block
+        if at is not None and self._depth_picture is not None:
+            told = self.depth[1].told(*at, self.session.frame.unit)
+            if told != self._depth_told:
+                self._depth_told = told
+                self.update()
         if at is None or b is None:
             return
         rows = np.flatnonzero(b["photo_ids"] == self.shown)
