@@ -20,6 +20,7 @@ from PyQt6.QtPdf import QPdfDocument
 from PyQt6.QtWidgets import QApplication
 
 from umbrate.desk.__main__ import make_app
+from umbrate.desk.cloudpanel import CloudPanel
 from umbrate.desk.lensdialogs import ShelfDialog
 from umbrate.desk.pairgrid import PairGrid
 from umbrate.desk.scalepanel import ScalePanel
@@ -192,6 +193,42 @@ def measuring(window, take):
     session.choose(stage="poses")
 
 
+def clouds(window, take):
+    """Relief beside a depth map, a filter on trial, and one cloud over another."""
+    session, view = window.session, window.photo_view
+    sitting = session.sitting
+    session.choose(stage="cloud", photo_id=session.photos()[6].id)
+    window.scene.look_from("Fit")
+    settle()
+    session.cleaning.set_look("relief")
+    view.depth_look.setCurrentIndex(1)
+    view.reload_overlays()
+    take("depth")
+    view.depth_look.setCurrentIndex(0)
+    view.reload_overlays()
+    session.cleaning.set_look("color")
+    panel = window.bench.findChildren(CloudPanel)[-1]
+    panel.which.setCurrentIndex(panel.which.findData("precision"))
+    panel._filter_chosen()
+    panel.editors["most"].setValue(0.06)
+    panel._try()
+    until(lambda: session.cleaning.drop is not None)
+    take("cleaning")
+    session.cleaning.try_on(None)
+    first = session.job.cloud(sitting.id)
+    session.set_setting("cloud", "min_photos", 2)
+    session.run()
+    until(lambda: session.queue.idle and session.job.cloud(sitting.id).id != first.id, 300)
+    session.cleaning.compare(first.id)
+    until(lambda: session.cleaning.look == "compared")
+    take("compared")
+    session.cleaning.set_look("color")
+    session.undo()
+    session.undo()
+    session.run()
+    until(lambda: session.queue.idle, 300)
+
+
 def until(condition, limit_s=120):
     """Let the window live until something holds."""
     end = time.monotonic() + limit_s
@@ -222,6 +259,7 @@ def main():
     session.choose(first.id, "poses", session.job.photos(first.id)[2].id)
     poses(window, take)
     measuring(window, take)
+    clouds(window, take)
     session.choose(first.id, "masks", session.job.photos(first.id)[4].id)
     window.photo_view.mask_look.setCurrentIndex(1)
     window.photo_view.reload_overlays()
