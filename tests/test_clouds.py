@@ -16,12 +16,15 @@ from tests.test_stages import new_job, run
 from umbrate.cli.main import cli
 from umbrate.core.cloud import filters
 from umbrate.core.cloud.grid import sort_into_grid, spacing_of
+from umbrate.core.cloud.keepbox import KeepBox
 from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.pose import look_at
 from umbrate.core.raster.pick import inside_polygon, seen_inside
 from umbrate.formats.clouds import KINDS, write_cloud
+from umbrate.stages import foresight
 from umbrate.stages.cleaning import FILTERS, apply_step, check_step, step_text, try_step, without_step
 from umbrate.stages.cleaning import Context as CleaningContext
+from umbrate.stages.cloud import CloudStage
 from umbrate.stages.clouds import compare_clouds, load_cloud, raw_cloud
 
 
@@ -144,6 +147,38 @@ class Drawn(unittest.TestCase):
             want = inside_polygon(uv, polygon) & (Y[:, 2] > 0)
             self.assertLess((seen_inside(P, E, 500.0, (200, 200), polygon) != want).sum(), 3)
         self.assertFalse(seen_inside(P, E, 500.0, (200, 200), polygon[:2]).any())
+
+
+class Foreseen(unittest.TestCase):
+    def test_what_a_cloud_will_cost_follows_from_cameras_box_and_mask(self):
+        poses = np.array([look_at((20 * np.cos(a), 20 * np.sin(a), 0), (0, 0, 0)) for a in np.arange(6)])
+        arrays = {
+            "photo_ids": np.arange(6), "poses": poses, "sizes": np.tile([1600, 1200], (6, 1)),
+            "lens_of": np.zeros(6, int), "lenses": np.array([[2000.0, 799.5, 599.5, 0, 0, 0, 0, 0, 0, 0]]),
+        }  # fmt: skip
+        poses[5] = np.nan
+        box = KeepBox(np.zeros(3), np.eye(3), np.full(3, 1e-3))
+        s = foresight.scene_of(arrays, {0, 1, 2, 3, 5}, box, None)
+        self.assertEqual(s.photos, 4)
+        self.assertAlmostEqual(s.ground, 20 / 2000, places=9)
+        self.assertLess(s.used_pixels, 0.4**2)  # a box of a fifth of a pixel
+        large = KeepBox(np.zeros(3), np.eye(3), np.full(3, 8.0))
+        self.assertEqual(foresight.scene_of(arrays, {0, 1, 2}, large, 0.25).used_pixels, 0.25 * 1600 * 1200)
+        self.assertIsNone(foresight.scene_of(arrays, {1, 5}, box, None))
+        s = foresight.scene_of(arrays, {0, 1, 2, 3}, large, None)
+        found = {k: foresight.cost(s, k, 6, 2, 1e6, 2) for k in foresight.SCALES}
+        self.assertAlmostEqual(found[4].spacing, 4 * 20 / 2000)
+        self.assertGreater(found[1].seconds, 3.5 * found[2].seconds)
+        self.assertAlmostEqual(found[2].seconds, 2 * foresight.cost(s, 2, 6, 2, 1e6, 4).seconds)
+        # pixels held four at a time: what 1/1 takes more than 1/2
+        self.assertGreater(found[1].bytes - found[2].bytes, 4 * 0.75 * 1600 * 1200 * 19)
+        settings = CloudStage.Settings(photo_scale=1)
+        foresight.check_memory(found, settings, 1e12)
+        with self.assertRaisesRegex(UmbrateError, "1/2 fits") as e:
+            foresight.check_memory(found, settings, (found[1].bytes + found[2].bytes) / 2 / foresight.SPARE)
+        self.assertEqual(e.exception.remedy, ("set", "photo_scale", 2))
+        with self.assertRaisesRegex(UmbrateError, "No photo scale fits"):
+            foresight.check_memory(found, settings, 1e6)
 
 
 class Written(unittest.TestCase):

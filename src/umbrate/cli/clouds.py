@@ -8,6 +8,8 @@ from rich.table import Table
 
 from ..core.errors import UmbrateError
 from ..job.store import Job
+from ..stages import BY_NAME
+from ..stages.base import parse_settings
 from ..stages.cleaning import FILTERS, Context, apply_step, step_text, try_step, without_step
 from ..stages.clouds import compare_clouds, load_cloud, raw_cloud
 from ..stages.frames import frame_of
@@ -32,10 +34,18 @@ def _one(job, sitting, name):
 @click.option("--rename", nargs=2, metavar="OLD NEW", help="Give a cloud another name.")
 @click.option("--remove", multiple=True, metavar="NAME", help="Take a cloud away.")
 @click.option("--compare", nargs=2, metavar="NAME NAME", help="Say how far the first is from the second.")
-def clouds(job, sitting, choose, rename, remove, compare):
+@click.option("--foresee", is_flag=True, help="Say how long a run would take at each photo scale, and how fine it is.")
+def clouds(job, sitting, choose, rename, remove, compare, foresee):
     """List the clouds of a sitting of JOB, side by side."""
     with Job.open(job, writable=bool(choose or rename or remove)) as j:
         s = the_sitting(j, sitting)
+        if foresee:
+            stage = BY_NAME["cloud"]
+            seen = stage.foresee(j, s, parse_settings(stage, j.settings(s.id, "cloud")))
+            if seen is None:
+                raise UmbrateError(f"“{s.name}” has no poses yet. Run Poses first.", ("go to", "poses"))
+            say(seen.text)
+            return
         if choose:
             j.choose_cloud(_one(j, s, choose).id)
         if rename:

@@ -15,14 +15,16 @@ from ..core.cloud.keepbox import KeepBox
 from ..core.dense.depth import View, depth_map
 from ..core.dense.fuse import fuse
 from ..core.dense.neighbors import choose_neighbors
+from ..core.dense.speed import hypotheses
 from ..core.errors import UmbrateError
 from ..core.geometry.lens import Lens
 from ..core.geometry.similarity import scale_of
 from ..core.imaging.decode import read_picture
 from ..core.imaging.undistort import undistort
 from ..job.blobs import BlobStore
-from .base import Histogram, Outcome, Stage, StageSettings
+from .base import Histogram, Outcome, Stage, StageSettings, parse_settings
 from .block_making import LUMA
+from .foresight import check_memory, costs, foresight
 from .frames import move_box, plain_keep_box, scale_result
 from .masks import decode_mask, mask_blobs
 from .photos import photo_refs
@@ -178,14 +180,20 @@ class CloudStage(Stage):
         if poses is None:
             raise UmbrateError(f"“{sitting.name}” has no poses yet. Run Poses first.", ("go to", "poses"))
         block, M = block_for_depth(job, sitting)
-        return Inputs(
-            str(job.blobs.folder),
-            photo_refs(job, sitting),
-            mask_blobs(job, sitting),
-            block,
-            move_box(plain_keep_box(job, sitting), M),
-            M.tolist(),
-        )
+        box = move_box(plain_keep_box(job, sitting), M)
+        settings = parse_settings(self, job.settings(sitting.id, self.name))
+        found = costs(job, sitting, block, M, box, settings)
+        if found:
+            check_memory(found, settings)
+        return Inputs(str(job.blobs.folder), photo_refs(job, sitting), mask_blobs(job, sitting), block, box, M.tolist())
+
+    def foresee(self, job, sitting, settings):
+        """Time, point spacing and memory at each photo scale."""
+        if job.result(sitting.id, "poses") is None:
+            return None
+        block, M = block_for_depth(job, sitting)
+        found = costs(job, sitting, block, M, move_box(plain_keep_box(job, sitting), M), settings)
+        return foresight(job, sitting, found, settings) if found else None
 
     def key(self, job, sitting):
         scale = scale_result(job, sitting)
@@ -244,6 +252,11 @@ class CloudStage(Stage):
             0.85,
         )
         times["depth_s"] = time.monotonic() - clock
+        if not found and times["depth_s"] > 1:
+            tried = sum(
+                hypotheses(v.mask.sum(), len(x), settings.rounds) for v, x in zip(views, neighbors, strict=True)
+            )
+            times["speed"] = tried / times["depth_s"] / report.executor.threads
         clock = time.monotonic()
         artefacts = {}
         h, w = max(v.gray.shape[0] for v in views), max(v.gray.shape[1] for v in views)
