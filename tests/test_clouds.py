@@ -14,11 +14,12 @@ from scipy.spatial import cKDTree
 from tests.scenes import scratch
 from tests.test_stages import new_job, run
 from umbrate.cli.main import cli
-from umbrate.core.cloud import filters
+from umbrate.core.cloud import coverage, filters
 from umbrate.core.cloud.grid import sort_into_grid, spacing_of
 from umbrate.core.cloud.keepbox import KeepBox
 from umbrate.core.errors import UmbrateError
-from umbrate.core.geometry.pose import look_at
+from umbrate.core.geometry.lens import Lens
+from umbrate.core.geometry.pose import center, look_at
 from umbrate.core.raster.pick import inside_polygon, seen_inside
 from umbrate.formats.clouds import KINDS, write_cloud
 from umbrate.stages import foresight
@@ -147,6 +148,113 @@ class Drawn(unittest.TestCase):
             want = inside_polygon(uv, polygon) & (Y[:, 2] > 0)
             self.assertLess((seen_inside(P, E, 500.0, (200, 200), polygon) != want).sum(), 3)
         self.assertFalse(seen_inside(P, E, 500.0, (200, 200), polygon[:2]).any())
+
+
+class Covered(unittest.TestCase):
+    """A ball on whose right a second one stands, in a ring of cameras that all look from above."""
+
+    @classmethod
+    def setUpClass(cls):
+        rng = np.random.default_rng(1)
+        d = rng.normal(size=(12000, 3))
+        cls.normals = d / np.linalg.norm(d, axis=1, keepdims=True)
+        cls.points = cls.normals * 1.0
+        cls.points[8000:] += [2.5, 0, 0]
+        lens = Lens(640, 480, 600.0, 319.5, 239.5)
+        cls.cameras = [
+            coverage.Camera(look_at((12 * np.cos(a), 12 * np.sin(a), 6), (1.2, 0, 0)), lens)
+            for a in np.linspace(0, 2 * np.pi, 9)[:-1]
+        ]
+        cls.found = coverage.coverage(cls.points, cls.normals, cls.cameras, spacing_of(cls.points))
+
+    def test_what_each_photo_sees_is_what_rays_to_it_say(self):
+        count, best = np.zeros(len(self.points), int), np.full(len(self.points), np.inf)
+        for c in self.cameras:
+            eye = center(c.pose)
+            ray = eye - self.points
+            away = np.linalg.norm(ray, axis=1)
+            ray /= away[:, None]
+            cos = (ray * self.normals).sum(1)
+            free = cos > np.cos(np.radians(coverage.STEEPEST_DEG))
+            for middle in ((0, 0, 0), (2.5, 0, 0)):  # the ball a point is not on must not lie between
+                to = np.array(middle) - self.points
+                along = (to * ray).sum(1)
+                off = np.sqrt(np.maximum((to**2).sum(1) - along**2, 0))
+                own = np.linalg.norm(to, axis=1) < 1.001
+                free &= own | (along < 0) | (off > 1)
+            count += free
+            best = np.where(free, np.minimum(best, away / 600 / cos), best)
+        same = self.found.seen == count
+        self.assertGreater(same.mean(), 0.97)  # but at the very edge of what hides
+        self.assertTrue((np.abs(self.found.seen.astype(int) - count) <= 2).all())
+        both = same & np.isfinite(best)
+        self.assertGreater((np.abs(self.found.resolution[both] / best[both] - 1) < 1e-4).mean(), 0.999)
+        self.assertTrue((self.found.seen[self.normals[:, 2] < -0.95] == 0).all())
+        self.assertTrue(np.isinf(self.found.precision[self.found.seen < 2]).all())
+
+    def test_precision_is_that_of_rays_met_by_least_squares(self):
+        k = int(np.argmax(self.found.seen))
+        rows = []
+        rng = np.random.default_rng(0)
+        seen_by = [c for c in self.cameras if self._sees(c, k)]
+        self.assertEqual(len(seen_by), self.found.seen[k])
+        for c in seen_by:
+            ray = self.points[k] - center(c.pose)
+            away = np.linalg.norm(ray)
+            a = np.linalg.svd((ray / away)[None])[2][1:]  # two directions across it
+            rows.append(a / (coverage.MATCHED_PX * away / 600))
+        A = np.concatenate(rows)
+        noise = rng.normal(size=(20000, len(A)))
+        off = (np.linalg.lstsq(A, noise.T, rcond=None)[0].T * self.normals[k]).sum(1)
+        self.assertAlmostEqual(off.std() / self.found.precision[k], 1, delta=0.03)
+
+    def _sees(self, c, k):
+        one = coverage.coverage(self.points, self.normals, [c], spacing_of(self.points))
+        return one.seen[k] == 1
+
+    def test_what_is_missing_below_is_found_and_the_photos_for_it_look_up(self):
+        weak = self.found.seen < 3
+        lens = self.cameras[0].lens
+        found = coverage.places(self.points, self.normals, self.normals, weak, 12.0, spacing_of(self.points), lens)
+        self.assertTrue(found)
+        self.assertLess(found[0].normal[2], -0.5)
+        for p in found:
+            self.assertTrue(weak[p.rows].all())
+            eyes = np.array([center(E) for E in p.poses])
+            np.testing.assert_allclose(np.linalg.norm(eyes - eyes[1], axis=1)[[0, 2]], 2 * 12 * np.sin(np.radians(6)))
+            uv = p.poses[1][:3, :3] @ p.center + p.poses[1][:3, 3]
+            self.assertLess(np.abs(uv[:2] / uv[2]).max(), 0.2)
+        mended = np.unique(np.concatenate([p.rows for p in found]))
+        self.assertGreater(len(mended), 0.8 * weak.sum())
+        few = weak & (np.arange(len(weak)) < 15)
+        self.assertEqual(coverage.places(self.points, self.normals, self.normals, few, 12.0, 0.05, lens), [])
+
+    def test_a_surface_ends_at_its_rim_and_nowhere_else(self):
+        rng = np.random.default_rng(2)
+        P = np.c_[rng.uniform(0, 10, (20000, 2)), np.zeros(20000)]
+        N = np.tile([0.0, 0, 1], (len(P), 1))
+        s = spacing_of(P)
+        out = filters.rim(P, N, 5 * s)
+        on = (out != 0).any(1)
+        edge = np.minimum(P[:, :2], 10 - P[:, :2]).min(1)
+        self.assertGreater(on[edge < s].mean(), 0.95)
+        self.assertLess(on[edge > 4 * s].mean(), 0.001)
+        left = on & (P[:, 0] < s) & (np.abs(P[:, 1] - 5) < 4)
+        self.assertTrue((out[left, 0] < -0.5).all())
+        self.assertLess(out[left, 0].mean(), -0.95)
+
+    def test_tie_points_by_their_sightings(self):
+        poses = np.array([c.pose for c in self.cameras])
+        points = np.array([[0.0, 0, 0], [1, 1, 0.3], [0.2, 0.1, 0]])
+        photo, point = np.array([0, 1, 2, 3, 0, 4, 5]), np.array([0, 0, 0, 0, 1, 1, 2])
+        c = coverage.coverage_of_sightings(points, poses, np.full(8, 600.0), photo, point)
+        self.assertEqual(c.seen.tolist(), [4, 2, 1])
+        self.assertTrue(np.isinf(c.precision[2]) and np.isfinite(c.precision[:2]).all())
+        away = [np.linalg.norm(points[1] - center(poses[k])) for k in (0, 4)]
+        self.assertAlmostEqual(float(c.resolution[1]), min(away) / 600, places=6)
+        a, b = (points[1] - center(poses[k]) for k in (0, 4))
+        angle = np.degrees(np.arccos(a @ b / np.linalg.norm(a) / np.linalg.norm(b)))
+        self.assertAlmostEqual(float(c.spread[1]), angle, places=3)
 
 
 class Foreseen(unittest.TestCase):

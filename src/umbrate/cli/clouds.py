@@ -12,6 +12,7 @@ from ..stages import BY_NAME
 from ..stages.base import parse_settings
 from ..stages.cleaning import FILTERS, Context, apply_step, step_text, try_step, without_step
 from ..stages.clouds import compare_clouds, load_cloud, raw_cloud
+from ..stages.coverage import compute_coverage, gather_coverage
 from ..stages.frames import frame_of
 from .console import out, say
 from .measure import the_sitting
@@ -27,6 +28,20 @@ def _one(job, sitting, name):
     return kept
 
 
+def _tell_coverage(found):
+    c, unit = found.coverage, found.unit
+    for title, values, u in (
+        ("photos", c.seen, ""), ("pixel size", c.resolution, unit), ("directions", c.spread, "°"),
+        ("precision", c.precision, unit),
+    ):  # fmt: skip
+        some = values[np.isfinite(values)]
+        low, middle, high = np.percentile(some, (1, 50, 99)) if len(some) else (np.nan,) * 3
+        say(f"{title}: median {middle:.3g} {u}".rstrip() + f", 98 % within {low:.3g} to {high:.3g}")
+    say(f"{100 * found.weak.mean():.2f} % of the points have too little; at {100 * found.edge.mean():.2f} % it ends")
+    for k, (share, why, where) in enumerate(found.rows()):
+        say(f"{k + 1}. {share}: {why}; three photos, {where}")
+
+
 @click.command()
 @job_argument
 @sitting_option
@@ -35,7 +50,8 @@ def _one(job, sitting, name):
 @click.option("--remove", multiple=True, metavar="NAME", help="Take a cloud away.")
 @click.option("--compare", nargs=2, metavar="NAME NAME", help="Say how far the first is from the second.")
 @click.option("--foresee", is_flag=True, help="Say how long a run would take at each photo scale, and how fine it is.")
-def clouds(job, sitting, choose, rename, remove, compare, foresee):
+@click.option("--coverage", is_flag=True, help="Say how well photos cover the chosen cloud, and which would mend it.")
+def clouds(job, sitting, choose, rename, remove, compare, foresee, coverage):
     """List the clouds of a sitting of JOB, side by side."""
     with Job.open(job, writable=bool(choose or rename or remove)) as j:
         s = the_sitting(j, sitting)
@@ -52,6 +68,9 @@ def clouds(job, sitting, choose, rename, remove, compare, foresee):
             j.rename_cloud(_one(j, s, rename[0]).id, rename[1])
         for name in remove:
             j.remove_cloud(_one(j, s, name).id)
+        if coverage:
+            _tell_coverage(compute_coverage(gather_coverage(j, s)))
+            return
         if compare:
             a, b = (load_cloud(j, s, _one(j, s, n)) for n in compare)
             _, f = compare_clouds(a, b)

@@ -65,6 +65,7 @@ def warm_desk():
     normals = np.tile(np.float32([0, 0, 1]), (len(points), 1))
     filters.lonely(points, 0.05, 3)
     filters.spacing(points)
+    filters.rim(points, normals, 0.03)
     filters.components(points, 0.02)
     filters.thin_by_spacing(points, 0.05)
     filters.smooth(points, normals, 0.03, 0.01)

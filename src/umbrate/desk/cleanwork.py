@@ -9,6 +9,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from ..core.errors import UmbrateError
 from ..stages.cleaning import Context, apply_step, check_step, step_text, try_step, without_step
 from ..stages.clouds import compare_clouds, load_cloud, raw_cloud
+from ..stages.coverage import compute_coverage, gather_coverage
 from . import tokens as t
 from .text import counted
 
@@ -16,8 +17,13 @@ from .text import counted
 LOOKS = {
     "color": ("Color", "colors", ""), "relief": ("Relief", "normals", ""), "photos": ("Photos", "photos", ""),
     "score": ("Likeness", "score", ""), "precision": ("Precision", "precision", "length"),
-    "angle": ("Ray angle", "angle", "°"), "compared": ("Distance to another", "compared", "length"),
+    "angle": ("Ray angle", "angle", "°"), "seen": ("Coverage: photos", "seen", ""),
+    "resolution": ("Coverage: pixel size", "resolution", "length"),
+    "spread": ("Coverage: directions", "spread", "°"),
+    "expected": ("Coverage: precision", "precision", "length"),
+    "compared": ("Distance to another", "compared", "length"),
 }  # fmt: skip
+COVERAGE = ("seen", "resolution", "spread", "expected")  #: looks that are computed when they are asked for
 LIGHT = np.array([0.35, -0.5, 0.8])
 
 
@@ -31,9 +37,11 @@ class CleanWork(QObject):
         self.session = session
         self.step = None  #: on trial
         self.drop = None  #: (n,) bool, what it would take away
-        self.busy = False
+        self.busy = self.covering = False
         self.look = "color"
         self.compared = None  #: (key of the cloud, distances, figures, name of the other)
+        self.covered = None  #: (key of the cloud, Covered)
+        self.place = None  #: which of its places is chosen
         self._raw = self._mark = self._colored = None
         session.document_changed.connect(self._forget)
         session.chosen_changed.connect(self._forget)
@@ -50,6 +58,9 @@ class CleanWork(QObject):
             self._mark, self._raw, self._colored = key, None, None
             had = self.drop is not None
             self.step = self.drop = None
+            if self.covered and self.covered[0] != key:
+                self.covered = self.place = None
+                self.look = "color" if self.look in COVERAGE else self.look
             if self.compared and self.compared[0] != key:
                 self.compared = None
                 self.look = "color" if self.look == "compared" else self.look
@@ -163,6 +174,41 @@ class CleanWork(QObject):
 
         s.in_background(lambda: compare_clouds(first, second), show)
 
+    def cover(self, look="seen"):
+        """Compute coverage where it is not there yet, and color the cloud by it."""
+        s, key = self.session, self.key()
+        if key is None:
+            return
+        if self.covered:
+            self.set_look(look)
+            return
+        try:
+            work = gather_coverage(s.job, s.sitting)
+        except UmbrateError as e:
+            s.said.emit(str(e), "bad")
+            return
+        self.covering = True
+        self.changed.emit()
+
+        def show(found):
+            self.covering = False
+            if key != self.key():
+                self.changed.emit()  # another cloud was chosen since
+                return
+            self.covered = key, found
+            self.set_look(look)
+
+        s.in_background(lambda: compute_coverage(work), show)
+
+    def places(self):
+        """The places with too little that coverage found: rows of sentences, and where to stand."""
+        return (self.covered[1].rows(), self.covered[1].places) if self.covered else ([], [])
+
+    def choose_place(self, index):
+        """Point to one of them, None to none."""
+        self.place = index
+        self.changed.emit()
+
     def legend(self):
         """The range (low, high), unit and name of what the cloud is colored by; None for color and relief."""
         values = self._values()
@@ -186,6 +232,8 @@ class CleanWork(QObject):
         if self.look == "compared":
             return self.compared[1] if self.compared and self.compared[0] == self.key() else None
         name = LOOKS[self.look][1]
+        if self.look in COVERAGE:
+            return getattr(self.covered[1].coverage, name).astype(np.float32) if self.covered else None
         return c[name].astype(np.float32) if name in c else None
 
     def colors(self):

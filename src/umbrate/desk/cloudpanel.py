@@ -19,7 +19,8 @@ from PyQt6.QtWidgets import (
 )
 
 from ..stages.cleaning import FILTERS, step_text
-from .cleanwork import LOOKS
+from ..stages.coverage import LEAST_SEEN
+from .cleanwork import COVERAGE, LOOKS
 from .pointspanel import cell, table
 
 CLOUDS_HEIGHT, STEPS_HEIGHT = 92, 92
@@ -59,6 +60,10 @@ class CloudPanel(QWidget):
         self.about = QLabel(objectName="quiet")
         self.about.setWordWrap(True)
         column.addWidget(self.about)
+        self.gaps = table(("Too little", "Where to stand"), STEPS_HEIGHT, stretch=1)
+        self.gaps.setToolTip("Three photos from there would mend it: a click shows them in the scene")
+        self.gaps.itemSelectionChanged.connect(self._to_place)
+        column.addWidget(self.gaps)
         column.addWidget(QLabel("Clean it", objectName="plain"))
         self.which = QComboBox()
         self.filters = [f for f in FILTERS if not f.hidden]
@@ -124,6 +129,15 @@ class CloudPanel(QWidget):
             self.steps.setItem(k, 1, cell(f"{x.removed:,}", k, right=True))
         self.steps.setVisible(bool(steps))
         self.back.setVisible(bool(steps))
+        gaps = w.places()[0] if w.look in COVERAGE else []
+        self.gaps.setVisible(bool(gaps))
+        self.gaps.setRowCount(len(gaps))
+        for k, texts in enumerate(gaps):
+            _, why, where = texts
+            for q, text in enumerate((f"{k + 1}: {why}", where)):
+                self.gaps.setItem(k, q, cell(text, k, tip=", ".join(texts)))
+            if k == w.place:
+                self.gaps.selectRow(k)
         self.look.setCurrentIndex(list(LOOKS).index(w.look))
         self.about.setText(self._compared())
         self.about.setVisible(bool(self.about.text()))
@@ -137,6 +151,13 @@ class CloudPanel(QWidget):
 
     def _compared(self):
         w = self.work
+        if w.covering:
+            return "Looking what each photo sees …"
+        if w.look in COVERAGE and w.covered:
+            c = w.covered[1]
+            text = f"{100 * c.weak.mean():.1f} % of the points have too little: under {LEAST_SEEN} photos, from nearly "
+            text += f"one direction, or unsure depth. At {100 * c.edge.mean():.1f} % the surface ends."
+            return text if c.places else text + " No place is large enough to be worth a photo."
         if w.look != "compared" or not w.compared:
             return ""
         _, _, f, name = w.compared
@@ -219,10 +240,17 @@ class CloudPanel(QWidget):
 
     def _set_look(self):
         look = self.look.currentData()
-        if look == "compared" and not self.work.compared:
+        if look in COVERAGE:
+            self.work.cover(look)
+        elif look == "compared" and not self.work.compared:
             self._compare()
         else:
             self.work.set_look(look)
+
+    def _to_place(self):
+        rows = self.gaps.selectionModel().selectedRows()
+        if rows and not self._filling and rows[0].row() != self.work.place:
+            self.work.choose_place(rows[0].row())
 
     def _compare(self):
         s, kept = self.session, self.work.kept

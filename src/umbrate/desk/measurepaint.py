@@ -112,6 +112,31 @@ def paint_marks(p, marks, lines, faces, project):
             label(p, at + QPointF(7, -5), name, t.ACCENT if chosen else t.CATEGORIES[6])
 
 
+def paint_places(p, places, chosen, length, lens, project):
+    """Draw the photos that would mend places with too little, as frusta with a line to the place.
+
+    places : list of `core.cloud.coverage.Place`; chosen : index or None; length : of a frustum; lens : its Lens
+    """
+    x, y = lens.width / 2 / lens.f, lens.height / 2 / lens.f
+    corners = length * np.array([[0, 0, 0], [-x, -y, 1], [x, -y, 1], [x, y, 1], [-x, y, 1]])
+    for k, place in enumerate(places):
+        color = t.color(t.ACCENT if k == chosen else t.CATEGORIES[3], 255 if k == chosen else 190)
+        for E in place.poses:
+            uv = project((corners - E[:3, 3]) @ E[:3, :3])
+            if not np.isfinite(uv).all():
+                continue
+            q = [QPointF(*c) for c in uv.tolist()]
+            p.setPen(QPen(color, 1.4))
+            p.drawPolygon(QPolygonF(q[1:]))
+            for c in q[1:]:
+                p.drawLine(q[0], c)
+        line = project(np.array([-place.poses[1][:3, :3].T @ place.poses[1][:3, 3], place.center]))
+        if np.isfinite(line).all():
+            p.setPen(QPen(color, 1, Qt.PenStyle.DashLine))
+            p.drawLine(QPointF(*line[0]), QPointF(*line[1]))
+            label(p, QPointF(*line[0]) + QPointF(8, -6), f"{k + 1}", t.ACCENT if k == chosen else t.CATEGORIES[3])
+
+
 def paint_legend(p, low, high, unit, name, signed, width, height):
     """A ramp with its ends and what it stands for, at the lower right of the scene."""
     long, thick = min(220, width - 140), 10

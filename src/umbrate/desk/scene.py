@@ -20,7 +20,8 @@ from ..core.raster.points import draw_points, paint
 from ..stages.leveling import level_by_turn
 from ..stages.measuring import refresh
 from . import tokens as t
-from .measurepaint import paint_legend, paint_marks, paint_measures
+from .cleanwork import COVERAGE
+from .measurepaint import paint_legend, paint_marks, paint_measures, paint_places
 from .sceneparts import Frusta, paint_turntable
 from .sceneside import SceneSide
 from .scenetools import BOX, BRUSH, LASSO, LOOK, RECTANGLE, TURN, BoxHandles, PointPicker, TurnRings
@@ -55,6 +56,7 @@ class Scene(QWidget):
         self._moving = False
         self._budget = 400_000
         self._drag = None
+        self._place = None  #: the place with too little that was looked at last
         self.frusta, self.picker, self.handles = Frusta(session), PointPicker(), BoxHandles()
         self.rings = TurnRings()
         session.turning_wanted.connect(lambda: self.set_mode(TURN))
@@ -212,6 +214,16 @@ class Scene(QWidget):
         """The cloud is looked at in another way, or something is tried on it."""
         if self.is_cloud and self.session.cloud is not None and len(self.session.cloud["points"]) == len(self.points):
             self.colors = self.session.cleaning.colors()
+            work = self.session.cleaning
+            if work.place is not None and work.place != self._place and work.covered:
+                place = work.covered[1].places[work.place]
+                eye = center(place.poses[1])
+                away = np.linalg.norm(eye - place.center)
+                side = np.cross(place.normal, (0, 0, 1.0))
+                side = side + 0.35 * place.normal if np.linalg.norm(side) > 0.1 else np.array([0.3, -1.0, 0.2])
+                self.eye = eye_round((eye + place.center) / 2, 0.62 * away, side, self.width(), self.height())
+                self.eye.pivot = np.asarray(place.center, float)
+            self._place = work.place
             self._redraw()
 
     def _on_live(self, name, data):
@@ -371,9 +383,13 @@ class Scene(QWidget):
         if self.mode in (LASSO, RECTANGLE, BRUSH):
             self.picker.paint(p, self._pointer if self.underMouse() else None)
         self._paint_caption(p)
-        legend = self.session.cleaning.legend() if self.is_cloud else None
+        cleaning = self.session.cleaning
+        if self.is_cloud and cleaning.look in COVERAGE and cleaning.covered:
+            found = cleaning.covered[1]
+            paint_places(p, found.places, cleaning.place, self.frusta.length(), found.lens, self._on_screen)
+        legend = cleaning.legend() if self.is_cloud else None
         if legend:
-            paint_legend(p, *legend, self.session.cleaning.look == "compared", self.width(), self.height())
+            paint_legend(p, *legend, cleaning.look == "compared", self.width(), self.height())
 
     def _turntable(self):
         """The turntable found in the poses, where the block shown is the sitting's own."""

@@ -10,6 +10,7 @@ from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QPen, QPixmap, QPolygonF, QTransform
 
 from ..core.geometry.pose import center
+from ..core.geometry.similarity import scale_of
 from ..core.poses.sift import shared_points
 from . import tokens as t
 
@@ -23,20 +24,25 @@ class Frusta:
 
     def __init__(self, session):
         self.session = session
-        self.size = 0.06  #: length of a frustum; photos stand at distance 1
+        self.size = 0.06  #: length of a frustum as a share of the photos' usual distance
         self.pictures = self.links = self.order = False
         self._shared = self._of = None
         self._thumbs = {}
 
+    def length(self):
+        """How long a frustum is in the frame that is shown: in the plain one, photos stand at distance 1."""
+        s = self.session
+        return self.size * (scale_of(s.frame.matrix) if s.frame and s.fragment == 0 else 1.0)
+
     def corners(self, block):
         """(photo id, corners (5, 3)) of each solved photo: its place, and the four corners of its picture."""
-        out = []
+        out, length = [], self.length()
         for k, E in enumerate(block["poses"]):
             if np.isfinite(E[0, 0]):
                 ax, ay = block["sizes"][k] / 2 / block["lenses"][block["lens_of"][k], 0]
                 m = np.hypot(ax, ay)
                 c = np.array([[0, 0, 0], [-ax, -ay, m], [ax, -ay, m], [ax, ay, m], [-ax, ay, m]])
-                out.append((int(block["photo_ids"][k]), (c * (self.size / m) - E[:3, 3]) @ E[:3, :3]))
+                out.append((int(block["photo_ids"][k]), (c * (length / m) - E[:3, 3]) @ E[:3, :3]))
         return out
 
     def shared(self, block):

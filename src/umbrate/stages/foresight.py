@@ -150,7 +150,7 @@ def foresight(job, sitting, found, settings):
     s = scale_of(frame.matrix)
     lines = ["Before it runs, by this machine's own speed:"]
     for scale, c in found.items():
-        spacing = f"{c.spacing * s:.2g} mm" if frame.scaled else f"{1e3 * c.spacing * s:.2g} thousandths of the unit"
+        spacing = f"{c.spacing * s:#.2g} mm" if frame.scaled else f"{1e3 * c.spacing * s:.2g} thousandths of the unit"
         here = "  (chosen)" if scale == settings.photo_scale else ""
         lines.append(f"1/{scale}: {_time(c.seconds)}, a point every {spacing}{here}")
     try:

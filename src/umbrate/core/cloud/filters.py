@@ -174,6 +174,43 @@ def thin_to(points, count, seed=0):
     return out
 
 
+@njit(cache=True, nogil=True)
+def _lean(points, key, start, shape, normals, radius2, out, first, last):
+    """Mean offset of the points within a radius from each point, along its tangent plane, in radii."""
+    lo, hi = np.empty(9, np.int64), np.empty(9, np.int64)
+    cursor = first_columns(key, shape, key[first])
+    for c in range(first, last):
+        columns_round(key[c], key, start, shape, cursor, lo, hi)
+        for i in range(start[c], start[c + 1]):
+            p0, p1, p2 = points[i, 0], points[i, 1], points[i, 2]
+            s0, s1, s2 = np.float32(0), np.float32(0), np.float32(0)
+            count = 0
+            for r in range(9):
+                for j in range(lo[r], hi[r]):
+                    d0, d1, d2 = points[j, 0] - p0, points[j, 1] - p1, points[j, 2] - p2
+                    if d0 * d0 + d1 * d1 + d2 * d2 <= radius2:
+                        s0, s1, s2, count = s0 + d0, s1 + d1, s2 + d2, count + 1
+            by = np.float32(1) / (np.float32(max(count, 1)) * np.sqrt(radius2))
+            a, b, e = normals[i, 0], normals[i, 1], normals[i, 2]
+            along = (s0 * a + s1 * b + s2 * e) * by
+            out[i, 0], out[i, 1], out[i, 2] = s0 * by - along * a, s1 * by - along * b, s2 * by - along * e
+
+
+def rim(points, normals, radius):
+    """Where a surface ends: unit vectors (n, 3) along it, out over its edge; zero for points inside it.
+
+    The middle of half a disk lies 4 / (3 pi) radii off its straight side; a point is of the rim from 0.6 of that.
+    """
+    out = np.zeros((len(points), 3), np.float32)
+    if not len(points):
+        return out
+    g = sort_into_grid(points, radius)
+    g.run(_lean, gathered(np.ascontiguousarray(normals, np.float32), g.order), np.float32(radius * radius), out)
+    out = -g.back(out)
+    far = np.linalg.norm(out, axis=1, keepdims=True)
+    return np.where(far > 0.6 * 4 / (3 * np.pi), out / np.maximum(far, np.float32(1e-9)), np.float32(0))
+
+
 @njit(cache=True, nogil=True, fastmath=True)
 def _smooth(points, key, start, shape, normals, radius2, noise2, edge, out, first, last):
     """Points moved along their normals to the weighted mean of their neighbors' heights over the tangent plane."""
