@@ -243,19 +243,6 @@ class Covered(unittest.TestCase):
         self.assertTrue((out[left, 0] < -0.5).all())
         self.assertLess(out[left, 0].mean(), -0.95)
 
-    def test_tie_points_by_their_sightings(self):
-        poses = np.array([c.pose for c in self.cameras])
-        points = np.array([[0.0, 0, 0], [1, 1, 0.3], [0.2, 0.1, 0]])
-        photo, point = np.array([0, 1, 2, 3, 0, 4, 5]), np.array([0, 0, 0, 0, 1, 1, 2])
-        c = coverage.coverage_of_sightings(points, poses, np.full(8, 600.0), photo, point)
-        self.assertEqual(c.seen.tolist(), [4, 2, 1])
-        self.assertTrue(np.isinf(c.precision[2]) and np.isfinite(c.precision[:2]).all())
-        away = [np.linalg.norm(points[1] - center(poses[k])) for k in (0, 4)]
-        self.assertAlmostEqual(float(c.resolution[1]), min(away) / 600, places=6)
-        a, b = (points[1] - center(poses[k]) for k in (0, 4))
-        angle = np.degrees(np.arccos(a @ b / np.linalg.norm(a) / np.linalg.norm(b)))
-        self.assertAlmostEqual(float(c.spread[1]), angle, places=3)
-
 
 class Foreseen(unittest.TestCase):
     def test_what_a_cloud_will_cost_follows_from_cameras_box_and_mask(self):

@@ -12,6 +12,7 @@ from tests import test_desk
 from tests.scenes import scratch
 from tests.test_desk import DeskTest, texts, wait_for
 from tests.test_scaling import put_marks, true_marks
+from umbrate.core.geometry.pose import center
 from umbrate.core.geometry.similarity import scale_of
 from umbrate.desk.cloudpanel import CloudPanel
 from umbrate.desk.measurepanel import MeasurePanel
@@ -275,6 +276,34 @@ class Cleaning(unittest.TestCase):
         self.window.bench.show_part()
         test_desk.APP.processEvents()
         return self.window.bench.findChildren(CloudPanel)[-1]
+
+    def test_coverage_is_computed_when_it_is_asked_for_and_its_places_are_gone_to(self):
+        s, w = self.session, self.session.cleaning
+        s.choose(stage="cloud")
+        panel = self.panel()
+        plain = self.scene.colors.copy()
+        panel.look.setCurrentIndex(panel.look.findData("spread"))
+        panel._set_look()
+        wait_for(lambda: w.covered is not None)
+        self.assertEqual(w.look, "spread")
+        legend, values = w.legend(), w.covered[1].coverage.spread
+        np.testing.assert_allclose(legend[:2], np.percentile(values, (1, 99)), rtol=1e-5)
+        self.assertEqual(legend[2], "°")
+        lightest, darkest = (self.scene.colors[f(values)].astype(int).sum() for f in (np.argmax, np.argmin))
+        self.assertGreater(lightest, darkest)
+        rows, places = w.places()
+        self.assertEqual(panel.gaps.rowCount(), len(rows))
+        self.assertTrue(places, "the pebble was seen from above only: its surface ends below")
+        before = self.scene.eye.pose.copy()
+        panel.gaps.selectRow(0)
+        self.assertEqual(w.place, 0)
+        self.assertFalse(np.allclose(before, self.scene.eye.pose))
+        self.scene.grab()
+        for E in places[0].poses:  # where to stand is in view
+            self.assertTrue(np.isfinite(self.scene._on_screen(center(E))).all())
+        panel.look.setCurrentIndex(panel.look.findData("color"))
+        panel._set_look()
+        np.testing.assert_array_equal(self.scene.colors, plain)
 
     def test_a_filter_is_tried_applied_taken_back_and_drawn_in_the_scene(self):
         s, w = self.session, self.session.cleaning

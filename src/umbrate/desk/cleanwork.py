@@ -256,10 +256,4 @@ class CleanWork(QObject):
         values, legend = self._values(), self.legend()
         if values is None or legend is None:
             return c["colors"]
-        low, high = legend[:2]
-        with np.errstate(invalid="ignore"):
-            x = np.clip((values - low) / (high - low), 0, 1)
-        ramp = t.SIGNED if self.look == "compared" else t.RAMP
-        out = ramp[(np.nan_to_num(x) * 255).astype(np.uint8)]
-        out[~np.isfinite(values)] = (70, 70, 74)  # the other has nothing there
-        return out
+        return t.ramp_colors(values, *legend[:2], t.SIGNED if self.look == "compared" else t.RAMP)

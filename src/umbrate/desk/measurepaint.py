@@ -148,6 +148,8 @@ def paint_legend(p, low, high, unit, name, signed, width, height):
     p.setFont(t.font(t.SMALL))
     p.setPen(t.color(t.QUIET))
     digits = max(0, min(4, int(np.ceil(2 - np.log10(max(high - low, 1e-9))))))
+    if low == round(low) and high == round(high):
+        digits = 0  # of what is counted
     ends = QRectF(left - 40, top + thick + 2, long + 80, 16)
     p.drawText(ends.adjusted(40, 0, 0, 0), Qt.AlignmentFlag.AlignLeft, f"{low:.{digits}f}")
     p.drawText(ends.adjusted(0, 0, -40, 0), Qt.AlignmentFlag.AlignRight, f"{high:.{digits}f} {unit}".strip())

@@ -6,8 +6,9 @@ Part of the session, as the work on masks is: widgets ask it and listen to it.
 import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from ..core.poses.sift import measure
+from ..core.poses.sift import BY_NAME, measure
 from ..stages.sifting import points_left, remove_points
+from . import tokens as t
 from .text import counted
 
 REPLACE, ADD, TAKE = "replace", "add", "take"
@@ -26,6 +27,7 @@ class PointWork(QObject):
         self.photos = frozenset()  #: of the last trace
         self._mark = self._left = None
         self._measures = {}
+        self.look = None  #: the measure that tie points are colored by
 
     def _block(self):
         """The block, with what was chosen and measured dropped where it is another one."""
@@ -82,6 +84,24 @@ class PointWork(QObject):
         if name not in self._measures:
             self._measures[name] = measure(name, block)
         return self._measures[name]
+
+    def set_look(self, name):
+        """Color the tie points by a measure; None gives their own colors back."""
+        self.look = name
+        self.changed.emit()
+
+    def legend(self):
+        """The range (low, high), unit and name of the measure they are colored by, or None."""
+        if self.look is None or self.left is None or not self.left.any():
+            return None
+        m = BY_NAME[self.look]
+        low, high = (float(x) for x in np.percentile(self.measured(self.look)[self.left], (1, 99)))
+        return low, max(high, low + 1e-9), m.unit, m.title
+
+    def colors(self):
+        """Colors (p, 3) uint8 of all tie points as they are looked at."""
+        legend = self.legend()
+        return t.ramp_colors(self.measured(self.look), *legend[:2]) if legend else self._block()["colors"]
 
     def remove(self):
         """Take the chosen points out of the block."""

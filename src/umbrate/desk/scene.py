@@ -56,6 +56,7 @@ class Scene(QWidget):
         self._moving = False
         self._budget = 400_000
         self._drag = None
+        self._point_look = None
         self._place = None  #: the place with too little that was looked at last
         self.frusta, self.picker, self.handles = Frusta(session), PointPicker(), BoxHandles()
         self.rings = TurnRings()
@@ -71,7 +72,7 @@ class Scene(QWidget):
         self._rest.timeout.connect(self._refine)
         self._make_tools()
         self._make_side()
-        session.points.changed.connect(self._redraw)
+        session.points.changed.connect(self._points_changed)
         session.document_changed.connect(self.reload)
         session.chosen_changed.connect(self.reload)
         session.job_changed.connect(self._other_job)
@@ -198,7 +199,7 @@ class Scene(QWidget):
             self.points, self.colors = np.ascontiguousarray(cloud["points"], np.float32), s.cleaning.colors()
         elif self.block is not None and self.toggles["Tie points"].isChecked():
             self.points = np.ascontiguousarray(self.block["points"], np.float32)
-            self.colors = self.block["colors"]
+            self.colors = s.points.colors() if len(s.block["points"]) == len(self.points) else self.block["colors"]
             left = s.points.left
             if left is not None and len(left) == len(self.points) and not left.all():
                 self.rows = np.flatnonzero(left)
@@ -208,6 +209,16 @@ class Scene(QWidget):
         if self.block is not None and (self.eye is None or looked != self._looked):
             self._looked = looked
             self.look_from("Fit")
+        self._redraw()
+
+    def _points_changed(self):
+        """Other tie points are chosen, or they are colored in another way."""
+        look = self.session.points.look
+        if look != self._point_look and not self.is_cloud and self.block is not None and self.live is None:
+            self._point_look = look
+            if self.points is not None:
+                colors = self.session.points.colors()
+                self.colors = colors if self.rows is None else colors[self.rows]
         self._redraw()
 
     def _recolor(self):
@@ -387,9 +398,10 @@ class Scene(QWidget):
         if self.is_cloud and cleaning.look in COVERAGE and cleaning.covered:
             found = cleaning.covered[1]
             paint_places(p, found.places, cleaning.place, self.frusta.length(), found.lens, self._on_screen)
-        legend = cleaning.legend() if self.is_cloud else None
+        shown = None if self.live is not None or self.points is None else self.session.points.legend()
+        legend = cleaning.legend() if self.is_cloud else shown
         if legend:
-            paint_legend(p, *legend, cleaning.look == "compared", self.width(), self.height())
+            paint_legend(p, *legend, self.is_cloud and cleaning.look == "compared", self.width(), self.height())
 
     def _turntable(self):
         """The turntable found in the poses, where the block shown is the sitting's own."""

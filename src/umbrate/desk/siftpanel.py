@@ -3,7 +3,7 @@
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from ..core.poses.sift import MEASURES
 from . import tokens as t
@@ -42,6 +42,10 @@ class SiftPanel(QWidget):
         )
         self.plot.addItem(self.region)
         box.addWidget(self.plot)
+        self.color = QCheckBox("Color the points by it")
+        self.color.setChecked(self.points.look is not None)
+        self.color.toggled.connect(self._look)
+        box.addWidget(self.color)
         self.told = QLabel(objectName="quiet")
         self.told.setWordWrap(True)
         box.addWidget(self.told)
@@ -101,7 +105,13 @@ class SiftPanel(QWidget):
         self.region.setBounds((low, top))
         self.region.setRegion(at)
         self.region.blockSignals(False)
+        self._look()
         self._tell()
+
+    def _look(self):
+        name = self.kind.name if self.color.isChecked() else None
+        if name != self.points.look:
+            self.points.set_look(name)
 
     def _picked(self):
         """Points (p,) bool inside the range; its ends at the plot's ends reach as far as there are points."""

@@ -31,6 +31,18 @@ def _ramp(*anchors):
 
 RAMP = _ramp("#1B2440", "#28527A", "#3F8A8C", "#9DBB6B", "#F6EBA6")  #: of a measured property, light is more
 SIGNED = _ramp("#3C8FD0", "#5F86A8", "#8A8A8A", "#B5875A", "#E08A2E")  #: of a difference, gray is none
+UNKNOWN = (70, 70, 74)  #: of points that have no value
+
+
+def ramp_colors(values, low, high, ramp=RAMP):
+    """Colors (n, 3) uint8 of values along a ramp from `low` to `high`; UNKNOWN where a value is not finite."""
+    with np.errstate(invalid="ignore"):
+        x = np.clip((values - low) / (high - low), 0, 1)
+    out = ramp[(np.nan_to_num(x) * 255).astype(np.uint8)]
+    out[~np.isfinite(values)] = UNKNOWN
+    return out
+
+
 STEP = 4
 SIZE, SMALL, HEADING = 13, 11, 16
 FAMILIES = ["Inter", "Noto Sans", "Cantarell", "Ubuntu", "DejaVu Sans"]

@@ -32,6 +32,7 @@ MEASURES = (
     Measure("sightings", "Sightings", "", "Photos that see the point; two hold it badly", False, True),
     Measure("angle", "Largest ray angle", "°", "Where rays meet at a small angle, depth is unsure", False),
     Measure("uncertainty", "Uncertainty", "% of size", "Standard deviation of the place, in % of the object"),
+    Measure("pixel", "Pixel size", "% of size", "A pixel's size there in the nearest photo that sees it"),
     Measure("distance", "Distance to neighbors", "% of size", "Mean distance to the 6 nearest, in % of the object"),
     Measure("outside", "Outside the keep box", "% of size", "How far outside the box, 0 inside, in % of the object"),
 )  # fmt: skip
@@ -65,6 +66,17 @@ def ray_angles(block):
     return np.degrees(out)
 
 
+def pixel_sizes(block):
+    """Size of a pixel at each point in the nearest of the photos that see it (p,), in the unit of the block."""
+    R, t = block["poses"][:, :3, :3], block["poses"][:, :3, 3]
+    centers = -np.einsum("nji,nj->ni", R, t)
+    f = block["lenses"][block["lens_of"], 0]
+    away = np.linalg.norm(block["points"][block["point"]] - centers[block["photo"]], axis=1) / f[block["photo"]]
+    out = np.full(len(block["points"]), np.inf)
+    np.minimum.at(out, block["point"], away)
+    return out
+
+
 def size_of(points):
     """The object's size: the diagonal of the box of the middle 96 % of the points."""
     lo, hi = np.percentile(points, [2, 98], axis=0)
@@ -92,6 +104,8 @@ def measure(name, block, keep_box=None):
         return ray_angles(block)
     if name == "uncertainty":
         return 100.0 * block["point_sigma"].astype(float) / size_of(points)
+    if name == "pixel":
+        return 100.0 * pixel_sizes(block) / size_of(points)
     if name == "distance":
         near, _ = cKDTree(points).query(points, k=min(NEIGHBORS + 1, count), workers=1)
         return 100.0 * near[:, 1:].mean(1) / size_of(points) if count > 1 else np.zeros(count)
