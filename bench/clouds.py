@@ -4,16 +4,20 @@
 
 demo      both sittings at photo scale 1/2: distance to the true surface, completeness, points that are far off, time
 again     the same sitting fused anew with another setting: depth maps are used again
+kernel    the matching kernel's samples a second beside a bare loop over the same samples
+scales    photo scales 1 and 1/8: time, memory, and how near the surface
 clean     every filter on 5 million points, the lasso, and writing them as PLY
 """
 
 import argparse
+import resource
 import sys
 import tempfile
 import time
 from pathlib import Path
 
 import numpy as np
+from numba import njit
 
 ROOT = Path(__file__).resolve().parents[1]
 sys.path[:0] = [str(ROOT / "src"), str(ROOT), str(ROOT / "bench")]
@@ -22,9 +26,12 @@ from measure import run  # noqa: E402
 from poses import run_to_poses, told  # noqa: E402
 from umbrate.core.cloud import filters  # noqa: E402
 from umbrate.core.cloud.grid import spacing_of  # noqa: E402
+from umbrate.core.dense import depth  # noqa: E402
 from umbrate.core.raster.pick import seen_inside  # noqa: E402
 from umbrate.formats.clouds import write_cloud  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
+from umbrate.stages import BY_NAME  # noqa: E402
+from umbrate.stages.base import parse_settings  # noqa: E402
 from umbrate.stages.clouds import load_cloud  # noqa: E402
 from umbrate.stages.deliver import camera_rows  # noqa: E402
 from umbrate.studio.judge import Truth  # noqa: E402
@@ -114,6 +121,93 @@ def bench_clean(_):
         write_cloud(Path(folder) / "c.ply", cloud, "mm")
         seconds = time.perf_counter() - start
     return told(f"clean: written as binary PLY in {seconds:.2f} s (<= 2)", seconds <= 2) and good
+
+
+@njit(nogil=True, fastmath=True, error_model="numpy")
+def _bare(gray, w, h, dx, dy, rounds):
+    """Bilinear samples of the same patches at the same places, and nothing else."""
+    total = np.float32(0)
+    for r in range(rounds):
+        for y in range(8, h - 8):
+            for x in range(8, w - 8):
+                u0, v0 = np.float32(x) + np.float32(0.3 + 0.01 * r), np.float32(y) + np.float32(0.4)
+                for s in range(dx.shape[0]):
+                    u, v = u0 + dx[s], v0 + dy[s]
+                    iu, iv = np.int32(u), np.int32(v)
+                    a, b = u - np.float32(iu), v - np.float32(iv)
+                    k = iv * np.int32(w) + iu
+                    top = gray[k] + a * (gray[k + 1] - gray[k])
+                    low = gray[k + w] + a * (gray[k + w + 1] - gray[k + w])
+                    total += top + b * (low - top)
+    return total
+
+
+@njit(nogil=True, fastmath=True, error_model="numpy")
+def _matched(gray, w, h, others, patch, scratch, rounds):
+    """The kernel that depth spends its time in, on the same patches."""
+    total = np.float32(0)
+    for _r in range(rounds):
+        for y in range(8, h - 8):
+            for x in range(8, w - 8):
+                total += depth._correlation_cost(0, x, y, 0.0, 0.0, -1.0, others, patch, np.float32(900.0), scratch)
+    return total
+
+
+def bench_kernel(_):
+    """Samples a second of the matching kernel beside a bare loop over the same bilinear samples, one thread."""
+    w, h, rounds = 800, 600, 3
+    gray = np.random.default_rng(0).random(w * h).astype(np.float32) * 255
+    offsets = depth.patch_offsets()
+    dx, dy = (np.ascontiguousarray(offsets[:, k], np.float32) for k in (0, 1))
+    n = len(dx)
+    A, B = np.eye(3)[None], np.zeros((1, 3))
+    A[0, :2, 2] = 0.3, 0.4
+    others = depth.Others(A, B, gray[None].copy(), w, h)
+    patch = depth.Patch(dx, dy, np.full(n, 1 / n, np.float32), np.ones(n, np.float32))
+    z = lambda t=np.float32: np.empty(n, t)  # noqa: E731
+    scratch = depth.Scratch(np.empty(1, np.float32), z(np.uint32), z(), z(), z())
+    best = [np.inf, np.inf]
+    for _ in range(5):  # turn by turn, so that both see the same machine
+        for k, work in enumerate(
+            (lambda: _bare(gray, w, h, dx, dy, rounds), lambda: _matched(gray, w, h, others, patch, scratch, rounds))
+        ):
+            start = time.perf_counter()
+            work()
+            best[k] = min(best[k], time.perf_counter() - start)
+    samples = (w - 16) * (h - 16) * n * rounds
+    ratio = best[0] / best[1]
+    text = f"kernel: {samples / best[1] / 1e6:.0f} M samples a second, {100 * ratio:.0f} % of a bare loop's "
+    return told(f"{text}{samples / best[0] / 1e6:.0f} M (>= 60 %)", ratio >= 0.6)
+
+
+def bench_scales(_):
+    """Both sittings at photo scales 1 and 1/8: time and memory, and how near the surface."""
+    truth, good = Truth(demo_data()), True
+    pixel = truth.distance / truth.lens.f
+    for scale, limit in ((8, 20), (1, 960)):
+        total = 0.0
+        for name, sub in SITTINGS:
+            photos = demo_data() / sub
+            with tempfile.TemporaryDirectory() as scratch, Job.create(Path(scratch) / "job") as job:
+                sitting, _, _ = take_in(job, name, read_folder(photos, photos / "masks"))
+                run_to_poses(job, sitting)
+                job.set_settings(sitting.id, "cloud", {"photo_scale": scale})
+                stage = BY_NAME["cloud"]
+                foreseen = stage.foresee(job, sitting, parse_settings(stage, {"photo_scale": scale})).text
+                seconds = run(job, sitting, "cloud")
+                total += seconds
+                rows, _ = camera_rows(job)
+                _, M = truth.judge_poses(name, {r["name"]: r["pose"] for r in rows if r["pose"] is not None})
+                f = truth.judge_cloud(name, load_cloud(job, sitting)["points"], M)
+            text = f"scales: {name}, 1/{scale}: median {f['distance_mm_median'] / pixel:.2f} px, 90 % within "
+            text += f"{f['distance_mm_p90'] / pixel:.2f} px, {f['covered_0p5mm_percent']:.1f} % within 0.5 mm, "
+            text += f"{f['off_2mm_percent']:.4f} % more than 2 mm off; {f['points']:,} points in {seconds:.0f} s"
+            told(text, True)
+            print("   ", next(x for x in foreseen.splitlines() if x.startswith(f"1/{scale}:")))
+        peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6
+        good &= told(f"scales: 48 photos at 1/{scale} in {total:.0f} s (<= {limit})", total <= limit)
+        good &= told(f"scales: peak memory so far {peak:.2f} GB (<= 2.5)", peak <= 2.5)
+    return good
 
 
 BENCHES = {k[6:]: v for k, v in list(globals().items()) if k.startswith("bench_")}

@@ -326,8 +326,15 @@ class SideBySide(unittest.TestCase):
         job, s = self.job, self.sitting
         first = job.cloud(s.id)
         self.assertEqual((first.name, first.chosen, first.left), ("Cloud 1", True, len(load_cloud(job, s)["points"])))
+        before = {p: b for (n, p), b in job.result(s.id, "cloud").artefacts.items() if n == "depth"}
+        file = job.blobs.path(next(iter(before.values())))
+        file.write_bytes(file.read_bytes()[:-100])
         job.set_settings(s.id, "cloud", {**job.settings(s.id, "cloud"), "min_photos": 2})
         run(job, s, "cloud")
+        again = job.result(s.id, "cloud")  # all maps but the damaged one served, and that one was made again
+        self.assertEqual(again.figures["reused"], len(before) - 1)
+        self.assertEqual({p: b for (n, p), b in again.artefacts.items() if n == "depth"}, before)
+        job.blobs.get_arrays(file.name)
         self.assertEqual([c.name for c in job.clouds(s.id)], ["Cloud 1", "Cloud 2"])
         self.assertEqual(job.cloud(s.id).name, "Cloud 2")
         d, f = compare_clouds(load_cloud(job, s), load_cloud(job, s, first))

@@ -234,12 +234,20 @@ class Blobs(unittest.TestCase):
         self.assertIn("No space left", str(caught.exception))
         self.assertEqual([p for p in folder.rglob("*") if p.is_file()], [])
 
-    def test_missing_and_damaged_blobs_are_told(self):
-        blobs = BlobStore(scratch())
+    def test_missing_and_damaged_blobs_are_told_and_mended_by_making_them_again(self):
+        blobs = BlobStore(scratch() / "blobs")
         key = blobs.put_arrays(a=np.arange(1000))
-        blobs.path(key).write_bytes(blobs.path(key).read_bytes()[:500])
-        with self.assertRaises(UmbrateError):
-            blobs.get_arrays(key)
+        blobs.remember("mark", key)
+        self.assertEqual(blobs.recall("mark"), key)
+        whole = blobs.path(key).read_bytes()
+        for damaged in (whole[:500], whole[:700] + b"?" + whole[701:]):
+            blobs.path(key).write_bytes(damaged)
+            self.assertIsNone(blobs.recall("mark"))
+            with self.assertRaises(UmbrateError):
+                blobs.get_arrays(key)
+            self.assertEqual(blobs.put_arrays(a=np.arange(1000)), key)
+            np.testing.assert_array_equal(blobs.get_arrays(key)["a"], np.arange(1000))
+            self.assertEqual(blobs.recall("mark"), key)
         with self.assertRaises(UmbrateError):
             blobs.get_bytes("0" * 64)
 

@@ -31,8 +31,11 @@ class BlobStore:
         """Store bytes; returns their key."""
         key = hashlib.sha256(data).hexdigest()
         target = self.path(key)
-        if target.exists():
-            return key
+        try:
+            if target.read_bytes() == data:
+                return key
+        except OSError:
+            pass  # not there, or a damaged disk: written anew, which mends a damaged file too
         try:
             target.parent.mkdir(parents=True, exist_ok=True)
             handle, temporary = tempfile.mkstemp(dir=target.parent, prefix=".part-")
@@ -67,10 +70,13 @@ class BlobStore:
             pass  # it will be made again, no more
 
     def recall(self, mark):
-        """The key of a blob that was made from a mark before, though no result may have come of it; or None."""
+        """The key of a blob that was made from a mark before, though no result may have come of it; or None.
+
+        None as well where the blob's file is damaged, so that it is made again.
+        """
         try:
             key = self._mark_file(mark).read_text()
-            return key if self.path(key).exists() else None
+            return key if hashlib.sha256(self.path(key).read_bytes()).hexdigest() == key else None
         except OSError:
             return None
 

@@ -131,6 +131,7 @@ def _correlation_cost(j, x, y, m0, m1, m2, others, patch, var, scratch):
     q0, qx, qy = np.float32((h10 * x + h11 * y + h12) * iw), np.float32(h10 * iw), np.float32(h11 * iw)
     wx, wy = np.float32(h20 * iw), np.float32(h21 * iw)
     one = np.float32(1.0)
+    gray, wide, one_on = grays[j], np.uint32(w), np.uint32(1)  # unsigned: no index can count from the end
     umax, vmax = np.float32(w - 1.01), np.float32(h - 1.01)
     # the patch is inside when its four corners are, as long as none lies behind
     for k in range(4):
@@ -149,12 +150,12 @@ def _correlation_cost(j, x, y, m0, m1, m2, others, patch, var, scratch):
         v = (q0 + qx * dx[s] + qy * dy[s]) * z
         iu, iv = np.int32(u), np.int32(v)
         fu[s], fv[s] = u - np.float32(iu), v - np.float32(iv)
-        flat[s] = iv * np.int32(w) + iu
+        flat[s] = np.uint32(iv * np.int32(w) + iu)
     for s in range(SAMPLES):
         k = flat[s]
-        m = k + w
-        top = grays[j, k] + fu[s] * (grays[j, k + 1] - grays[j, k])
-        low = grays[j, m] + fu[s] * (grays[j, m + 1] - grays[j, m])
+        m = k + wide
+        top = gray[k] + fu[s] * (gray[k + one_on] - gray[k])
+        low = gray[m] + fu[s] * (gray[m + one_on] - gray[m])
         val[s] = top + fv[s] * (low - top)
     s1, s2, s12 = np.float32(0), np.float32(0), np.float32(0)
     for s in range(SAMPLES):
@@ -215,7 +216,7 @@ def sweep_planes(gray, K, others, near, far, depth, normal, cost, offsets, round
     dx, dy = offsets[:, 0].astype(np.float32), offsets[:, 1].astype(np.float32)
     weight, centered = np.empty(n, np.float32), np.empty(n, np.float32)
     patch = Patch(dx, dy, weight, centered)
-    costs, flat = np.empty(others.grays.shape[0], np.float32), np.empty(n, np.int64)
+    costs, flat = np.empty(others.grays.shape[0], np.float32), np.empty(n, np.uint32)
     scratch = Scratch(costs, flat, np.empty(n, np.float32), np.empty(n, np.float32), np.empty(n, np.float32))
     f, cx, cy = K[0], K[1], K[2]
     for r in range(rounds + 1):
