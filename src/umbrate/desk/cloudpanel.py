@@ -198,6 +198,7 @@ class CloudPanel(QWidget):
                 whole = isinstance(v.default, int)
                 e = QDoubleSpinBox(minimum=v.low, maximum=v.high, decimals=0 if whole else 3, value=v.default)
                 e.setSuffix(f" {told}" if told else "")
+                e.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)  # arrow keys and the wheel do the same
                 e.setSingleStep(1 if whole else max(abs(v.default) * 0.1, 0.001))
                 e.valueChanged.connect(self._wait_start)
                 form.addRow(v.title, e)
