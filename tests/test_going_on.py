@@ -4,15 +4,18 @@ import unittest
 from unittest import mock
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from tests.scenes import pebble_truth, scratch
 from tests.test_cli import umbrate
 from tests.test_stages import new_job, run, state
+from umbrate.core.cloud.grid import spacing_of
 from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.pose import center
 from umbrate.core.poses.sift import measure
 from umbrate.job.store import Job
 from umbrate.stages import block_making
+from umbrate.stages.clouds import load_cloud
 from umbrate.stages.deliver import camera_rows
 from umbrate.stages.frames import load_block
 from umbrate.stages.sifting import points_left, remove_points, sift
@@ -111,7 +114,30 @@ class GoingOn(unittest.TestCase):
         out = run(self.job, self.sitting, "poses")
         self.assertEqual(out.figures["solved"], 2)
         self.assertTrue(any("Only two photos" in p["text"] for p in out.problems))
-        self.job.undo()
+        # depth from them, with its range and sampling in lengths
+        self.job.set_settings(self.sitting.id, "cloud", {"sure_score": 1.01})
+        out = run(self.job, self.sitting, "cloud")
+        self.assertTrue(any("less safe" in p["text"] for p in out.problems))
+        block = load_block(self.job, self.sitting)
+        E = block["poses"][np.isfinite(block["poses"][:, 0, 0])][0]
+        z = lambda P: P @ E[2, :3] + E[2, 3]  # noqa: E731
+        whole = load_cloud(self.job, self.sitting)["points"]
+        near, far = np.percentile(z(whole), (30, 70))
+        gap = 3 * spacing_of(whole)
+        limits = {"sure_score": 1.01, "nearest": float(near), "farthest": float(far), "sampling": float(gap)}
+        self.job.set_settings(self.sitting.id, "cloud", limits)
+        run(self.job, self.sitting, "cloud")
+        part = load_cloud(self.job, self.sitting)["points"]
+        self.assertGreater(len(part), 20)
+        slack = 0.006 * far  # depths that agree to so much are averaged
+        self.assertLess(slack, 0.2 * np.ptp(z(whole)))
+        self.assertTrue(((z(part) > near - slack) & (z(part) < far + slack)).all())
+        self.assertEqual(len(cKDTree(part).query_pairs(0.999 * gap)), 0)
+        self.job.set_settings(self.sitting.id, "cloud", {"nearest": 2.0, "farthest": 1.0})
+        with self.assertRaisesRegex(UmbrateError, "less than Farthest"):
+            run(self.job, self.sitting, "cloud")
+        self.job.set_settings(self.sitting.id, "cloud", {})
+        self.job.set_aside(ids[2:], False)
         run(self.job, self.sitting, "poses")
 
     def test_what_cannot_be_done_is_said(self):

@@ -11,6 +11,7 @@ import numpy as np
 from pydantic import Field
 
 from ..core.cloud.clean import isolated, outside_outlines
+from ..core.cloud.filters import thin_by_spacing
 from ..core.cloud.keepbox import KeepBox
 from ..core.dense.depth import View, depth_map
 from ..core.dense.fuse import fuse
@@ -22,13 +23,14 @@ from ..core.geometry.similarity import scale_of
 from ..core.imaging.decode import read_picture
 from ..core.imaging.undistort import undistort
 from ..job.blobs import BlobStore
-from .base import Histogram, Outcome, Stage, StageSettings, parse_settings
+from .base import Histogram, Outcome, Stage, StageSettings, parse_settings, problem
 from .block_making import LUMA
 from .foresight import check_memory, costs, foresight
-from .frames import move_box, plain_keep_box, scale_result
+from .frames import frame_of, move_box, plain_keep_box, scale_result
 from .masks import decode_mask, mask_blobs
 from .photos import photo_refs
 
+TWO = "Two photos only: no third one confirms a point, so this cloud is less safe than one of three."
 DEPTH = 1  #: raised when depth is computed in another way
 
 
@@ -79,6 +81,25 @@ class Settings(StageSettings):
         description="Largest difference of depth between agreeing photos.",
         json_schema_extra={"unit": "% of the distance"},
     )
+    nearest: float = Field(
+        0.0,
+        ge=0,
+        title="Nearest",
+        description="Depth begins so far from the camera: in mm where the job has a scale, else in its own unit. 0: "
+        "where the keep box does.",
+    )
+    farthest: float = Field(
+        0.0,
+        ge=0,
+        title="Farthest",
+        description="Depth ends so far from the camera, in the same unit. 0: where the keep box does.",
+    )
+    sampling: float = Field(
+        0.0,
+        ge=0,
+        title="Sampling",
+        description="Least distance between two points of the cloud, in the same unit. 0: all points are kept.",
+    )
     remove_isolated: bool = Field(
         True,
         title="Remove isolated points",
@@ -105,6 +126,7 @@ class Inputs:
     block: str
     keep_box: dict
     from_plain: list  #: the similarity from the plain frame to that of the block
+    length: float  #: of the job's unit in the block's frame
 
 
 def block_for_depth(job, sitting):
@@ -128,7 +150,7 @@ def straighten(blobs, scale, item):
     return view, np.round(straight).astype(np.uint8), mask is not None
 
 
-def depth_of(blobs, views, neighbors, box, settings, item):
+def depth_of(blobs, views, neighbors, box, reach, settings, item):
     """Work item: the blob of a photo's depth map from its neighbors, started from its tie points; None without any.
 
     What was computed from the same things before is used again, also where that run was cancelled.
@@ -140,8 +162,9 @@ def depth_of(blobs, views, neighbors, box, settings, item):
     key = blobs.recall(mark)
     if key is None:
         m = depth_map(
-            views[k], [views[j] for j in neighbors[k]], box, points, seed=settings.seed + k, rounds=settings.rounds
-        )
+            views[k], [views[j] for j in neighbors[k]], box, points, seed=settings.seed + k, rounds=settings.rounds,
+            reach=reach,
+        )  # fmt: skip
         key = blobs.put_arrays(
             depth=m.depth.astype(np.float32),
             normal=np.round(m.normal * 127).astype(np.int8),
@@ -158,6 +181,7 @@ def depth_mark(inputs, settings, photos, k, neighbors):
     text = json.dumps(
         [
             DEPTH, inputs.block, inputs.keep_box, settings.photo_scale, settings.rounds, settings.seed + k,
+            *([settings.nearest, settings.farthest, inputs.length] if settings.nearest or settings.farthest else []),
             [[photos[j].hash, inputs.masks.get(photos[j].id, "")] for j in used],
         ]
     )  # fmt: skip
@@ -185,7 +209,9 @@ class CloudStage(Stage):
         found = costs(job, sitting, block, M, box, settings)
         if found:
             check_memory(found, settings)
-        return Inputs(str(job.blobs.folder), photo_refs(job, sitting), mask_blobs(job, sitting), block, box, M.tolist())
+        photos, masks = photo_refs(job, sitting), mask_blobs(job, sitting)
+        length = scale_of(M) / scale_of(frame_of(job, sitting).matrix)
+        return Inputs(str(job.blobs.folder), photos, masks, block, box, M.tolist(), length)
 
     def foresee(self, job, sitting, settings):
         """Time, point spacing and memory at each photo scale."""
@@ -197,9 +223,12 @@ class CloudStage(Stage):
 
     def key(self, job, sitting):
         scale = scale_result(job, sitting)
+        settings = parse_settings(self, job.settings(sitting.id, self.name))
+        lengths = settings.nearest or settings.farthest or settings.sampling
+        measured = [scale_of(frame_of(job, sitting).matrix)] if lengths else []  # what a mm is matters then
         bent = [scale.blob("block")] if scale and scale.figures["bent"] else []
         poses = job.result(sitting.id, "poses")  # adjusted again, it is another block made from the same things
-        return [job.keep_box(sitting.id), poses.blob("block") if poses else "", *bent]
+        return [job.keep_box(sitting.id), poses.blob("block") if poses else "", *bent, *measured]
 
     def run(self, inputs, settings, report):
         blobs = BlobStore(inputs.blobs)
@@ -216,7 +245,13 @@ class CloudStage(Stage):
         seen = np.isin(b["photo"], rows)
         photo = np.array([place[int(i)] for i in b["photo"][seen]], np.int64)
         point, points = b["point"][seen], b["points"]
+        if settings.farthest and settings.nearest >= settings.farthest:
+            raise UmbrateError(
+                f"Nearest ({settings.nearest:g}) must be less than Farthest ({settings.farthest:g}).",
+                ("set", "farthest", 0.0),
+            )
         box = KeepBox.from_dict(inputs.keep_box)
+        reach = settings.nearest * inputs.length, (settings.farthest or np.inf) * inputs.length
         clock = time.monotonic()
         times = {}
 
@@ -245,7 +280,7 @@ class CloudStage(Stage):
         marks = [depth_mark(inputs, settings, photos, k, neighbors) for k in range(len(rows))]
         found = sum(blobs.recall(m) is not None for m in marks)
         maps = report.map(
-            partial(depth_of, inputs.blobs, views, neighbors, box, settings),
+            partial(depth_of, inputs.blobs, views, neighbors, box, reach, settings),
             [(k, points[point[photo == k]], marks[k]) for k in range(len(rows))],
             "depth of photo",
             0.05,
@@ -305,6 +340,8 @@ class CloudStage(Stage):
             bad = isolated(cloud.points)
             lost_isolated = int(bad.sum())
             cloud = cloud.take(~bad)
+        if settings.sampling and len(cloud):
+            cloud = cloud.take(thin_by_spacing(cloud.points, settings.sampling * inputs.length))
         if not len(cloud):
             raise UmbrateError(
                 "No point was confirmed by enough photos. Lower Agreeing photos to 2, look whether the keep box "
@@ -335,7 +372,7 @@ class CloudStage(Stage):
                 **{k: round(v, 2) for k, v in times.items()},
             },
             artefacts,
-            [],
+            [] if n > 2 else [problem(None, TWO, "Take a third photo, or look at places that repeat yourself.")],
         )
 
     def rows(self, f):

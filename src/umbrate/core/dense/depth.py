@@ -287,8 +287,11 @@ def patch_offsets():
     return np.stack(np.meshgrid(o, o), -1).reshape(-1, 2).astype(np.int64)
 
 
-def box_limits(view, box, shape):
-    """Nearest and farthest depth (h, w) inside the keep box along each pixel's ray; far is 0 where it misses."""
+def box_limits(view, box, shape, reach=(0.0, np.inf)):
+    """Nearest and farthest depth (h, w) inside the keep box along each pixel's ray; far is 0 where it misses.
+
+    reach : nearest and farthest depth that is asked for besides
+    """
     h, w = shape
     v, u = np.mgrid[0:h, 0:w].astype(np.float64)
     f, cx, cy = view.K
@@ -300,7 +303,8 @@ def box_limits(view, box, shape):
         a, b = (-box.half - o) / d, (box.half - o) / d
     near = np.nanmax(np.minimum(a, b), axis=-1)
     far = np.nanmin(np.maximum(a, b), axis=-1)
-    near = np.maximum(near, 1e-6)
+    near = np.maximum(near, max(reach[0], 1e-6))
+    far = np.minimum(far, reach[1])
     far = np.where(far > near, far, 0.0)
     return near.astype(np.float32), far.astype(np.float32)
 
@@ -367,7 +371,7 @@ def _level(view, neighbors, near, far, depth, normal, rounds, spread, seed):
     return cost
 
 
-def depth_map(view, neighbors, box, points, *, seed=0, rounds=3):
+def depth_map(view, neighbors, box, points, *, seed=0, rounds=3, reach=(0.0, np.inf)):
     """Depth, normal and score of one photo.
 
     Parameters
@@ -380,6 +384,8 @@ def depth_map(view, neighbors, box, points, *, seed=0, rounds=3):
         Tie points this photo sees.
     rounds : int
         Sweeps at the working scale, after as many plus two at half of it.
+    reach : (float, float)
+        Nearest and farthest depth, along the optical axis, within the keep box.
 
     Returns
     -------
@@ -387,12 +393,12 @@ def depth_map(view, neighbors, box, points, *, seed=0, rounds=3):
     """
     rng = np.random.default_rng(seed)
     small, small_neighbors = _half(view), [_half(n) for n in neighbors]
-    near, far = box_limits(small, box, small.gray.shape)
+    near, far = box_limits(small, box, small.gray.shape, reach)
     far = np.where(small.mask, far, 0).astype(np.float32)
     depth, normal = _start_from_points(small, points, near, far, rng)
     _level(small, small_neighbors, near, far, depth, normal, rounds + 2, 0.02, seed)
     h, w = view.gray.shape
-    near, far = box_limits(view, box, (h, w))
+    near, far = box_limits(view, box, (h, w), reach)
     far = np.where(view.mask, far, 0).astype(np.float32)
     ys, xs = np.nonzero(far > 0)
     # each pixel takes the plane of the coarse pixel nearest to it that has one
