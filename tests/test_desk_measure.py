@@ -322,6 +322,14 @@ class Cleaning(unittest.TestCase):
         panel.which.setCurrentIndex(panel.which.findData("photos"))
         panel._filter_chosen()
         panel.editors["least"].setValue(4)
+        self.assertEqual(panel.line.value(), 4)
+        self.assertEqual(
+            int(panel.bars.opts["height"].sum()), int((s.cloud["photos"] <= panel.bars.opts["x1"][-1]).sum())
+        )
+        panel.line.setValue(5)
+        self.assertEqual(panel.editors["least"].value(), 5)
+        self.assertEqual(w.step["least"], 5)  # dragging the line tries it
+        panel.editors["least"].setValue(4)
         panel._try()
         wait_for(lambda: not w.busy)
         count = int(w.drop.sum())

@@ -1,5 +1,7 @@
 """The bench of the Cloud stage: the clouds side by side, how they look, and cleaning them."""
 
+import numpy as np
+import pyqtgraph as pg
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtWidgets import (
     QCheckBox,
@@ -20,10 +22,13 @@ from PyQt6.QtWidgets import (
 
 from ..stages.cleaning import FILTERS, step_text
 from ..stages.coverage import LEAST_SEEN
+from . import tokens as t
 from .cleanwork import COVERAGE, LOOKS
+from .plots import quiet_plot
 from .pointspanel import cell, table
 
 CLOUDS_HEIGHT, STEPS_HEIGHT = 92, 92
+PROPERTIES = ("photos", "score", "precision", "angle")  #: filters that go by what was measured of each point
 WAIT_MS = 250  #: a value that is still being changed is not tried yet
 
 
@@ -73,6 +78,15 @@ class CloudPanel(QWidget):
         self.which.setCurrentIndex(CloudPanel.filter)
         self.which.activated.connect(lambda _: self._filter_chosen())
         column.addWidget(self.which)
+        self.plot = quiet_plot("")
+        self.plot.setFixedHeight(110)
+        self.bars = pg.BarGraphItem(x0=[0], x1=[1], height=[0], brush=t.CATEGORIES[1], pen=pg.mkPen(t.PANEL))
+        self.line = pg.InfiniteLine(movable=True, pen=pg.mkPen(t.ACCENT, width=2), hoverPen=pg.mkPen(t.ACCENT, width=4))
+        self.line.sigPositionChanged.connect(self._line_moved)
+        self.plot.addItem(self.bars)
+        self.plot.addItem(self.line)
+        self._plotted = None
+        column.addWidget(self.plot)
         self.form_place = QVBoxLayout()
         column.addLayout(self.form_place)
         self.keep = QCheckBox("Keep what it chooses")
@@ -147,6 +161,7 @@ class CloudPanel(QWidget):
         self.leave.setVisible(on)
         self.see.setVisible(not on)
         self.apply.setEnabled(not w.busy)
+        self._plot_property()
         self._filling = False
 
     def _compared(self):
@@ -204,9 +219,60 @@ class CloudPanel(QWidget):
                 form.addRow(v.title, e)
             self.editors[v.name] = e
         self.form_place.addWidget(body)
+        if self._property() == "precision":  # what is unsure depends on the object: the worst fiftieth to begin with
+            self.editors["most"].setValue(float(np.percentile(self.session.cloud["precision"], 98)))
+            self._wait.stop()
+        self._plot_property()
 
     def _wait_start(self, *_):
+        limit = self._limit()
+        if limit is not None and not self._filling:
+            self.line.blockSignals(True)
+            self.line.setValue(limit.value())
+            self.line.blockSignals(False)
         self._wait.start()
+
+    def _limit(self):
+        """The editor of the value that a filter by a measured property draws its line at, or None."""
+        return self.editors.get("least") or self.editors.get("most") if self._property() else None
+
+    def _property(self):
+        """The array of the cloud that the chosen filter goes by, or None."""
+        name, cloud = self.filters[self.which.currentIndex()].name, self.session.cloud
+        return name if cloud is not None and name in PROPERTIES and name in cloud else None
+
+    def _line_moved(self):
+        limit = self._limit()
+        if limit is not None and not self._filling:
+            limit.setValue(self.line.value())  # what is on trial follows
+            if self.work.step is None:
+                self._try()
+
+    def _plot_property(self):
+        """The histogram of what the chosen filter goes by, with a line at its value."""
+        name, limit = self._property(), self._limit()
+        self.plot.setVisible(limit is not None)
+        key = (self.work.key(), name)
+        if limit is None or key == self._plotted:
+            return
+        self._plotted = key
+        values = self.session.cloud[name]
+        values = values[np.isfinite(values)].astype(float)
+        whole = name in ("photos", "angle")
+        low, top = (float(x) for x in np.percentile(values, (0, 99.8))) if len(values) else (0.0, 1.0)
+        edges = (
+            np.arange(np.floor(low) - 0.5, np.ceil(top) + 1) if whole else np.linspace(low, max(top, low + 1e-9), 41)
+        )
+        counts = np.histogram(values, edges)[0]
+        self.bars.setOpts(x0=edges[:-1], x1=edges[1:], height=counts)
+        self.plot.setXRange(edges[0], edges[-1], padding=0.01)
+        self.plot.setYRange(0, max(float(counts.max(initial=0)), 1) * 1.05, padding=0)
+        title, _, unit = LOOKS[name]
+        unit = (self.session.frame.unit if self.session.frame else "") if unit == "length" else unit
+        self.plot.setLabel("bottom", f"{title} ({unit})" if unit else title, color=t.QUIET, **{"font-size": "11px"})
+        self.line.blockSignals(True)
+        self.line.setValue(limit.value())
+        self.line.blockSignals(False)
 
     def _step(self):
         out = {"filter": self.filters[self.which.currentIndex()].name, "keep": self.keep.isChecked()}
