@@ -1,6 +1,7 @@
 """Drawing points and triangles against slow references, and the eye's invariants."""
 
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
@@ -17,10 +18,11 @@ def slow_draw(points, eye, w, h, size):
     lo = -((size - 1) // 2)
     for i, p in enumerate(points):
         x, y, z = E[:3, :3] @ p + E[:3, 3]
-        if z <= 1e-6:
+        if z <= 1e-6 and not eye.parallel:
             continue
-        u = int(x * f / z + np.float32((w - 1) / 2) + np.float32(0.5)) + lo
-        v = int(y * f / z + np.float32((h - 1) / 2) + np.float32(0.5)) + lo
+        over = np.float32(eye.depth) if eye.parallel else z
+        u = int(x * f / over + np.float32((w - 1) / 2) + np.float32(0.5)) + lo
+        v = int(y * f / over + np.float32((h - 1) / 2) + np.float32(0.5)) + lo
         if 0 <= u and u + size <= w and 0 <= v and v + size <= h:
             block = np.s_[v : v + size, u : u + size]
             nearer = z < depth[block]
@@ -33,13 +35,17 @@ class Points(unittest.TestCase):
     def test_agrees_with_the_slow_way(self):
         rng = np.random.default_rng(1)
         points = rng.normal(size=(3000, 3)).astype(np.float32)
-        eye = eye_round(np.zeros(3), 2.0, (1, -2, 0.7), 120, 90)
-        for size in (1, 2, 3):
+        plain = eye_round(np.zeros(3), 2.0, (1, -2, 0.7), 120, 90)
+        # a parallel view stands as near as one likes: what lies behind the eye is drawn as well
+        flat = replace(plain, parallel=True)
+        near = flat.zoomed(6.0, np.zeros(3))
+        for size, eye in ((1, plain), (2, plain), (3, plain), (1, flat), (2, near)):
             depth, index = slow_draw(points, eye, 120, 90, size)
             got = draw_points(points, eye, 120, 90, size)
             same = got.index == index
             self.assertGreater(same.mean(), 0.998)  # float rounding may move a point by a pixel
-            np.testing.assert_allclose(got.depth[same], depth[same], rtol=1e-5)
+            np.testing.assert_allclose(got.depth[same], depth[same], rtol=1e-5, atol=1e-5)
+            self.assertGreater((index >= 0).sum(), 300)
 
     def test_two_threads_draw_what_one_does(self):
         rng = np.random.default_rng(2)
@@ -90,6 +96,33 @@ class Eyes(unittest.TestCase):
         np.testing.assert_allclose(e.zoomed(2.5, place).project(place[None], 300, 200)[0], [40, 60, 1.6], atol=1e-9)
         moved = e.moved(12, -7)
         np.testing.assert_allclose(moved.project(e.pivot[None], 300, 200)[0], before + [12, -7, 0], atol=1e-9)
+
+    def test_a_parallel_view_keeps_sizes_places_and_what_it_turns_about(self):
+        e = replace(self.eye, parallel=True)
+        square = np.array([[0.0, 0, 0], [1, 0, 0], [1, 1, 0]]) @ e.pose[:3, :3] + e.pivot
+        for deeper in (0.0, 3.0, -e.depth - 2):  # behind the eye too
+            uv = e.project(square + deeper * e.pose[2, :3], 300, 200)[:, :2]
+            np.testing.assert_allclose(uv[1] - uv[0], [e.f / e.depth, 0], atol=1e-9)
+            np.testing.assert_allclose(uv[2] - uv[1], [0, e.f / e.depth], atol=1e-9)
+        X = e.place_at(40, 60, 4.0, 300, 200)
+        np.testing.assert_allclose(e.project(X[None], 300, 200)[0], [40, 60, 4], atol=1e-9)
+        origin, way = e.ray(40, 60, 300, 200)
+        np.testing.assert_allclose(np.cross(X - origin, way), 0, atol=1e-9)
+        near = e.zoomed(2.5, X)
+        np.testing.assert_allclose(near.project(X[None], 300, 200)[0, :2], [40, 60], atol=1e-9)
+        self.assertAlmostEqual(near.depth, e.depth / 2.5)
+        moved = e.moved(12, -7).project(e.pivot[None], 300, 200)[0] - e.project(e.pivot[None], 300, 200)[0]
+        np.testing.assert_allclose(moved, [12, -7, 0], atol=1e-9)
+        turned = e.turned(0.4, 0.3)
+        self.assertAlmostEqual(turned.depth, e.depth)
+        # both kinds agree at the depth of the pivot, and with the matrix that says it in one
+        P = np.array([[0.3, -0.2, 0], [0, 0.5, 0]]) @ e.pose[:3, :3] + e.pivot
+        np.testing.assert_allclose(e.project(P, 300, 200), self.eye.project(P, 300, 200), atol=1e-9)
+        for eye in (e, self.eye):
+            Y = P @ eye.matrix[:3, :3].T + eye.matrix[:3, 3]
+            np.testing.assert_allclose(
+                eye.f * Y[:, :2] / Y[:, 2:] + [149.5, 99.5], eye.project(P, 300, 200)[:, :2], atol=1e-9
+            )
 
     def test_fits_a_ball_into_any_shape_of_window(self):
         rng = np.random.default_rng(4)

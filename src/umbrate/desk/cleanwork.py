@@ -148,7 +148,7 @@ class CleanWork(QObject):
         keep = bool(self.step and self.step["filter"] == "lasso" and self.step.get("keep"))
         self.try_on(
             {
-                "filter": "lasso", "keep": keep, "view": eye.pose.tolist(), "f": float(eye.f),
+                "filter": "lasso", "keep": keep, "view": eye.matrix.tolist(), "f": float(eye.f),
                 "middle": [width / 2, height / 2], "polygon": [[float(x), float(y)] for x, y in polygon],
             }
         )  # fmt: skip

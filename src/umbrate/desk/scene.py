@@ -5,6 +5,7 @@ of the cloud is drawn, as large as the machine manages in a frame; when it rests
 """
 
 import time
+from dataclasses import replace
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer
@@ -15,7 +16,7 @@ from ..core.cloud.keepbox import BOX_EDGES, KeepBox
 from ..core.geometry.lens import project_one
 from ..core.geometry.pose import center
 from ..core.geometry.similarity import scale_of
-from ..core.raster.camera import Eye, eye_round
+from ..core.raster.camera import eye_round
 from ..core.raster.points import draw_points, paint
 from ..stages.leveling import level_by_turn
 from ..stages.measuring import refresh
@@ -293,7 +294,7 @@ class Scene(QWidget):
     def resizeEvent(self, e):
         # what filled the view fills it still
         if self.eye is not None and e.oldSize().height() > 0:
-            self.eye = Eye(self.eye.pose, self.eye.f * self.height() / e.oldSize().height(), self.eye.pivot)
+            self.eye = replace(self.eye, f=self.eye.f * self.height() / e.oldSize().height())
         self.tools.setGeometry(0, 0, self.width(), 40)
         self._place_side()
         if self.through.photo_id is not None:
@@ -329,7 +330,7 @@ class Scene(QWidget):
         count = min(len(self.points), self._budget) if self._moving else len(self.points)
         size = round(self.size.value() * ratio)
         start = time.perf_counter()
-        eye = Eye(self.eye.pose @ self.rings.motion, self.eye.f * ratio, self.eye.pivot)
+        eye = self.rings.seen_from(replace(self.eye, f=self.eye.f * ratio))
         self._buffers = draw_points(self.points, eye, w, h, size, count)
         colors = self.colors
         chosen = None if self.is_cloud or self.live is not None else self.session.points.chosen
@@ -659,10 +660,8 @@ class Scene(QWidget):
         if k >= 0:
             toward = self.points[k].astype(float)
         else:
-            depth = float(self.eye.pose[2, :3] @ self.eye.pivot + self.eye.pose[2, 3])
-            toward = self.eye.place_at(
-                e.position().x(), e.position().y(), max(depth, 1e-3), self.width(), self.height()
-            )
+            at = e.position().x(), e.position().y()
+            toward = self.eye.place_at(*at, max(self.eye.depth, 1e-3), self.width(), self.height())
         self.eye = self.eye.zoomed(1.0015 ** e.angleDelta().y(), toward)
         self._redraw(moving=True)
 

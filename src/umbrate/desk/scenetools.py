@@ -1,5 +1,7 @@
 """What the pointer does in the scene besides looking round: choosing tie points, and the keep box's handles."""
 
+from dataclasses import replace
+
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPen, QPolygonF
@@ -107,7 +109,7 @@ class BoxHandles:
             turn = rotation_matrix(box.axes[:, 2] * d[0] * TURN_PER_PX)
             self.box = KeepBox(box.center, turn @ box.axes, box.half)
             return
-        depth = float(eye.pose[2, :3] @ box.center + eye.pose[2, 3])
+        depth = eye.flat or float(eye.pose[2, :3] @ box.center + eye.pose[2, 3])
         if self._grip == 6:
             shift = eye.pose[:3, :3].T @ np.array([d[0], d[1], 0.0]) * depth / eye.f
             self.box = KeepBox(box.center + shift, box.axes, box.half)
@@ -178,6 +180,11 @@ class TurnRings:
         M[:3, 3] = self.middle - self.turn @ self.middle
         return M
 
+    def seen_from(self, eye):
+        """The eye that sees the world as it is turned."""
+        M = self.motion
+        return replace(eye, pose=eye.pose @ M, pivot=M[:3, :3].T @ (eye.pivot - M[:3, 3]))
+
     def _ring(self, k):
         a = 2 * np.pi * np.arange(self.STEPS + 1)[:, None] / self.STEPS
         u, v = np.eye(3)[(k + 1) % 3], np.eye(3)[(k + 2) % 3]
@@ -198,7 +205,7 @@ class TurnRings:
         """Where on the held ring's plane the pointer is, as an angle; by the picture where it is seen edge on."""
         k = self._grip
         axis = np.eye(3)[k]
-        away = eye.center - self.middle
+        away = eye.ray(pos.x(), pos.y(), width, height)[1] if eye.parallel else eye.center - self.middle
         steep = abs(axis @ away) / np.linalg.norm(away)
         uvz = eye.project(self.middle[None], width, height)[0]
         if steep < 0.25:
@@ -206,9 +213,9 @@ class TurnRings:
             d = along[1] - along[0]
             across = np.array([-d[1], d[0]]) / max(float(np.hypot(*d)), 1e-9)
             return float((np.array([pos.x(), pos.y()]) - uvz[:2]) @ across) * TURN_PER_PX
-        ray = eye.pose[:3, :3].T @ np.array([(pos.x() - width / 2) / eye.f, (pos.y() - height / 2) / eye.f, 1.0])
-        step = ((self.middle - eye.center) @ axis) / (ray @ axis)
-        X = eye.center + step * ray - self.middle
+        origin, ray = eye.ray(pos.x(), pos.y(), width, height)
+        step = ((self.middle - origin) @ axis) / (ray @ axis)
+        X = origin + step * ray - self.middle
         return float(np.arctan2(X[(k + 2) % 3], X[(k + 1) % 3]))
 
     def begin(self, grip, pos, eye, width, height):

@@ -21,6 +21,7 @@ class Buffers:
 
     depth: np.ndarray
     index: np.ndarray
+    flat: float = 0.0  #: of a parallel view, the depth of its pivot; else 0
 
     @classmethod
     def empty(cls, width, height):
@@ -29,7 +30,8 @@ class Buffers:
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _splat(points, first, last, E, f, size, depth, index):
+def _splat(points, first, last, E, f, flat, size, depth, index):
+    """flat: 0, or the depth that all points are projected at (a parallel view)."""
     h, w = depth.shape
     cx, cy = np.float32((w - 1) / 2.0), np.float32((h - 1) / 2.0)
     a, b, c, d = E[0, 0], E[0, 1], E[0, 2], E[0, 3]
@@ -39,9 +41,9 @@ def _splat(points, first, last, E, f, size, depth, index):
     for p in range(first, last):
         x, y, z = points[p, 0], points[p, 1], points[p, 2]
         zz = k * x + l * y + m * z + n
-        if zz <= np.float32(1e-6):
+        if zz <= np.float32(1e-6) and flat == 0:
             continue
-        q = f / zz
+        q = f / (flat if flat > 0 else zz)
         u = int((a * x + b * y + c * z + d) * q + cx + np.float32(0.5)) + lo
         v = int((e * x + g * y + i * z + j) * q + cy + np.float32(0.5)) + lo
         if u < 0 or v < 0 or u + size > w or v + size > h:
@@ -80,22 +82,23 @@ def draw_points(points, eye, width, height, size=1, count=None):
     Buffers
     """
     n = len(points) if count is None else min(count, len(points))
-    E, f = eye.pose.astype(np.float32), np.float32(eye.f)
+    E, f, flat = eye.pose.astype(np.float32), np.float32(eye.f), np.float32(eye.flat)
     first = Buffers.empty(width, height)
+    first.flat = eye.flat
     if n < 100_000:
-        _splat(points, 0, n, E, f, size, first.depth, first.index)
+        _splat(points, 0, n, E, f, flat, size, first.depth, first.index)
         return first
     second = Buffers.empty(width, height)
     half = n // 2
-    other = _POOL.submit(_splat, points, half, n, E, f, size, second.depth, second.index)
-    _splat(points, 0, half, E, f, size, first.depth, first.index)
+    other = _POOL.submit(_splat, points, half, n, E, f, flat, size, second.depth, second.index)
+    _splat(points, 0, half, E, f, flat, size, first.depth, first.index)
     other.result()
     _merge(first.depth, first.index, second.depth, second.index)
     return first
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _paint(depth, index, colors, ground, edges, first, last, out):
+def _paint(depth, index, colors, ground, edges, flat, first, last, out):
     h, w = depth.shape
     for v in range(first, last):
         for u in range(w):
@@ -115,7 +118,7 @@ def _paint(depth, index, colors, ground, edges, first, last, out):
                         continue
                     drop += max(np.float32(0.0), z - depth[vv, uu])
                 if drop > 0:
-                    s = np.exp(-min(drop * edges / z, np.float32(1.2)))
+                    s = np.exp(-min(drop * edges / (flat if flat > 0 else z), np.float32(1.2)))
             out[v, u, 0] = np.uint8(colors[k, 2] * s)
             out[v, u, 1] = np.uint8(colors[k, 1] * s)
             out[v, u, 2] = np.uint8(colors[k, 0] * s)
@@ -141,7 +144,14 @@ def paint(buffers, colors, ground, edges=0.0):
     """
     h, w = buffers.depth.shape
     out = np.empty((h, w, 4), np.uint8)
-    arguments = (buffers.depth, buffers.index, colors, np.array(ground, np.uint8), np.float32(edges))
+    arguments = (
+        buffers.depth,
+        buffers.index,
+        colors,
+        np.array(ground, np.uint8),
+        np.float32(edges),
+        np.float32(buffers.flat),
+    )
     other = _POOL.submit(_paint, *arguments, h // 2, h, out)
     _paint(*arguments, 0, h // 2, out)
     other.result()
