@@ -11,16 +11,19 @@ from umbrate.core.raster.points import FAR, draw_points, paint
 from umbrate.core.raster.triangles import mesh_depth
 
 
-def slow_draw(points, eye, w, h, size):
+def slow_draw(points, eye, w, h, size, spacing=0.0):
     """Depth and index buffers, point by point."""
     depth, index = np.full((h, w), FAR, np.float32), np.full((h, w), -1)
     E, f = eye.pose.astype(np.float32), np.float32(eye.f)
-    lo = -((size - 1) // 2)
+    least, lo = size, -((size - 1) // 2)
     for i, p in enumerate(points):
         x, y, z = E[:3, :3] @ p + E[:3, 3]
         if z <= 1e-6 and not eye.parallel:
             continue
         over = np.float32(eye.depth) if eye.parallel else z
+        if spacing:
+            size = min(max(int(np.float32(spacing) * f / over + np.float32(0.999)), least), 48)
+            lo = -((size - 1) // 2)
         u = int(x * f / over + np.float32((w - 1) / 2) + np.float32(0.5)) + lo
         v = int(y * f / over + np.float32((h - 1) / 2) + np.float32(0.5)) + lo
         if 0 <= u and u + size <= w and 0 <= v and v + size <= h:
@@ -39,9 +42,11 @@ class Points(unittest.TestCase):
         # a parallel view stands as near as one likes: what lies behind the eye is drawn as well
         flat = replace(plain, parallel=True)
         near = flat.zoomed(6.0, np.zeros(3))
-        for size, eye in ((1, plain), (2, plain), (3, plain), (1, flat), (2, near)):
-            depth, index = slow_draw(points, eye, 120, 90, size)
-            got = draw_points(points, eye, 120, 90, size)
+        for size, eye, spacing in (
+            (1, plain, 0), (2, plain, 0), (3, plain, 0), (1, flat, 0), (2, near, 0), (1, plain, 0.1), (2, flat, 0.07),
+        ):  # fmt: skip
+            depth, index = slow_draw(points, eye, 120, 90, size, spacing)
+            got = draw_points(points, eye, 120, 90, size, spacing=spacing)
             same = got.index == index
             self.assertGreater(same.mean(), 0.998)  # float rounding may move a point by a pixel
             np.testing.assert_allclose(got.depth[same], depth[same], rtol=1e-5, atol=1e-5)

@@ -7,6 +7,7 @@ import numpy as np
 from rich.table import Table
 
 from ..core.errors import UmbrateError
+from ..formats.files import written_aside
 from ..job.store import Job
 from ..stages import BY_NAME
 from ..stages.base import parse_settings
@@ -14,6 +15,8 @@ from ..stages.cleaning import FILTERS, Context, apply_step, step_text, try_step,
 from ..stages.clouds import compare_clouds, load_cloud, raw_cloud
 from ..stages.coverage import compute_coverage, gather_coverage
 from ..stages.frames import frame_of
+from ..stages.looks import LOOKS
+from ..stages.picturing import SIDES, as_png, cloud_picture
 from .console import out, say
 from .measure import the_sitting
 
@@ -148,4 +151,25 @@ def clean(job, sitting, name, by, assignments, keep, dry_run, back):
         say(f"“{kept.name}” has {kept.left:,} points left. Undo is in the window; --back takes a step back here.")
 
 
-COMMANDS = (clouds, clean)
+@click.command()
+@job_argument
+@click.argument("file", metavar="OUT", type=click.Path(path_type=Path))
+@sitting_option
+@click.option("--cloud", "name", help="Which cloud; the chosen one where not said.")
+@click.option("--from", "side", type=click.Choice(list(SIDES)), default="corner", help="Where one looks from.")
+@click.option("--look", type=click.Choice([n for n in LOOKS if n != "compared"]), default="color", help="Colored by.")
+@click.option("--width", default=1920, help="Pixels.")
+@click.option("--height", default=1200, help="Pixels.")
+@click.option("--parallel", is_flag=True, help="Along parallel rays, without perspective.")
+def picture(job, file, sitting, name, side, look, width, height, parallel):
+    """Draw a cloud of JOB into the picture OUT (PNG), as the window shows it."""
+    with Job.open(job, writable=False) as j:
+        s = the_sitting(j, sitting)
+        kept = _one(j, s, name) if name else None
+        drawn = cloud_picture(j, s, kept, side=side, look=look, width=width, height=height, parallel=parallel)
+    with written_aside(file) as part:
+        part.write_bytes(as_png(drawn))
+    say(f"Wrote {file}, {width} x {height}")
+
+
+COMMANDS = (clouds, clean, picture)

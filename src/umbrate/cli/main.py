@@ -21,7 +21,7 @@ from .console import complain, out, say
 ORDER = (
     "open", "demo", "new", "add", "split", "photos", "aside", "move", "turn", "sitting", "find", "preview",
     "targets", "calibrate", "cards", "run",
-    "sift", "box", "points", "lengths", "level", "pair", "clouds", "clean", "measure", "section", "report",
+    "sift", "box", "points", "lengths", "level", "pair", "clouds", "clean", "picture", "measure", "section", "report",
     "status", "export", "undistort", "simulate",
 )  # fmt: skip
 

@@ -10,21 +10,9 @@ from ..core.errors import UmbrateError
 from ..stages.cleaning import Context, apply_step, check_step, step_text, try_step, without_step
 from ..stages.clouds import compare_clouds, load_cloud, raw_cloud
 from ..stages.coverage import compute_coverage, gather_coverage
+from ..stages.looks import COVERAGE, LOOKS, MEASURED, look_colors, usual_range
 from . import tokens as t
 from .text import counted
-
-#: what points may be colored by: what it is called, the array it needs, and its unit
-LOOKS = {
-    "color": ("Color", "colors", ""), "relief": ("Relief", "normals", ""), "photos": ("Photos", "photos", ""),
-    "score": ("Likeness", "score", ""), "precision": ("Precision", "precision", "length"),
-    "angle": ("Ray angle", "angle", "°"), "seen": ("Coverage: photos", "seen", ""),
-    "resolution": ("Coverage: pixel size", "resolution", "length"),
-    "spread": ("Coverage: directions", "spread", "°"),
-    "expected": ("Coverage: precision", "precision", "length"),
-    "compared": ("Distance to another", "compared", "length"),
-}  # fmt: skip
-COVERAGE = ("seen", "resolution", "spread", "expected")  #: looks that are computed when they are asked for
-LIGHT = np.array([0.35, -0.5, 0.8])
 
 
 class CleanWork(QObject):
@@ -39,6 +27,7 @@ class CleanWork(QObject):
         self.drop = None  #: (n,) bool, what it would take away
         self.busy = self.covering = False
         self.look = "color"
+        self.ends = {}  #: of ramps, where somebody chose them
         self.compared = None  #: (key of the cloud, distances, figures, name of the other)
         self.covered = None  #: (key of the cloud, Covered)
         self.place = None  #: which of its places is chosen
@@ -210,50 +199,39 @@ class CleanWork(QObject):
         self.changed.emit()
 
     def legend(self):
-        """The range (low, high), unit and name of what the cloud is colored by; None for color and relief."""
+        """The range (low, high), unit and name of what the cloud is colored by; None for looks without a ramp."""
         values = self._values()
-        if values is None:
+        ends = self.ends.get(self.look) or (usual_range(self.look, values) if values is not None else None)
+        if ends is None:
             return None
-        some = values[np.isfinite(values)]
-        if not len(some):
-            return None
-        unit = LOOKS[self.look][2]
-        unit = (self.session.frame.unit if self.session.frame else "") if unit == "length" else unit
-        if self.look == "compared":
-            high = float(np.percentile(np.abs(some), 98)) or 1e-9
-            return -high, high, unit, f"Distance to {self.compared[3]}"
-        low, high = (float(x) for x in np.percentile(some, (1, 99)))
-        return low, max(high, low + 1e-9), unit, LOOKS[self.look][0]
+        look = LOOKS[self.look]
+        unit = (self.session.frame.unit if self.session.frame else "") if look.unit == "length" else look.unit
+        return *ends, unit, f"Distance to {self.compared[3]}" if look.name == "compared" else look.title
+
+    def set_ends(self, ends):
+        """What the ramp of the look that is shown runs from and to; None: by the values."""
+        self.ends[self.look] = ends
+        self._colored = None
+        self.changed.emit()
 
     def _values(self):
-        c = self.session.cloud
-        if c is None or self.look in ("color", "relief"):
+        c, look = self.session.cloud, LOOKS[self.look]
+        if c is None or self.look not in MEASURED:
             return None
         if self.look == "compared":
             return self.compared[1] if self.compared and self.compared[0] == self.key() else None
-        name = LOOKS[self.look][1]
-        if self.look in COVERAGE:
-            return getattr(self.covered[1].coverage, name).astype(np.float32) if self.covered else None
-        return c[name].astype(np.float32) if name in c else None
+        if look.asked:
+            return getattr(self.covered[1].coverage, look.array).astype(np.float32) if self.covered else None
+        return c[look.array].astype(np.float32) if look.array in c else None
 
     def colors(self):
         """Colors (n, 3) uint8 of the cloud as it is looked at, with what is on trial in the accent."""
         c = self.session.cloud
         key = (self.key(), self.look, len(c["points"]))
         if self._colored is None or self._colored[0] != key:
-            self._colored = key, self._color(c)
+            self._colored = key, look_colors(c, self.look, self._values(), self.ends.get(self.look))
         colors = self._colored[1]
         if self.drop is not None and len(self.drop) == len(colors) and self.drop.any():
             a = t.color(t.ACCENT)
             colors = np.where(self.drop[:, None], np.array([a.red(), a.green(), a.blue()], np.uint8), colors // 2)
         return colors
-
-    def _color(self, c):
-        if self.look == "relief":
-            light = LIGHT / np.linalg.norm(LIGHT)
-            shade = 0.25 + 0.75 * np.clip(c["normals"] @ light.astype(np.float32), 0, 1)
-            return np.repeat((225 * shade).astype(np.uint8)[:, None], 3, axis=1)
-        values, legend = self._values(), self.legend()
-        if values is None or legend is None:
-            return c["colors"]
-        return t.ramp_colors(values, *legend[:2], t.SIGNED if self.look == "compared" else t.RAMP)

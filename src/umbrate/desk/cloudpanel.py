@@ -22,8 +22,8 @@ from PyQt6.QtWidgets import (
 
 from ..stages.cleaning import FILTERS, step_text
 from ..stages.coverage import LEAST_SEEN
+from ..stages.looks import COVERAGE, LOOKS
 from . import tokens as t
-from .cleanwork import COVERAGE, LOOKS
 from .plots import quiet_plot
 from .pointspanel import cell, table
 
@@ -51,8 +51,8 @@ class CloudPanel(QWidget):
         row = QHBoxLayout()
         row.setSpacing(4)
         self.look = QComboBox()
-        for name, (title, _, _) in LOOKS.items():
-            self.look.addItem(title, name)
+        for name, x in LOOKS.items():
+            self.look.addItem(x.title, name)
         self.look.setToolTip("What the cloud's points are colored by")
         self.look.activated.connect(lambda _: self._set_look())
         row.addWidget(self.look, 1)
@@ -267,7 +267,7 @@ class CloudPanel(QWidget):
         self.bars.setOpts(x0=edges[:-1], x1=edges[1:], height=counts)
         self.plot.setXRange(edges[0], edges[-1], padding=0.01)
         self.plot.setYRange(0, max(float(counts.max(initial=0)), 1) * 1.05, padding=0)
-        title, _, unit = LOOKS[name]
+        title, unit = LOOKS[name].title, LOOKS[name].unit
         unit = (self.session.frame.unit if self.session.frame else "") if unit == "length" else unit
         self.plot.setLabel("bottom", f"{title} ({unit})" if unit else title, color=t.QUIET, **{"font-size": "11px"})
         self.line.blockSignals(True)

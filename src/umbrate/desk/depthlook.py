@@ -7,7 +7,7 @@ import numpy as np
 from PyQt6.QtGui import QImage
 
 from ..core.geometry.lens import Lens
-from . import tokens as t
+from ..core.raster.ramps import RAMP
 
 LOOKS = ("no depth", "depth", "surface direction", "likeness")
 
@@ -50,11 +50,11 @@ class DepthLook:
             n = self.arrays["normal"].reshape(-1, 3)[self._at].astype(int)
             out[:, :, :3] = np.clip(n * [1, -1, -1] + 128, 0, 255)
         elif look == "likeness":
-            out[:, :, :3] = t.RAMP[self.arrays["score"].ravel()[self._at]]
+            out[:, :, :3] = RAMP[self.arrays["score"].ravel()[self._at]]
         else:
             low, high = self.range
             x = np.clip((high - self.depth) / max(high - low, 1e-12), 0, 1)  # near is light
-            out[:, :, :3] = t.RAMP[(255 * x).astype(np.uint8)]
+            out[:, :, :3] = RAMP[(255 * x).astype(np.uint8)]
         out[:, :, 3] = np.where(self.depth > 0, 255, 0)
         return QImage(out.data, w, h, 4 * w, QImage.Format.Format_RGBA8888).copy()
 

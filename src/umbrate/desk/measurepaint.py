@@ -5,6 +5,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPen, QPolygonF
 
 from ..core.measure.quantities import fit_circle
+from ..core.raster.ramps import RAMP, SIGNED
 from . import tokens as t
 
 
@@ -141,7 +142,7 @@ def paint_legend(p, low, high, unit, name, signed, width, height):
     """A ramp with its ends and what it stands for, at the lower right of the scene."""
     long, thick = min(220, width - 140), 10
     left, top = width - long - 16, height - 40
-    ramp = t.SIGNED if signed else t.RAMP
+    ramp = SIGNED if signed else RAMP
     for k in range(long):
         r, g, b = ramp[int(255 * k / max(long - 1, 1))].tolist()
         p.fillRect(QRectF(left + k, top, 1.2, thick), QColor(r, g, b))

@@ -7,8 +7,8 @@ import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from ..core.poses.sift import BY_NAME, measure
+from ..core.raster.ramps import ramp_colors
 from ..stages.sifting import points_left, remove_points
-from . import tokens as t
 from .text import counted
 
 REPLACE, ADD, TAKE = "replace", "add", "take"
@@ -101,7 +101,7 @@ class PointWork(QObject):
     def colors(self):
         """Colors (p, 3) uint8 of all tie points as they are looked at."""
         legend = self.legend()
-        return t.ramp_colors(self.measured(self.look), *legend[:2]) if legend else self._block()["colors"]
+        return ramp_colors(self.measured(self.look), *legend[:2]) if legend else self._block()["colors"]
 
     def remove(self):
         """Take the chosen points out of the block."""

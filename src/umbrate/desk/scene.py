@@ -19,9 +19,9 @@ from ..core.geometry.similarity import scale_of
 from ..core.raster.camera import eye_round
 from ..core.raster.points import draw_points, paint
 from ..stages.leveling import level_by_turn
+from ..stages.looks import COVERAGE
 from ..stages.measuring import refresh
 from . import tokens as t
-from .cleanwork import COVERAGE
 from .measurepaint import paint_legend, paint_marks, paint_measures, paint_places
 from .sceneparts import Frusta, paint_turntable
 from .sceneside import SceneSide

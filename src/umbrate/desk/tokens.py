@@ -2,7 +2,6 @@
 
 from pathlib import Path
 
-import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QFont, QPainterPath, QPen, QPolygonF
 
@@ -20,29 +19,6 @@ STATE_COLORS = {
     "queued": "#A3A8AD",
 }
 CATEGORIES = ("#E69F00", "#56B4E9", "#009E73", "#F0E442", "#0072B2", "#D55E00", "#CC79A7", "#BBBBBB")
-
-
-def _ramp(*anchors):
-    """256 colors (256, 3) uint8 through anchors, even steps between them."""
-    a = np.array([[int(x[k : k + 2], 16) for k in (1, 3, 5)] for x in anchors], float)
-    at = np.linspace(0, len(a) - 1, 256)
-    return np.stack([np.interp(at, range(len(a)), a[:, k]) for k in range(3)], 1).astype(np.uint8)
-
-
-RAMP = _ramp("#1B2440", "#28527A", "#3F8A8C", "#9DBB6B", "#F6EBA6")  #: of a measured property, light is more
-SIGNED = _ramp("#3C8FD0", "#5F86A8", "#8A8A8A", "#B5875A", "#E08A2E")  #: of a difference, gray is none
-UNKNOWN = (70, 70, 74)  #: of points that have no value
-
-
-def ramp_colors(values, low, high, ramp=RAMP):
-    """Colors (n, 3) uint8 of values along a ramp from `low` to `high`; UNKNOWN where a value is not finite."""
-    with np.errstate(invalid="ignore"):
-        x = np.clip((values - low) / (high - low), 0, 1)
-    out = ramp[(np.nan_to_num(x) * 255).astype(np.uint8)]
-    out[~np.isfinite(values)] = UNKNOWN
-    return out
-
-
 STEP = 4
 SIZE, SMALL, HEADING = 13, 11, 16
 FAMILIES = ["Inter", "Noto Sans", "Cantarell", "Ubuntu", "DejaVu Sans"]

@@ -5,18 +5,14 @@ several directions of the volume, that took no part in its scale. The report lis
 and the interval that was stated for it, so that a reader can lay a limit against them and repeat the judgment.
 """
 
-import io
 from datetime import date
 
 import numpy as np
-from PIL import Image
 
 from .. import __version__
 from ..core.errors import UmbrateError
 from ..core.geometry.pose import center
 from ..core.measure.quantities import K95
-from ..core.raster.camera import eye_round
-from ..core.raster.points import draw_points, paint
 from ..formats.report import write_report
 from ..job.marks import CHECK, SCALE
 from . import BY_NAME
@@ -25,6 +21,7 @@ from .ends import end_text
 from .frames import frame_of, load_block, place_of_end, scale_result
 from .leveling import level_text
 from .measuring import measure_all
+from .picturing import as_png, draw, eye_for
 
 PICTURE = 900, 620  #: of a view of the scene, in pixels
 VIEWS = (("from the front, above", (0.6, -1.0, 0.55)), ("from the side", (1.0, 0.25, 0.15)))
@@ -36,13 +33,8 @@ def scene_picture(block, cloud, direction, width=PICTURE[0], height=PICTURE[1]):
         points, colors, size = cloud["points"], cloud["colors"], 2
     else:
         points, colors, size = block["points"], block["colors"], 3
-    points = np.ascontiguousarray(points, np.float32)
-    lo, hi = np.percentile(points, 1, axis=0), np.percentile(points, 99, axis=0)
-    eye = eye_round((lo + hi) / 2, 0.42 * float(np.linalg.norm(hi - lo)), direction, width, height)
-    picture = paint(draw_points(points, eye, width, height, size), np.ascontiguousarray(colors), (255, 255, 255), 12.0)
-    out = io.BytesIO()
-    Image.fromarray(np.ascontiguousarray(picture[:, :, 2::-1])).save(out, "PNG")
-    return out.getvalue()
+    eye = eye_for(points, direction, width, height)
+    return as_png(draw(points, colors, eye, width, height, size=size, ground=(255, 255, 255), edges=12.0))
 
 
 def _direction(block, marks, first, second):

@@ -13,6 +13,7 @@ from numba import njit
 
 _POOL = ThreadPoolExecutor(2, thread_name_prefix="raster")
 FAR = np.float32(3.0e38)
+LARGEST = 48  #: side of a point's square in pixels
 
 
 @dataclass
@@ -30,26 +31,30 @@ class Buffers:
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _splat(points, first, last, E, f, flat, size, depth, index):
-    """flat: 0, or the depth that all points are projected at (a parallel view)."""
+def _splat(points, first, last, E, f, flat, size, spacing, depth, index):
+    """flat: 0, or the depth that all points are projected at (a parallel view); spacing: 0, or what a point covers."""
     h, w = depth.shape
     cx, cy = np.float32((w - 1) / 2.0), np.float32((h - 1) / 2.0)
     a, b, c, d = E[0, 0], E[0, 1], E[0, 2], E[0, 3]
     e, g, i, j = E[1, 0], E[1, 1], E[1, 2], E[1, 3]
     k, l, m, n = E[2, 0], E[2, 1], E[2, 2], E[2, 3]
     lo = -((size - 1) // 2)
+    side = size
     for p in range(first, last):
         x, y, z = points[p, 0], points[p, 1], points[p, 2]
         zz = k * x + l * y + m * z + n
         if zz <= np.float32(1e-6) and flat == 0:
             continue
         q = f / (flat if flat > 0 else zz)
+        if spacing > 0:
+            side = min(max(int(spacing * q + np.float32(0.999)), size), LARGEST)
+            lo = -((side - 1) // 2)
         u = int((a * x + b * y + c * z + d) * q + cx + np.float32(0.5)) + lo
         v = int((e * x + g * y + i * z + j) * q + cy + np.float32(0.5)) + lo
-        if u < 0 or v < 0 or u + size > w or v + size > h:
+        if u < 0 or v < 0 or u + side > w or v + side > h:
             continue
-        for vv in range(v, v + size):
-            for uu in range(u, u + size):
+        for vv in range(v, v + side):
+            for uu in range(u, u + side):
                 if zz < depth[vv, uu]:
                     depth[vv, uu] = zz
                     index[vv, uu] = p
@@ -65,7 +70,7 @@ def _merge(depth, index, depth2, index2):
                 index[v, u] = index2[v, u]
 
 
-def draw_points(points, eye, width, height, size=1, count=None):
+def draw_points(points, eye, width, height, size=1, count=None, spacing=0.0):
     """Depth and index of the nearest point at every pixel.
 
     Parameters
@@ -76,6 +81,8 @@ def draw_points(points, eye, width, height, size=1, count=None):
         Width of a point's square in pixels.
     count : int, optional
         Only this many first points.
+    spacing : float
+        Where it is over 0, a point's square is as wide as this length is there, at least `size` and at most LARGEST.
 
     Returns
     -------
@@ -86,12 +93,12 @@ def draw_points(points, eye, width, height, size=1, count=None):
     first = Buffers.empty(width, height)
     first.flat = eye.flat
     if n < 100_000:
-        _splat(points, 0, n, E, f, flat, size, first.depth, first.index)
+        _splat(points, 0, n, E, f, flat, size, np.float32(spacing), first.depth, first.index)
         return first
     second = Buffers.empty(width, height)
     half = n // 2
-    other = _POOL.submit(_splat, points, half, n, E, f, flat, size, second.depth, second.index)
-    _splat(points, 0, half, E, f, flat, size, first.depth, first.index)
+    other = _POOL.submit(_splat, points, half, n, E, f, flat, size, np.float32(spacing), second.depth, second.index)
+    _splat(points, 0, half, E, f, flat, size, np.float32(spacing), first.depth, first.index)
     other.result()
     _merge(first.depth, first.index, second.depth, second.index)
     return first
