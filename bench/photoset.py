@@ -13,9 +13,9 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parents[1]
 
 
-def call(*command):
-    """Run a command; stop where it fails."""
-    if subprocess.call([str(c) for c in command]):
+def call(*command, warned=False):
+    """Run a command; stop where it fails. `warned`: warnings about photos, exit code 1, are no failure."""
+    if subprocess.call([str(c) for c in command]) > warned:
         sys.exit(f"failed: {' '.join(map(str, command))}")
 
 
@@ -28,8 +28,8 @@ def main(folder, sets):
         job = Path(scratch) / "job.umbrate"
         start = time.monotonic()
         call(umbrate, "new", job)
-        call(umbrate, "add", job, folder, "--sitting", "all")
-        call(umbrate, "run", job, *(x for s in sets for x in ("--set", s)))
+        call(umbrate, "add", job, folder, "--sitting", "all", warned=True)
+        call(umbrate, "run", job, *(x for s in sets for x in ("--set", s)), warned=True)
         print(f"whole job: {time.monotonic() - start:.0f} s", flush=True)
         call(umbrate, "export", job, "cameras", f"{scratch}/cameras.json")
         call(umbrate, "export", job, "cloud", f"{scratch}/cloud.ply")

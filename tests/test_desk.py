@@ -306,7 +306,7 @@ class Solved(unittest.TestCase):
         APP.processEvents()
         scene.set_mode("box")
         before = s.keep_box
-        box = scene._box()
+        box = scene.keep_box()
         places = scene.handles.places(box)
         uvz = scene.eye.project(places, scene.width(), scene.height())
         side = 5  # the upper one

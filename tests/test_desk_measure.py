@@ -4,7 +4,9 @@ import unittest
 from unittest import mock
 
 import numpy as np
+from plyfile import PlyData
 from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtGui import QImage
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QFileDialog, QInputDialog
 
@@ -194,7 +196,7 @@ class Measuring(unittest.TestCase):
         self.scene.set_mode(TURN)
         self.scene.grab()
         ring = self.scene.rings._ring(2)
-        uv = self.scene._on_screen(ring)
+        uv = self.scene.on_screen(ring)
         inside = [
             k
             for k in range(8, 60)
@@ -277,6 +279,86 @@ class Cleaning(unittest.TestCase):
         test_desk.APP.processEvents()
         return self.window.bench.findChildren(CloudPanel)[-1]
 
+    def test_the_scene_shows_a_slab_parallel_rays_kept_views_other_clouds_and_large_pictures(self):
+        s, w, scene = self.session, self.session.cleaning, self.scene
+        s.choose(stage="cloud")
+        view, whole = scene.view, len(s.cloud["points"])
+        scene.look_from("Fit")
+        view.parallel.trigger()
+        self.assertTrue(scene.eye.parallel)
+        scene.grab()
+        # drawn round without perspective
+        scene.set_mode("rectangle")
+        h, v = scene.width(), scene.height()
+        QTest.mousePress(scene, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, QPoint(h // 2, 90))
+        QTest.mouseMove(scene, QPoint(h - 5, v - 60))
+        QTest.mouseRelease(scene, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, QPoint(h - 5, v - 60))
+        wait_for(lambda: w.step is not None and not w.busy)
+        uv = scene.on_screen(s.cloud["points"])
+        inside = ((uv > [h // 2, 90]) & (uv < [h - 5, v - 60])).all(1)
+        self.assertTrue(0.1 < inside.mean() < 0.9)
+        self.assertLess((inside != w.drop).mean(), 0.01)
+        w.try_on(None)
+        scene.set_mode("look")
+        # a slab across what is looked at
+        view.slab.trigger()
+        scene.slab.axis.setCurrentIndex(2)
+        scene.slab.thick.setValue(100)
+        slab = scene.slab.slab()
+        x = s.cloud["points"][:, 0]
+        held = (x >= slab.low) & (x <= slab.high)
+        self.assertTrue(0.01 < held.mean() < 0.5)
+        np.testing.assert_array_equal(scene.points, s.cloud["points"][held])
+        w.set_look("relief")
+        self.assertEqual(len(scene.colors), held.sum())
+        view.slab.trigger()
+        self.assertEqual(len(scene.points), whole)
+        w.set_look("color")
+        # a picture with more pixels shows the same, finer
+        image = scene.picture(3 * h)
+        self.assertEqual((image.width(), image.height()), (3 * h, 3 * v))
+        file = scratch() / "scene.png"
+        view.write_picture(file, 2 * h)
+        self.assertEqual(QImage(str(file)).width(), 2 * h)
+        # a view is kept and come back to
+        view.remember("here")
+        eye = scene.eye
+        view.parallel.trigger()
+        scene.look_from("Top")
+        view._fill()
+        view.go("here")
+        np.testing.assert_allclose(scene.eye.pose, eye.pose)
+        self.assertTrue(scene.eye.parallel and view.parallel.isChecked())
+        view.parallel.trigger()
+        # another cloud beside it, and both in one file
+        s.set_setting("cloud", "min_photos", 4)
+        test_desk.run(s.job, s.sitting, "cloud")
+        s.changed()
+        first = s.job.clouds(s.sitting_id)[0]
+        panel = self.panel()
+        alone = len(scene.points)
+        panel.clouds.item(0, 0).setCheckState(Qt.CheckState.Checked)
+        self.assertEqual(len(scene.points), alone + first.left)
+        self.assertEqual(len(scene.colors), alone + first.left)
+        file = scratch() / "both.ply"
+        with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(file), "")):
+            self.window.export_cloud()
+        self.assertEqual(PlyData.read(str(file))["vertex"].count, alone + first.left)
+        self.panel().clouds.item(0, 0).setCheckState(Qt.CheckState.Unchecked)
+        self.assertEqual(len(scene.points), alone)
+        # the ramp's ends are as one sets them
+        w.set_look("precision")
+        panel = self.panel()
+        usual = w.legend()[:2]
+        panel.low.setText("0")
+        panel.low.editingFinished.emit()
+        self.assertEqual(w.legend()[0], 0)
+        w.set_ends(None)
+        self.assertEqual(w.legend()[:2], usual)
+        w.set_look("color")
+        for _ in range(2):
+            s.undo()
+
     def test_coverage_is_computed_when_it_is_asked_for_and_its_places_are_gone_to(self):
         s, w = self.session, self.session.cleaning
         s.choose(stage="cloud")
@@ -300,7 +382,7 @@ class Cleaning(unittest.TestCase):
         self.assertFalse(np.allclose(before, self.scene.eye.pose))
         self.scene.grab()
         for E in places[0].poses:  # where to stand is in view
-            self.assertTrue(np.isfinite(self.scene._on_screen(center(E))).all())
+            self.assertTrue(np.isfinite(self.scene.on_screen(center(E))).all())
         panel.look.setCurrentIndex(panel.look.findData("color"))
         panel._set_look()
         np.testing.assert_array_equal(self.scene.colors, plain)
@@ -349,7 +431,7 @@ class Cleaning(unittest.TestCase):
         QTest.mouseMove(self.scene, corners[1])
         QTest.mouseRelease(self.scene, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, corners[1])
         wait_for(lambda: w.step is not None and not w.busy)
-        uv = self.scene._on_screen(self.scene.points)
+        uv = self.scene.on_screen(self.scene.points)
         inside = ((uv > [h // 2, v // 4]) & (uv < [h - 30, 3 * v // 4])).all(1)
         self.assertLess((inside != w.drop).mean(), 0.01)
         QTest.keyClick(self.scene, Qt.Key.Key_Delete)

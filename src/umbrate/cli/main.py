@@ -264,7 +264,7 @@ def status(job, as_json):
 @click.argument("out", type=click.Path(path_type=Path))
 @click.option("--sitting", help="Which sitting's cloud or masks.")
 @click.option("--pattern", default="{name}.png", help="Mask file name, for example {name}_mask.png")
-@click.option("--cloud", "cloud", help="Which cloud; the chosen one where not said.")
+@click.option("--cloud", "cloud", multiple=True, help="Which cloud, or several for one file; else the chosen one.")
 @click.option("--plain", is_flag=True, help="Of a cloud: places alone, without normals, colors and measures.")
 @click.option("--text", is_flag=True, help="PLY as text.")
 def export(job, what, out, sitting, pattern, cloud, plain, text):

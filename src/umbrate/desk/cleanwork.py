@@ -31,6 +31,8 @@ class CleanWork(QObject):
         self.compared = None  #: (key of the cloud, distances, figures, name of the other)
         self.covered = None  #: (key of the cloud, Covered)
         self.place = None  #: which of its places is chosen
+        self.shown = frozenset()  #: ids of the clouds that are drawn beside the chosen one
+        self._others = {}
         self._raw = self._mark = self._colored = None
         session.document_changed.connect(self._forget)
         session.chosen_changed.connect(self._forget)
@@ -67,6 +69,32 @@ class CleanWork(QObject):
         if self._raw is None or self._raw[0] != self.key():
             self._raw = self.key(), raw_cloud(self.session.job, self.kept)
         return self._raw[1]
+
+    # ------------------------------------------------------------------ clouds shown beside it
+    def show(self, cloud_id, on):
+        """Show another cloud beside the chosen one, or hide it."""
+        self.shown = self.shown | {cloud_id} if on else self.shown - {cloud_id}
+        self.changed.emit()
+
+    def is_shown(self, kept):
+        """Whether the scene draws a cloud: the chosen one always."""
+        return kept.chosen or kept.id in self.shown
+
+    def others(self):
+        """The clouds drawn beside the chosen one: (number in the list, arrays in the job's frame) each."""
+        s = self.session
+        if s.job is None or s.sitting_id is None:
+            return []
+        out = []
+        for k, c in enumerate(s.job.clouds(s.sitting_id)):
+            if c.chosen or c.id not in self.shown:
+                continue
+            key = (c.id, tuple(x.id for x in c.steps), *s.frame_key)
+            if key not in self._others:
+                self._others = {x: a for x, a in self._others.items() if x[0] in self.shown}
+                self._others[key] = load_cloud(s.job, s.sitting, c)
+            out.append((k, self._others[key]))
+        return out
 
     # ------------------------------------------------------------------ a step on trial
     def try_on(self, step):

@@ -46,6 +46,7 @@ class CloudPanel(QWidget):
         column.addWidget(QLabel("Clouds of this sitting", objectName="plain"))
         self.clouds = table(("Cloud", "Points", "Scale"), CLOUDS_HEIGHT)
         self.clouds.itemSelectionChanged.connect(self._choose)
+        self.clouds.itemChanged.connect(self._ticked)
         self.clouds.cellDoubleClicked.connect(lambda *_: self._rename())
         column.addWidget(self.clouds)
         row = QHBoxLayout()
@@ -62,6 +63,20 @@ class CloudPanel(QWidget):
         more.setMenu(self.menu)
         row.addWidget(more)
         column.addLayout(row)
+        self.ends = QWidget()
+        row = QHBoxLayout(self.ends)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(4)
+        self.low, self.high = (QLineEdit() for _ in range(2))
+        for e, tip in ((self.low, "The ramp begins here"), (self.high, "The ramp ends here")):
+            e.setToolTip(tip)
+            e.editingFinished.connect(self._set_ends)
+        usual = QToolButton(text="Usual")
+        usual.setToolTip("From the lowest to the highest hundredth of the points")
+        usual.clicked.connect(lambda: self.work.set_ends(None))
+        for w, stretch in ((QLabel("From"), 0), (self.low, 1), (QLabel("to"), 0), (self.high, 1), (usual, 0)):
+            row.addWidget(w, stretch)
+        column.addWidget(self.ends)
         self.about = QLabel(objectName="quiet")
         self.about.setWordWrap(True)
         column.addWidget(self.about)
@@ -130,7 +145,9 @@ class CloudPanel(QWidget):
         have = s.job.clouds(s.sitting_id)
         self.clouds.setRowCount(len(have))
         for k, c in enumerate(have):
-            self.clouds.setItem(k, 0, cell(c.name, c.id, tip=f"Made {c.made.replace('T', ' ')}"))
+            name = cell(c.name, c.id, tip=f"Made {c.made.replace('T', ' ')}. A tick draws it beside the chosen one.")
+            name.setCheckState(Qt.CheckState.Checked if w.is_shown(c) else Qt.CheckState.Unchecked)
+            self.clouds.setItem(k, 0, name)
             self.clouds.setItem(k, 1, cell(f"{c.left:,}", c.id, right=True))
             self.clouds.setItem(k, 2, cell(f"1/{c.settings.get('photo_scale', '?')}", c.id, right=True))
             if c.chosen:
@@ -153,6 +170,11 @@ class CloudPanel(QWidget):
             if k == w.place:
                 self.gaps.selectRow(k)
         self.look.setCurrentIndex(list(LOOKS).index(w.look))
+        legend = w.legend()
+        self.ends.setVisible(legend is not None)
+        if legend:
+            self.low.setText(f"{legend[0]:.4g}")
+            self.high.setText(f"{legend[1]:.4g}")
         self.about.setText(self._compared())
         self.about.setVisible(bool(self.about.text()))
         self.told.setText(w.told() or self.filters[self.which.currentIndex()].about)
@@ -305,6 +327,20 @@ class CloudPanel(QWidget):
             editor.setText(color.name().upper())
             self._again()
 
+    def _set_ends(self):
+        if self._filling:
+            return
+        try:
+            low, high = (float(e.text().replace(",", ".")) for e in (self.low, self.high))
+        except ValueError:
+            self.reload()
+            return
+        legend = self.work.legend()
+        if low < high and legend and (f"{low:.4g}", f"{high:.4g}") != (f"{legend[0]:.4g}", f"{legend[1]:.4g}"):
+            self.work.set_ends((low, high))
+        else:
+            self.reload()
+
     def _set_look(self):
         look = self.look.currentData()
         if look in COVERAGE:
@@ -346,6 +382,16 @@ class CloudPanel(QWidget):
             chosen = self.clouds.item(rows[0].row(), 0).data(Qt.ItemDataRole.UserRole)
             if (self.work.kept is None or self.work.kept.id != chosen) and s.may_write():
                 s.do(lambda: s.job.choose_cloud(chosen))
+
+    def _ticked(self, item):
+        if self._filling or item.column():
+            return
+        kept = next((c for c in self.session.job.clouds(self.session.sitting_id)
+                     if c.id == item.data(Qt.ItemDataRole.UserRole)), None)  # fmt: skip
+        if kept is not None and not kept.chosen:
+            self.work.show(kept.id, item.checkState() == Qt.CheckState.Checked)
+        else:
+            self.reload()  # the chosen one is drawn always
 
     def _rename(self):
         s, kept = self.session, self.work.kept

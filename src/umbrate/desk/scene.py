@@ -8,32 +8,31 @@ import time
 from dataclasses import replace
 
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer
+from PyQt6.QtCore import QPointF, Qt, QTimer
 from PyQt6.QtGui import QImage, QPainter, QPen, QPolygonF
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QMenu, QSlider, QToolButton, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QSlider, QToolButton, QWidget
 
-from ..core.cloud.keepbox import BOX_EDGES, KeepBox
+from ..core.cloud.keepbox import KeepBox
 from ..core.geometry.lens import project_one
 from ..core.geometry.pose import center
-from ..core.geometry.similarity import scale_of
 from ..core.raster.camera import eye_round
 from ..core.raster.points import draw_points, paint
 from ..stages.leveling import level_by_turn
-from ..stages.looks import COVERAGE
 from ..stages.measuring import refresh
+from ..stages.picturing import EDGES, GROUND, SIDES
 from . import tokens as t
-from .measurepaint import paint_legend, paint_marks, paint_measures, paint_places
-from .sceneparts import Frusta, paint_turntable
+from .scenepaint import paint_empty, paint_over
+from .sceneparts import Frusta
+from .scenepoints import ScenePoints
 from .sceneside import SceneSide
 from .scenetools import BOX, BRUSH, LASSO, LOOK, RECTANGLE, TURN, BoxHandles, PointPicker, TurnRings
 from .through import Through
+from .viewmenu import SlabBar, ViewMenu
 
 FRAME_S = 0.028  #: time a frame may take while the view moves
-VIEWS = {"Front": (0, -1, 0.0), "Right": (1, 0, 0.0), "Back": (0, 1, 0.0), "Left": (-1, 0, 0.0), "Top": (0, 0, 1)}
 DWELL_MS = 450  #: a photo under the pointer for so long opens beside
 SNAP_PX = 11  #: an end of a measurement snaps to a target or mark so near
 LIVE_RADIUS = 1.2  #: what is seen of a growing block
-GROUND_RGB = (0x2B, 0x2B, 0x2B)
 
 
 class Scene(QWidget):
@@ -47,9 +46,7 @@ class Scene(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Scene")
         self.eye = None
-        self.points = self.colors = None
-        self.rows = None  #: of the points drawn among the block's, where some were removed
-        self.is_cloud = False
+        self.drawn = ScenePoints(session)
         self.live = None
         self.ray = None
         self.hovered = None
@@ -64,7 +61,7 @@ class Scene(QWidget):
         session.turning_wanted.connect(lambda: self.set_mode(TURN))
         session.measuring.changed.connect(self.update)
         session.marking.changed.connect(self.update)
-        session.cleaning.changed.connect(self._recolor)
+        session.cleaning.changed.connect(self._cloud_changed)
         self.over_photo = self._pointer = None
         self.through = Through(session, self)
         self._dwell = QTimer(self, singleShot=True, interval=DWELL_MS)
@@ -109,13 +106,12 @@ class Scene(QWidget):
         self.size.setToolTip("Point size in pixels")
         self.size.valueChanged.connect(lambda _: self._redraw())
         row.addWidget(self.size)
-        sides = QMenu(self)
-        for name, key in (("Front", "F5"), ("Right", "F6"), ("Back", "F7"), ("Left", "F8"), ("Top", "F9")):
-            sides.addAction(name, key, lambda n=name: self.look_from(n))
-            self.addAction(sides.actions()[-1])
-        look = QToolButton(text="Side", popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
-        look.setMenu(sides)
-        look.setToolTip("Look at everything from one side  (F5 to F9)")
+        self.view = ViewMenu(self)
+        self.slab = SlabBar(self)
+        self.slab.changed.connect(self._cut)
+        look = QToolButton(text="View", popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
+        look.setMenu(self.view)
+        look.setToolTip("Sides, parallel rays, section slab, views to keep, pictures")
         fit = QToolButton(text="Fit")
         fit.setShortcut("Home")
         fit.setToolTip("See everything  (Home)")
@@ -186,25 +182,14 @@ class Scene(QWidget):
         removed = s.job.removed(s.sitting_id) if s.job and s.sitting_id else None
         mark = (
             s.sitting_id, *results, self.toggles["Cloud"].isChecked(), self.toggles["Tie points"].isChecked(),
-            s.fragment, removed, s.cleaning.key(), s.frame_key if s.job and s.sitting_id else None,
+            s.fragment, removed, s.cleaning.key(), s.cleaning.shown,
+            s.frame_key if s.job and s.sitting_id else None,
         )  # fmt: skip
         if mark == self._seen or self.live is not None:
             self.update()
             return
         self._seen = mark
-        self.block = s.block if s.job else None
-        cloud = s.cloud if s.job else None
-        self.points = self.colors = self.rows = None
-        self.is_cloud = cloud is not None and self.toggles["Cloud"].isChecked()
-        if self.is_cloud:
-            self.points, self.colors = np.ascontiguousarray(cloud["points"], np.float32), s.cleaning.colors()
-        elif self.block is not None and self.toggles["Tie points"].isChecked():
-            self.points = np.ascontiguousarray(self.block["points"], np.float32)
-            self.colors = s.points.colors() if len(s.block["points"]) == len(self.points) else self.block["colors"]
-            left = s.points.left
-            if left is not None and len(left) == len(self.points) and not left.all():
-                self.rows = np.flatnonzero(left)
-                self.points, self.colors = self.points[self.rows], self.colors[self.rows]
+        self.drawn.take(self.toggles["Cloud"].isChecked(), self.toggles["Tie points"].isChecked())
         # another sitting, or points of another extent, are looked at whole; the same ones from where one was
         looked = (s.sitting_id, self.is_cloud, s.fragment, mark[-1])
         if self.block is not None and (self.eye is None or looked != self._looked):
@@ -212,31 +197,42 @@ class Scene(QWidget):
             self.look_from("Fit")
         self._redraw()
 
+    points = property(lambda self: self.drawn.points)
+    colors = property(lambda self: self.drawn.colors)
+    rows = property(lambda self: self.drawn.rows)
+    is_cloud = property(lambda self: self.drawn.is_cloud)
+    block = property(lambda self: self.drawn.block)
+
     def _points_changed(self):
         """Other tie points are chosen, or they are colored in another way."""
         look = self.session.points.look
         if look != self._point_look and not self.is_cloud and self.block is not None and self.live is None:
             self._point_look = look
-            if self.points is not None:
-                colors = self.session.points.colors()
-                self.colors = colors if self.rows is None else colors[self.rows]
+            self.drawn.recolor()
         self._redraw()
 
-    def _recolor(self):
-        """The cloud is looked at in another way, or something is tried on it."""
-        if self.is_cloud and self.session.cloud is not None and len(self.session.cloud["points"]) == len(self.points):
-            self.colors = self.session.cleaning.colors()
-            work = self.session.cleaning
-            if work.place is not None and work.place != self._place and work.covered:
-                place = work.covered[1].places[work.place]
-                eye = center(place.poses[1])
-                away = np.linalg.norm(eye - place.center)
-                side = np.cross(place.normal, (0, 0, 1.0))
-                side = side + 0.35 * place.normal if np.linalg.norm(side) > 0.1 else np.array([0.3, -1.0, 0.2])
-                self.eye = eye_round((eye + place.center) / 2, 0.62 * away, side, self.width(), self.height())
-                self.eye.pivot = np.asarray(place.center, float)
-            self._place = work.place
-            self._redraw()
+    def _cloud_changed(self):
+        """The cloud is looked at in another way, something is tried on it, or others are shown beside it."""
+        work = self.session.cleaning
+        if not self.is_cloud or self.session.cloud is None:
+            return
+        if self._seen is not None and work.shown != self._seen[-2]:
+            self.reload()
+            return
+        self.drawn.recolor()
+        if work.place is not None and work.place != self._place and work.covered:
+            self._look_at_place(work.covered[1].places[work.place])
+        self._place = work.place
+        self._redraw()
+
+    def _look_at_place(self, place):
+        """Look from the side at a place with too little and at the photos that would mend it."""
+        eye = center(place.poses[1])
+        away = np.linalg.norm(eye - place.center)
+        side = np.cross(place.normal, (0, 0, 1.0))
+        side = side + 0.35 * place.normal if np.linalg.norm(side) > 0.1 else np.array([0.3, -1.0, 0.2])
+        self.eye = eye_round((eye + place.center) / 2, 0.62 * away, side, self.width(), self.height())
+        self.eye.pivot = np.asarray(place.center, float)
 
     def _on_live(self, name, data):
         """A growing block: its photos stand up one after the other."""
@@ -244,16 +240,15 @@ class Scene(QWidget):
             return
         if self.live is None:
             self.eye = eye_round(np.zeros(3), LIVE_RADIUS, (0.45, -1, 0.55), self.width(), self.height())
-        self.live, self.is_cloud, self.rows = data, False, None
-        self.points = np.ascontiguousarray(data["points"], np.float32)
-        self.colors = np.full((len(self.points), 3), 200, np.uint8)
+        self.live = data
+        self.drawn.grow(data)
         self._redraw()
 
     def _on_ray(self, ray):
         self.ray = ray
         self.update()
 
-    def _box(self):
+    def keep_box(self):
         d = self.session.keep_box if self.session.job else None
         return KeepBox.from_dict(d) if d else None
 
@@ -263,7 +258,7 @@ class Scene(QWidget):
             return
         self._end_through()
         p = self.points if self.points is not None and len(self.points) else self.block["points"]
-        box = self._box()
+        box = self.keep_box()
         pivot = box.center if box else np.median(p, axis=0)
         radius = float(np.linalg.norm(box.half)) if box else float(np.percentile(np.linalg.norm(p - pivot, axis=1), 98))
         middle = pivot
@@ -274,8 +269,43 @@ class Scene(QWidget):
             lo, hi = np.minimum(centers.min(0), pivot - radius), np.maximum(centers.max(0), pivot + radius)
             middle = (lo + hi) / 2
             radius = float(np.linalg.norm(centers - middle, axis=1).max()) * 0.94
-        self.eye = eye_round(middle, radius * 1.02, VIEWS.get(name, (0.45, -1, 0.55)), self.width(), self.height())
+        self.eye = eye_round(
+            middle, radius * 1.02, SIDES.get(name.lower(), SIDES["corner"]), self.width(), self.height()
+        )
         self.eye.pivot = np.asarray(pivot, float)
+        self.eye.parallel = self.view.parallel.isChecked()
+        self._redraw()
+
+    def look(self, eye):
+        """Look with another Eye."""
+        self._end_through()
+        self.eye = eye
+        self.view.parallel.setChecked(eye.parallel)
+        self._redraw()
+
+    def set_parallel(self, on):
+        """Parallel rays or perspective; what lies at the depth of the pivot keeps its size."""
+        if self.eye is not None:
+            if self.through.photo_id is not None:
+                self._end_through()
+            self.eye = replace(self.eye, parallel=on)
+            self._redraw()
+
+    def show_slab(self, on):
+        """Draw only what lies between two planes; the bar says which."""
+        self.slab.setVisible(on)
+        self._place_side()
+        if on:
+            self.slab.tell()
+        else:
+            self._cut(None)
+
+    def _cut(self, slab):
+        self.drawn.show_slab(slab if self.slab.isVisible() else None)
+        self._redraw()
+
+    def redraw(self, *_):
+        """Draw anew: something of how it is drawn was changed."""
         self._redraw()
 
     # ------------------------------------------------------------------ drawing
@@ -304,6 +334,7 @@ class Scene(QWidget):
     def _place_side(self):
         self.side.adjustSize()
         self.side.move(0, 44)
+        self.slab.setGeometry(48, 42, max(self.width() - 60, 200), 30)
         self.part.adjustSize()
         self.part.move(self.width() - self.part.width() - 10, 44)
         self.through.blend.move(self.width() - self.through.blend.width() - 12, self.height() - 30)
@@ -325,13 +356,21 @@ class Scene(QWidget):
 
     def _draw_points(self):
         # in the screen's own pixels, so that it is sharp where there are more of them
-        ratio = self.devicePixelRatioF()
-        w, h = round(self.width() * ratio), round(self.height() * ratio)
-        count = min(len(self.points), self._budget) if self._moving else len(self.points)
-        size = round(self.size.value() * ratio)
         start = time.perf_counter()
+        self._image, self._picture, self._buffers = self._render(self.devicePixelRatioF(), self._moving)
+        took = time.perf_counter() - start
+        if self._moving:
+            # as many points as fit into a frame, by this machine's own speed
+            self._budget = int(np.clip(self._budget * np.clip(FRAME_S / max(took, 1e-4), 0.5, 1.5), 50_000, 20_000_000))
+
+    def _render(self, ratio, moving=False):
+        """The points as a QImage with so many pixels to one of the widget, its memory, and the Buffers."""
+        w, h = round(self.width() * ratio), round(self.height() * ratio)
+        count = min(len(self.points), self._budget) if moving else len(self.points)
+        size = round(self.size.value() * ratio)
+        spacing = self.drawn.spacing() if self.view.spacing.isChecked() else 0.0
         eye = self.rings.seen_from(replace(self.eye, f=self.eye.f * ratio))
-        self._buffers = draw_points(self.points, eye, w, h, size, count)
+        buffers = draw_points(self.points, eye, w, h, size, count, spacing)
         colors = self.colors
         chosen = None if self.is_cloud or self.live is not None else self.session.points.chosen
         if chosen is not None and self.rows is not None:
@@ -339,89 +378,50 @@ class Scene(QWidget):
         if chosen is not None and len(chosen) == len(colors) and chosen.any():
             c = t.color(t.ACCENT)
             colors = np.where(chosen[:, None], np.array([c.red(), c.green(), c.blue()], np.uint8), colors // 2)
-        picture = paint(self._buffers, colors, GROUND_RGB, 25.0 if self.is_cloud else 0.0)
-        took = time.perf_counter() - start
-        if self._moving:
-            # as many points as fit into a frame, by this machine's own speed
-            self._budget = int(np.clip(self._budget * np.clip(FRAME_S / max(took, 1e-4), 0.5, 1.5), 50_000, 20_000_000))
-        self._picture = picture
-        self._image = QImage(picture.data, w, h, 4 * w, QImage.Format.Format_RGB32)
-        self._image.setDevicePixelRatio(ratio)
+        edges = EDGES if self.is_cloud and self.view.edges.isChecked() else 0.0
+        picture = paint(buffers, colors, GROUND, edges)
+        image = QImage(picture.data, w, h, 4 * w, QImage.Format.Format_RGB32)
+        image.setDevicePixelRatio(ratio)
+        return image, picture, buffers
+
+    def picture(self, width):
+        """What the scene shows as a QImage of another width, drawn anew: more pixels show more, not larger ones."""
+        ratio = width / self.width()
+        out = QImage(width, round(self.height() * ratio), QImage.Format.Format_RGB32)
+        out.fill(t.color(t.NEUTRAL))
+        out.setDevicePixelRatio(ratio)
+        p = QPainter(out)
+        if self.points is not None and len(self.points):
+            image, memory, _ = self._render(ratio)
+            p.drawImage(0, 0, image)
+            del memory  # which the image only borrows
+        paint_over(p, self)
+        p.end()
+        out.setDevicePixelRatio(1.0)
+        return out
 
     def paintEvent(self, _):
         p = QPainter(self)
         p.fillRect(self.rect(), t.color(t.NEUTRAL))
         if self.eye is None or (self.block is None and self.live is None):
-            self._paint_empty(p)
+            paint_empty(p, self.rect())
             return
         if self.points is not None and len(self.points):
             if self._image is None:
                 self._draw_points()
             p.drawImage(0, 0, self._image)
-        self.through.paint(p, self.eye, self.width(), self.height())
-        p.setRenderHint(QPainter.RenderHint.Antialiasing)
-        box = self.handles.box or self._box()
-        if box and self.toggles["Keep box"].isChecked() and self.live is None:
-            uvz = self.eye.project(box.corners(), self.width(), self.height())
-            p.setPen(QPen(t.color(t.CATEGORIES[1], 150), 1))
-            for a, b in BOX_EDGES:
-                if uvz[a, 2] > 0 and uvz[b, 2] > 0:
-                    p.drawLine(QPointF(*uvz[a, :2]), QPointF(*uvz[b, :2]))
-            if self.mode == BOX:
-                self.handles.paint(p, box, self.eye, self.width(), self.height())
-        if self.toggles["Photos"].isChecked() and self.through.photo_id is None:
-            found = self._turntable()
-            if found:
-                paint_turntable(p, found, self.eye, self.width(), self.height())
-            slipped = {i for i, _ in found["slips"]} if found else ()
-            self.frusta.paint(
-                p, self.live or self.block, self.eye, self.width(), self.height(), self.over_photo, slipped
-            )
-        if self.ray is not None:
-            a, d = self.ray
-            far = scale_of(self.session.frame.matrix) if self.session.frame and self.session.fragment == 0 else 1.0
-            uvz = self.eye.project(np.array([a + 0.02 * far * d, a + 2.2 * far * d]), self.width(), self.height())
-            if (uvz[:, 2] > 0).all():
-                p.setPen(QPen(t.color(t.ACCENT), 1.2))
-                p.drawLine(QPointF(*uvz[0, :2]), QPointF(*uvz[1, :2]))
+        paint_over(p, self)
         if self.hovered is not None:
             p.setPen(QPen(t.color(t.ACCENT), 1.6))
             p.setBrush(Qt.BrushStyle.NoBrush)
             p.drawEllipse(QPointF(*self.hovered), 6, 6)
-        if self.toggles["Marks"].isChecked() and self.live is None and self.session.fragment == 0:
-            self._paint_marks(p)
-        if self.mode == TURN and self.points is not None and len(self.points):
-            self.rings.paint(p, self.eye, self.width(), self.height())
         if self.mode in (LASSO, RECTANGLE, BRUSH):
             self.picker.paint(p, self._pointer if self.underMouse() else None)
-        self._paint_caption(p)
-        cleaning = self.session.cleaning
-        if self.is_cloud and cleaning.look in COVERAGE and cleaning.covered:
-            found = cleaning.covered[1]
-            paint_places(p, found.places, cleaning.place, self.frusta.length(), found.lens, self._on_screen)
-        shown = None if self.live is not None or self.points is None else self.session.points.legend()
-        legend = cleaning.legend() if self.is_cloud else shown
-        if legend:
-            paint_legend(p, *legend, self.is_cloud and cleaning.look == "compared", self.width(), self.height())
 
-    def _turntable(self):
-        """The turntable found in the poses, where the block shown is the sitting's own."""
-        s = self.session
-        return s.turntable if s.job and self.live is None and s.fragment == 0 else None
-
-    def _on_screen(self, X):
+    def on_screen(self, X):
         """Where places (n, 3) are in the widget (n, 2), NaN behind the eye."""
         uvz = self.eye.project(np.asarray(X, float).reshape(-1, 3), self.width(), self.height())
         return np.where(uvz[:, 2:] > 0, uvz[:, :2], np.nan)
-
-    def _paint_marks(self, p):
-        work = self.session.marking
-        paint_measures(p, self.session.measuring.shown(), self._on_screen)
-        if work.marking is None or work.marking.block is None:
-            return
-        points, lines, faces = work.drawn()
-        marks = [(name, X, i == work.active_id) for name, X, i in points]
-        paint_marks(p, marks, lines, faces, self._on_screen)
 
     def _pick_end(self, pos):
         """Hand the end of a measurement under a position to the session: a target, a mark, or a spot of the cloud."""
@@ -429,7 +429,7 @@ class Scene(QWidget):
         names = {q.id: q.name for q in s.marking.points}
         rows = np.flatnonzero((b["number"] >= 0) | (b["mark"] >= 0))
         if len(rows) and s.fragment == 0:
-            uv = self._on_screen(b["points"][rows])
+            uv = self.on_screen(b["points"][rows])
             d = np.hypot(uv[:, 0] - pos.x(), uv[:, 1] - pos.y())
             d[~np.isfinite(d)] = np.inf
             k = int(np.argmin(d))
@@ -444,37 +444,6 @@ class Scene(QWidget):
         else:
             more = " Show the cloud to measure on it  (3)." if not self.is_cloud and s.cloud is not None else ""
             s.said.emit(f"There is no target and no marked point here.{more}", "note")
-
-    def _paint_empty(self, p):
-        mid = self.rect().adjusted(32, 40, -32, 0)
-        p.setPen(t.color(t.TEXT))
-        p.setFont(t.font(t.HEADING))
-        half = mid.height() // 2
-        p.drawText(
-            mid.adjusted(0, 0, 0, -half),
-            Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignBottom,
-            "Nothing solved yet",
-        )
-        p.setFont(t.font())
-        p.setPen(t.color(t.QUIET))
-        told = "Choose Poses on the Board and press Run: the photos will stand up here."
-        p.drawText(mid.adjusted(0, half + 8, 0, 0), Qt.AlignmentFlag.AlignHCenter | Qt.TextFlag.TextWordWrap, told)
-
-    def _paint_caption(self, p):
-        if self.live is not None:
-            text = f"{len(self.live['poses'])} photos stand, {len(self.points):,} tie points"
-        elif self.points is not None:
-            unit = self.session.frame.unit if self.session.frame and self.session.fragment == 0 else ""
-            text = f"{len(self.points):,} {'points' if self.is_cloud else 'tie points'}, {unit or 'unscaled'}"
-            if not self.is_cloud and self.session.points.count():
-                text = f"{self.session.points.count():,} chosen of {text}"
-            if self._moving and self._budget < len(self.points):
-                text += f"  (drawing {self._budget:,} while it moves)"
-        else:
-            text = ""
-        p.setFont(t.font(t.SMALL))
-        p.setPen(t.color(t.QUIET))
-        p.drawText(QRectF(52, self.height() - 24, self.width() - 64, 18), Qt.AlignmentFlag.AlignLeft, text)
 
     # ------------------------------------------------------------------ the pointer
     def point_at(self, pos, reach=3):
@@ -495,7 +464,7 @@ class Scene(QWidget):
         if left and self.mode in (LASSO, RECTANGLE, BRUSH) and self._may_pick():
             self.picker.begin(self.mode, e.position(), e.modifiers())
             return
-        if left and self.mode == BOX and self.eye is not None and (box := self._box()):
+        if left and self.mode == BOX and self.eye is not None and (box := self.keep_box()):
             grip = self.handles.at(box, e.position(), self.eye, self.width(), self.height())
             if grip is not None:
                 self.handles.begin(box, grip, e.position())

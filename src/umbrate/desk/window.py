@@ -194,6 +194,10 @@ class Window(QMainWindow):
         self._action(run, "Try masks on the chosen photos", self.preview_masks)
         self._action(run, "Cancel what runs", self.foot.stop, "Ctrl+.")
         view = bar.addMenu("&View")
+        for a in self.scene.view.actions():
+            if not a.isSeparator() and a.menu() is None:
+                view.addAction(a)
+        view.addSeparator()
         self._action(view, "Ledger and log: what ran…", self.show_ledger, "Ctrl+L")
         self._action(view, "Next photo", lambda: self._step_photo(1), "PgDown")
         self._action(view, "Previous photo", lambda: self._step_photo(-1), "PgUp")
@@ -328,9 +332,11 @@ class Window(QMainWindow):
         self._write(lambda: f"Wrote {write(place):,} to {place}")
 
     def export_cloud(self):
-        """Write the chosen sitting's cloud."""
+        """Write the clouds of the chosen sitting that the scene draws, into one file."""
         s = self.session
-        self._export("Cloud: .ply, .las, .laz, .e57, .xyz or .csv", ".ply", lambda p: export_cloud(s.job, p, s.sitting))
+        names = [c.name for c in s.job.clouds(s.sitting_id) if s.cleaning.is_shown(c)]
+        title = f"{' and '.join(names) or 'Cloud'}: .ply, .las, .laz, .e57, .xyz or .csv"
+        self._export(title, ".ply", lambda p: export_cloud(s.job, p, s.sitting, names))
 
     def export_cameras(self):
         """Write lenses and poses of the whole job."""

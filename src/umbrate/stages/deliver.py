@@ -21,7 +21,7 @@ from .masks import mask_blobs
 def export_cloud(job, path, sitting=None, name=None, plain=False, text=False):
     """Write a cloud of a sitting in the format of the file's ending; returns the number of points.
 
-    name : of the cloud; the chosen one where not given
+    name : of the cloud, or several, which go into one file; the chosen one where not given
     plain : without normals, colors and what was measured of the points
     text : PLY as text
     """
@@ -36,10 +36,13 @@ def export_cloud(job, path, sitting=None, name=None, plain=False, text=False):
         if not have:
             raise UmbrateError(f"{job.name} has no dense cloud yet. Run Cloud first: umbrate run {job.folder}")
         sitting = have[0]
-    kept = job.cloud(sitting.id, name)
-    if kept is None:
+    names = [name] if name is None or isinstance(name, str) else list(name) or [None]
+    wanted = [job.cloud(sitting.id, n) for n in names]
+    if None in wanted:
         raise UmbrateError(f"“{sitting.name}” has no dense cloud yet. Run Cloud first.")
-    c = load_cloud(job, sitting, kept)
+    parts = [load_cloud(job, sitting, kept) for kept in wanted]
+    both = [k for k in parts[0] if all(k in c for c in parts)]  # what all of them have
+    c = {k: np.concatenate([x[k] for x in parts]) for k in both} if len(parts) > 1 else parts[0]
     unit = frame_of(job, sitting).unit or None
     write_cloud(path, c, unit, normals=not plain, colors=not plain, extras=not plain, text=text)
     return len(c["points"])

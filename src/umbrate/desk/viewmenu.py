@@ -1,0 +1,183 @@
+"""How the scene is looked at: sides, parallel rays, a section slab, point sizes, views to come back to, pictures."""
+
+from pathlib import Path
+
+import numpy as np
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QAction
+from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QInputDialog, QLabel, QMenu, QSlider, QWidget
+
+from ..core.raster.camera import Eye
+from ..formats.files import written_aside
+from .scenepoints import Slab
+
+SIDES = (("Front", "F5"), ("Right", "F6"), ("Back", "F7"), ("Left", "F8"), ("Top", "F9"), ("Bottom", "Shift+F9"))
+STEPS = 1000  #: of the slab's sliders
+WIDEST = 16_000  #: pixels of a picture's width
+
+
+class SlabBar(QWidget):
+    """Where the slab lies and how thick it is."""
+
+    changed = pyqtSignal(object)  #: a Slab
+
+    AXES = (("Level", (0.0, 0.0, 1.0)), ("Front to back", (0.0, 1.0, 0.0)), ("Left to right", (1.0, 0.0, 0.0)))
+
+    def __init__(self, scene):
+        super().__init__(scene)
+        self.scene, self.facing = scene, None
+        row = QHBoxLayout(self)
+        row.setContentsMargins(6, 2, 6, 2)
+        row.setSpacing(6)
+        self.axis = QComboBox()
+        for name, _ in self.AXES:
+            self.axis.addItem(name)
+        self.axis.addItem("As I look")
+        self.axis.setToolTip("The direction across the slab")
+        self.axis.activated.connect(self._axis_chosen)
+        self.place, self.thick = (QSlider(Qt.Orientation.Horizontal, minimum=0, maximum=STEPS) for _ in range(2))
+        self.place.setValue(STEPS // 2)
+        self.thick.setMinimum(2)
+        self.thick.setValue(STEPS // 20)
+        self.place.setToolTip("Where the slab lies")
+        self.thick.setToolTip("How thick it is")
+        self.told = QLabel(objectName="quiet")
+        self.told.setMinimumWidth(150)
+        for w, stretch in ((self.axis, 0), (self.place, 3), (self.thick, 1), (self.told, 0)):
+            row.addWidget(w, stretch)
+        for s in (self.place, self.thick):
+            s.valueChanged.connect(self.tell)
+        self.hide()
+
+    def _axis_chosen(self, k):
+        self.facing = self.scene.eye.pose[2, :3].copy() if k == len(self.AXES) and self.scene.eye else None
+        self.tell()
+
+    def slab(self):
+        """The Slab that is set, or None without points."""
+        points = self.scene.drawn.every
+        if points is None or not len(points):
+            return None
+        k = self.axis.currentIndex()
+        n = np.asarray(self.AXES[k][1] if k < len(self.AXES) else self.facing, float)
+        h = points[:: max(1, len(points) // 100_000)] @ n.astype(points.dtype)
+        low, high = (float(x) for x in np.percentile(h, (0.1, 99.9)))
+        middle = low + (high - low) * self.place.value() / STEPS
+        half = (high - low) * self.thick.value() / STEPS / 2
+        return Slab(tuple(n), middle - half, middle + half)
+
+    def tell(self, *_):
+        """Say what is set, to whoever listens."""
+        slab = self.slab()
+        if slab:
+            frame = self.scene.session.frame
+            unit = frame.unit if frame else ""
+            self.told.setText(f"{slab.low:.4g} to {slab.high:.4g} {unit}")
+        self.changed.emit(slab)
+
+
+class ViewMenu(QMenu):
+    """The scene's menu; the window's has the same actions, so that the finder finds them."""
+
+    def __init__(self, scene):
+        super().__init__(scene)
+        self.scene, self.session = scene, scene.session
+        for name, key in SIDES:
+            self._add(name, lambda n=name: scene.look_from(n), key)
+        self.addSeparator()
+        self.parallel = self._add("Parallel rays", scene.set_parallel, "F4", True)
+        self.slab = self._add("Section slab", scene.show_slab, "F3", True)
+        self.spacing = self._add("Points as large as their spacing", scene.redraw, None, True)
+        self.edges = self._add("Depth edges", scene.redraw, None, True)
+        self.edges.setChecked(True)
+        self.addSeparator()
+        self.keep = self._add("Keep this view…", self._keep)
+        self.views = self.addMenu("Views kept")
+        self.forget = self._add("Forget a view…", self._forget)
+        self.picture = self._add("Save a picture of the scene…", self._save_picture)
+        self.aboutToShow.connect(self._fill)
+
+    def _add(self, name, act, key=None, checkable=False):
+        a = QAction(name, self.scene, checkable=checkable)
+        if key:
+            a.setShortcut(key)
+            a.setShortcutContext(Qt.ShortcutContext.WindowShortcut)
+        a.triggered.connect((lambda on: act(on)) if checkable else (lambda _: act()))
+        self.addAction(a)
+        self.scene.addAction(a)
+        return a
+
+    # ------------------------------------------------------------------ views that are kept
+    def kept(self):
+        """Views of the job by name."""
+        return self.session.job.desk_state().get("views", {}) if self.session.job else {}
+
+    def _fill(self):
+        self.views.clear()
+        kept = self.kept()
+        for name in kept:
+            self.views.addAction(name, lambda n=name: self.go(n))
+        self.views.setEnabled(bool(kept))
+        self.forget.setEnabled(bool(kept))
+        for a in (self.keep, self.picture, self.parallel, self.slab):
+            a.setEnabled(self.scene.eye is not None)
+
+    def _keep(self):
+        if self.scene.eye is None or not self.session.may_write():
+            return
+        name, ok = QInputDialog.getText(self.scene, "Keep this view", "Name", text=f"View {len(self.kept()) + 1}")
+        if ok and name.strip():
+            self.remember(name.strip())
+
+    def remember(self, name):
+        """Keep how the scene is looked at under a name; an older one of that name is replaced."""
+        e = self.scene.eye
+        view = {
+            "sitting": self.session.sitting_id, "pose": e.pose.tolist(), "f": e.f / self.scene.height(),
+            "pivot": e.pivot.tolist(), "parallel": e.parallel,
+        }  # fmt: skip
+        self.session.job.remember(views={**self.kept(), name: view})
+        self.session.said.emit(f"“{name}” is kept: it is in the scene's View menu.", "good")
+
+    def go(self, name):
+        """Look as in a view that was kept."""
+        v = self.kept().get(name)
+        if v is None:
+            return
+        if v["sitting"] != self.session.sitting_id:
+            if v["sitting"] not in {s.id for s in self.session.job.sittings()}:
+                self.session.said.emit(f"“{name}” is a view of a sitting that is not there any more.", "note")
+                return
+            self.session.choose(sitting_id=v["sitting"])
+        self.scene.look(
+            Eye(np.array(v["pose"]), v["f"] * self.scene.height(), np.array(v["pivot"]), bool(v["parallel"]))
+        )
+
+    def _forget(self):
+        kept = self.kept()
+        name, ok = QInputDialog.getItem(self.scene, "Forget a view", "View", list(kept), 0, False)
+        if ok and self.session.may_write():
+            self.session.job.remember(views={k: v for k, v in kept.items() if k != name})
+
+    # ------------------------------------------------------------------ pictures
+    def _save_picture(self):
+        if self.scene.eye is None:
+            return
+        width, ok = QInputDialog.getInt(
+            self.scene, "Save a picture of the scene", "Width in pixels", max(1920, self.scene.width()), 64, WIDEST
+        )
+        if not ok:
+            return
+        job = self.session.job
+        start = str(job.folder.parent / f"{job.name}.png")
+        place, _ = QFileDialog.getSaveFileName(self.scene, "Save a picture of the scene", start, "Pictures (*.png)")
+        if place:
+            self.session.do(lambda: self.write_picture(Path(place), width))
+
+    def write_picture(self, path, width):
+        """Write the scene as PNG, some pixels wide and as high as its shape asks for."""
+        image = self.scene.picture(width)
+        with written_aside(path if path.suffix else path.with_suffix(".png")) as part:
+            if not image.save(str(part), "PNG"):
+                raise OSError(5, "the picture could not be written")
+        self.session.said.emit(f"Wrote {path.name}, {image.width()} x {image.height()} pixels.", "good")
