@@ -25,9 +25,13 @@ sys.path[:0] = [str(ROOT / "src"), str(ROOT), str(ROOT / "bench")]
 from measure import run  # noqa: E402
 from poses import run_to_poses, told  # noqa: E402
 from umbrate.core.cloud import filters  # noqa: E402
+from umbrate.core.cloud.clean import inside_outlines  # noqa: E402
+from umbrate.core.cloud.coverage import Camera  # noqa: E402
 from umbrate.core.cloud.grid import spacing_of  # noqa: E402
 from umbrate.core.dense import depth  # noqa: E402
-from umbrate.core.raster.pick import seen_inside  # noqa: E402
+from umbrate.core.geometry.lens import Lens  # noqa: E402
+from umbrate.core.geometry.pose import look_at  # noqa: E402
+from umbrate.core.raster.pick import seen_inside, seen_under  # noqa: E402
 from umbrate.formats.clouds import write_cloud  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
 from umbrate.stages import BY_NAME  # noqa: E402
@@ -94,6 +98,13 @@ def bench_clean(_):
     round_it = np.stack([400 + 150 * np.cos(a), 300 + 120 * np.sin(a)], 1)
     view = np.eye(4)
     view[2, 3] = 250
+    stroke = np.stack([400 + 150 * np.cos(a), 300 + 120 * np.sin(a)], 1)[:80]
+    y, x = np.mgrid[:1200, :1600]
+    mask = (x - 800) ** 2 + (y - 600) ** 2 < 500**2
+    cameras = [
+        Camera(look_at((250 * np.cos(b), 250 * np.sin(b), 80), (0, 0, 0)), Lens(1600, 1200, 1700.0, 799.5, 599.5), mask)
+        for b in np.linspace(0, 2 * np.pi, 49)[:-1]
+    ]
     works = {
         "isolated points": (lambda: filters.lonely(P, 3 * s, 6), 3),
         "spacing": (lambda: filters.spacing(P), 3),
@@ -104,6 +115,8 @@ def bench_clean(_):
         "distance to another": (lambda: filters.distance_to(P, P[::2], 2.5 * s, d[::2]), 3),
         "support": (lambda: filters.support_plane(P, tolerance=5.0), 3),
         "lasso": (lambda: seen_inside(P, view, 800.0, (400, 300), round_it), 0.3),
+        "brush": (lambda: seen_under(P, view, 800.0, (400, 300), [stroke], 25, (0, 0, 1, 250), s), 0.3),
+        "near the outlines of 48 masks": (lambda: inside_outlines(P, d, cameras, 3.0), 3),
     }
     good = True
     for name, (work, limit) in works.items():

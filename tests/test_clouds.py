@@ -1,6 +1,7 @@
 """Clouds side by side, cleaned step by step, compared and written: against slow references and closed forms."""
 
 import unittest
+from itertools import pairwise
 
 import laspy
 import numpy as np
@@ -15,12 +16,13 @@ from tests.scenes import scratch
 from tests.test_stages import new_job, run
 from umbrate.cli.main import cli
 from umbrate.core.cloud import coverage, filters
+from umbrate.core.cloud.clean import inside_outlines
 from umbrate.core.cloud.grid import sort_into_grid, spacing_of
 from umbrate.core.cloud.keepbox import KeepBox
 from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import center, look_at
-from umbrate.core.raster.pick import inside_polygon, seen_inside
+from umbrate.core.raster.pick import inside_polygon, seen_inside, seen_under
 from umbrate.formats.clouds import KINDS, write_cloud
 from umbrate.stages import foresight
 from umbrate.stages.cleaning import FILTERS, apply_step, check_step, step_text, try_step, without_step
@@ -148,6 +150,46 @@ class Drawn(unittest.TestCase):
             want = inside_polygon(uv, polygon) & (Y[:, 2] > 0)
             self.assertLess((seen_inside(P, E, 500.0, (200, 200), polygon) != want).sum(), 3)
         self.assertFalse(seen_inside(P, E, 500.0, (200, 200), polygon[:2]).any())
+
+    def test_a_brush_takes_the_foremost_points_under_its_path_and_none_behind(self):
+        rng = np.random.default_rng(7)
+        for slant in (0.0, 0.6):
+            front, back = np.c_[rng.uniform(-1, 1, (2, 20000, 2)), np.zeros((2, 20000, 1))]
+            front[:, 2] = 5 + slant * front[:, 0]
+            back[:, 2] = front[:, 2] + 1
+            P = np.concatenate([front, back]).astype(np.float32)
+            strokes = [rng.uniform(140, 260, (6, 2)), rng.uniform(140, 260, (1, 2))]
+            got = seen_under(P, np.eye(4), 500.0, (200, 200), strokes, 15, (0, 0, 1, 0), spacing_of(front))
+            uv = P[:, :2] / P[:, 2:] * 500.0 + [200, 200]
+            away = np.linalg.norm(uv - strokes[1][0], axis=1)
+            for a, b in pairwise(strokes[0]):
+                t = np.clip((uv - a) @ (b - a) / ((b - a) @ (b - a)), 0, 1)
+                away = np.minimum(away, np.linalg.norm(uv - a - t[:, None] * (b - a), axis=1))
+            self.assertFalse(got[away > 16].any())
+            self.assertTrue(got[:20000][away[:20000] < 14].all())
+            self.assertLess(got[20000:].mean(), 0.001)
+            self.assertGreater((away[20000:] < 14).mean(), 0.05)  # there was something behind
+        self.assertFalse(seen_under(P, np.eye(4), 500.0, (200, 200), [], 15, (0, 0, 1, 0), 0.01).any())
+
+    def test_what_no_photo_sees_deep_inside_its_mask_is_near_the_outlines(self):
+        rng = np.random.default_rng(8)
+        P = np.c_[rng.uniform(-2, 2, (20000, 2)), np.zeros(20000)].astype(np.float32)
+        N = np.tile(np.float32([0, 0, 1]), (len(P), 1))
+        lens = Lens(400, 300, 300.0, 199.5, 149.5)
+        cameras, away = [], np.zeros(len(P))
+        for turn in (0.0, 1.0, 2.5):
+            E = look_at((0, 0, 6), (0.1, 0.2, 0), (np.cos(turn), np.sin(turn), 0))
+            left, right = np.sort(rng.uniform(60, 340, 2))
+            mask = np.zeros((300, 400), bool)
+            mask[:, round(left) : round(right) + 1] = True
+            cameras.append(coverage.Camera(E, lens, mask))
+            Y = P @ E[:3, :3].T + E[:3, 3]
+            x, y = np.round(lens.project(Y[:, :2] / Y[:, 2:])).T
+            edge = np.minimum.reduce([x - round(left), round(right) - x, y, 299 - y])
+            away = np.maximum(away, edge + 1)
+        for deep in (0.5, 3.0, 12.0):
+            np.testing.assert_array_equal(inside_outlines(P, N, cameras, deep), away > deep)
+        self.assertFalse(inside_outlines(P, -N, cameras, 3.0).any())  # what looks away from all of them
 
 
 class Covered(unittest.TestCase):
@@ -383,6 +425,11 @@ class SideBySide(unittest.TestCase):
                     "middle": [50, 50],
                     "polygon": [[0, 0], [100, 0], [50, 99]],
                 }
+            if f.name == "brush":
+                step |= {"view": np.eye(4).tolist(), "f": 100.0, "middle": [50, 50], "radius": 9}
+                step |= {"front": [0, 0, 1, 0], "strokes": [[[50, 50], [70, 80]]]}
+            if f.name == "slab":
+                step |= {"normal": "0,0,2", "low": 0, "high": float(np.median(cloud["points"][:, 2]))}
             if f.name == "support":
                 continue
             answer = try_step(cloud, step, context)
@@ -393,8 +440,12 @@ class SideBySide(unittest.TestCase):
         middle = np.median(cloud["points"][:, 2])
         low = try_step(cloud, {"filter": "plane", "height": float(middle)}, context)
         np.testing.assert_array_equal(low, cloud["points"][:, 2] < np.float32(middle))
+        flat = {"filter": "slab", "normal": [0, 0, 1], "low": -1e5, "high": float(middle)}
+        np.testing.assert_array_equal(try_step(cloud, flat, context), cloud["points"][:, 2] <= np.float32(middle))
+        self.assertTrue(0 < try_step(cloud, {"filter": "fringe", "deep": 6}, context).mean() < 0.5)
         for bad in ({"filter": "magic"}, {"filter": "photos", "most": 3}, {"filter": "photos", "least": 1000},
-                    {"filter": "color", "color": "green"}, {"filter": "photos", "least": "many"}):  # fmt: skip
+                    {"filter": "color", "color": "green"}, {"filter": "photos", "least": "many"},
+                    {"filter": "slab", "low": 1}):  # fmt: skip
             with self.assertRaises(UmbrateError):
                 try_step(cloud, bad, context)
         with self.assertRaisesRegex(UmbrateError, "all points"):

@@ -311,8 +311,51 @@ class Cleaning(unittest.TestCase):
         np.testing.assert_array_equal(scene.points, s.cloud["points"][held])
         w.set_look("relief")
         self.assertEqual(len(scene.colors), held.sum())
-        view.slab.trigger()
+        # its planes have handles, and what it holds can be cut out
+        low, high = scene.slab.slab().low, scene.slab.slab().high
+        uv = scene.on_screen(scene.slab.places())
+        along = (uv[1] - uv[0]) / np.linalg.norm(uv[1] - uv[0])
+        start, end = (QPoint(*(uv[1] + k * along).round().astype(int).tolist()) for k in (0, 30))
+        QTest.mousePress(scene, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, start)
+        QTest.mouseMove(scene, end)
+        QTest.mouseRelease(scene, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, end)
+        slab = scene.slab.slab()
+        self.assertAlmostEqual(slab.low, low)
+        moved = scene.on_screen(scene.slab.places())[1] - uv[1]
+        self.assertLess(np.linalg.norm(moved - 30 * along), 1.5)
+        self.assertGreater(slab.high, high)
+        scene.slab.cut.click()
+        wait_for(lambda: w.step is not None and not w.busy)
+        x = s.cloud["points"][:, 0]
+        np.testing.assert_array_equal(w.drop, (x >= np.float32(slab.low)) & (x <= np.float32(slab.high)))
+        # smoothing shows where points would move, and moves none
+        before = scene.points.copy()
+        w.try_on({"filter": "smooth"})
+        wait_for(lambda: w.moves is not None)
+        inward, outward = np.argmin(w.moves), np.argmax(w.moves)
+        self.assertGreater(scene.colors[inward, 2], scene.colors[inward, 0])
+        self.assertGreater(scene.colors[outward, 0], scene.colors[outward, 2])
+        self.assertIn("median", w.told())
+        w.try_on(None)
+        np.testing.assert_array_equal(scene.points, before)
         self.assertEqual(len(scene.points), whole)
+        # painted over twice: what lies under both strokes is on trial
+        scene.look_from("Top")
+        scene.set_mode("brush")
+        counts = []
+        for row in (v // 2, v // 2 + 60):
+            QTest.mousePress(scene, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, QPoint(h // 2 - 40, row))
+            QTest.mouseMove(scene, QPoint(h // 2 + 40, row))
+            QTest.mouseRelease(
+                scene, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, QPoint(h // 2 + 40, row)
+            )
+            wait_for(lambda: w.step is not None and not w.busy)
+            counts.append(int(w.drop.sum()))
+        self.assertTrue(0 < counts[0] < counts[1] < whole)
+        inside = scene.on_screen(s.cloud["points"][w.drop]) - [h // 2, v // 2]
+        self.assertTrue((np.abs(inside) < [42 + scene.picker.brush_px, 62 + scene.picker.brush_px]).all())
+        w.try_on(None)
+        scene.set_mode("look")
         w.set_look("color")
         # a picture with more pixels shows the same, finer
         image = scene.picture(3 * h)

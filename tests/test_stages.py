@@ -31,6 +31,8 @@ QUICK = {"poses": {"features": 3000}, "cloud": {"photo_scale": 2, "rounds": 1, "
 class PicklingExecutor:
     """Sends every work item and its result through pickle, as other processes would get them."""
 
+    threads = 1
+
     def map(self, function, items):
         for x in items:
             f, item = pickle.loads(pickle.dumps((function, x)))

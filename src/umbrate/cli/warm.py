@@ -47,12 +47,14 @@ def warm_desk():
     import numpy as np
 
     from ..core.cloud import filters
+    from ..core.cloud.clean import inside_outlines
+    from ..core.cloud.coverage import Camera
     from ..core.geometry.lens import Lens, project_one, unproject_one
     from ..core.masking import strokes
     from ..core.masking.light import unlikeness
     from ..core.poses.degenerate import plane_inliers
     from ..core.raster.camera import eye_round
-    from ..core.raster.pick import inside_polygon, seen_inside
+    from ..core.raster.pick import inside_polygon, seen_inside, seen_under
     from ..core.raster.points import draw_points, paint
     from ..core.targets.detect import find_targets
     from ..core.targets.sheets import calibration, picture
@@ -72,6 +74,9 @@ def warm_desk():
     filters.distance_to(points[:1000], points, 0.02, normals)
     filters.distance_to(points[:1000], points, 0.02)
     seen_inside(points, np.eye(4), 10.0, (5, 5), np.array([(0.0, 0), (9, 0), (5, 9)]))
+    lens = Lens.guess(50, 40, 60.0)
+    inside_outlines(points, normals, [Camera(np.eye(4), lens, np.ones((40, 50), bool))], 2)
+    seen_under(points, np.eye(4), 10.0, (5, 5), [[(0.0, 0), (9, 0)]], 3, (0, 0, 1, 0), 0.01)
     picture_of_nothing = np.zeros((40, 50, 3), np.uint8)
     path = [(5.0, 5.0), (20.0, 9.0), (12.0, 30.0)]
     strokes.polygon((40, 50), path)
@@ -80,7 +85,6 @@ def warm_desk():
     strokes.edge_brush(picture_of_nothing, path, 6, 10)
     light = np.zeros((40, 50, 3), np.float32)
     unlikeness(light, light)
-    vector = Lens.guess(50, 40, 60.0).vector
-    inside_polygon(np.array(path), np.array(path))
+        inside_polygon(np.array(path), np.array(path))
     plane_inliers(np.array(path), np.array(path), 0.1, 1, 0)
-    project_one(*unproject_one(3.0, 4.0, vector), vector)
+    project_one(*unproject_one(3.0, 4.0, lens.vector), lens.vector)

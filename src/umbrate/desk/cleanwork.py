@@ -25,6 +25,7 @@ class CleanWork(QObject):
         self.session = session
         self.step = None  #: on trial
         self.drop = None  #: (n,) bool, what it would take away
+        self.moves = None  #: (n,) how far it would move points along their normals, in the job's unit
         self.busy = self.covering = False
         self.look = "color"
         self.ends = {}  #: of ramps, where somebody chose them
@@ -48,7 +49,7 @@ class CleanWork(QObject):
         if key != self._mark:
             self._mark, self._raw, self._colored = key, None, None
             had = self.drop is not None
-            self.step = self.drop = None
+            self.step = self.drop = self.moves = None
             if self.covered and self.covered[0] != key:
                 self.covered = self.place = None
                 self.look = "color" if self.look in COVERAGE else self.look
@@ -101,12 +102,12 @@ class CleanWork(QObject):
         """See what a step would do; None ends the trial."""
         s = self.session
         if step is None or self.kept is None:
-            self.step = self.drop = None
+            self.step = self.drop = self.moves = None
             self.changed.emit()
             return
         try:
             step = check_step(step)
-            context, cloud = Context(s.job, s.sitting, self.kept), self.raw()
+            context, cloud = Context(s.job, s.sitting, self.kept, step), self.raw()
         except UmbrateError as e:
             s.said.emit(str(e), "bad")
             return
@@ -122,12 +123,14 @@ class CleanWork(QObject):
         def show(answer):
             if answer[0] is not self.step:
                 return  # another one was asked for since
-            self.busy = False
+            self.busy, self.drop, self.moves = False, None, None
             if isinstance(answer[1], str):
                 s.said.emit(answer[1], "bad")
-                self.drop = None
+            elif answer[1].ndim == 1:
+                self.drop = answer[1]
             else:
-                self.drop = answer[1] if answer[1].ndim == 1 else np.zeros(len(answer[1]), bool)
+                self.drop = np.zeros(len(answer[1]), bool)
+                self.moves = ((answer[1] - cloud["points"]) * cloud["normals"]).sum(1) * np.float32(context.scale)
             self.changed.emit()
 
         s.in_background(work, show)
@@ -138,8 +141,10 @@ class CleanWork(QObject):
             return "Looking …"
         if self.step is None or self.drop is None:
             return ""
-        if self.step["filter"] == "smooth":
-            return "It moves points, and takes none away."
+        if self.moves is not None:
+            some, unit = np.abs(self.moves), self.session.frame.unit if self.session.frame else ""
+            middle, most = (f"{x:.2g} {unit}".strip() for x in (np.median(some), some.max()))
+            return f"Points would move {middle} in the median, {most} at most: blue inward, orange outward."
         n = len(self.drop)
         return f"{int(self.drop.sum()):,} of {n:,} points would go ({100 * self.drop.mean():.2f} %)."
 
@@ -149,7 +154,7 @@ class CleanWork(QObject):
         if step is None or self.kept is None or not s.may_write():
             return
         kept, cloud = self.kept, self.raw()
-        self.step = self.drop = None
+        self.step = self.drop = self.moves = None
         removed = s.do(lambda: apply_step(s.job, s.sitting, kept, step, cloud))
         if removed is not None:
             s.said.emit(f"{step_text(step)}: {counted(removed, 'point')} gone. Undo brings them back.", "good")
@@ -169,6 +174,24 @@ class CleanWork(QObject):
                 "middle": [width / 2, height / 2], "polygon": [[float(x), float(y)] for x, y in polygon],
             }
         )  # fmt: skip
+
+    def paint(self, eye, path, radius, width, height):
+        """Try what was painted over in the scene, added to what was painted before where that is on trial still."""
+        before = self.step if self.step and self.step["filter"] == "brush" else {}
+        same = before.get("view") == eye.matrix.tolist()
+        front = np.append(eye.pose[2, :3], eye.pose[2, 3])
+        path = [[float(x), float(y)] for x, y in path]
+        self.try_on(
+            {
+                "filter": "brush", "keep": bool(before.get("keep")), "view": eye.matrix.tolist(), "f": float(eye.f),
+                "front": front.tolist(), "middle": [width / 2, height / 2], "radius": float(radius),
+                "strokes": [*(before["strokes"] if same else []), path],
+            }
+        )  # fmt: skip
+
+    def cut(self, slab):
+        """Try taking away what a slab holds."""
+        self.try_on({"filter": "slab", "normal": list(slab.normal), "low": slab.low, "high": slab.high})
 
     # ------------------------------------------------------------------ how it looks
     def set_look(self, look):
@@ -255,6 +278,8 @@ class CleanWork(QObject):
     def colors(self):
         """Colors (n, 3) uint8 of the cloud as it is looked at, with what is on trial in the accent."""
         c = self.session.cloud
+        if self.moves is not None and len(self.moves) == len(c["points"]):
+            return look_colors(c, "compared", self.moves)
         key = (self.key(), self.look, len(c["points"]))
         if self._colored is None or self._colored[0] != key:
             self._colored = key, look_colors(c, self.look, self._values(), self.ends.get(self.look))

@@ -316,7 +316,7 @@ class CloudPanel(QWidget):
         step = self.work.step
         if step is None:
             return
-        if step["filter"] == "lasso":
+        if step["filter"] in ("lasso", "brush", "slab"):
             self.work.try_on({**step, "keep": self.keep.isChecked()})
         else:
             self._try()

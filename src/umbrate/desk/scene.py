@@ -461,6 +461,8 @@ class Scene(QWidget):
     def mousePressEvent(self, e):
         self.setFocus()
         left = e.button() == Qt.MouseButton.LeftButton
+        if left and self.eye is not None and self.slab.take(e.position()):
+            return
         if left and self.mode in (LASSO, RECTANGLE, BRUSH) and self._may_pick():
             self.picker.begin(self.mode, e.position(), e.modifiers())
             return
@@ -483,7 +485,7 @@ class Scene(QWidget):
 
     def _may_pick(self):
         able = self.eye is not None and self.points is not None and self.live is None
-        return able and (not self.is_cloud or self.mode in (LASSO, RECTANGLE))
+        return able
 
     def mouseMoveEvent(self, e):
         self._pointer = e.position()
@@ -492,6 +494,9 @@ class Scene(QWidget):
         if self.picker.path:
             self.picker.follow(e.position())
             self.update()
+            return
+        if self.slab.held:
+            self.slab.follow(e.position())
             return
         if self.rings.dragging:
             self.rings.follow(e.position(), self.eye, self.width(), self.height())
@@ -514,7 +519,16 @@ class Scene(QWidget):
         self._redraw(moving=True)
 
     def mouseReleaseEvent(self, e):
+        if self.slab.held:
+            self.slab.let_go()
+            self.update()
+            return
         if self.picker.path:
+            if self.is_cloud and self.mode == BRUSH:
+                path, self.picker.path = self.picker.path, []
+                self.session.cleaning.paint(self.eye, path, self.picker.brush_px, self.width(), self.height())
+                self.update()
+                return
             if self.is_cloud:
                 drawn = self.picker.outline()
                 if len(drawn) >= 3:

@@ -62,6 +62,8 @@ def paint_over(p, scene):
         _paint_marks(p, scene)
     if scene.mode == TURN and scene.points is not None and len(scene.points):
         scene.rings.paint(p, scene.eye, scene.width(), scene.height())
+    if scene.slab.isVisible():
+        scene.slab.paint(p)
     _paint_caption(p, scene)
     cleaning = scene.session.cleaning
     if scene.is_cloud and cleaning.look in COVERAGE and cleaning.covered:
@@ -101,6 +103,10 @@ def _paint_caption(p, scene):
             text += f"  (drawing {scene._budget:,} while it moves)"
     else:
         text = ""
+    color, cleaning = t.QUIET, scene.session.cleaning
+    if scene.is_cloud and cleaning.step is not None and cleaning.told():
+        text, color = cleaning.told() + ("" if cleaning.busy else "  Del applies, Esc drops it"), t.ACCENT
     p.setFont(t.font(t.SMALL))
-    p.setPen(t.color(t.QUIET))
-    p.drawText(QRectF(52, scene.height() - 24, scene.width() - 64, 18), Qt.AlignmentFlag.AlignLeft, text)
+    p.setPen(t.color(color))
+    place = QRectF(52, scene.height() - 46, scene.width() - 64, 40)
+    p.drawText(place, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom | Qt.TextFlag.TextWordWrap, text)

@@ -3,13 +3,25 @@
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtGui import QAction
-from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QInputDialog, QLabel, QMenu, QSlider, QWidget
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QAction, QPen
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QFileDialog,
+    QHBoxLayout,
+    QInputDialog,
+    QLabel,
+    QMenu,
+    QSlider,
+    QToolButton,
+    QWidget,
+)
 
 from ..core.raster.camera import Eye
 from ..formats.files import written_aside
+from . import tokens as t
 from .scenepoints import Slab
+from .scenetools import REACH_PX
 
 SIDES = (("Front", "F5"), ("Right", "F6"), ("Back", "F7"), ("Left", "F8"), ("Top", "F9"), ("Bottom", "Shift+F9"))
 STEPS = 1000  #: of the slab's sliders
@@ -42,13 +54,76 @@ class SlabBar(QWidget):
         self.place.setToolTip("Where the slab lies")
         self.thick.setToolTip("How thick it is")
         self.told = QLabel(objectName="quiet")
-        self.told.setMinimumWidth(150)
-        for w, stretch in ((self.axis, 0), (self.place, 3), (self.thick, 1), (self.told, 0)):
+        self.told.setMinimumWidth(120)
+        self.cut = QToolButton(text="Cut")
+        self.cut.setToolTip("Try taking away what lies in the slab; Keep what it chooses takes away the rest")
+        self.cut.clicked.connect(self._cut)
+        for w, stretch in ((self.axis, 0), (self.place, 3), (self.thick, 1), (self.told, 0), (self.cut, 0)):
             row.addWidget(w, stretch)
         for s in (self.place, self.thick):
             s.valueChanged.connect(self.tell)
+        self.exact = None  #: (low, high) as a handle was dragged to
+        self.held = None
         self.hide()
 
+    # ------------------------------------------------------------------ handles in the scene
+    def places(self):
+        """Where the handles of the lower and the upper plane are (2, 3), or None."""
+        slab, points = self.slab(), self.scene.drawn.every
+        if slab is None:
+            return None
+        n = np.asarray(slab.normal)
+        middle = np.median(points[:: max(1, len(points) // 20_000)], axis=0).astype(float)
+        middle -= (n @ middle) * n
+        return np.array([middle + slab.low * n, middle + slab.high * n])
+
+    def take(self, pos):
+        """Whether a handle is under a position of the scene; it is held from now on."""
+        places = self.places() if self.isVisible() else None
+        if places is None:
+            return False
+        uv = self.scene.on_screen(places)
+        d = np.hypot(uv[:, 0] - pos.x(), uv[:, 1] - pos.y())
+        k = int(np.argmin(np.where(np.isfinite(d), d, np.inf)))
+        self.held = (k, pos, self.slab()) if d[k] <= REACH_PX else None
+        return self.held is not None
+
+    def follow(self, pos):
+        """The pointer moved with the handle that is held."""
+        k, start, slab = self.held
+        n = np.asarray(slab.normal)
+        place = self.places()[k]
+        step = 0.01 * max(slab.high - slab.low, 1e-9)
+        uv = self.scene.on_screen(np.array([place, place + step * n]))
+        per = (uv[1] - uv[0]) / step
+        move = float(np.array([pos.x() - start.x(), pos.y() - start.y()]) @ per) / max(float(per @ per), 1e-9)
+        ends = [slab.low, slab.high]
+        ends[k] += move
+        if ends[0] < ends[1]:
+            self.exact = tuple(ends)
+            self._say()
+
+    def let_go(self):
+        """The handle is let go."""
+        self.held = None
+
+    def paint(self, p):
+        """The handles, with a line between them."""
+        places = self.places()
+        uv = self.scene.on_screen(places) if places is not None else np.full((2, 2), np.nan)
+        if not np.isfinite(uv).all():
+            return
+        a, b = (QPointF(*x) for x in uv.tolist())
+        p.setPen(QPen(t.color(t.CATEGORIES[1]), 1.4, Qt.PenStyle.DashLine))
+        p.drawLine(a, b)
+        for k, q in enumerate((a, b)):
+            held = self.held is not None and self.held[0] == k
+            p.setBrush(t.color(t.ACCENT if held else t.CATEGORIES[1]))
+            p.setPen(QPen(t.color(t.GROUND), 1))
+            p.drawRect(QRectF(q.x() - 5, q.y() - 5, 10, 10))
+        p.setBrush(Qt.BrushStyle.NoBrush)
+
+    # ------------------------------------------------------------------ what is set
     def _axis_chosen(self, k):
         self.facing = self.scene.eye.pose[2, :3].copy() if k == len(self.AXES) and self.scene.eye else None
         self.tell()
@@ -60,14 +135,26 @@ class SlabBar(QWidget):
             return None
         k = self.axis.currentIndex()
         n = np.asarray(self.AXES[k][1] if k < len(self.AXES) else self.facing, float)
+        if self.exact:
+            return Slab(tuple(n), *self.exact)
         h = points[:: max(1, len(points) // 100_000)] @ n.astype(points.dtype)
         low, high = (float(x) for x in np.percentile(h, (0.1, 99.9)))
         middle = low + (high - low) * self.place.value() / STEPS
         half = (high - low) * self.thick.value() / STEPS / 2
         return Slab(tuple(n), middle - half, middle + half)
 
+    def _cut(self):
+        slab = self.slab()
+        if slab and self.scene.is_cloud:
+            self.scene.view.slab.trigger()  # all of the cloud is shown again, what would go in amber
+            self.scene.session.cleaning.cut(slab)
+
     def tell(self, *_):
-        """Say what is set, to whoever listens."""
+        """Say what is set by the sliders, to whoever listens."""
+        self.exact = None
+        self._say()
+
+    def _say(self):
         slab = self.slab()
         if slab:
             frame = self.scene.session.frame

@@ -9,13 +9,15 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..core.cloud import filters
+from ..core.cloud.clean import inside_outlines
 from ..core.cloud.grid import spacing_of
 from ..core.cloud.keepbox import KeepBox
 from ..core.errors import UmbrateError
 from ..core.geometry.similarity import scale_of
-from ..core.raster.pick import seen_inside
+from ..core.raster.pick import seen_inside, seen_under
 from .clouds import after_step, raw_cloud, to_job
-from .frames import keep_box_of, move_box
+from .coverage import camera_list, with_masks
+from .frames import keep_box_of, move_box, move_directions, move_points
 
 
 @dataclass(frozen=True)
@@ -46,12 +48,18 @@ class Filter:
 
 
 class Context:
-    """What filters may need besides the points; lengths of people are in the job's unit, those of the cloud its own."""
+    """What filters may need besides the points: that of `step`, or all.
 
-    def __init__(self, job, sitting, kept):
+    Lengths of people are in the job's unit, those of the cloud in its own.
+    """
+
+    def __init__(self, job, sitting, kept, step=None):
         self.to_job = to_job(job, sitting, kept)
         self.scale = scale_of(self.to_job)
         self._spacing = None
+        needed = step is None or step.get("filter") == "fringe"
+        self._cameras = camera_list(job, sitting) if needed else []
+        self._blobs = str(job.blobs.folder)
         box = keep_box_of(job, sitting)  # looked up here: filters may run in another thread than the job's
         self._box = KeepBox.from_dict(move_box(box, np.linalg.inv(self.to_job))) if box else None
 
@@ -70,6 +78,10 @@ class Context:
         """The level's upward direction and the height of zero, in the cloud's frame: unit (3,), offset."""
         R = self.to_job[:3, :3] / self.scale
         return R[2], -float(self.to_job[2, 3]) / self.scale
+
+    def cameras(self):
+        """Cameras with their masks, in the job's frame."""
+        return with_masks(self._cameras, self._blobs)
 
     def keep_box(self):
         """The keep box in the cloud's frame."""
@@ -117,6 +129,33 @@ def _lasso(cloud, v, context):
     return seen_inside(cloud["points"], view, v["f"], v["middle"], v["polygon"])
 
 
+def _brush(cloud, v, context):
+    """Points painted over in a view of the job's frame."""
+    M = context.to_job
+    view, front = np.array(v["view"], float) @ M, np.array(v["front"], float) @ M / context.scale
+    under = seen_under(
+        cloud["points"], view, v["f"], v["middle"], v["strokes"], v["radius"], front, context.spacing(cloud)
+    )
+    # the other side of a thin wall looks away; a view has an angle of its own, so not every such point does
+    return under & (cloud["normals"] @ front[:3].astype(np.float32) < 0.35)
+
+
+def _slab(cloud, v, context):
+    """Points between two parallel planes of the job's frame."""
+    n = v["normal"].split(",") if isinstance(v["normal"], str) else v["normal"]
+    n = np.array([float(x) for x in n])
+    h = move_points(cloud["points"], context.to_job) @ (n / np.linalg.norm(n)).astype(np.float32)
+    return (h >= float(v["low"])) & (h <= float(v["high"]))
+
+
+def _fringe(cloud, v, context):
+    cameras = context.cameras()
+    if not any(c.mask is not None for c in cameras):
+        raise UmbrateError("No photo of this sitting has a mask, so there is no outline.", ("go to", "masks"))
+    points = move_points(cloud["points"], context.to_job)
+    return ~inside_outlines(points, move_directions(cloud["normals"], context.to_job), cameras, v["deep"])
+
+
 def _thin(cloud, v, context):
     return ~filters.thin_by_spacing(cloud["points"], context.length(v["distance"]))
 
@@ -158,6 +197,8 @@ FILTERS = (
     Filter("color", "By color", "Points of a color: pick the backdrop's, to take off its fringe.",
            (Value("color", "Color", "", "#00A040"), Value("tolerance", "Within", "of 255", 40.0, 1.0, 200.0)),
            _by_color),
+    Filter("fringe", "Near the outlines", "Points that no photo sees deep inside its mask: fringes the mask left.",
+           (Value("deep", "Deeper than", "px", 3.0, 0.5, 200.0),), _fringe),
     Filter("plane", "Below a height", "Points below a height over the level.",
            (Value("height", "Height", "length", 0.0, -1e5, 1e5),), _by_plane),
     Filter("support", "Table and support", "The largest level plane below the object, and what is under it.",
@@ -176,6 +217,8 @@ FILTERS = (
             Value("noise", "Steps from", "x spacing", 0.7, 0.05, 20.0)),
            _smooth),
     Filter("lasso", "Drawn in the scene", "Points inside a line drawn in the scene.", (), _lasso, True),
+    Filter("brush", "Painted in the scene", "Points painted over, without those behind.", (), _brush, True),
+    Filter("slab", "Section slab", "Points between two planes.", (), _slab, True),
 )  # fmt: skip
 BY_NAME = {f.name: f for f in FILTERS}
 
@@ -195,6 +238,8 @@ def check_step(step):
     out = {"filter": name, "keep": bool(step.get("keep", False))}
     given = {k: v for k, v in step.items() if k not in ("filter", "keep")}
     if f.hidden:
+        if name == "slab" and not {"normal", "low", "high"} <= set(given):
+            raise UmbrateError("A slab needs normal (x,y,z), low and high, in the job's frame and unit.")
         return {**out, **given}
     known = {v.name: v for v in f.values}
     for k in given:
@@ -240,7 +285,7 @@ def apply_step(job, sitting, kept, step, cloud=None):
     """
     step = check_step(step)
     cloud = cloud or raw_cloud(job, kept)
-    answer = try_step(cloud, step, Context(job, sitting, kept))
+    answer = try_step(cloud, step, Context(job, sitting, kept, step))
     blob, removed = _put(job, cloud, answer)
     title = BY_NAME[step["filter"]].title.lower()
     job.add_cleaning(kept.id, step, blob, removed, f"clean: {title} ({removed:,})")

@@ -82,12 +82,20 @@ def _stand(n):
 
 def gather_coverage(job, sitting, kept=None):
     """The Work of a sitting's chosen cloud, or of `kept`; raises UmbrateError where there is none."""
-    cloud, block = load_cloud(job, sitting, kept), load_block(job, sitting)
-    if cloud is None or block is None:
+    cloud = load_cloud(job, sitting, kept)
+    if cloud is None or job.result(sitting.id, "poses") is None:
         raise UmbrateError(f"“{sitting.name}” has no cloud yet. Run Cloud first.", ("go to", "cloud"))
+    return Work(str(job.blobs.folder), cloud, camera_list(job, sitting), frame_of(job, sitting).unit)
+
+
+def camera_list(job, sitting):
+    """(pose, Lens, blob of the mask or None) of all solved photos that are used, in the job's frame."""
+    block = load_block(job, sitting)
+    if block is None:
+        return []
     used = {p.id for p in job.photos(sitting.id, aside=False)}
     masks = mask_blobs(job, sitting)
-    cameras = [
+    return [
         (
             block["poses"][i],
             Lens.from_vector(*block["sizes"][i], block["lenses"][block["lens_of"][i]]),
@@ -96,13 +104,17 @@ def gather_coverage(job, sitting, kept=None):
         for i, p in enumerate(block["photo_ids"])
         if int(p) in used and np.isfinite(block["poses"][i, 0, 0])
     ]
-    return Work(str(job.blobs.folder), cloud, cameras, frame_of(job, sitting).unit)
+
+
+def with_masks(cameras, blobs):
+    """Cameras of a `camera_list`, their masks read."""
+    store = BlobStore(blobs)
+    return [Camera(E, lens, decode_mask(store.get_bytes(key)) if key else None) for E, lens, key in cameras]
 
 
 def compute_coverage(work, progress=None):
     """Covered, of a Work. Takes some 0.1 s for a photo and half a million points."""
-    blobs = BlobStore(work.blobs)
-    cameras = [Camera(E, lens, decode_mask(blobs.get_bytes(key)) if key else None) for E, lens, key in work.cameras]
+    cameras = with_masks(work.cameras, work.blobs)
     P, N = work.cloud["points"], work.cloud["normals"]
     gap = spacing_of(P)
     c = coverage(P, N, cameras, gap, progress)

@@ -3,7 +3,7 @@
 A work item is a call of a function of a module with picklable arguments, and its result is
 picklable: nothing in a stage may depend on where its items run. Here they run in threads of this
 process, which serves because kernels hold no lock while they compute. An executor that spreads them
-over processes or machines has the same one method.
+over processes or machines has the same one method, and says in `threads` how many items run at once.
 """
 
 from concurrent.futures import ThreadPoolExecutor

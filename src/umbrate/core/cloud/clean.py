@@ -1,7 +1,11 @@
 """First cleaning: points that stand alone, and points that the photos' own outlines rule out."""
 
 import numpy as np
+from numba import njit
 from scipy.spatial import cKDTree
+
+from ..geometry.lens import project_one
+from .grid import in_threads
 
 
 def isolated(points, neighbors=10, factor=3.0):
@@ -57,3 +61,90 @@ def outside_outlines(points, masks, Ks, poses, margin_px=2):
         rows = np.flatnonzero(inside)
         count[rows] += ~wide[v[rows].astype(int), u[rows].astype(int)]
     return count
+
+
+def inside_outlines(points, normals, cameras, deep_px, steepest_deg=75.0):
+    """Which points lie deeper than `deep_px` inside the mask of at least one photo that they face (n,) bool.
+
+    What a mask's outline has cut off badly lies near it in every photo that sees it; a point of the surface lies
+    deep in the photos that look at it from the front.
+
+    Parameters
+    ----------
+    points, normals : (n, 3)
+    cameras : list of `coverage.Camera`
+        Those without a mask do not count.
+    """
+    least = np.cos(np.radians(steepest_deg))
+    cameras = [c for c in cameras if c.mask is not None and c.mask.any()]
+    # photos in an order in which neighbors in the list look from elsewhere, so that few of them settle most points
+    stride = next((k for k in range(round(0.38 * len(cameras)), len(cameras)) if np.gcd(k, len(cameras)) == 1), 1)
+    points, normals = (np.ascontiguousarray(x, np.float32) for x in (points, normals))
+    out = np.zeros(len(points), np.bool_)
+    for k in range(len(cameras)):
+        c = cameras[k * stride % len(cameras)]
+        rows, columns = np.flatnonzero(c.mask.any(1)), np.flatnonzero(c.mask.any(0))
+        top, left = int(rows[0]), int(columns[0])
+        box = np.ascontiguousarray(c.mask[top : rows[-1] + 1, left : columns[-1] + 1], np.bool_)
+        away, deep = np.empty(box.shape, np.int32), np.empty(box.shape, np.bool_)
+        in_threads(_sideways, len(box), box, away)
+        in_threads(_erode, len(box), away, float(deep_px), deep)
+        E = np.ascontiguousarray(c.pose, np.float64)
+        eye = -E[:3, :3].T @ E[:3, 3]
+        in_threads(_deep, len(points), points, normals, E, eye, c.lens.vector, deep, left, top, least, out)
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _sideways(mask, away, first, last):
+    """Pixels to the nearest one outside the mask in the same row; what lies beyond the array is outside."""
+    w = mask.shape[1]
+    for y in range(first, last):
+        d = 0
+        for x in range(w):
+            d = d + 1 if mask[y, x] else 0
+            away[y, x] = d
+        d = 0
+        for x in range(w - 1, -1, -1):
+            d = d + 1 if mask[y, x] else 0
+            away[y, x] = min(away[y, x], d)
+
+
+@njit(cache=True, nogil=True)
+def _erode(away, radius, deep, first, last):
+    """Whether the nearest pixel outside is farther than `radius`, from the distances along the rows."""
+    h, w = away.shape
+    for y in range(first, last):
+        for x in range(w):
+            good, k = True, 0
+            while good and k <= radius:
+                up = away[y - k, x] if y >= k else 0
+                low = away[y + k, x] if y + k < h else 0
+                d = min(up, low)
+                good = k * k + d * d > radius * radius
+                k += 1
+            deep[y, x] = good
+
+
+@njit(cache=True, nogil=True)
+def _deep(points, normals, E, eye, lens, deep, left, top, least, out, first, last):
+    h, w = deep.shape
+    for i in range(first, last):
+        if out[i]:
+            continue
+        x, y, z = points[i, 0], points[i, 1], points[i, 2]
+        rx, ry, rz = eye[0] - x, eye[1] - y, eye[2] - z
+        along = rx * normals[i, 0] + ry * normals[i, 1] + rz * normals[i, 2]
+        if along <= 0 or along * along <= least * least * (rx * rx + ry * ry + rz * rz):
+            continue
+        d = E[2, 0] * x + E[2, 1] * y + E[2, 2] * z + E[2, 3]
+        if d <= 0:
+            continue
+        u, v = project_one(
+            (E[0, 0] * x + E[0, 1] * y + E[0, 2] * z + E[0, 3]) / d,
+            (E[1, 0] * x + E[1, 1] * y + E[1, 2] * z + E[1, 3]) / d,
+            lens,
+        )
+        a, b = int(np.floor(u + 0.5)) - left, int(np.floor(v + 0.5)) - top
+        if a >= 0 and b >= 0 and a < w and b < h:
+            out[i] = deep[b, a]

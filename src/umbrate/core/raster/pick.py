@@ -6,6 +6,7 @@ from itertools import pairwise
 
 import numpy as np
 from numba import njit
+from scipy.ndimage import minimum_filter
 
 BANDS = 512  #: the polygon's height is divided into so many, each with the edges that cross it
 THREADS = max(1, min(8, os.cpu_count() or 1))
@@ -108,4 +109,66 @@ def seen_inside(points, view, f, middle, polygon):
     parts = np.linspace(0, len(points), 2 * THREADS + 1).astype(int)
     for job in [_POOL.submit(_seen_inside, *fixed, int(a), int(b)) for a, b in pairwise(parts)]:
         job.result()
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _under(points, E, f, cx, cy, left, top, painted, out, first, last):
+    h, w = painted.shape
+    for i in range(first, last):
+        out[i] = False
+        x, y, z = points[i, 0], points[i, 1], points[i, 2]
+        d = E[2, 0] * x + E[2, 1] * y + E[2, 2] * z + E[2, 3]
+        if d <= 0:
+            continue
+        v = int(np.floor((E[1, 0] * x + E[1, 1] * y + E[1, 2] * z + E[1, 3]) / d * f + cy)) - top
+        u = int(np.floor((E[0, 0] * x + E[0, 1] * y + E[0, 2] * z + E[0, 3]) / d * f + cx)) - left
+        if u >= 0 and v >= 0 and u < w and v < h:
+            out[i] = painted[v, u]
+
+
+def seen_under(points, view, f, middle, strokes, radius, front, spacing):
+    """Which points (n, 3) float32 a brush painted over in a view, (n,) bool: the foremost ones, not what they hide.
+
+    view : (4, 4) world to eye; f, middle : focal length and middle of the picture in pixels
+    strokes : list of (m, 2), where the brush went; radius : of the brush, pixels
+    front : (4,) depth of a point is ``front[:3] X + front[3]``, in the unit of the points
+    spacing : distance between points
+    """
+    points = np.ascontiguousarray(points, np.float32)
+    out = np.zeros(len(points), np.bool_)
+    strokes = [np.asarray(x, float).reshape(-1, 2) for x in strokes if len(x)]
+    if not strokes or not len(points):
+        return out
+    path = np.concatenate(strokes)
+    left, top = np.floor(path.min(0) - radius).astype(int)
+    right, low = np.ceil(path.max(0) + radius).astype(int)
+    y, x = np.mgrid[top:low, left:right] + 0.5
+    painted = np.zeros(x.shape, np.bool_)
+    for stroke in strokes:
+        for a, b in pairwise(stroke if len(stroke) > 1 else np.repeat(stroke, 2, 0)):
+            # only round the segment: a long path has many of them
+            lo = np.maximum(np.floor(np.minimum(a, b) - radius).astype(int) - [left, top], 0)
+            hi = np.ceil(np.maximum(a, b) + radius).astype(int) - [left, top]
+            part = np.s_[lo[1] : hi[1], lo[0] : hi[0]]
+            d, px, py = b - a, x[part] - a[0], y[part] - a[1]
+            t = np.clip((px * d[0] + py * d[1]) / max(d @ d, 1e-12), 0, 1)
+            painted[part] |= (px - t * d[0]) ** 2 + (py - t * d[1]) ** 2 <= radius * radius
+    view = np.ascontiguousarray(view, np.float64)
+    fixed = points, view, float(f), float(middle[0]), float(middle[1]), int(left), int(top), painted, out
+    parts = np.linspace(0, len(points), 2 * THREADS + 1).astype(int)
+    for job in [_POOL.submit(_under, *fixed, int(a), int(b)) for a, b in pairwise(parts)]:
+        job.result()
+    rows = np.flatnonzero(out)
+    if len(rows):
+        Y = points[rows] @ view[:3, :3].T + view[:3, 3]
+        depth = points[rows] @ np.asarray(front[:3], float) + front[3]
+        cell = max(2.0, 2.5 * spacing * f / float(np.median(Y[:, 2])))
+        u, v = (np.floor(Y[:, k] / Y[:, 2] * f / cell).astype(np.int64) for k in (0, 1))
+        u, v = u - u.min(), v - v.min()
+        nearest = np.full((int(v.max()) + 1, int(u.max()) + 1), np.inf)
+        np.minimum.at(nearest, (v, u), depth)
+        # a cell at the brush's rim may hold nothing of the front; a slanted surface lies deeper within a cell
+        nearest = minimum_filter(nearest, 3, mode="nearest")
+        out[rows] = depth <= nearest[v, u] + 4 * spacing + 3 * cell * Y[:, 2] / f
     return out
