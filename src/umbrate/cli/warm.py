@@ -85,6 +85,6 @@ def warm_desk():
     strokes.edge_brush(picture_of_nothing, path, 6, 10)
     light = np.zeros((40, 50, 3), np.float32)
     unlikeness(light, light)
-        inside_polygon(np.array(path), np.array(path))
+    inside_polygon(np.array(path), np.array(path))
     plane_inliers(np.array(path), np.array(path), 0.1, 1, 0)
     project_one(*unproject_one(3.0, 4.0, lens.vector), lens.vector)
