@@ -25,7 +25,17 @@ from umbrate.core.geometry.pose import center, look_at
 from umbrate.core.raster.pick import inside_polygon, seen_inside, seen_under
 from umbrate.formats.clouds import KINDS, write_cloud
 from umbrate.stages import foresight
-from umbrate.stages.cleaning import FILTERS, apply_step, check_step, step_text, try_step, without_step
+from umbrate.stages.cleaning import (
+    FILTERS,
+    apply_step,
+    apply_steps,
+    check_step,
+    read_steps,
+    step_text,
+    try_step,
+    without_step,
+    write_steps,
+)
 from umbrate.stages.cleaning import Context as CleaningContext
 from umbrate.stages.cloud import CloudStage
 from umbrate.stages.clouds import compare_clouds, load_cloud, raw_cloud
@@ -398,6 +408,28 @@ class SideBySide(unittest.TestCase):
         self.assertEqual(raw_cloud(job, again)["photos"].min(), raw_cloud(job, first)["photos"].min().clip(max=2))
         job.undo()
         np.testing.assert_array_equal(raw_cloud(job, job.cloud(s.id))["points"], left["points"])
+        # the same steps, from a file, on the same cloud without any: the same cloud
+        file = scratch() / "steps.json"
+        write_steps(file, [x.step for x in job.cloud(s.id).steps])
+        job.set_cleaning(kept.id, [], "nothing")
+        removed = apply_steps(job, s, job.cloud(s.id), read_steps(file))
+        self.assertEqual(removed, whole - len(left["points"]))
+        np.testing.assert_array_equal(raw_cloud(job, job.cloud(s.id))["points"], left["points"])
+        before = job.cloud(s.id).steps
+        with self.assertRaisesRegex(UmbrateError, "Below a height: .*all points"):
+            apply_steps(job, s, job.cloud(s.id), [{"filter": "lonely"}, {"filter": "plane", "height": 1e4}])
+        self.assertEqual(job.cloud(s.id).steps, before)
+        for bad in (
+            "",
+            "[]",
+            '{"umbrate": "cleaning", "steps": [3]}',
+            '{"umbrate": "cleaning", "steps": [{"filter": "x"}]}',
+        ):
+            file.write_text(bad)
+            with self.assertRaises(UmbrateError):
+                read_steps(file)
+        for _ in range(2):
+            job.undo()
         for _ in range(5):
             job.undo()
         self.assertEqual(job.cloud(s.id).left, whole)
@@ -466,7 +498,8 @@ class SideBySide(unittest.TestCase):
         for command in (
             ("clean", folder, "--by", "photos", "--set", "least=4", "--dry-run"),
             ("clean", folder, "--by", "photos", "--set", "least=4"),
-            ("clean", folder, "--by", "lonely"), ("clean", folder, "--back", "1"),
+            ("clean", folder, "--by", "lonely"), ("clean", folder, "--save-steps", str(place / "s.json")),
+            ("clean", folder, "--back", "1"), ("clean", folder, "--steps", str(place / "s.json")),
             ("clouds", folder, "--rename", "Cloud 1", "fine"),
             ("clouds", folder, "--compare", "fine", "fine"), ("export", folder, "cloud", str(place / "c.laz")),
             ("export", folder, "cloud", str(place / "c.ply"), "--plain", "--text", "--cloud", "fine"),
@@ -476,6 +509,7 @@ class SideBySide(unittest.TestCase):
             self.assertEqual(out.exit_code, 0, (command, out.output))
         for command in (
             ("clean", folder), ("clean", folder, "--back", "9"), ("clean", folder, "--by", "magic"),
+            ("clean", folder, "--steps", str(place / "none.json")), ("clean", folder, "--like", "x", "--back", "1"),
             ("clean", folder, "--by", "photos", "--set", "least"), ("clouds", folder, "--choose", "none"),
             ("export", folder, "cloud", str(place / "c.doc")), ("clouds", folder, "--remove", "Cloud 1"),
         ):  # fmt: skip

@@ -11,7 +11,17 @@ from ..formats.files import written_aside
 from ..job.store import Job
 from ..stages import BY_NAME
 from ..stages.base import parse_settings
-from ..stages.cleaning import FILTERS, Context, apply_step, step_text, try_step, without_step
+from ..stages.cleaning import (
+    FILTERS,
+    Context,
+    apply_step,
+    apply_steps,
+    read_steps,
+    step_text,
+    try_step,
+    without_step,
+    write_steps,
+)  # fmt: skip
 from ..stages.clouds import compare_clouds, load_cloud, raw_cloud
 from ..stages.coverage import compute_coverage, gather_coverage
 from ..stages.frames import frame_of
@@ -126,9 +136,14 @@ def _values(assignments):
 @click.option(
     "--back", type=click.IntRange(1), help="Take the step of this number back; those after it are done again."
 )
-def clean(job, sitting, name, by, assignments, keep, dry_run, back):
-    """Clean a cloud of JOB by one more step, or take one back."""
-    with Job.open(job, writable=not dry_run) as j:
+@click.option("--like", metavar="NAME", help="By the steps that this other cloud was cleaned by.")
+@click.option("--steps", "file", type=click.Path(path_type=Path), help="By the steps of a file.")
+@click.option("--save-steps", type=click.Path(path_type=Path), help="Write the steps of the cloud into a file.")
+def clean(job, sitting, name, by, assignments, keep, dry_run, back, like, file, save_steps):
+    """Clean a cloud of JOB by one more step or by those of another cloud or a file, or take one back."""
+    if sum(x is not None for x in (by, back, like, file, save_steps)) > 1:
+        raise UmbrateError("Only one of --by, --back, --like, --steps and --save-steps at a time.")
+    with Job.open(job, writable=not (dry_run or save_steps)) as j:
         s = the_sitting(j, sitting)
         kept = _one(j, s, name)
         if back:
@@ -145,6 +160,15 @@ def clean(job, sitting, name, by, assignments, keep, dry_run, back):
                 return
             removed = apply_step(j, s, kept, step)
             say(f"Took {removed:,} points away")
+        elif save_steps:
+            write_steps(save_steps, [x.step for x in kept.steps])
+            say(f"Wrote {len(kept.steps)} steps to {save_steps}")
+            return
+        elif like or file:
+            steps = read_steps(file) if file else [x.step for x in _one(j, s, like).steps]
+            if dry_run:
+                raise UmbrateError("--dry-run tries one step: say it with --by.")
+            say(f"Took {apply_steps(j, s, kept, steps):,} points away in {len(steps)} steps")
         else:
             raise UmbrateError("Say by which filter: --by NAME. umbrate clean --help lists them.")
         kept = _one(j, s, kept.name)

@@ -7,7 +7,16 @@ import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from ..core.errors import UmbrateError
-from ..stages.cleaning import Context, apply_step, check_step, step_text, try_step, without_step
+from ..stages.cleaning import (
+    Context,
+    apply_step,
+    apply_steps,
+    check_step,
+    read_steps,
+    step_text,
+    try_step,
+    without_step,
+)
 from ..stages.clouds import compare_clouds, load_cloud, raw_cloud
 from ..stages.coverage import compute_coverage, gather_coverage
 from ..stages.looks import COVERAGE, LOOKS, MEASURED, look_colors, usual_range
@@ -158,6 +167,18 @@ class CleanWork(QObject):
         removed = s.do(lambda: apply_step(s.job, s.sitting, kept, step, cloud))
         if removed is not None:
             s.said.emit(f"{step_text(step)}: {counted(removed, 'point')} gone. Undo brings them back.", "good")
+
+    def apply_all(self, steps):
+        """Clean by several steps, or by those of a file."""
+        s, kept = self.session, self.kept
+        if kept is None or not s.may_write():
+            return
+        self.step = self.drop = self.moves = None
+        removed = s.do(
+            lambda: apply_steps(s.job, s.sitting, kept, read_steps(steps) if isinstance(steps, str) else steps)
+        )
+        if removed is not None:
+            s.said.emit(f"{counted(removed, 'point')} gone. Undo brings them back.", "good")
 
     def take_back(self, index):
         """Take one step back; those after it are done again."""

@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import (
     QColorDialog,
     QComboBox,
     QDoubleSpinBox,
+    QFileDialog,
     QFormLayout,
     QHBoxLayout,
     QInputDialog,
@@ -20,7 +21,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from ..stages.cleaning import FILTERS, step_text
+from ..stages.cleaning import FILTERS, step_text, write_steps
 from ..stages.coverage import LEAST_SEEN
 from ..stages.looks import COVERAGE, LOOKS
 from . import tokens as t
@@ -374,6 +375,27 @@ class CloudPanel(QWidget):
         self.menu.addAction("Rename the cloud…", self._rename)
         self.menu.addAction("Compare with another…", self._compare)
         self.menu.addAction("Remove the cloud", self._remove)
+        self.menu.addSeparator()
+        s, kept = self.session, self.work.kept
+        for c in s.job.clouds(s.sitting_id):
+            if kept is not None and c.id != kept.id and c.steps:
+                steps = [x.step for x in c.steps]
+                self.menu.addAction(f"Clean it as “{c.name}” was", lambda steps=steps: self.work.apply_all(steps))
+        self.menu.addAction("Clean it by steps from a file…", self._read_steps)
+        save = self.menu.addAction("Save its cleaning steps…", self._write_steps)
+        save.setEnabled(bool(kept and kept.steps))
+
+    def _read_steps(self):
+        file, _ = QFileDialog.getOpenFileName(self, "Clean by steps from a file", "", "Cleaning steps (*.json)")
+        if file:
+            self.work.apply_all(file)
+
+    def _write_steps(self):
+        s, kept = self.session, self.work.kept
+        file, _ = QFileDialog.getSaveFileName(self, "Save the cleaning steps", "cleaning.json", "Steps (*.json)")
+        if file:
+            steps = [x.step for x in kept.steps]
+            s.do(lambda: write_steps(file, steps), f"Wrote {len(steps)} steps to {file}.")
 
     def _choose(self):
         rows = self.clouds.selectionModel().selectedRows()

@@ -4,7 +4,9 @@ A step is plain values, ``{"filter": name, "keep": bool, ...}``: what a recipe c
 answer (which points stay) is kept as a blob beside the cloud, see `job.clouds`.
 """
 
+import json
 from dataclasses import dataclass
+from pathlib import Path
 
 import numpy as np
 
@@ -15,6 +17,7 @@ from ..core.cloud.keepbox import KeepBox
 from ..core.errors import UmbrateError
 from ..core.geometry.similarity import scale_of
 from ..core.raster.pick import seen_inside, seen_under
+from ..formats.files import written_aside
 from .clouds import after_step, raw_cloud, to_job
 from .coverage import camera_list, with_masks
 from .frames import keep_box_of, move_box, move_directions, move_points
@@ -302,16 +305,63 @@ def _put(job, cloud, answer):
     return job.blobs.put_arrays(keep=np.packbits(~answer)), removed
 
 
+def apply_steps(job, sitting, kept, steps):
+    """Clean a cloud by several steps, one after the other, as one change; returns how many points they took away.
+
+    Raises
+    ------
+    UmbrateError
+        Where one of them does not work here; nothing is changed then.
+    """
+    steps = [check_step(s) for s in steps]
+    if not steps:
+        raise UmbrateError("There is no step to clean by.")
+    done, gone, _ = _done_again(job, sitting, kept, len(kept.steps), steps)
+    job.set_cleaning(kept.id, done, f"clean: {len(steps)} steps ({gone:,})")
+    return gone
+
+
+def _done_again(job, sitting, kept, first, steps):
+    """The first steps of a cloud as they are, then others computed on what those leave.
+
+    Returns rows for `Job.set_cleaning`, the points that the others take away, and the cloud after them.
+    """
+    rows = [(s.step, s.blob, s.removed) for s in kept.steps[:first]]
+    cloud, gone = raw_cloud(job, kept, first), 0
+    for step in steps:
+        try:
+            answer = try_step(cloud, step, Context(job, sitting, kept, step))
+            blob, removed = _put(job, cloud, answer)
+        except UmbrateError as e:
+            raise UmbrateError(f"{BY_NAME[step['filter']].title}: {e}", e.remedy) from None
+        rows.append((step, blob, removed))
+        cloud, gone = after_step(cloud, job.blobs.get_arrays(blob)), gone + removed
+    return rows, gone, cloud
+
+
+def write_steps(file, steps):
+    """Keep cleaning steps as a JSON file, for other clouds and jobs."""
+    with written_aside(file) as part:
+        part.write_text(json.dumps({"umbrate": "cleaning", "steps": list(steps)}, indent=1) + "\n")
+
+
+def read_steps(file):
+    """Steps of a file that `write_steps` made; raises UmbrateError."""
+    try:
+        data = json.loads(Path(file).read_text())
+        steps = data["steps"] if data["umbrate"] == "cleaning" else None
+        if not isinstance(steps, list) or not all(isinstance(s, dict) and "filter" in s for s in steps):
+            raise TypeError
+    except OSError as e:
+        raise UmbrateError(f"{file} cannot be read ({e.strerror}).") from None
+    except (ValueError, TypeError, KeyError):
+        raise UmbrateError(f"{file} does not hold cleaning steps. Save them from a cloud that was cleaned.") from None
+    return [check_step(s) for s in steps]
+
+
 def without_step(job, sitting, kept, index):
     """Take one step back and do those after it again."""
-    steps = [(s.step, s.blob, s.removed) for s in kept.steps[:index]]
-    cloud = raw_cloud(job, kept, index)
-    context = Context(job, sitting, kept)
-    for s in kept.steps[index + 1 :]:
-        answer = try_step(cloud, s.step, context)
-        blob, removed = _put(job, cloud, answer)
-        steps.append((s.step, blob, removed))
-        cloud = after_step(cloud, job.blobs.get_arrays(blob))
+    steps, _, _ = _done_again(job, sitting, kept, index, [s.step for s in kept.steps[index + 1 :]])
     job.set_cleaning(kept.id, steps, f"take back: {BY_NAME[kept.steps[index].step['filter']].title.lower()}")
 
 
