@@ -9,8 +9,10 @@ from tests.scenes import pebble_truth, true_views
 from umbrate.core.cloud.clean import isolated, outside_outlines
 from umbrate.core.cloud.keepbox import KeepBox, fit_keep_box
 from umbrate.core.dense import depth as dense
+from umbrate.core.dense.exposure import gains
 from umbrate.core.dense.fuse import fuse
 from umbrate.core.dense.neighbors import choose_neighbors
+from umbrate.core.dense.pair import without_specks
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import center, look_at, transform
 from umbrate.core.imaging.undistort import undistort
@@ -65,8 +67,10 @@ class PatchCost(unittest.TestCase):
                 fu, fv = u - iu, v - iv
                 g = b.gray[iv : iv + 2, iu : iu + 2].astype(float)
                 values.append((g[0, 0] * (1 - fu) + g[0, 1] * fu) * (1 - fv) + (g[1, 0] * (1 - fu) + g[1, 1] * fu) * fv)
-                here.append(float(a.gray[np.clip(y + oy, 0, h - 1), np.clip(x + ox, 0, w - 1)]))
-                weights.append(np.exp(-abs(here[-1] - float(a.gray[y, x])) / 18.0 - (ox**2 + oy**2) / (2 * 4.5**2)))
+                known = 0 <= x + ox < w and 0 <= y + oy < h
+                here.append(float(a.gray[y + oy, x + ox]) if known else 0.0)
+                like = np.exp(-abs(here[-1] - float(a.gray[y, x])) / 18.0 - (ox**2 + oy**2) / (2 * 4.5**2))
+                weights.append(like if known else 0.0)
             if not inside:
                 continue
             t = np.array(weights) / np.sum(weights)
@@ -110,6 +114,28 @@ class DepthMaps(unittest.TestCase):
         self.assertEqual(m.depth[~view.mask].max(), 0)
         again = dense.depth_map(view, [views[j] for j in neighbors], box, points, seed=1)
         np.testing.assert_array_equal(again.depth, m.depth)
+
+    def test_surface_beyond_the_keep_box_is_not_pressed_into_it(self):
+        truth, views = pebble_truth(), [v for v, _ in true_views()]
+        lo, hi = truth.vertices.min(0), truth.vertices.max(0)
+        lo[2] = (lo[2] + hi[2]) / 2  # the lower half is outside
+        box = KeepBox((lo + hi) / 2, np.eye(3), (hi - lo) / 2 + 2)
+        view = views[3]
+        points = truth.vertices[np.random.default_rng(2).choice(len(truth.vertices), 300, replace=False)]
+        h, w = view.gray.shape
+        true = mesh_depth(truth.vertices, truth.faces, view.K, view.pose, w, h)
+        v, u = np.mgrid[0:h, 0:w]
+        f, cx, cy = view.K
+        on = view.mask & np.isfinite(true)
+        Y = np.stack([(u - cx) / f * true, (v - cy) / f * true, true], -1)[on]
+        outside = np.zeros((h, w), bool)
+        outside[on] = ((Y - view.pose[:3, 3]) @ view.pose[:3, :3])[:, 2] < lo[2] - 3
+        claimed = []
+        for some in (points, points[:0]):
+            m = dense.depth_map(view, [views[j] for j in (2, 4, 1, 5)], box, some, seed=1)
+            claimed.append((outside & (m.depth > 0) & (m.score > 0.6)).sum() / outside.sum())
+        self.assertGreater(claimed[1], 0.05)  # within the limits of the box alone some surface is made up
+        self.assertLess(claimed[0], 0.2 * claimed[1])
 
     def test_limits_are_where_rays_enter_and_leave_the_box(self):
         rng = np.random.default_rng(4)
@@ -178,6 +204,81 @@ class Fusion(unittest.TestCase):
         self.assertGreater(sizes[1], sizes[2])
         self.assertEqual(len(fuse(D, N, S * 0.5, C, K, E, neighbors, least=2, min_score=0.6)), 0)
 
+    def test_photos_of_another_color_do_not_agree_and_sharp_ones_give_theirs(self):
+        _, D, N, C, K, E = self.maps()
+        S = np.where(D > 0, 0.9, 0).astype(np.float32)
+        neighbors = [[j for j in range(4) if j != i] for i in range(4)]
+        dark = C.copy()
+        dark[1] = dark[1] // 2
+        other = fuse(D, N, S, dark, K, E, neighbors, least=2, color_tolerance=30)
+        same = fuse(D, N, S, dark, K, E, neighbors, least=2, color_tolerance=30, gain=np.array([1, 2.0, 1, 1]))
+        self.assertLess(other.photos.mean(), same.photos.mean() - 0.3)
+        C[:], C[2] = 100, 200
+        plain, sharp = (
+            fuse(D, N, S, C, K, E, neighbors, least=4, quality=q) for q in (None, np.array([0.05, 0.05, 1, 0.05]))
+        )
+        self.assertLess(plain.colors.mean(), 140)
+        self.assertGreater(sharp.colors.mean(), 175)
+
+    def test_it_is_told_what_another_number_of_agreeing_photos_would_leave(self):
+        _, D, N, C, K, E = self.maps()
+        S = np.where(D > 0, 0.9, 0).astype(np.float32)
+        neighbors = [[j for j in range(4) if j != i] for i in range(4)]
+        told = np.zeros((2, 64))
+        fuse(D, N, S, C, K, E, neighbors, least=4, agreed=told)
+        for least in (2, 3, 4):
+            have = len(fuse(D, N, S, C, K, E, neighbors, least=least))
+            self.assertLess(abs(told[0, least:].sum() / have - 1), 0.2)
+
+
+class Pairs(unittest.TestCase):
+    def test_specks_are_pieces_that_a_slow_search_finds_small(self):
+        rng = np.random.default_rng(3)
+        for _ in range(3):
+            depth = np.where(rng.random((30, 40)) < 0.75, rng.choice([2.0, 2.1, 4.0], (30, 40)), 0)
+            got = without_specks(depth, 0.05, 8)
+            piece = np.zeros(depth.shape, int)
+            for start in zip(*np.nonzero(depth), strict=True):
+                if piece[start]:
+                    continue
+                todo, members = [start], []
+                piece[start] = -1
+                while todo:
+                    y, x = todo.pop()
+                    members.append((y, x))
+                    for q in ((y + 1, x), (y - 1, x), (y, x + 1), (y, x - 1)):
+                        if not (0 <= q[0] < 30 and 0 <= q[1] < 40) or piece[q] or not depth[q]:
+                            continue
+                        if abs(1 / depth[q] - 1 / depth[y, x]) <= 0.05:
+                            piece[q] = -1
+                            todo.append(q)
+                for q in members:
+                    piece[q] = len(members)
+            np.testing.assert_array_equal(got, np.where(piece >= 8, depth, 0))
+
+    def test_exposures_come_back_though_some_places_shine(self):
+        rng = np.random.default_rng(4)
+        X = np.c_[rng.uniform(-1, 1, (400, 2)), np.zeros(400)]
+        poses = np.tile(np.eye(4), (4, 1, 1))
+        poses[:, :3, 3] = [[0, 0, 4], [0.3, 0, 4], [0, 0.2, 4.5], [-0.2, 0, 4]]
+        K = np.tile([200.0, 100, 100], (4, 1))
+        true = np.array([1, 1.5, 0.7, 1.1])
+        true /= np.exp(np.log(true).mean())
+        bright = rng.uniform(40, 120, 400)
+        pictures = []
+        for k in range(4):
+            picture = np.zeros((200, 200, 3), np.uint8)
+            Y = X + poses[k, :3, 3]
+            x, y = np.round(Y[:, :2] / Y[:, 2:] * 200 + 100).astype(int).T
+            value = bright * true[k] * np.where(rng.random(400) < 0.1, 1.6, 1)  # some shine
+            for a in (-1, 0, 1):
+                for b in (-1, 0, 1):
+                    picture[y + b, x + a] = value[:, None]
+            pictures.append(picture)
+        photo, point = np.divmod(np.arange(1600), 400)
+        found = gains(pictures, K, poses, X, photo, point)
+        np.testing.assert_allclose(found * true, 1, atol=0.03)
+
 
 def truth_distance(truth, points):
     """Distance (n,) of points to the true mesh."""
@@ -197,6 +298,11 @@ class Neighbors(unittest.TestCase):
         found = choose_neighbors(poses, np.ones(6, bool), X, photo, point, count=3)
         self.assertEqual(set(found[0][:2]), {2, 5})
         self.assertNotIn(4, found[0])
+        soft = np.array([1, 1, 0.05, 1, 1, 1])
+        self.assertEqual(choose_neighbors(poses, np.ones(6, bool), X, photo, point, count=1, quality=soft)[0], [5])
+        self.assertEqual(
+            choose_neighbors(poses, np.ones(6, bool), X, photo, point, count=1, quality=soft[::-1])[1], [2]
+        )
         solved = np.array([True, True, False, True, True, True])
         self.assertNotIn(2, choose_neighbors(poses, solved, X, photo, point)[0])
 

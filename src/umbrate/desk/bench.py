@@ -347,7 +347,17 @@ class Bench(QScrollArea):
         histogram = stage.histogram(result.figures)
         if histogram is not None:
             self._text(histogram.title, "plain")
-            self.column.addWidget(histogram_plot(histogram))
+            value = None
+            if histogram.setting:
+                settings = self.session.job.settings(self.session.sitting_id, stage.name)
+                value = settings.get(histogram.setting, stage.Settings.model_fields[histogram.setting].default)
+            plot = histogram_plot(
+                histogram,
+                value,
+                lambda x: stage.left_at(result.figures, x),
+                lambda x: self._change(stage, histogram.setting, x),
+            )
+            self.column.addWidget(plot)
 
     def _pairs(self, result):
         """Of poses: which photos hang together."""

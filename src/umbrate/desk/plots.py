@@ -25,13 +25,44 @@ def quiet_plot(bottom, left=""):
     return plot
 
 
-def histogram_plot(histogram):
-    """A widget that draws a stage's Histogram as bars."""
-    edges = np.asarray(histogram.edges, float)
+def histogram_plot(histogram, value=None, told=None, changed=None):
+    """A widget that draws a stage's Histogram as bars.
+
+    Where it has a setting, a line stands below `value`: what lies left of it is dimmed. ``told(value)`` says what the
+    line means, ``changed(value)`` is called when it was dragged to another whole value.
+    """
+    edges, counts = np.asarray(histogram.edges, float), np.asarray(histogram.counts)
     plot = quiet_plot(histogram.axis)
     plot.setFixedHeight(130)
-    bars = pg.BarGraphItem(
-        x0=edges[:-1], x1=edges[1:], height=histogram.counts, brush=t.CATEGORIES[1], pen=pg.mkPen(t.PANEL)
-    )
+    kept = t.color(t.CATEGORIES[1])
+    bars = pg.BarGraphItem(x0=edges[:-1], x1=edges[1:], height=counts, brush=kept, pen=pg.mkPen(t.PANEL))
     plot.addItem(bars)
+    if not histogram.setting:
+        return plot
+    line = pg.InfiniteLine(
+        value - 0.5, movable=True, pen=pg.mkPen(t.ACCENT, width=2), hoverPen=pg.mkPen(t.ACCENT, width=4)
+    )
+    label = pg.TextItem(color=t.TEXT, anchor=(0, 0))
+    label.setFont(t.font(11))
+    plot.addItem(label)
+    plot.addItem(line)
+    plot.line = line
+    plot.setXRange(edges[0], edges[-1], padding=0.01)
+    plot.setYRange(0, max(float(counts.max(initial=0)), 1) * 1.3, padding=0)
+
+    def show():
+        least = int(np.ceil(line.value()))
+        label.setText(told(least))
+        label.setPos(edges[0], max(float(counts.max(initial=0)), 1) * 1.3)
+        gone = t.color(t.LINE)
+        bars.setOpts(brushes=[kept if e >= least - 0.6 else gone for e in edges[:-1]])
+
+    def let_go():
+        least = int(np.clip(np.ceil(line.value()), 2, edges[-1] + 0.5))
+        line.setValue(least - 0.5)
+        changed(least)
+
+    line.sigPositionChanged.connect(show)
+    line.sigPositionChangeFinished.connect(let_go)
+    show()
     return plot

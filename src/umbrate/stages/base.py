@@ -78,12 +78,16 @@ class Foresight:
 
 @dataclass(frozen=True)
 class Histogram:
-    """Counts to draw as bars: `edges` has one value more than `counts`."""
+    """Counts to draw as bars: `edges` has one value more than `counts`.
+
+    Where what lies below a setting is left out, `setting` names it: a line stands there, and can be dragged.
+    """
 
     title: str
     axis: str
     edges: list
     counts: list
+    setting: str = ""
 
 
 class Report:

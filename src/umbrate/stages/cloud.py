@@ -14,13 +14,16 @@ from ..core.cloud.clean import isolated, outside_outlines
 from ..core.cloud.filters import thin_by_spacing
 from ..core.cloud.keepbox import KeepBox
 from ..core.dense.depth import View, depth_map
+from ..core.dense.exposure import gains
 from ..core.dense.fuse import fuse
 from ..core.dense.neighbors import choose_neighbors
+from ..core.dense.pair import BACK_PX, LEAST_COS, inverse_step, pair_tolerance, without_specks
 from ..core.dense.speed import hypotheses
 from ..core.errors import UmbrateError
 from ..core.geometry.lens import Lens
 from ..core.geometry.similarity import scale_of
 from ..core.imaging.decode import read_picture
+from ..core.imaging.sharpness import quality_of, sharpness
 from ..core.imaging.undistort import undistort
 from ..job.blobs import BlobStore
 from .base import Histogram, Outcome, Stage, StageSettings, parse_settings, problem
@@ -31,7 +34,7 @@ from .masks import decode_mask, mask_blobs
 from .photos import photo_refs
 
 TWO = "Two photos only: no third one confirms a point, so this cloud is less safe than one of three."
-DEPTH = 1  #: raised when depth is computed in another way
+DEPTH = 2  #: raised when depth is computed in another way
 
 
 class Settings(StageSettings):
@@ -80,6 +83,14 @@ class Settings(StageSettings):
         title="Depth agreement",
         description="Largest difference of depth between agreeing photos.",
         json_schema_extra={"unit": "% of the distance"},
+    )
+    color_tolerance: int = Field(
+        80,
+        ge=0,
+        le=255,
+        title="Color agreement",
+        description="Largest difference of color between agreeing photos, exposure taken out; 0: any.",
+        json_schema_extra={"unit": "of 255"},
     )
     nearest: float = Field(
         0.0,
@@ -142,12 +153,13 @@ def block_for_depth(job, sitting):
 
 
 def straighten(blobs, scale, item):
-    """Work item: a photo as a pinhole View, its colors (h, w, 3) uint8, and whether it has a mask."""
+    """Work item: a photo as a pinhole View, its colors (h, w, 3) uint8, whether it has a mask, and its sharpness."""
     photo, pose, lens, mask = item
     mask = decode_mask(BlobStore(blobs).get_bytes(mask)) if mask else None
     straight, inside, pinhole = undistort(read_picture(photo.path), mask, lens, scale)
     view = View(np.ascontiguousarray(straight @ LUMA), inside, np.array([pinhole.f, pinhole.cx, pinhole.cy]), pose)
-    return view, np.round(straight).astype(np.uint8), mask is not None
+    sharp = sharpness(view.gray, inside if mask is not None else None)
+    return view, np.round(straight).astype(np.uint8), mask is not None, sharp
 
 
 def depth_of(blobs, views, neighbors, box, reach, settings, item):
@@ -268,7 +280,10 @@ class CloudStage(Stage):
             partial(straighten, inputs.blobs, settings.photo_scale), items, "straightening photo", 0.0, 0.05
         )
         views = [p[0] for p in prepared]
-        neighbors = choose_neighbors(poses, np.ones(len(rows), bool), points, photo, point, settings.neighbors)
+        quality = quality_of([p[3] for p in prepared])
+        neighbors = choose_neighbors(
+            poses, np.ones(len(rows), bool), points, photo, point, settings.neighbors, quality=quality
+        )
         if not any(neighbors):
             raise UmbrateError(
                 "No two solved photos share enough tie points for depth. Run Poses with more features.",
@@ -308,7 +323,20 @@ class CloudStage(Stage):
             artefacts[("depth", photos[k].id)] = key
         outlined = [p[0].mask if p[2] else None for p in prepared]
         lens_of_view = [v.K for v in views]
+        K = np.array(lens_of_view)
+        gain = gains([p[1] for p in prepared], K, poses, points, photo, point)
         prepared = views = None
+        agreement = {"depth_tolerance": settings.depth_tolerance / 100}
+        if n == 2:
+            step = inverse_step(K, poses)
+            D = np.stack([without_specks(d, step) for d in D])
+            agreement = {
+                "depth_tolerance": max(settings.depth_tolerance / 100, pair_tolerance(D, step)),
+                "back_px": BACK_PX,
+                "least_cos": LEAST_COS,
+            }
+
+        agreed = np.zeros((2, 64))
 
         def fusing(i, total):
             report.check()
@@ -319,13 +347,17 @@ class CloudStage(Stage):
             N,
             S,
             C,
-            np.array(lens_of_view),
+            K,
             poses,
             neighbors,
             least=min(settings.min_photos, 1 + max(len(x) for x in neighbors)),
             min_score=settings.min_score,
             sure_score=settings.sure_score,
-            depth_tolerance=settings.depth_tolerance / 100,
+            **agreement,
+            gain=gain,
+            quality=quality,
+            color_tolerance=settings.color_tolerance or np.inf,
+            agreed=agreed,
             progress=fusing,
         )
         fused = len(cloud)
@@ -368,6 +400,10 @@ class CloudStage(Stage):
                 "from_plain": inputs.from_plain,
                 "photos_per_point": round(float(cloud.photos.mean()), 2),
                 "score": round(float(np.median(cloud.score)), 3),
+                **{
+                    name: np.round(row[: np.flatnonzero(agreed[0])[-1] + 1]).astype(int).tolist()
+                    for name, row in zip(("agreeing", "sure"), agreed, strict=True)
+                },
                 "photos_histogram": np.bincount(cloud.photos, minlength=3).tolist(),
                 **{k: round(v, 2) for k, v in times.items()},
             },
@@ -393,9 +429,16 @@ class CloudStage(Stage):
         ]
 
     def histogram(self, figures):
-        counts = figures["photos_histogram"][2:]
+        counts = (figures.get("agreeing") or figures["photos_histogram"])[2:]
         edges = [k + 1.5 for k in range(len(counts) + 1)]
-        return Histogram("Photos that agree on a point", "photos", edges, counts)
+        return Histogram("Photos that agree on a point", "photos", edges, counts, "min_photos")
+
+    def left_at(self, figures, least):
+        """What another number of agreeing photos would leave, in words."""
+        counts = figures.get("agreeing") or figures["photos_histogram"]
+        sure = figures.get("sure", [])
+        left = sum(counts[least:]) + (sure[least - 1] if 3 <= least <= len(sure) else 0)
+        return f"{least} or more: some {left:,} points"
 
     def headline(self, figures):
         p = figures["points"]

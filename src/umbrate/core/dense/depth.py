@@ -20,6 +20,8 @@ from numba import njit
 REACH, STEP = 5, 2  #: the patch: offsets -5, -3, ..., 5 pixels
 SAMPLES = ((2 * REACH) // STEP + 1) ** 2
 WORST = 2.0
+LEVELS = 2  #: scales, each half of the one before it, the working scale included
+COLOR_SIGMA = 12.0  #: of the difference in brightness at which a pixel of a patch counts a third
 
 
 @dataclass
@@ -91,8 +93,10 @@ def _prepare(gray, x, y, offsets, sigma_color, weight, centered):
     c = gray[y, x]
     total, mean = np.float32(0), np.float32(0)
     for s in range(offsets.shape[0]):
-        u = min(max(x + offsets[s, 0], 0), w - 1)
-        v = min(max(y + offsets[s, 1], 0), h - 1)
+        u, v = x + offsets[s, 0], y + offsets[s, 1]
+        if u < 0 or v < 0 or u >= w or v >= h:  # what lies beyond the picture does not count
+            weight[s] = centered[s] = 0
+            continue
         g = gray[v, u]
         d2 = np.float32(offsets[s, 0] ** 2 + offsets[s, 1] ** 2)
         wt = np.exp(-abs(g - c) / sigma_color - d2 / np.float32(2 * 4.5 * 4.5))
@@ -134,6 +138,7 @@ def _correlation_cost(j, x, y, m0, m1, m2, others, patch, var, scratch):
     gray, wide, one_on = grays[j], np.uint32(w), np.uint32(1)  # unsigned: no index can count from the end
     umax, vmax = np.float32(w - 1.01), np.float32(h - 1.01)
     # the patch is inside when its four corners are, as long as none lies behind
+    inside = True
     for k in range(4):
         ex = np.float32(REACH if k & 1 else -REACH)
         ey = np.float32(REACH if k & 2 else -REACH)
@@ -142,15 +147,25 @@ def _correlation_cost(j, x, y, m0, m1, m2, others, patch, var, scratch):
             return np.float32(2.0)
         u = p0 + px * ex + py * ey
         v = q0 + qx * ex + qy * ey
-        if not (u >= 0 and v >= 0 and u < umax * z and v < vmax * z):
-            return np.float32(2.0)
-    for s in range(SAMPLES):
-        z = one / (one + wx * dx[s] + wy * dy[s])
-        u = (p0 + px * dx[s] + py * dy[s]) * z
-        v = (q0 + qx * dx[s] + qy * dy[s]) * z
-        iu, iv = np.int32(u), np.int32(v)
-        fu[s], fv[s] = u - np.float32(iu), v - np.float32(iv)
-        flat[s] = np.uint32(iv * np.int32(w) + iu)
+        inside = inside and u >= 0 and v >= 0 and u < umax * z and v < vmax * z
+    if inside:
+        for s in range(SAMPLES):
+            z = one / (one + wx * dx[s] + wy * dy[s])
+            u = (p0 + px * dx[s] + py * dy[s]) * z
+            v = (q0 + qx * dx[s] + qy * dy[s]) * z
+            iu, iv = np.int32(u), np.int32(v)
+            fu[s], fv[s] = u - np.float32(iu), v - np.float32(iv)
+            flat[s] = np.uint32(iv * np.int32(w) + iu)
+    elif p0 >= 0 and q0 >= 0 and p0 < umax and q0 < vmax:  # at the border: what lies beyond is as the border is
+        for s in range(SAMPLES):
+            z = one / (one + wx * dx[s] + wy * dy[s])
+            u = min(max((p0 + px * dx[s] + py * dy[s]) * z, np.float32(0)), umax)
+            v = min(max((q0 + qx * dx[s] + qy * dy[s]) * z, np.float32(0)), vmax)
+            iu, iv = np.int32(u), np.int32(v)
+            fu[s], fv[s] = u - np.float32(iu), v - np.float32(iv)
+            flat[s] = np.uint32(iv * np.int32(w) + iu)
+    else:
+        return np.float32(2.0)
     for s in range(SAMPLES):
         k = flat[s]
         m = k + wide
@@ -229,14 +244,14 @@ def sweep_planes(gray, K, others, near, far, depth, normal, cost, offsets, round
                 x = xx if forward else w - 1 - xx
                 if far[y, x] <= 0:
                     continue
-                var = _prepare(gray, x, y, offsets, np.float32(18.0), weight, centered)
+                var = _prepare(gray, x, y, offsets, np.float32(COLOR_SIGMA), weight, centered)
                 if var < 1.0:
                     cost[y, x] = 2.0
                     continue
                 if r == 0:
                     na, nb, nc = normal[y, x, 0], normal[y, x, 1], normal[y, x, 2]
                     cost[y, x] = _cost(
-                        x, y, depth[y, x], na, nb, nc, K, others, patch, var, best_of, np.float32(9.0), scratch
+                        x, y, depth[y, x], na, nb, nc, K, others, patch, var, best_of, np.float32(COLOR_SIGMA), scratch
                     )
                     continue
                 rx, ry = (x - cx) / f, (y - cy) / f
@@ -309,6 +324,29 @@ def box_limits(view, box, shape, reach=(0.0, np.inf)):
     return near.astype(np.float32), far.astype(np.float32)
 
 
+def _depths(view, points):
+    """Depth (m,) of tie points (n, 3) before a photo."""
+    z = points @ view.pose[2, :3] + view.pose[2, 3]
+    return z[z > 0]
+
+
+def _widened(near, far, view, points, reach):
+    """Depth limits that reach over all that the photo's tie points say is there.
+
+    Were they those of the keep box alone, surface behind or below it would be pressed into the box, and look right.
+    """
+    z = _depths(view, points)
+    if len(z) < 8:
+        return near, far
+    low, high = np.percentile(z, (0.5, 99.5))
+    low, high = max(0.95 * low, reach[0]), min(1.05 * high, reach[1])
+    on = far > 0
+    return (
+        np.where(on, np.minimum(near, low), near).astype(np.float32),
+        np.where(on, np.maximum(far, high), far).astype(np.float32),
+    )
+
+
 def _start_from_points(view, points, near, far, rng):
     """First planes: the depth of the nearest tie point in the picture, facing the camera."""
     from scipy.spatial import cKDTree
@@ -326,7 +364,8 @@ def _start_from_points(view, points, near, far, rng):
         _, i = cKDTree(uv).query(np.stack([xs, ys], 1), workers=1)
         guess = z[i] * (1 + 0.01 * rng.normal(size=len(ys)))
     else:
-        guess = near[ys, xs] + rng.random(len(ys)) * (far[ys, xs] - near[ys, xs])
+        a, b = 1 / far[ys, xs], 1 / near[ys, xs]
+        guess = 1 / (a + rng.random(len(ys)) * (b - a))  # evenly along the other photos' lines
     depth[ys, xs] = np.clip(guess, near[ys, xs], far[ys, xs])
     rays = np.stack([(xs - cx) / f, (ys - cy) / f, np.ones(len(xs))], -1)
     n = -rays / np.linalg.norm(rays, axis=1, keepdims=True) + 0.3 * rng.normal(size=rays.shape)
@@ -371,39 +410,12 @@ def _level(view, neighbors, near, far, depth, normal, rounds, spread, seed):
     return cost
 
 
-def depth_map(view, neighbors, box, points, *, seed=0, rounds=3, reach=(0.0, np.inf)):
-    """Depth, normal and score of one photo.
-
-    Parameters
-    ----------
-    view : View
-    neighbors : list of View
-        Photos that see the same surface from useful angles, best first.
-    box : KeepBox
-    points : (n, 3)
-        Tie points this photo sees.
-    rounds : int
-        Sweeps at the working scale, after as many plus two at half of it.
-    reach : (float, float)
-        Nearest and farthest depth, along the optical axis, within the keep box.
-
-    Returns
-    -------
-    DepthMap
-    """
-    rng = np.random.default_rng(seed)
-    small, small_neighbors = _half(view), [_half(n) for n in neighbors]
-    near, far = box_limits(small, box, small.gray.shape, reach)
-    far = np.where(small.mask, far, 0).astype(np.float32)
-    depth, normal = _start_from_points(small, points, near, far, rng)
-    _level(small, small_neighbors, near, far, depth, normal, rounds + 2, 0.02, seed)
-    h, w = view.gray.shape
-    near, far = box_limits(view, box, (h, w), reach)
-    far = np.where(view.mask, far, 0).astype(np.float32)
-    ys, xs = np.nonzero(far > 0)
-    # each pixel takes the plane of the coarse pixel nearest to it that has one
+def _planes_of_coarse(small, depth, normal, view, near, far):
+    """Planes (depth, normal) for a view from those of its half: each pixel takes that of the nearest which has one."""
     from scipy.ndimage import distance_transform_edt
 
+    h, w = view.gray.shape
+    ys, xs = np.nonzero(far > 0)
     known = small.mask & (depth > 0)
     full_depth, full_normal = np.zeros((h, w), np.float32), np.zeros((h, w, 3), np.float32)
     if known.any() and len(ys):
@@ -418,6 +430,45 @@ def depth_map(view, neighbors, box, points, *, seed=0, rounds=3, reach=(0.0, np.
         z = np.where(den < -0.05, c / np.where(den < -0.05, den, -1.0), d)
         full_depth[ys, xs] = np.clip(z, near[ys, xs], far[ys, xs])
         full_normal[ys, xs] = np.where((den < -0.05)[:, None], n, [0, 0, -1.0])
-    cost = _level(view, neighbors, near, far, full_depth, full_normal, rounds, 0.004, seed + 1)
-    full_depth[far <= 0] = 0
-    return DepthMap(full_depth, full_normal, np.clip(1.0 - cost, -1, 1).astype(np.float32))
+    return full_depth, full_normal
+
+
+def depth_map(view, neighbors, box, points, *, seed=0, rounds=3, reach=(0.0, np.inf)):
+    """Depth, normal and score of one photo.
+
+    Parameters
+    ----------
+    view : View
+    neighbors : list of View
+        Photos that see the same surface from useful angles, best first.
+    box : KeepBox
+    points : (n, 3)
+        Tie points this photo sees.
+    rounds : int
+        Sweeps at the working scale, after as many plus two at each coarser one.
+    reach : (float, float)
+        Nearest and farthest depth, along the optical axis, within the keep box.
+
+    Returns
+    -------
+    DepthMap
+        Of the pixels whose surface lies in the keep box; it is looked for before and behind it too.
+    """
+    rng = np.random.default_rng(seed)
+    pyramid = [(view, neighbors)]
+    for _ in range(LEVELS - 1):
+        pyramid.append((_half(pyramid[-1][0]), [_half(n) for n in pyramid[-1][1]]))
+    depth = normal = coarse = None
+    for k, (v, others) in reversed(list(enumerate(pyramid))):
+        first, last = box_limits(v, box, v.gray.shape, reach)
+        last = np.where(v.mask, last, 0).astype(np.float32)
+        near, far = _widened(first, last, v, points, reach)
+        if coarse is None:
+            depth, normal = _start_from_points(v, points, near, far, rng)
+        else:
+            depth, normal = _planes_of_coarse(coarse, depth, normal, v, near, far)
+        coarse = v
+        more, spread = (0, 0.004) if k == 0 else (2, 0.02)
+        cost = _level(v, others, near, far, depth, normal, rounds + more, spread, seed + (k == 0))
+    depth[(depth < first) | (depth > last)] = 0
+    return DepthMap(depth, normal, np.clip(1.0 - cost, -1, 1).astype(np.float32))

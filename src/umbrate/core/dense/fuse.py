@@ -67,6 +67,11 @@ def _fuse_photo(
     sure_score,
     depth_tolerance,
     back_px,
+    least_cos,
+    gain,
+    quality,
+    color_tolerance,
+    agreed,
     out_p,
     out_n,
     out_c,
@@ -102,7 +107,10 @@ def _fuse_photo(
             wt = facing / (d * d)
             sx, sy, sz, sw = X * wt, Y * wt, Z * wt, wt
             mx, my, mz = nx * wt, ny * wt, nz * wt
-            r, g, bl = rgb[i, y, x, 0] * wt, rgb[i, y, x, 1] * wt, rgb[i, y, x, 2] * wt
+            # colors: those of sharp photos that look from the front
+            own_r, own_g, own_b = gain[i] * rgb[i, y, x, 0], gain[i] * rgb[i, y, x, 1], gain[i] * rgb[i, y, x, 2]
+            cw = wt * facing * quality[i]
+            r, g, bl, sc = own_r * cw, own_g * cw, own_b * cw, cw
             ss = score[i, y, x] * one_s * wt
             # the ray of this photo, in the world
             ox = (x - K[i, 1]) / K[i, 0]
@@ -144,14 +152,18 @@ def _fuse_photo(
                 ox = E[j, 0, 0] * a + E[j, 1, 0] * b + E[j, 2, 0] * c
                 oy = E[j, 0, 1] * a + E[j, 1, 1] * b + E[j, 2, 1] * c
                 oz = E[j, 0, 2] * a + E[j, 1, 2] * b + E[j, 2, 2] * c
-                if ox * nx + oy * ny + oz * nz < 0.5:
+                if ox * nx + oy * ny + oz * nz < least_cos:
+                    continue
+                jr, jg, jb = gain[j] * rgb[j, v, u, 0], gain[j] * rgb[j, v, u, 1], gain[j] * rgb[j, v, u, 2]
+                if max(abs(jr - own_r), abs(jg - own_g), abs(jb - own_b)) > color_tolerance:
                     continue
                 ray = np.sqrt(((u - K[j, 1]) / K[j, 0]) ** 2 + ((v - K[j, 2]) / K[j, 0]) ** 2 + 1.0)
                 facing = max(-(a * (u - K[j, 1]) / K[j, 0] + b * (v - K[j, 2]) / K[j, 0] + c) / ray, 0.05)
                 wt = facing / (e * e)
                 sx, sy, sz, sw = sx + A * wt, sy + B * wt, sz + C * wt, sw + wt
                 mx, my, mz = mx + ox * wt, my + oy * wt, mz + oz * wt
-                r, g, bl = r + rgb[j, v, u, 0] * wt, g + rgb[j, v, u, 1] * wt, bl + rgb[j, v, u, 2] * wt
+                cw = wt * facing * quality[j]
+                r, g, bl, sc = r + jr * cw, g + jg * cw, bl + jb * cw, sc + cw
                 ss += score[j, v, u] * one_s * wt
                 # how sharply the other ray cuts this one, in pixels of the other photo for each unit along this one
                 qu, qv = (u - K[j, 1]) / K[j, 0], (v - K[j, 2]) / K[j, 0]
@@ -163,7 +175,14 @@ def _fuse_photo(
                 narrow = min(narrow, cos)
                 hit_j[hits], hit_u[hits], hit_v[hits] = j, u, v
                 hits += 1
-            if hits + 1 < least and not (hits + 2 == least and hits > 0 and ss >= sure_score * sw):
+            alike = hits > 0 and ss >= sure_score * sw
+            # a place that is left out is met again from each of its photos, one that is kept is not
+            few = hits + 1 < least and not (hits + 2 == least and alike)
+            share = 1.0 / (hits + 1) if few else 1.0
+            agreed[0, min(hits + 1, 63)] += share
+            if alike:
+                agreed[1, min(hits + 1, 63)] += share
+            if few:
                 continue
             for k in range(hits):
                 used[hit_j[k], hit_v[k], hit_u[k]] = True
@@ -172,9 +191,9 @@ def _fuse_photo(
             out_p[count, 0], out_p[count, 1], out_p[count, 2] = sx / sw, sy / sw, sz / sw
             out_n[count, 0], out_n[count, 1], out_n[count, 2] = mx * q, my * q, mz * q
             out_c[count, 0], out_c[count, 1], out_c[count, 2] = (
-                np.uint8(r / sw + 0.5),
-                np.uint8(g / sw + 0.5),
-                np.uint8(bl / sw + 0.5),
+                np.uint8(min(r / sc + 0.5, 255.0)),
+                np.uint8(min(g / sc + 0.5, 255.0)),
+                np.uint8(min(bl / sc + 0.5, 255.0)),
             )
             out_v[count] = hits + 1
             out_s[count] = ss / sw
@@ -201,6 +220,11 @@ def fuse(
     sure_score=2.0,
     depth_tolerance=0.006,
     back_px=1.2,
+    least_cos=0.5,
+    gain=None,
+    quality=None,
+    color_tolerance=np.inf,
+    agreed=None,
     progress=None,
 ):
     """Merge depth maps.
@@ -221,12 +245,25 @@ def fuse(
         Largest relative difference of depth.
     back_px : float
         Largest distance of the way there and back.
+    least_cos : float
+        Least cosine between the normals of agreeing maps.
+    gain : (n,), optional
+        Factors on the brightness of the photos that make their colors comparable.
+    quality : (n,), optional
+        What a photo's colors count, 0 to 1.
+    color_tolerance : float
+        Largest difference of any of the three colors between agreeing photos, of 255.
+    agreed : (2, 64) float64, optional
+        Is filled with how many places so many photos agree on, also those left out; second, of those the ones whose
+        patches look alike as `sure_score` asks.
 
     Returns
     -------
     Cloud
     """
     n = len(depth)
+    gain, quality = (np.ones(n) if x is None else np.ascontiguousarray(x, np.float64) for x in (gain, quality))
+    agreed = np.zeros((2, 64)) if agreed is None else agreed
     used = np.zeros(depth.shape, np.bool_)
     parts = []
     for i in range(n):
@@ -253,6 +290,11 @@ def fuse(
             sure_score,
             depth_tolerance,
             back_px,
+            least_cos,
+            gain,
+            quality,
+            float(color_tolerance),
+            agreed,
             p,
             nn,
             c,

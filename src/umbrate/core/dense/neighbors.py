@@ -9,7 +9,7 @@ import numpy as np
 from ..geometry.pose import center
 
 
-def choose_neighbors(poses, solved, points, photo, point, count=6, best_angle_deg=15.0):
+def choose_neighbors(poses, solved, points, photo, point, count=6, best_angle_deg=15.0, quality=None):
     """The best neighbors of every solved photo.
 
     Parameters
@@ -21,6 +21,8 @@ def choose_neighbors(poses, solved, points, photo, point, count=6, best_angle_de
     count : int
     best_angle_deg : float
         Angles up to this are worth more the wider they are; beyond, less.
+    quality : (n,), optional
+        What a photo is worth besides: 1, and less for soft ones.
 
     Returns
     -------
@@ -51,7 +53,7 @@ def choose_neighbors(poses, solved, points, photo, point, count=6, best_angle_de
                 np.exp(-(((angle - best_angle_deg) / 20.0) ** 2)),
             )
             size = np.minimum(la, lb) / np.maximum(la, lb)
-            value[j] = (worth * size**2).sum()
+            value[j] = (worth * size**2).sum() * (1.0 if quality is None else quality[j])
         order = np.argsort(-value, kind="stable")
         out[i] = [int(j) for j in order[:count] if value[j] > 0]
     return out

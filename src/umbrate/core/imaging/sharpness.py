@@ -49,3 +49,9 @@ def soft_ones(values, share=SOFT):
         return []
     rows = np.flatnonzero(values < share * np.median(values))
     return rows[np.argsort(values[rows])].tolist()
+
+
+def quality_of(values):
+    """What each photo is worth by its sharpness (n,): 1 from the usual on, less the softer it is, 0.05 at the least."""
+    values = np.asarray(values, float)
+    return np.clip((values / max(float(np.median(values)), 1e-9)) ** 4, 0.05, 1.0)
