@@ -39,6 +39,7 @@ from umbrate.stages.cleaning import (
 from umbrate.stages.cleaning import Context as CleaningContext
 from umbrate.stages.cloud import CloudStage
 from umbrate.stages.clouds import compare_clouds, load_cloud, raw_cloud
+from umbrate.stages.spill import kept, zeros
 
 
 def scattered(seed=0, n=3000):
@@ -318,14 +319,29 @@ class Foreseen(unittest.TestCase):
         self.assertGreater(found[1].seconds, 3.5 * found[2].seconds)
         self.assertAlmostEqual(found[2].seconds, 2 * foresight.cost(s, 2, 6, 2, 1e6, 4).seconds)
         # pixels held four at a time: what 1/1 takes more than 1/2
-        self.assertGreater(found[1].bytes - found[2].bytes, 4 * 0.75 * 1600 * 1200 * 19)
-        settings = CloudStage.Settings(photo_scale=1)
-        foresight.check_memory(found, settings, 1e12)
+        self.assertGreater(found[1].movable - found[2].movable, 4 * 0.7 * 1600 * 1200 * 19)
+        settings, place = CloudStage.Settings(photo_scale=1), foresight.place_for
+        self.assertIsNone(place(found, settings, "/job", 1e12, 1e12))
+        tight = (found[1].bytes + 1e6) / foresight.SPARE
+        self.assertEqual(place(found, settings, "/job", tight, 1e12), "/job")
         with self.assertRaisesRegex(UmbrateError, "1/2 fits") as e:
-            foresight.check_memory(found, settings, (found[1].bytes + found[2].bytes) / 2 / foresight.SPARE)
+            place(found, settings, "/job", (found[1].bytes - 1e6) / foresight.SPARE, 1e12)
         self.assertEqual(e.exception.remedy, ("set", "photo_scale", 2))
         with self.assertRaisesRegex(UmbrateError, "No photo scale fits"):
-            foresight.check_memory(found, settings, 1e6)
+            place(found, settings, "/job", 1e6, 1e12)
+        with self.assertRaisesRegex(UmbrateError, "No photo scale fits"):
+            place(found, settings, "/job", found[8].bytes / foresight.SPARE, 1e3)
+
+    def test_arrays_on_disk_are_as_those_in_memory_and_leave_nothing(self):
+        folder = scratch()
+        a = np.random.default_rng(0).random((30, 40)).astype(np.float32)
+        b = kept(a, str(folder))
+        np.testing.assert_array_equal(a, b)
+        b[3] = 7
+        self.assertTrue((b[3] == 7).all() and (zeros((3, 4), np.uint8, str(folder)) == 0).all())
+        self.assertEqual(list(folder.iterdir()), [])
+        with self.assertRaisesRegex(UmbrateError, "could not be kept"):
+            zeros((10**7, 10**7), np.float64, str(folder))
 
 
 class Written(unittest.TestCase):

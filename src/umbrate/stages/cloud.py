@@ -28,10 +28,11 @@ from ..core.imaging.undistort import undistort
 from ..job.blobs import BlobStore
 from .base import Histogram, Outcome, Stage, StageSettings, parse_settings, problem
 from .block_making import LUMA
-from .foresight import check_memory, costs, foresight
+from .foresight import costs, foresight, place_for
 from .frames import frame_of, move_box, plain_keep_box, scale_result
 from .masks import decode_mask, mask_blobs
 from .photos import photo_refs
+from .spill import kept, zeros
 
 TWO = "Two photos only: no third one confirms a point, so this cloud is less safe than one of three."
 DEPTH = 2  #: raised when depth is computed in another way
@@ -138,6 +139,7 @@ class Inputs:
     keep_box: dict
     from_plain: list  #: the similarity from the plain frame to that of the block
     length: float  #: of the job's unit in the block's frame
+    folder: str | None = None  #: where maps are kept that memory does not hold
 
 
 def block_for_depth(job, sitting):
@@ -152,14 +154,15 @@ def block_for_depth(job, sitting):
     return job.result(sitting.id, "poses").blob("block"), np.eye(4)
 
 
-def straighten(blobs, scale, item):
+def straighten(blobs, scale, folder, item):
     """Work item: a photo as a pinhole View, its colors (h, w, 3) uint8, whether it has a mask, and its sharpness."""
     photo, pose, lens, mask = item
     mask = decode_mask(BlobStore(blobs).get_bytes(mask)) if mask else None
     straight, inside, pinhole = undistort(read_picture(photo.path), mask, lens, scale)
-    view = View(np.ascontiguousarray(straight @ LUMA), inside, np.array([pinhole.f, pinhole.cx, pinhole.cy]), pose)
+    gray, inside = kept(np.ascontiguousarray(straight @ LUMA), folder), kept(inside, folder)
+    view = View(gray, inside, np.array([pinhole.f, pinhole.cx, pinhole.cy]), pose)
     sharp = sharpness(view.gray, inside if mask is not None else None)
-    return view, np.round(straight).astype(np.uint8), mask is not None, sharp
+    return view, kept(np.round(straight).astype(np.uint8), folder), mask is not None, sharp
 
 
 def depth_of(blobs, views, neighbors, box, reach, settings, item):
@@ -219,11 +222,10 @@ class CloudStage(Stage):
         box = move_box(plain_keep_box(job, sitting), M)
         settings = parse_settings(self, job.settings(sitting.id, self.name))
         found = costs(job, sitting, block, M, box, settings)
-        if found:
-            check_memory(found, settings)
+        folder = place_for(found, settings, str(job.blobs.folder)) if found else None
         photos, masks = photo_refs(job, sitting), mask_blobs(job, sitting)
         length = scale_of(M) / scale_of(frame_of(job, sitting).matrix)
-        return Inputs(str(job.blobs.folder), photos, masks, block, box, M.tolist(), length)
+        return Inputs(str(job.blobs.folder), photos, masks, block, box, M.tolist(), length, folder)
 
     def foresee(self, job, sitting, settings):
         """Time, point spacing and memory at each photo scale."""
@@ -277,7 +279,11 @@ class CloudStage(Stage):
             for k, p in enumerate(photos)
         ]
         prepared = report.map(
-            partial(straighten, inputs.blobs, settings.photo_scale), items, "straightening photo", 0.0, 0.05
+            partial(straighten, inputs.blobs, settings.photo_scale, inputs.folder),
+            items,
+            "straightening photo",
+            0.0,
+            0.05,
         )
         views = [p[0] for p in prepared]
         quality = quality_of([p[3] for p in prepared])
@@ -311,8 +317,9 @@ class CloudStage(Stage):
         artefacts = {}
         h, w = max(v.gray.shape[0] for v in views), max(v.gray.shape[1] for v in views)
         n = len(rows)
-        D, S = np.zeros((n, h, w), np.float32), np.zeros((n, h, w), np.uint8)
-        N, C = np.zeros((n, h, w, 3), np.int8), np.zeros((n, h, w, 3), np.uint8)
+        D, S = zeros((n, h, w), np.float32, inputs.folder), zeros((n, h, w), np.uint8, inputs.folder)
+        N, C = zeros((n, h, w, 3), np.int8, inputs.folder), zeros((n, h, w, 3), np.uint8, inputs.folder)
+        used = zeros((n, h, w), np.bool_, inputs.folder)
         for k, key in enumerate(maps):
             y, x = views[k].gray.shape
             C[k, :y, :x] = prepared[k][1]
@@ -358,6 +365,7 @@ class CloudStage(Stage):
             quality=quality,
             color_tolerance=settings.color_tolerance or np.inf,
             agreed=agreed,
+            used=used,
             progress=fusing,
         )
         fused = len(cloud)

@@ -1,6 +1,7 @@
 """What a cloud will cost before it is computed: time, point spacing and memory at each photo scale."""
 
 import os
+import shutil
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
@@ -36,11 +37,12 @@ class Scene:
 
 @dataclass(frozen=True)
 class Cost:
-    """Seconds, distance between points (plain frame), bytes at the peak."""
+    """Seconds, distance between points (plain frame), bytes at the peak that must be in memory, and that may not."""
 
     seconds: float
     spacing: float
     bytes: float
+    movable: float
 
 
 def scene_of(arrays, photo_ids, box, share):
@@ -78,7 +80,7 @@ def cost(scene, photo_scale, neighbors, rounds, speed, threads):
     return Cost(
         scene.photos * work / (speed * threads),
         scene.ground * photo_scale,
-        memory(scene.photos, full / photo_scale**2, threads, full),
+        *memory(scene.photos, full / photo_scale**2, threads, full, pixels),
     )
 
 
@@ -124,17 +126,27 @@ def costs(job, sitting, block, M, box, settings):
     return {s: cost(plain, s, settings.neighbors, settings.rounds, speed, os.cpu_count() or 1) for s in SCALES}
 
 
-def check_memory(found, settings, free=None):
-    """Raise UmbrateError where the photo scale chosen needs more memory than there is; says the largest that fits."""
+def place_for(found, settings, folder, free=None, disk=None):
+    """Where the maps of a run are kept: None for memory, or `folder`, where memory would not hold them.
+
+    Raises UmbrateError where the photo scale chosen fits neither; says the largest that does.
+    """
     free = SPARE * (free_memory() if free is None else free)
-    need = found[settings.photo_scale].bytes
-    if need <= free:
-        return
-    fits = [s for s in SCALES if found[s].bytes <= free]
-    text = (
-        f"Photo scale 1/{settings.photo_scale} would need some {need / 1e9:.1f} GB of memory, {free / 1e9:.1f} GB are "
-    )
-    text += "free."
+    disk = SPARE * (shutil.disk_usage(folder).free if disk is None else disk)
+
+    def place(c):
+        if c.bytes + c.movable <= free:
+            return "memory"
+        return "disk" if c.bytes <= free and c.movable <= disk else ""
+
+    chosen = found[settings.photo_scale]
+    where = place(chosen)
+    if where:
+        return folder if where == "disk" else None
+    text = f"Photo scale 1/{settings.photo_scale} needs some {chosen.bytes / 1e9:.1f} GB of memory and "
+    text += f"{chosen.movable / 1e9:.1f} GB more there or on the job's disk; {max(free, 0) / 1e9:.1f} GB and "
+    text += f"{disk / 1e9:.1f} GB are free."
+    fits = [s for s in SCALES if place(found[s])]
     if not fits:
         raise UmbrateError(f"{text} No photo scale fits: close other programs, or set photos aside.")
     raise UmbrateError(f"{text} 1/{fits[0]} fits.", ("set", "photo_scale", fits[0]))
@@ -154,7 +166,8 @@ def foresight(job, sitting, found, settings):
         here = "  (chosen)" if scale == settings.photo_scale else ""
         lines.append(f"1/{scale}: {_time(c.seconds)}, a point every {spacing}{here}")
     try:
-        check_memory(found, settings)
+        if place_for(found, settings, str(job.blobs.folder)):
+            lines.append("Memory does not hold all of it: depth is kept on disk meanwhile, which is slower.")
     except UmbrateError as e:
         return Foresight("\n".join([*lines, str(e)]), False, e.remedy)
     return Foresight("\n".join(lines))

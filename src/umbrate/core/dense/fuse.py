@@ -225,6 +225,7 @@ def fuse(
     quality=None,
     color_tolerance=np.inf,
     agreed=None,
+    used=None,
     progress=None,
 ):
     """Merge depth maps.
@@ -256,6 +257,8 @@ def fuse(
     agreed : (2, 64) float64, optional
         Is filled with how many places so many photos agree on, also those left out; second, of those the ones whose
         patches look alike as `sure_score` asks.
+    used : (n, h, w) bool, optional
+        Zeros to mark pixels in whose points are made; made here where not given.
 
     Returns
     -------
@@ -264,7 +267,7 @@ def fuse(
     n = len(depth)
     gain, quality = (np.ones(n) if x is None else np.ascontiguousarray(x, np.float64) for x in (gain, quality))
     agreed = np.zeros((2, 64)) if agreed is None else agreed
-    used = np.zeros(depth.shape, np.bool_)
+    used = np.zeros(depth.shape, np.bool_) if used is None else used
     parts = []
     for i in range(n):
         if progress:

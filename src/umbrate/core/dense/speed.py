@@ -12,6 +12,8 @@ from .depth import View, depth_map
 HELD = 19
 #: bytes a pixel of the one photo a thread works on: what it reads, straightens and sweeps
 WORKED = 64
+#: bytes of points for every pixel that gets a depth: some three of them make one, of 45 bytes, with copies of it
+MADE = 40
 BASE = 350e6  #: the program itself, its libraries and tie points
 
 PROBE_PX, PROBE_NEIGHBORS = 48, 4
@@ -22,12 +24,15 @@ def hypotheses(pixels, neighbors, rounds):
     return pixels * neighbors * ((7 * rounds + 1) + (7 * (rounds + 2) + 1) / 4)
 
 
-def memory(photos, pixels, threads, full_pixels):
-    """Bytes at the peak of a run.
+def memory(photos, pixels, threads, full_pixels, used_pixels):
+    """Bytes at the peak of a run: what must be in memory, and what may lie on disk meanwhile.
 
-    pixels : of one picture at the photo scale used; full_pixels : as it was taken
+    pixels : of one picture at the photo scale used; full_pixels : as it was taken; used_pixels : that get a depth
     """
-    return BASE + photos * pixels * HELD + threads * (pixels * WORKED + full_pixels * 40)
+    return (
+        BASE + threads * (pixels * WORKED + full_pixels * 40) + photos * used_pixels * MADE,
+        photos * pixels * HELD,
+    )
 
 
 @lru_cache(1)
