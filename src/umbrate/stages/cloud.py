@@ -11,7 +11,8 @@ import numpy as np
 from pydantic import Field
 
 from ..core.cloud.clean import isolated, outside_outlines
-from ..core.cloud.filters import thin_by_spacing
+from ..core.cloud.filters import components, thin_by_spacing
+from ..core.cloud.grid import spacing_of
 from ..core.cloud.keepbox import KeepBox
 from ..core.dense.depth import View, depth_map
 from ..core.dense.exposure import gains
@@ -35,7 +36,8 @@ from .photos import photo_refs
 from .spill import kept, zeros
 
 TWO = "Two photos only: no third one confirms a point, so this cloud is less safe than one of three."
-DEPTH = 2  #: raised when depth is computed in another way
+PIECE_GAP, PIECE_SHARE = 3.0, 1e-4  #: a piece stands alone at so many spacings, and is a speck below such a share
+DEPTH = 3  #: raised when depth is computed in another way
 
 
 class Settings(StageSettings):
@@ -115,7 +117,7 @@ class Settings(StageSettings):
     remove_isolated: bool = Field(
         True,
         title="Remove isolated points",
-        description="Leave out points far from all others.",
+        description="Leave out points far from all others, and specks of a few.",
         json_schema_extra={"short": True},
     )
     outline_votes: int = Field(
@@ -377,7 +379,8 @@ class CloudStage(Stage):
             lost_outline = int(bad.sum())
             cloud = cloud.take(~bad)
         if settings.remove_isolated and len(cloud):
-            bad = isolated(cloud.points)
+            piece = components(cloud.points, PIECE_GAP * spacing_of(cloud.points))
+            bad = isolated(cloud.points) | (np.bincount(piece) < PIECE_SHARE * len(cloud))[piece]
             lost_isolated = int(bad.sum())
             cloud = cloud.take(~bad)
         if settings.sampling and len(cloud):

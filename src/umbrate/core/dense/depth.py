@@ -47,7 +47,7 @@ class View:
 
 @dataclass
 class DepthMap:
-    """Depth along z (0 where unknown), unit normals in the camera frame, correlation -1 to 1."""
+    """Depth along z (0 where unknown, negative outside the keep box), unit normals in the camera frame, correlation."""
 
     depth: np.ndarray
     normal: np.ndarray
@@ -452,7 +452,7 @@ def depth_map(view, neighbors, box, points, *, seed=0, rounds=3, reach=(0.0, np.
     Returns
     -------
     DepthMap
-        Of the pixels whose surface lies in the keep box; it is looked for before and behind it too.
+        Negative where the surface that is seen lies outside the keep box: it tells what is not before it.
     """
     rng = np.random.default_rng(seed)
     pyramid = [(view, neighbors)]
@@ -470,5 +470,6 @@ def depth_map(view, neighbors, box, points, *, seed=0, rounds=3, reach=(0.0, np.
         coarse = v
         more, spread = (0, 0.004) if k == 0 else (2, 0.02)
         cost = _level(v, others, near, far, depth, normal, rounds + more, spread, seed + (k == 0))
-    depth[(depth < first) | (depth > last)] = 0
+    beyond = (depth < first) | (depth > last)
+    depth[beyond] *= -1
     return DepthMap(depth, normal, np.clip(1.0 - cost, -1, 1).astype(np.float32))

@@ -2,7 +2,7 @@
 
 A pixel's point is looked up in the neighbors' maps; where their depth says the same and leads back
 to the same pixel, the points are one place and are averaged. What too few photos confirm is left
-out, which removes most of what is wrong in single maps (after Merrell et al. 2007).
+out, and what others see through, which removes most of what is wrong in single maps (after Merrell et al. 2007).
 """
 
 from dataclasses import dataclass, fields
@@ -10,6 +10,8 @@ from dataclasses import dataclass, fields
 import numpy as np
 from numba import njit
 
+AGAINST = 0.5  #: photos that see through a place for each that confirms it, from which on it is left out
+SURE_SLACK = 0.1  #: they count where their patches look alike up to this much less than those of the place
 MATCHED_PX = 0.35  #: standard deviation of where a patch is found in another photo, in its pixels
 
 
@@ -119,7 +121,7 @@ def _fuse_photo(
             vy = (R[0, 1] * ox + R[1, 1] * oy + R[2, 1]) / ray
             vz = (R[0, 2] * ox + R[1, 2] * oy + R[2, 2]) / ray
             known, narrow = 0.0, 1.0
-            hits = 0
+            hits = against = 0
             for k in range(others.shape[0]):
                 j = others[k]
                 px = E[j, 0, 0] * X + E[j, 0, 1] * Y + E[j, 0, 2] * Z + E[j, 0, 3]
@@ -131,7 +133,12 @@ def _fuse_photo(
                 v = int(np.round(K[j, 0] * py / pz + K[j, 2]))
                 if u < 0 or v < 0 or u >= w or v >= h:
                     continue
-                e = depth[j, v, u]
+                # what lies just outside the keep box counts as well: the mean says on which side the place is
+                e = abs(depth[j, v, u])
+                # a photo that sees something behind this place sees through it
+                sure = max(min_score, score[i, y, x] * one_s - SURE_SLACK)
+                if e > (1.0 + depth_tolerance) * pz and score[j, v, u] * one_s >= sure:
+                    against += 1
                 if e <= 0 or score[j, v, u] * one_s < min_score or abs(e - pz) > depth_tolerance * pz:
                     continue
                 # that pixel's own point, and where it falls in this photo
@@ -175,6 +182,8 @@ def _fuse_photo(
                 narrow = min(narrow, cos)
                 hit_j[hits], hit_u[hits], hit_v[hits] = j, u, v
                 hits += 1
+            if against > AGAINST * hits:
+                continue
             alike = hits > 0 and ss >= sure_score * sw
             # a place that is left out is met again from each of its photos, one that is kept is not
             few = hits + 1 < least and not (hits + 2 == least and alike)
@@ -232,7 +241,9 @@ def fuse(
 
     Parameters
     ----------
-    depth : (n, h, w) float32; rgb : (n, h, w, 3) uint8
+    depth : (n, h, w) float32
+        Negative outside the keep box: no point is begun there.
+    rgb : (n, h, w, 3) uint8
     score : (n, h, w) float32, or uint8 that counts 255 as 1
     normal : (n, h, w, 3) float32, or int8 that counts 127 as 1; in the camera frame
     K : (n, 3); poses : (n, 4, 4)
