@@ -4,6 +4,7 @@ import unittest
 from unittest import mock
 
 import numpy as np
+import pyqtgraph as pg
 from plyfile import PlyData
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QImage
@@ -22,6 +23,7 @@ from umbrate.desk.pointspanel import PointsPanel
 from umbrate.desk.scalepanel import LengthsPanel, LevelPanel, ScalePanel
 from umbrate.desk.scenetools import TURN
 from umbrate.desk.sectiondialog import SectionDialog
+from umbrate.stages import BY_NAME
 from umbrate.stages.frames import frame_of
 
 ALT = Qt.KeyboardModifier.AltModifier
@@ -401,6 +403,22 @@ class Cleaning(unittest.TestCase):
         w.set_look("color")
         for _ in range(2):
             s.undo()
+
+    def test_the_number_of_agreeing_photos_is_set_on_the_histogram(self):
+        s = self.session
+        s.choose(stage="cloud")
+        self.panel()
+        plot = next(p for p in self.window.bench.findChildren(pg.PlotWidget) if hasattr(p, "line"))
+        least = s.job.settings(s.sitting_id, "cloud")["min_photos"]
+        self.assertEqual(plot.line.value(), least - 0.5)
+        figures = s.job.result(s.sitting_id, "cloud").figures
+        told = BY_NAME["cloud"].left_at(figures, least)
+        left = int(told.split("some ")[1].split(" ")[0].replace(",", ""))
+        self.assertLess(abs(left / figures["fused"] - 1), 0.05)
+        plot.line.setValue(3.9)
+        plot.line.sigPositionChangeFinished.emit(plot.line)
+        self.assertEqual(s.job.settings(s.sitting_id, "cloud")["min_photos"], 4)
+        s.undo()
 
     def test_coverage_is_computed_when_it_is_asked_for_and_its_places_are_gone_to(self):
         s, w = self.session, self.session.cleaning

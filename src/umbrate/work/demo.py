@@ -31,9 +31,10 @@ LIMITS = (
     ("rotation_deg_median", "rotation error, median (degrees)", 0.1, False),
     ("center_percent_median", "center error, median (% of the distance)", 0.2, False),
     ("check_share", "worst check length, of 0.02 mm + 0.02 %", 1.0, False),
-    ("distance_mm_median", "cloud to true surface, median (mm)", 0.25, False),
-    ("covered_1mm_percent", "seen surface with a point within 1 mm (%)", 85.0, True),
-    ("off_2mm_percent", "points more than 2 mm off (%)", 1.0, False),
+    ("distance_px_median", "cloud to true surface, median (photo's pixels)", 0.6, False),
+    ("distance_px_p90", "the same, 90 % within", 2.0, False),
+    ("covered_0p5mm_percent", "seen surface with a point within 0.5 mm (%)", 95.0, True),
+    ("off_2mm_percent", "points more than 2 mm off (%)", 0.2, False),
     ("seconds", "time of the whole job (s)", 360.0, False),
     ("memory_gb", "peak memory of all processes (GB)", 3.0, False),
 )
@@ -101,6 +102,8 @@ def judge(job):
         cloud = load_cloud(job, s)
         if M is not None and cloud is not None:
             figures.update(truth.judge_cloud(s.name, cloud["points"], M))
+            pixel = truth.distance / truth.lens.f
+            figures.update({f"distance_px_{k}": figures[f"distance_mm_{k}"] / pixel for k in ("median", "p90")})
         scale = scale_result(job, s)
         checks = [r for r in scale.figures["lengths"] if r["role"] == CHECK] if scale else []
         if checks:
