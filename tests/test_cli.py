@@ -245,7 +245,7 @@ class Demo(unittest.TestCase):
         del sittings["B"]["distance_px_median"]
         figures = demo.worst(sittings, 400.0)
         missed = [words for words, _, _, _, ok in demo.verdicts(figures) if not ok]
-        self.assertIn("cloud to true surface, median (photo's pixels)", missed)
+        self.assertIn("cloud to true surface, median (pixels)", missed)
         self.assertIn("time of the whole job (s)", missed)
 
     def test_the_demo_job_is_made_once_and_anew_where_its_photos_are_gone(self):

@@ -357,6 +357,9 @@ class Bench(QScrollArea):
                 lambda x: stage.left_at(result.figures, x),
                 lambda x: self._change(stage, histogram.setting, x),
             )
+            if histogram.setting:
+                title = stage.Settings.model_fields[histogram.setting].title
+                plot.setToolTip(f"Drag the line to set “{title}”; run again to see it")
             self.column.addWidget(plot)
 
     def _pairs(self, result):

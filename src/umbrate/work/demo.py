@@ -31,7 +31,7 @@ LIMITS = (
     ("rotation_deg_median", "rotation error, median (degrees)", 0.1, False),
     ("center_percent_median", "center error, median (% of the distance)", 0.2, False),
     ("check_share", "worst check length, of 0.02 mm + 0.02 %", 1.0, False),
-    ("distance_px_median", "cloud to true surface, median (photo's pixels)", 0.6, False),
+    ("distance_px_median", "cloud to true surface, median (pixels)", 0.6, False),
     ("distance_px_p90", "the same, 90 % within", 2.0, False),
     ("covered_0p5mm_percent", "seen surface with a point within 0.5 mm (%)", 95.0, True),
     ("off_2mm_percent", "points more than 2 mm off (%)", 0.2, False),
