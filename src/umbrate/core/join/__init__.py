@@ -1,0 +1,1 @@
+"""Bringing sittings of one object into one frame."""
