@@ -391,10 +391,11 @@ class Cleaning(unittest.TestCase):
         self.assertEqual(PlyData.read(str(file))["vertex"].count, alone + first.left)
         self.panel().clouds.item(0, 0).setCheckState(Qt.CheckState.Unchecked)
         self.assertEqual(len(scene.points), alone)
-        # the ramp's ends are as one sets them
+        # the ramp's ends are as one sets them, and the histogram has the points between them
         w.set_look("precision")
         panel = self.panel()
         usual = w.legend()[:2]
+        self.assertEqual(int(panel.looked_bars.opts["height"].sum()), len(s.cloud["points"]))
         panel.low.setText("0")
         panel.low.editingFinished.emit()
         self.assertEqual(w.legend()[0], 0)
@@ -403,6 +404,18 @@ class Cleaning(unittest.TestCase):
         w.set_look("color")
         for _ in range(2):
             s.undo()
+
+    def test_a_backdrop_color_is_picked_in_the_photo_and_tried(self):
+        s, w = self.session, self.session.cleaning
+        s.choose(stage="cloud")
+        panel = self.panel()
+        panel.which.setCurrentIndex(panel.which.findData("color"))
+        panel._filter_chosen()
+        panel._pick_color(panel.editors["color"])
+        s.picked("#B06030")
+        wait_for(lambda: w.step is not None and not w.busy)
+        self.assertEqual(w.step["color"], "#B06030")
+        w.try_on(None)
 
     def test_the_number_of_agreeing_photos_is_set_on_the_histogram(self):
         s = self.session

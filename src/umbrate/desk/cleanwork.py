@@ -272,7 +272,7 @@ class CleanWork(QObject):
 
     def legend(self):
         """The range (low, high), unit and name of what the cloud is colored by; None for looks without a ramp."""
-        values = self._values()
+        values = self.values()
         ends = self.ends.get(self.look) or (usual_range(self.look, values) if values is not None else None)
         if ends is None:
             return None
@@ -286,7 +286,8 @@ class CleanWork(QObject):
         self._colored = None
         self.changed.emit()
 
-    def _values(self):
+    def values(self):
+        """What the cloud is colored by (n,) float32, for looks with a ramp; None without."""
         c, look = self.session.cloud, LOOKS[self.look]
         if c is None or self.look not in MEASURED:
             return None
@@ -303,7 +304,7 @@ class CleanWork(QObject):
             return look_colors(c, "compared", self.moves)
         key = (self.key(), self.look, len(c["points"]))
         if self._colored is None or self._colored[0] != key:
-            self._colored = key, look_colors(c, self.look, self._values(), self.ends.get(self.look))
+            self._colored = key, look_colors(c, self.look, self.values(), self.ends.get(self.look))
         colors = self._colored[1]
         if self.drop is not None and len(self.drop) == len(colors) and self.drop.any():
             a = t.color(t.ACCENT)

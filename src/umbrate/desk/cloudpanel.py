@@ -5,7 +5,6 @@ import pyqtgraph as pg
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtWidgets import (
     QCheckBox,
-    QColorDialog,
     QComboBox,
     QDoubleSpinBox,
     QFileDialog,
@@ -21,6 +20,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from ..core.raster.ramps import RAMP, SIGNED, ramp_colors
 from ..stages.cleaning import FILTERS, step_text, write_steps
 from ..stages.coverage import LEAST_SEEN
 from ..stages.looks import COVERAGE, LOOKS
@@ -78,6 +78,12 @@ class CloudPanel(QWidget):
         for w, stretch in ((QLabel("From"), 0), (self.low, 1), (QLabel("to"), 0), (self.high, 1), (usual, 0)):
             row.addWidget(w, stretch)
         column.addWidget(self.ends)
+        self.looked = quiet_plot("")
+        self.looked.setFixedHeight(90)
+        self.looked_bars = pg.BarGraphItem(x0=[0], x1=[1], height=[0], pen=pg.mkPen(None))
+        self.looked.addItem(self.looked_bars)
+        self._looked_at = None
+        column.addWidget(self.looked)
         self.about = QLabel(objectName="quiet")
         self.about.setWordWrap(True)
         column.addWidget(self.about)
@@ -176,6 +182,7 @@ class CloudPanel(QWidget):
         if legend:
             self.low.setText(f"{legend[0]:.4g}")
             self.high.setText(f"{legend[1]:.4g}")
+        self._plot_look(legend)
         self.about.setText(self._compared())
         self.about.setVisible(bool(self.about.text()))
         self.told.setText(w.told() or self.filters[self.which.currentIndex()].about)
@@ -186,6 +193,27 @@ class CloudPanel(QWidget):
         self.apply.setEnabled(not w.busy)
         self._plot_property()
         self._filling = False
+
+    def _plot_look(self, legend):
+        """The histogram of what the cloud is colored by, each bar in the color its points have."""
+        self.looked.setVisible(legend is not None)
+        if legend is None:
+            self._looked_at = None
+            return
+        key = (self.work.key(), self.work.look, *legend[:2])
+        if key == self._looked_at:
+            return
+        self._looked_at = key
+        values = self.work.values()
+        low, high = legend[:2]
+        edges = np.linspace(low, high, 41)
+        middle = (edges[1:] + edges[:-1]) / 2
+        counts = np.histogram(np.clip(values[np.isfinite(values)].astype(float), low, high), edges)[0]
+        ramp = SIGNED if LOOKS[self.work.look].signed else RAMP
+        brushes = [pg.mkBrush(*c.tolist()) for c in ramp_colors(middle, low, high, ramp)]
+        self.looked_bars.setOpts(x0=edges[:-1], x1=edges[1:], height=counts, brushes=brushes)
+        self.looked.setXRange(low, high, padding=0.01)
+        self.looked.setYRange(0, max(float(counts.max(initial=0)), 1) * 1.05, padding=0)
 
     def _compared(self):
         w = self.work
@@ -224,7 +252,7 @@ class CloudPanel(QWidget):
                 e = QLineEdit(v.default)
                 e.editingFinished.connect(self._wait_start)
                 pick = QToolButton(text="Pick…")
-                pick.setToolTip("Choose a color, or click it in the photo")
+                pick.setToolTip("Click the color in the photo; or write it, #RRGGBB")
                 pick.clicked.connect(lambda _, w=e: self._pick_color(w))
                 line = QWidget()
                 row = QHBoxLayout(line)
@@ -323,10 +351,11 @@ class CloudPanel(QWidget):
             self._try()
 
     def _pick_color(self, editor):
-        color = QColorDialog.getColor(parent=self)
-        if color.isValid():
-            editor.setText(color.name().upper())
-            self._again()
+        def take(color):
+            editor.setText(color)
+            self._try()
+
+        self.session.pick_color(take)
 
     def _set_ends(self):
         if self._filling:
