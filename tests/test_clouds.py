@@ -2,6 +2,7 @@
 
 import unittest
 from itertools import pairwise
+from unittest import mock
 
 import laspy
 import numpy as np
@@ -459,6 +460,26 @@ class SideBySide(unittest.TestCase):
             job.rename_cloud(kept.id, "Cloud 1")
         job.choose_cloud(first.id)
         self.assertTrue(job.cloud(s.id).chosen and job.cloud(s.id).id == first.id)
+
+    def test_a_box_beside_the_object_and_masks_that_leave_nothing_are_said(self):
+        from umbrate.stages import cloud as stage
+        from umbrate.stages.frames import keep_box_of, set_keep_box
+
+        job, s = self.job, self.sitting
+        box = keep_box_of(job, s)
+        before = [c.name for c in job.clouds(s.id)]
+        set_keep_box(job, s, {**box, "center": [x + 1e3 for x in box["center"]]})
+        with self.assertRaisesRegex(UmbrateError, "beside the object"):
+            run(job, s, "cloud")
+        job.undo()
+        whole = stage.decode_mask
+        with (
+            mock.patch.object(stage, "decode_mask", lambda data: whole(data) & False),
+            mock.patch.object(stage, "DEPTH", -1),  # depth maps that are there were made with the masks
+            self.assertRaisesRegex(UmbrateError, "masks leave nothing"),
+        ):
+            run(job, s, "cloud")
+        self.assertEqual([c.name for c in job.clouds(s.id)], before)
 
     def test_every_filter_answers_and_says_what_it_does_not_take(self):
         job, s = self.job, self.sitting

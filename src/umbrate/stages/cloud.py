@@ -205,6 +205,23 @@ def depth_mark(inputs, settings, photos, k, neighbors):
     return hashlib.sha256(text.encode()).hexdigest()[:40]
 
 
+def _nothing(points, box, masks, settings):
+    """The UmbrateError for a cloud without points: what is likely to blame."""
+    if masks and not any(m.any() for m in masks):
+        return UmbrateError(
+            "The masks leave nothing of the photos. Look at them, or take them off.", ("go to", "masks")
+        )
+    if not box.contains(points).any():
+        return UmbrateError(
+            "No tie point lies in the keep box: it stands beside the object. Fit it again, or move it round the object."
+        )
+    return UmbrateError(
+        "No point was confirmed by enough photos. Lower Agreeing photos to 2, look whether the keep box stands round "
+        "the object, and whether the masks leave the object free.",
+        ("set", "min_photos", 2) if settings.min_photos > 2 else ("go to", "poses"),
+    )
+
+
 class CloudStage(Stage):
     """Depth, fusion, cleaning."""
 
@@ -386,11 +403,7 @@ class CloudStage(Stage):
         if settings.sampling and len(cloud):
             cloud = cloud.take(thin_by_spacing(cloud.points, settings.sampling * inputs.length))
         if not len(cloud):
-            raise UmbrateError(
-                "No point was confirmed by enough photos. Lower Agreeing photos to 2, look whether the keep box "
-                "stands round the object, and whether the masks leave the object free.",
-                ("set", "min_photos", 2) if settings.min_photos > 2 else ("go to", "poses"),
-            )
+            raise _nothing(points, box, [m for m in outlined if m is not None], settings)
         times["fuse_s"] = time.monotonic() - clock
         # a well-mixed order: any first part of the cloud is an even sample of it, which the scene draws while it moves
         cloud = cloud.take(np.random.default_rng(settings.seed).permutation(len(cloud)))
