@@ -90,13 +90,6 @@ class Agreeing(unittest.TestCase):
             masked = np.r_[np.ones(5), np.zeros(12)]
             self.assertEqual([likely_support(g, [], masked) for g in found], [True, False])
 
-    def test_pairs_picked_crosswise_are_known(self):
-        rng = np.random.default_rng(3)
-        a = rng.normal(size=(6, 3)) * 20
-        M = some_move(rng)
-        self.assertFalse(joins.mirrored(a, moved(a, M)))
-        self.assertTrue(joins.mirrored(a, moved(a * [1, 1, -1], M)))
-
     def test_shared_places_are_those_of_one_number_or_one_look(self):
         rng = np.random.default_rng(4)
         points = rng.normal(size=(6, 3))

@@ -19,7 +19,7 @@ from .masks import decode_mask, mask_blobs
 
 TARGETS, SURFACE, SHAPE = "targets", "surface", "shape"
 GOOD, DOUBTFUL, NONE = "good", "doubtful", "none"
-LEAST = {TARGETS: 3, SURFACE: 20}  #: pairs that a good join has
+LEAST = {TARGETS: 4, SURFACE: 20}  #: pairs that a good join has: three targets fit without any check
 TOLERANCE = 0.003  #: of the object's extent: pairs farther apart do not belong together
 RIVAL = 0.4  #: another answer with such a share of the pairs of the best makes it doubtful
 UNSURE_DEG = 0.5

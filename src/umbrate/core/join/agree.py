@@ -164,18 +164,6 @@ def groups(a, b, sigma, tolerance, *, with_scale=True, least=LEAST, seed=0):
     return out
 
 
-def mirrored(a, b, with_scale=True):
-    """Whether pairs (k, 3) fit clearly better when one side is mirrored: they were picked crosswise."""
-    if len(a) < 4:
-        return False
-    rms = []
-    for X in (a, a * [-1.0, 1.0, 1.0]):
-        M = fit_similarity(X, b, None, with_scale)
-        rms.append(np.sqrt((np.linalg.norm(X @ M[:3, :3].T + M[:3, 3] - b, axis=1) ** 2).mean()))
-    flat = np.linalg.svd(a - a.mean(0), compute_uv=False)
-    return bool(flat[2] > 0.05 * flat[0] and rms[1] < 0.3 * rms[0])
-
-
 def difference(M, N, middle):
     """How two similarities differ: rotation in degrees, shift of a place of the first frame, scale as a share."""
     D = N @ np.linalg.inv(M)
