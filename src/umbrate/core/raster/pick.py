@@ -106,10 +106,15 @@ def seen_inside(points, view, f, middle, polygon):
         np.ascontiguousarray(points, np.float32), np.ascontiguousarray(view, np.float64), float(f), float(middle[0]),
         float(middle[1]), polygon, low, high, left, right, per, begin, edges, out,
     )  # fmt: skip
-    parts = np.linspace(0, len(points), 2 * THREADS + 1).astype(int)
-    for job in [_POOL.submit(_seen_inside, *fixed, int(a), int(b)) for a, b in pairwise(parts)]:
-        job.result()
+    _in_parts(_seen_inside, len(points), *fixed)
     return out
+
+
+def _in_parts(kernel, count, *arguments):
+    """Call ``kernel(*arguments, first, last)`` for all of `count` points, in threads."""
+    parts = np.linspace(0, count, 2 * THREADS + 1).astype(int)
+    for job in [_POOL.submit(kernel, *arguments, int(a), int(b)) for a, b in pairwise(parts)]:
+        job.result()
 
 
 @njit(cache=True, nogil=True)
@@ -156,9 +161,7 @@ def seen_under(points, view, f, middle, strokes, radius, front, spacing):
             painted[part] |= (px - t * d[0]) ** 2 + (py - t * d[1]) ** 2 <= radius * radius
     view = np.ascontiguousarray(view, np.float64)
     fixed = points, view, float(f), float(middle[0]), float(middle[1]), int(left), int(top), painted, out
-    parts = np.linspace(0, len(points), 2 * THREADS + 1).astype(int)
-    for job in [_POOL.submit(_under, *fixed, int(a), int(b)) for a, b in pairwise(parts)]:
-        job.result()
+    _in_parts(_under, len(points), *fixed)
     rows = np.flatnonzero(out)
     if len(rows):
         Y = points[rows] @ view[:3, :3].T + view[:3, 3]
