@@ -201,6 +201,8 @@ class Bench(QScrollArea):
             text, act = "Mark points", self._mark_points
         elif kind == "state a length":
             text, act = "State a length", self._state_length
+        elif kind == "fit the keep box":
+            text, act = "Fit the keep box again", lambda: s.set_keep_box(None)
         elif kind == "go to":
             text, act = f"Go to {BY_NAME[more[0]].title}", lambda: s.choose(stage=more[0])
         elif kind == "set":

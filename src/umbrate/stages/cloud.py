@@ -213,7 +213,8 @@ def _nothing(points, box, masks, settings):
         )
     if not box.contains(points).any():
         return UmbrateError(
-            "No tie point lies in the keep box: it stands beside the object. Fit it again, or move it round the object."
+            "No tie point lies in the keep box: it stands beside the object. Fit it again, or move it to the object.",
+            ("fit the keep box",),
         )
     return UmbrateError(
         "No point was confirmed by enough photos. Lower Agreeing photos to 2, look whether the keep box stands round "
