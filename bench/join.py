@@ -23,7 +23,8 @@ from umbrate.core.geometry.similarity import fit_similarity, scale_of  # noqa: E
 from umbrate.core.join.agree import difference  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
 from umbrate.stages.frames import load_block  # noqa: E402
-from umbrate.stages.joining import GOOD, Whole, join_sittings, united_cloud  # noqa: E402
+from umbrate.stages.joining import GOOD, join_sittings
+from umbrate.stages.uniting import united_cloud  # noqa: E402
 from umbrate.studio.judge import Truth, nearest_on_triangles  # noqa: E402
 from umbrate.work.adding import read_folder, take_in  # noqa: E402
 from umbrate.work.demo import SITTINGS, demo_data  # noqa: E402

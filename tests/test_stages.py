@@ -13,7 +13,7 @@ from tests.scenes import pebble_set, pebble_truth, scratch
 from umbrate.core.cloud.keepbox import KeepBox
 from umbrate.core.errors import Cancelled, UmbrateError
 from umbrate.job.store import Job
-from umbrate.stages import BY_NAME, STAGES
+from umbrate.stages import BY_NAME, STAGES, stages_of
 from umbrate.stages.base import Report, StageSettings, parse_settings
 from umbrate.stages.clouds import load_cloud
 from umbrate.stages.deliver import camera_rows
@@ -73,7 +73,7 @@ class WholeJob(unittest.TestCase):
     def setUpClass(cls):
         cls.job, cls.sitting = new_job(scratch() / "pebble")
         cls.addClassCleanup(cls.job.close)
-        cls.outcomes = {s.name: run(cls.job, cls.sitting, s.name) for s in STAGES}
+        cls.outcomes = {s.name: run(cls.job, cls.sitting, s.name) for s in stages_of(cls.sitting)}
 
     def test_poses_and_cloud_agree_with_the_truth(self):
         truth = pebble_truth()
@@ -98,7 +98,7 @@ class WholeJob(unittest.TestCase):
         for executor in (PicklingExecutor(), LocalExecutor(5)):
             job, sitting = new_job(scratch() / "again")
             with job:
-                for s in STAGES:
+                for s in stages_of(sitting):
                     # nor does it matter whether memory holds all depth maps
                     where = str(job.folder) if isinstance(executor, LocalExecutor) else None
                     with mock.patch("umbrate.stages.cloud.place_for", return_value=where):

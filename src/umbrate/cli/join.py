@@ -1,69 +1,156 @@
 """Joining the sittings of an object that was turned over."""
 
+import sys
 from pathlib import Path
 
 import click
 from rich.table import Table
 
 from ..core.errors import UmbrateError
-from ..formats.clouds import write_cloud
+from ..job.joins import ON_OBJECT, ON_SUPPORT
 from ..job.store import Job
-from ..stages.frames import frame_of
-from ..stages.joining import GOOD, SHAPE, SURFACE, TARGETS, join_all, united_cloud
+from ..stages.join import AS_KNOWN, FREE
+from ..stages.joining import GOOD, NONE, PICKS, SHAPE, SURFACE, TARGETS, WAYS
+from ..stages.uniting import unite_clouds
 from .console import out, say
+from .runs import run_cells
 
 
 @click.command()
 @click.argument("job", type=click.Path(path_type=Path))
-@click.option("--sitting", "names", multiple=True, help="Only these sittings; all where not said.")
+@click.option("--sitting", "names", multiple=True, help="Only these sittings, the one whose frame counts first.")
+@click.option("--name", help="Name of the joined row; made where it is new.")
 @click.option(
-    "--by", "ways", multiple=True, type=click.Choice([TARGETS, SURFACE, SHAPE]),
-    help="What shows how they lie to each other; may be given several times. Targets and surface where not said.",
+    "--by", "ways", multiple=True, type=click.Choice(WAYS),
+    help="What shows how they lie to each other; may be given several times. All but shape where not said.",
 )  # fmt: skip
-@click.option("--free-scale", is_flag=True, help="Let the scales of scaled sittings differ.")
-@click.option("--cloud", "file", type=click.Path(path_type=Path), help="Write their clouds as one, without doubles.")
-@click.option("--doubtful", is_flag=True, help="Write it even where a join is doubtful.")
-def join(job, names, ways, free_scale, file, doubtful):
-    """Say how the sittings of JOB lie to each other, and write their clouds as one."""
-    with Job.open(job, writable=False) as j:
-        sittings = [j.sitting(n) for n in names] if names else j.sittings()
-        whole = join_all(j, sittings, ways or (TARGETS, SURFACE), with_scale=True if free_scale else None)
-        unit = frame_of(j, sittings[0]).unit or "units"
-        table = Table(title="Joins")
-        for column in ("sittings", "", "shared", "rms", "turn ±", "shift ±", "scales"):
-            table.add_column(column)
-        for (i, k), x in whole.joins.items():
-            pair = f"{sittings[i].name} - {sittings[k].name}"
-            if x.M is None:
-                table.add_row(pair, x.verdict)
-                continue
-            f = x.ways["all"]
-            table.add_row(
-                pair, x.verdict, f"{f['agreeing']}", f"{f['rms']:.3g} {unit}", f"{f['sigma'][0]:.2g}°",
-                f"{f['sigma'][1]:.2g} {unit}", f"{100 * x.contradiction:+.3f} %" if x.contradiction else "free",
-            )  # fmt: skip
-        out.print(table)
-        for (i, k), x in whole.joins.items():
-            for reason in x.reasons:
-                say(f"{sittings[i].name} - {sittings[k].name}: {reason}")
-            if x.support:
-                say(f"Targets on the support, not used: {', '.join(map(str, x.support))}")
-            if SHAPE in x.ways:
-                f = x.ways[SHAPE]
-                say(f"{100 * f['overlap']:.0f} % of the surface overlaps, {f['median']:.3g} {unit} apart in the median")
-        for i, k, turn, shift in whole.loops:
-            say(f"Round the loop over {sittings[i].name} - {sittings[k].name}: {turn:.3f}° and {shift:.3g} {unit} off")
-        if file is None:
-            return
-        alone = [s.name for s, M in zip(sittings, whole.moves, strict=True) if M is None]
-        if alone:
-            raise UmbrateError(f"“{alone[0]}” hangs on no other sitting: there is no whole to write.")
-        bad = [x for x in whole.joins.values() if x.M is not None and x.verdict != GOOD]
-        if bad and not doubtful:
-            raise UmbrateError("A join is doubtful, for the reasons above. --doubtful writes the cloud all the same.")
-        arrays, lost, _ = united_cloud(j, whole)
-        write_cloud(file, {k: v for k, v in arrays.items() if k != "sitting"}, frame_of(j, sittings[0]).unit)
-        say(f"Wrote {len(arrays['points']):,} points to {file}, {sum(lost):,} doubled ones left out")
+@click.option("--free-scale/--known-scale", "free", default=None, help="Let the scales of scaled sittings differ.")
+@click.option("--on-object", type=int, multiple=True, metavar="NUMBER", help="This target is stuck on the object.")
+@click.option("--on-support", type=int, multiple=True, metavar="NUMBER", help="This target stands on the support.")
+@click.option(
+    "--pick", "picks", multiple=True, metavar="POINT[=POINT...]",
+    help="A marked point of that name in all sittings; with = the names it has in each, in their order.",
+)  # fmt: skip
+@click.option("--no-picks", is_flag=True, help="Forget all picks first.")
+@click.option(
+    "--merge", is_flag=True, help="Then adjust all photos together; a cloud can be computed from all of them."
+)
+@click.option(
+    "--unite", is_flag=True, help="Then put their clouds together as one, without doubles and one brightness."
+)
+@click.option("--doubtful", is_flag=True, help="Merge or unite even where a join is doubtful.")
+def join(job, names, name, ways, free, on_object, on_support, picks, no_picks, merge, unite, doubtful):
+    """Join the sittings of JOB: find how they lie to each other, say how sure that is, and merge them."""
+    with Job.open(job) as j:
+        row = _row(j, names, name)
+        _say_roles(j, on_object, on_support)
+        if no_picks and j.picks(row.id):
+            j.remove_picks([p.id for p in j.picks(row.id)])
+        _take_picks(j, row, picks)
+        values = dict(j.settings(row.id, "join"))
+        if ways:
+            values |= {w: w in ways for w in WAYS}
+        if free is not None:
+            values["scale"] = FREE if free else AS_KNOWN
+        j.set_settings(row.id, "join", values)
+        if not run_cells(j, [row], "join", redo=True, quiet=True):
+            sys.exit(1)
+        found = j.join_found(row.id)
+        _tell(found)
+        if found["verdict"] == NONE:
+            raise UmbrateError(f"“{row.name}” has no join for all of its sittings, for the reasons above.")
+        if found["verdict"] != GOOD and not doubtful:
+            if merge or unite:
+                raise UmbrateError("The join is doubtful, for the reasons above. --doubtful goes on all the same.")
+            sys.exit(1)
+        if merge and not run_cells(j, [row], "scale" if j.lengths(row.id) else "poses", redo=True):
+            sys.exit(1)
+        if unite:
+            figures = unite_clouds(j, row)
+            say(f"“{row.name}” has a united cloud: {figures['points']:,} points, {sum(figures['doubled']):,} doubled ones "
+                f"and {sum(figures['seen_through']):,} of supports left out")  # fmt: skip
+
+
+def _row(job, names, name):
+    """The joined row that is meant; made where there is none of these sittings."""
+    chosen = [job.sitting(n) for n in names] or job.placements()
+    ids = tuple(s.id for s in chosen)
+    rows = job.joined_rows()
+    if name:
+        row = next((r for r in rows if r.name == name), None)
+    else:
+        row = next((r for r in rows if set(r.members) == set(ids)), None)
+    if row is None:
+        return job.add_joined(ids, name)
+    if names and row.members != ids:
+        job.set_members(row.id, ids)
+        return next(s for s in job.sittings() if s.id == row.id)
+    return row
+
+
+def _say_roles(job, on_object, on_support):
+    for numbers, role in ((on_object, ON_OBJECT), (on_support, ON_SUPPORT)):
+        if numbers:
+            job.set_target_roles(list(numbers), role)
+
+
+def _take_picks(job, row, picks):
+    members = {s.id: s for s in job.sittings() if s.id in row.members}
+    for text in picks:
+        names = [n.strip() for n in text.split("=")]
+        if len(names) not in (1, len(row.members)):
+            raise UmbrateError(f"“{text}” names {len(names)} points: give one, or one for each of the sittings.")
+        places = {}
+        for i, n in zip(row.members, names * len(row.members) if len(names) == 1 else names, strict=False):
+            if any(p.name == n for p in job.marked_points(i)):
+                places[i] = {"mark": n}
+            elif len(names) > 1 and n:
+                job.marked_point(i, n)  # says which there are
+        if len(places) < 2:
+            told = ", ".join(f"“{members[i].name}”" for i in row.members if i not in places)
+            raise UmbrateError(f"“{text}” is not a marked point in {told}: mark it there first.")
+        if not any(p.places == places for p in job.picks(row.id)):
+            job.add_pick(row.id, places)
+
+
+def _tell(found):
+    unit = found["unit"] or "units"
+    table = Table(title="Joins")
+    for column in ("sittings", "", "shared", "rms", "turn ±", "shift ±", "scales"):
+        table.add_column(column)
+    for x in found["joins"]:
+        pair = f"{x['first']} - {x['second']}"
+        if x["verdict"] == NONE:
+            table.add_row(pair, "no join")
+            continue
+        f = x["ways"]["all"]
+        table.add_row(
+            pair, x["verdict"], f"{f['agreeing']}", f"{f['rms']:.3g} {unit}, {f['rms_px']:.2f} px",
+            f"{f['sigma'][0]:.2g}°", f"{f['sigma'][1]:.2g} {unit}",
+            f"{100 * x['contradiction']:+.3f} %" if x["both_scaled"] else "free",
+        )  # fmt: skip
+    out.print(table)
+    for x in found["joins"]:
+        pair = f"{x['first']} - {x['second']}"
+        for w in (TARGETS, SURFACE, PICKS):
+            if w in x["ways"]:
+                say(f"{pair}: by {w}, {x['ways'][w]['agreeing']} of {x['ways'][w]['pairs']} pairs agree")
+        for reason in [*x["reasons"], *x["notes"]]:
+            say(f"{pair}: {reason}")
+        for n, d in x["picks"]:
+            say(f"{pair}: pick {n} is {'not used' if d is None else f'{d:.3g} {unit} off'}")
+        if SHAPE in x["ways"]:
+            say(f"{pair}: by shape, {100 * x['ways'][SHAPE]['overlap']:.0f} % of the surface has a partner")
+        s = x["ways"].get("surfaces")
+        if s:
+            say(f"{pair}: {100 * s['overlap']:.0f} % of the surface overlaps, {s['median']:.3g} {unit} apart in the "
+                f"median, 95 % within {s['p95']:.3g} {unit}")  # fmt: skip
+    for a, b, turn, shift in found["loops"]:
+        say(f"Round the loop over {a} - {b}: {turn:.3f}° and {shift:.3g} {unit} off")
+    if found["support"]:
+        say(f"Targets on the support, not used: {', '.join(map(str, found['support']))}")
+    if found["on_object"]:
+        say(f"Targets on the object: {', '.join(map(str, found['on_object']))}")
 
 
 COMMANDS = (join,)

@@ -180,7 +180,7 @@ def split(job, sitting, where, pause, dry_run):
 @click.argument("job", type=click.Path(path_type=Path))
 @click.option("--sitting", "sittings", multiple=True, help="Only this sitting (may be given several times).")
 @click.option(
-    "--to", "upto", default="cloud", help="Stop after this stage: photos, masks, lens, poses, scale or cloud."
+    "--to", "upto", default="cloud", help="Stop after this stage: photos, masks, lens, poses, scale, join or cloud."
 )
 @click.option("--set", "assignments", multiple=True, metavar="STAGE.SETTING=VALUE", help="Change a setting first.")
 @click.option("--redo", is_flag=True, help="Run that stage again even when its result is current.")
@@ -262,17 +262,18 @@ def status(job, as_json):
 @click.argument("job", type=click.Path(path_type=Path))
 @click.argument("what", type=click.Choice(["cloud", "cameras", "masks"]))
 @click.argument("out", type=click.Path(path_type=Path))
-@click.option("--sitting", help="Which sitting's cloud or masks.")
+@click.option("--sitting", help="Which sitting's cloud, cameras or masks.")
+@click.option("--joined", is_flag=True, help="Those of the joined row: all photos in one frame.")
 @click.option("--pattern", default="{name}.png", help="Mask file name, for example {name}_mask.png")
 @click.option("--cloud", "cloud", multiple=True, help="Which cloud, or several for one file; else the chosen one.")
 @click.option("--plain", is_flag=True, help="Of a cloud: places alone, without normals, colors and measures.")
 @click.option("--text", is_flag=True, help="PLY as text.")
-def export(job, what, out, sitting, pattern, cloud, plain, text):
+def export(job, what, out, sitting, joined, pattern, cloud, plain, text):
     """Write a cloud (.ply, .las, .laz, .e57, .xyz, .csv), the cameras (JSON) or the masks (a folder of PNG) to OUT."""
-    from ..stages.deliver import export_cameras, export_cloud, export_masks
+    from ..stages.deliver import export_cameras, export_cloud, export_masks, the_joined
 
     with Job.open(job, writable=False) as j:
-        chosen = j.sitting(sitting) if sitting else None
+        chosen = the_joined(j, sitting) if joined else j.sitting(sitting) if sitting else None
         if what == "cloud":
             n = export_cloud(j, out, chosen, cloud, plain, text)
             say(f"Wrote {n:,} points to {out}")
@@ -280,7 +281,7 @@ def export(job, what, out, sitting, pattern, cloud, plain, text):
             n = export_masks(j, out, chosen, pattern)
             say(f"Wrote {n} masks to {out}")
         else:
-            n = export_cameras(j, out)
+            n = export_cameras(j, out, chosen)
             say(f"Wrote {n} solved photos to {out}")
 
 

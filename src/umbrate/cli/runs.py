@@ -6,7 +6,7 @@ import sys
 from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
 from ..core.errors import UmbrateError
-from ..stages import BY_NAME, STAGES
+from ..stages import BY_NAME, STAGES, stages_of
 from ..stages.base import Report, parse_settings
 from ..work.adding import is_video, read_files, read_folder, read_video, take_in
 from ..work.queue import Queue
@@ -116,9 +116,10 @@ def run_cells(job, sittings, upto, redo=False, redo_all=False, quiet=False, way=
         raise UmbrateError(f"There is no stage “{upto}”. There is: {', '.join(s.name for s in STAGES)}.")
     queue = Queue(job)
     for s in sittings:
-        names = [x.name for x in STAGES] if redo_all else plan(job, s, upto, redo)
-        if redo_all:
-            names = names[: names.index(upto) + 1]
+        names = [x.name for x in stages_of(s)]
+        names = names[: names.index(upto) + 1] if upto in names else []
+        if not redo_all:
+            names = plan(job, s, upto, redo)
         queue.add(s, names, way)
     if queue.idle:
         if not quiet:

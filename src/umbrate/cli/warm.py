@@ -12,7 +12,7 @@ def warm_up(tell):
     """
     from ..core.poses.sift import measure
     from ..job.store import Job
-    from ..stages import STAGES
+    from ..stages import stages_of
     from ..stages.base import Report, parse_settings
     from ..stages.frames import load_block
     from ..stages.photos import find_photos, read_records
@@ -31,7 +31,7 @@ def warm_up(tell):
             records, _ = read_records(find_photos(Path(folder) / "photos" / "by-hand"))
             sitting, _ = job.add_sitting("warm", records)
             job.set_settings(sitting.id, "masks", {"folder": str(Path(folder) / "photos" / "by-hand" / "masks")})
-            for stage in STAGES:
+            for stage in stages_of(sitting):
                 say(f"compiling {stage.title}")
                 settings = parse_settings(stage, job.settings(sitting.id, stage.name))
                 out = stage.run(stage.gather(job, sitting), settings, Report())

@@ -60,10 +60,14 @@ class Choices:
 
     def hand_masks(self, sitting_id):
         """Blob keys of the masks drawn by hand, by photo id."""
-        rows = self.db.execute(
-            "SELECT photo_id, blob FROM handmask JOIN photo ON photo.id = photo_id WHERE sitting_id = ?", (sitting_id,)
-        )
-        return dict(rows)
+        rows = "SELECT photo_id, blob FROM handmask JOIN photo ON photo.id = photo_id WHERE sitting_id = ?"
+        return dict(r for m in self.members(sitting_id) for r in self.db.execute(rows, (m,)))
+
+    def set_hand_masks(self, blobs, label):
+        """Set the masks of several photos: blob keys by photo id, None to go back to the made ones."""
+        with self.action(label):
+            for photo_id, blob in blobs.items():
+                self._keep_one("handmask", "photo_id", photo_id, "blob", blob)
 
     def set_hand_mask(self, photo_id, blob, label="draw on the mask"):
         """Set a photo's mask by hand (a blob key), or go back to the made one with None."""

@@ -7,7 +7,7 @@ the marked point of that name. A spot on the cloud is kept with its place in the
 
 import json
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from ..core.errors import UmbrateError
 
@@ -95,7 +95,22 @@ class Marks:
 
     # ------------------------------------------------------------------ points
     def marked_points(self, sitting_id):
-        """All MarkedPoints of a sitting, in the order they were made."""
+        """All MarkedPoints of a sitting, in the order they were made.
+
+        A joined row has those of its members too; a name that is taken says where it came from.
+        """
+        own = self._own_points(sitting_id)
+        taken = {p.name for p in own}
+        names = {s.id: s.name for s in self.sittings()}
+        for m in self.members(sitting_id):
+            if m == sitting_id:
+                continue
+            for p in self._own_points(m):
+                own.append(p if p.name not in taken else replace(p, name=f"{p.name} ({names[m]})"))
+                taken.add(own[-1].name)
+        return own
+
+    def _own_points(self, sitting_id):
         seen = {}
         for row in self.db.execute(
             "SELECT mark_id, photo_id, x, y, sigma_px, sighting.used FROM sighting JOIN mark ON mark.id = mark_id "
@@ -261,12 +276,21 @@ class Marks:
 
     # ------------------------------------------------------------------ known lengths
     def lengths(self, sitting_id):
-        """All KnownLengths of a sitting."""
-        rows = self.db.execute(
-            "SELECT id, first, second, value_mm, sigma_mm, role FROM length WHERE sitting_id = ? ORDER BY id",
-            (sitting_id,),
-        )
-        return [KnownLength(*r) for r in rows]
+        """All KnownLengths of a sitting; a joined row has those of its members too, each once."""
+        rows = "SELECT id, first, second, value_mm, sigma_mm, role FROM length WHERE sitting_id = ? ORDER BY id"
+        out = [KnownLength(*r) for r in self.db.execute(rows, (sitting_id,))]
+        stated = {frozenset((k.first, k.second)) for k in out}
+        shown = {p.id: p.name for p in self.marked_points(sitting_id)}
+        for m in self.members(sitting_id):
+            if m == sitting_id:
+                continue
+            name = {p.name: shown.get(p.id, p.name) for p in self._own_points(m)}
+            for r in self.db.execute(rows, (m,)):
+                k = KnownLength(r[0], name.get(r[1], r[1]), name.get(r[2], r[2]), *r[3:])
+                if frozenset((k.first, k.second)) not in stated:
+                    out.append(k)
+                    stated.add(frozenset((k.first, k.second)))
+        return out
 
     @staticmethod
     def _check_length(first, second, value_mm, sigma_mm, role):

@@ -5,11 +5,12 @@ from dataclasses import dataclass, field
 
 @dataclass(frozen=True)
 class Sitting:
-    """One placement of the object."""
+    """One placement of the object; or several of them joined, where it has members (their ids)."""
 
     id: int
     name: str
     position: int
+    members: tuple = ()
 
 
 @dataclass(frozen=True)

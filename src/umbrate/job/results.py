@@ -13,11 +13,47 @@ def now():
     return datetime.now().isoformat(timespec="seconds")
 
 
+#: stages whose results of a joined row are those of its members
+OF_PHOTOS = ("photos", "masks", "lens")
+
+
+def _together(sitting_id, stage, results):
+    """Results of several sittings as one, or None where one is missing: lists and counts are added, texts are the
+    first's.
+    """
+    if None in results:
+        return None
+    figures = {}
+    for r in results:
+        for k, v in r.figures.items():
+            have = figures.get(k)
+            if isinstance(have, dict) and isinstance(v, dict):
+                figures[k] = {**have, **v}
+            elif isinstance(have, list) and isinstance(v, list):
+                figures[k] = have + v
+            elif isinstance(have, int | float) and isinstance(v, int | float) and not isinstance(v, bool):
+                figures[k] = have + v
+            elif k not in figures:
+                figures[k] = v
+    first = results[0]
+    return Result(
+        first.id, sitting_id, stage, " ".join(r.fingerprint for r in results), first.settings, figures,
+        [p for r in results for p in r.problems], sum(r.seconds for r in results), max(r.made for r in results),
+        {k: v for r in results for k, v in r.artefacts.items()},
+    )  # fmt: skip
+
+
 class Results:
     """The part of a Job that holds results. Undo does not touch them: their fingerprints say whether they fit."""
 
     def result(self, sitting_id, stage):
-        """The Result of a stage, or None."""
+        """The Result of a stage, or None.
+
+        What a joined row needs of its photos is computed with its members: it has the results of all of them as one.
+        """
+        members = self.members(sitting_id)
+        if stage in OF_PHOTOS and members != (sitting_id,):
+            return _together(sitting_id, stage, [self.result(m, stage) for m in members])
         row = self.db.execute(
             "SELECT id, sitting_id, stage, fingerprint, settings, figures, problems, seconds, made FROM result "
             "WHERE sitting_id = ? AND stage = ?",
@@ -57,6 +93,8 @@ class Results:
         if ("cloud", None) in artefacts:
             # a cloud stands beside those before it, whatever becomes of the result
             self.add_cloud(sitting_id, artefacts["cloud", None], settings, figures, now())
+        if stage == "join":
+            self._keep_found(sitting_id, figures)
 
     def record_failure(self, sitting_id, stage, settings, seconds, outcome, message):
         """Write a run that did not finish into the ledger; results stay as they were."""
@@ -104,10 +142,12 @@ class Results:
                 "UNION SELECT blob FROM cloud UNION SELECT blob FROM cleaning"
             )
         }
+        for (found,) in self.db.execute("SELECT found FROM joined WHERE found IS NOT NULL"):
+            used.update(re.findall(r"[0-9a-f]{64}", found))
         # masks drawn by hand, removed points and clouds that an undo or redo would bring back
         for (statement,) in self.db.execute(
             "SELECT statement FROM inverse WHERE statement LIKE '%handmask%' OR statement LIKE '%removed%' "
-            "OR statement LIKE '%cloud%' OR statement LIKE '%cleaning%'"
+            "OR statement LIKE '%cloud%' OR statement LIKE '%cleaning%' OR statement LIKE '%joined%'"
         ):
             used.update(re.findall(r"[0-9a-f]{64}", statement))
         used |= self.blobs.known()

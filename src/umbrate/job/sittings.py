@@ -36,7 +36,15 @@ class Sittings:
 
     def sittings(self):
         """All sittings in order."""
-        return [Sitting(*r) for r in self.db.execute("SELECT id, name, position FROM sitting ORDER BY position, id")]
+        rows = self.db.execute(
+            "SELECT id, name, position, members FROM sitting LEFT JOIN joined ON sitting_id = id ORDER BY position, id"
+        )
+        return [Sitting(*r[:3], tuple(json.loads(r[3])) if r[3] else ()) for r in rows]
+
+    def members(self, sitting_id):
+        """Ids of the sittings whose photos a sitting has: its members where it is joined, else itself."""
+        row = self.db.execute("SELECT members FROM joined WHERE sitting_id = ?", (sitting_id,)).fetchone()
+        return tuple(json.loads(row[0])) if row else (sitting_id,)
 
     def sitting(self, name):
         """The sitting of that name."""
@@ -64,9 +72,7 @@ class Sittings:
         sitting : Sitting
         added : int
         """
-        name = name.strip()
-        if not name:
-            raise UmbrateError("A sitting needs a name.")
+        name = self._photos_go_to(name)
         row = self.db.execute("SELECT id FROM sitting WHERE name = ?", (name,)).fetchone()
         added = 0
         with self.action(f"add {len(records)} photos to “{name}”"):
@@ -99,6 +105,15 @@ class Sittings:
                     self._choose(sid, stage, {**self.settings(sid, stage), **chosen})
         return next(s for s in self.sittings() if s.id == sid), added
 
+    def _photos_go_to(self, name):
+        """The name of a sitting that photos can be put into."""
+        name = name.strip()
+        if not name:
+            raise UmbrateError("A sitting needs a name.")
+        if any(s.name == name and s.members for s in self.sittings()):
+            raise UmbrateError(f"“{name}” is joined from other sittings: its photos are theirs.")
+        return name
+
     def rename_sitting(self, sitting_id, name):
         """Give a sitting another name."""
         name = name.strip()
@@ -116,16 +131,20 @@ class Sittings:
             self._remove(sitting_id)
 
     def _remove(self, sitting_id):
+        self._member_gone(sitting_id)
         # photos first and by name: rows a cascade deletes would be restored in an order nobody chose
         self.db.execute(
             "DELETE FROM handmask WHERE photo_id IN (SELECT id FROM photo WHERE sitting_id = ?)", (sitting_id,)
         )
-        for table in ("photo", "choice", "keepbox", "removed"):
+        for table in ("photo", "choice", "keepbox", "removed", "joined", "pick"):
             self.db.execute(f"DELETE FROM {table} WHERE sitting_id = ?", (sitting_id,))
         self.db.execute("DELETE FROM sitting WHERE id = ?", (sitting_id,))
 
     def photos(self, sitting_id, aside=True):
-        """Photos of a sitting in order; without those set aside where `aside` is False."""
+        """Photos of a sitting in order, member by member; without those set aside where `aside` is False."""
+        members = self.members(sitting_id)
+        if members != (sitting_id,):
+            return [p for m in members for p in self.photos(m, aside)]
         rows = self.db.execute(
             "SELECT id, sitting_id, name, path, size, hash, width, height, orientation, make, model, lens, focal_mm, "
             "focal_35mm, taken, aside, position, exposure_s, f_number, iso, modified, turn, focus_m FROM photo "
@@ -158,9 +177,7 @@ class Sittings:
     # ------------------------------------------------------------------ sorting photos into sittings
     def move_photos(self, photo_ids, name):
         """Move photos into the sitting `name`, made where it is new; emptied sittings stay."""
-        name = name.strip()
-        if not name:
-            raise UmbrateError("A sitting needs a name.")
+        name = self._photos_go_to(name)
         with self.action(f"move {_count(photo_ids)} to “{name}”"):
             self._put(photo_ids, name)
 
@@ -195,6 +212,7 @@ class Sittings:
             Names of the sittings.
         """
         old = next(s for s in self.sittings() if s.id == sitting_id)
+        self._photos_go_to(old.name)
         taken = {s.name for s in self.sittings()}
         names = [old.name]
         with self.action(f"split “{old.name}” into {len(parts)} sittings"):
@@ -224,9 +242,12 @@ class Sittings:
     def merge_sittings(self, sitting_id, into_id):
         """Move all photos of a sitting into another and remove it."""
         names = {s.id: s.name for s in self.sittings()}
+        for i in (sitting_id, into_id):
+            self._photos_go_to(names[i])
         with self.action(f"merge “{names[sitting_id]}” into “{names[into_id]}”"):
             self._put([p.id for p in self.photos(sitting_id)], names[into_id])
             self._take_marks(sitting_id, into_id, names[sitting_id])
+            self._member_gone(sitting_id, into_id)
             self._remove(sitting_id)
 
     def _take_marks(self, sitting_id, into_id, name):
@@ -284,7 +305,7 @@ class Sittings:
 
     def missing_photos(self):
         """Photos of all sittings whose file, as it was brought in, is not where it was."""
-        return [p for s in self.sittings() for p in self.photos(s.id) if self.file_state(p) != "here"]
+        return [p for s in self.placements() for p in self.photos(s.id) if self.file_state(p) != "here"]
 
     def find_missing(self, folder):
         """Look for missing photos in a folder and below it, by name, size and content; returns how many were found.

@@ -18,13 +18,14 @@ from . import undo
 from .blobs import BlobStore
 from .choices import Choices
 from .clouds import Clouds
+from .joins import Joins
 from .marks import Marks
 from .results import Results, now
 from .sittings import Sittings
 
 log = logging.getLogger(__name__)
 SUFFIX = ".umbrate"
-VERSION = 7
+VERSION = 8
 
 HANDMASK = """CREATE TABLE handmask (photo_id INTEGER PRIMARY KEY REFERENCES photo(id) ON DELETE CASCADE,
     blob TEXT NOT NULL);"""
@@ -60,6 +61,14 @@ CLOUDS = (
     """CREATE TABLE cleaning (id INTEGER PRIMARY KEY AUTOINCREMENT,
     cloud_id INTEGER NOT NULL REFERENCES cloud(id) ON DELETE CASCADE, step TEXT NOT NULL, blob TEXT NOT NULL,
     removed INTEGER NOT NULL);""",
+)
+JOINS = (
+    """CREATE TABLE joined (sitting_id INTEGER PRIMARY KEY REFERENCES sitting(id) ON DELETE CASCADE,
+    members TEXT NOT NULL, found TEXT);""",
+    """CREATE TABLE role (number INTEGER PRIMARY KEY, role TEXT NOT NULL);""",
+    """CREATE TABLE pick (id INTEGER PRIMARY KEY AUTOINCREMENT,
+    sitting_id INTEGER NOT NULL REFERENCES sitting(id) ON DELETE CASCADE, name TEXT NOT NULL, places TEXT NOT NULL,
+    used INTEGER NOT NULL DEFAULT 1, UNIQUE (sitting_id, name));""",
 )
 #: the clouds that jobs had before there could be several
 FIRST_CLOUDS = (
@@ -99,7 +108,7 @@ CREATE TABLE desk (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 """
     + HANDMASK
     + REMOVED
-    + "\n".join(MARKS + CLOUDS)
+    + "\n".join(MARKS + CLOUDS + JOINS)
     + undo.SCHEMA
 )
 
@@ -128,6 +137,7 @@ MIGRATIONS = {
         "ALTER TABLE ledger ADD COLUMN program TEXT NOT NULL DEFAULT ''",
     ],
     6: [*CLOUDS, FIRST_CLOUDS, *undo.triggers("cloud"), *undo.triggers("cleaning")],
+    7: [*JOINS, *(x for table in ("joined", "role", "pick") for x in undo.triggers(table))],
 }  # fmt: skip
 
 
@@ -141,11 +151,11 @@ class JobInUse(UmbrateError):
     """Another process writes the job; it can still be opened for reading."""
 
 
-class Job(Sittings, Choices, Marks, Clouds, Results):
+class Job(Sittings, Choices, Marks, Clouds, Joins, Results):
     """An open job. Use `Job.create` or `Job.open`, and close it.
 
-    What it holds is told by its five parts: its sittings and photos, what was chosen for them, what was marked on
-    them by hand, their clouds, and what came of the rest.
+    What it holds is told by its six parts: its sittings and photos, what was chosen for them, what was marked on
+    them by hand, their clouds, how they are joined, and what came of the rest.
     """
 
     def __init__(self, folder, connection, lock, writable):

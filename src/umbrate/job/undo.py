@@ -45,6 +45,9 @@ TABLES = {
     "cloud": ("id", "sitting_id", "name", "blob", "settings", "figures", "made", "chosen", "shown"),
     "cleaning": ("id", "cloud_id", "step", "blob", "removed"),
     "measurement": ("id", "sitting_id", "name", "kind", "ends"),
+    "joined": ("sitting_id", "members", "found"),
+    "role": ("number", "role"),
+    "pick": ("id", "sitting_id", "name", "places", "used"),
 }
 
 SCHEMA = """

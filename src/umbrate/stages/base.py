@@ -140,6 +140,14 @@ class Stage:
     ways: ClassVar[tuple] = ()  #: ways to run it, the usual one first; `gather` takes the chosen one
     uses_keep_box: ClassVar[bool] = False  #: whether the keep box is set beside it
 
+    def applies(self, sitting):
+        """Whether it is computed with a sitting: of a joined row, what needs its photos is its members' business."""
+        return True
+
+    def needs_of(self, sitting):
+        """Stages whose results it reads of a sitting."""
+        return self.needs
+
     def gather(self, job, sitting) -> Any:
         """Everything `run` needs, picklable. Raises UmbrateError where something is missing."""
         raise NotImplementedError
@@ -193,7 +201,12 @@ def parse_settings(stage, values):
 def fingerprint(stage, job, sitting, settings, lookup):
     """Hash of everything a result depends on. `lookup(name)` gives the fingerprint of a stage it reads."""
     text = json.dumps(
-        [stage.name, settings.model_dump(mode="json"), stage.key(job, sitting), [lookup(n) for n in stage.needs]],
+        [
+            stage.name,
+            settings.model_dump(mode="json"),
+            stage.key(job, sitting),
+            [lookup(n) for n in stage.needs_of(sitting)],
+        ],
         sort_keys=True,
     )
     return hashlib.sha256(text.encode()).hexdigest()

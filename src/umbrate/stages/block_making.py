@@ -43,6 +43,7 @@ GUESSED_SIGMA = 0.4  #: of a focal length that no file tells, as a share of itse
 BEFORE_ADJUSTING = (
     "ties", "features", "fine", "largest_side", "pairs", "neighbors", "drop_still", "ratio", "verify_px",
 )  # fmt: skip
+ELSEWHERE = 100_000  #: added to the numbers of another member's support targets, once for each member
 FEATURES, MARKED = "features", "marked points"
 START_OVER, GO_ON, ADJUST = "start over", "go on", "adjust"
 
@@ -74,6 +75,9 @@ class Inputs:
     before: Before | None = None
     removed: str | None = None  #: blob key of the sightings taken out by hand
     marks: tuple = ()  #: points marked by hand: (id, name, ((photo id, x, y, sigma in pixels), ...))
+    joined: bool = False  #: whether features are taken from the members of a joined row as they are
+    foreign: dict = field(default_factory=dict)  #: photo id to the position of its member, but for those of the first
+    support: tuple = ()  #: targets that stand on the support: another place in every member
 
 
 @dataclass
@@ -228,7 +232,7 @@ class _Making:
 
     def make(self):
         adjust_only = self.inputs.way == ADJUST
-        if adjust_only:
+        if adjust_only and not self.inputs.joined:
             self._can_adjust()
         self._features(0.3)
         self._lap("features_s")
@@ -322,7 +326,10 @@ class _Making:
             self.marks = {p.id: "" for p in self.photos}
             self.feats, self.counts, self.artefacts = [], [0] * len(self.photos), {}
             return
-        self.marks = {p.id: feature_mark(p, i.masks.get(p.id, ""), self.settings) for p in self.photos}
+        if i.joined:
+            self.marks = {p.id: b.made_from.get(p.id, "") for p in self.photos}
+        else:
+            self.marks = {p.id: feature_mark(p, i.masks.get(p.id, ""), self.settings) for p in self.photos}
         known = {k: key for k, key in b.features.items() if b.made_from.get(k) == self.marks.get(k)} if b else {}
         find = partial(find_features, i.blobs, i.masks, self.settings, known)
         found = self.report.map(find, self.photos, "features of photo", 0.0, end)
@@ -336,7 +343,7 @@ class _Making:
         for p in self.photos:
             t = self.blobs.get_arrays(self.inputs.targets[p.id]) if p.id in self.inputs.targets else None
             coded = t["kind"] == CODED if t else np.zeros(0, bool)
-            numbers.append(t["number"][coded] if t else np.zeros(0, int))
+            numbers.append(self._own_numbers(p, t["number"][coded]) if t else np.zeros(0, int))
             dots.append(t["dots"][coded] if t else np.zeros((0, 12)))
         every = np.concatenate(numbers)
         use = self.settings.use_targets and len(np.unique(every)) < len(every) and self.settings.ties != MARKED
@@ -348,6 +355,11 @@ class _Making:
         if use:
             self.xy = [np.vstack([a, b]) for a, b in zip(self.xy, self.targets.xy, strict=True)]
             self.sigma = [np.concatenate([a, b]) for a, b in zip(self.sigma, self.targets.sigma, strict=True)]
+
+    def _own_numbers(self, photo, numbers):
+        """Numbers of targets, those of another member's support as numbers of their own."""
+        member = self.inputs.foreign.get(photo.id, 0)
+        return np.where(np.isin(numbers, self.inputs.support), numbers + member * ELSEWHERE, numbers)
 
     def _removed(self):
         """Which features and targets of each photo were taken out by hand: bool arrays."""

@@ -14,7 +14,7 @@ from ..core.poses.frame import move_block, upright_frame
 from ..core.poses.turntable import find_turntable
 from ..job.blobs import BlobStore
 from .base import Outcome, problem
-from .block_making import ADJUST, MARKED, START_OVER, match_mark
+from .block_making import ADJUST, ELSEWHERE, MARKED, START_OVER, match_mark
 from .lens import NO_EXIF_35MM
 
 RESIDUAL_TOP_PX = 2.0  #: where the histogram of residuals ends
@@ -158,6 +158,7 @@ def _put_block(block, made, inputs, report):
     numbers = np.full(len(block.points), -1)
     if made.targets:
         numbers[block.point] = made.targets.number_of(block.photo, block.feature)
+    numbers[numbers >= ELSEWHERE] = -1  # another place of a joined row has the number
     of_targets = numbers[block.point] >= 0
     report.progress(0.98, "standard deviations")
     known = _known(block, made.trusted)

@@ -142,6 +142,7 @@ class Inputs:
     from_plain: list  #: the similarity from the plain frame to that of the block
     length: float  #: of the job's unit in the block's frame
     folder: str | None = None  #: where maps are kept that memory does not hold
+    member: dict | None = None  #: photo id to the position of its sitting, in a joined row
 
 
 def block_for_depth(job, sitting):
@@ -245,7 +246,8 @@ class CloudStage(Stage):
         folder = place_for(found, settings, str(job.blobs.folder)) if found else None
         photos, masks = photo_refs(job, sitting), mask_blobs(job, sitting)
         length = scale_of(M) / scale_of(frame_of(job, sitting).matrix)
-        return Inputs(str(job.blobs.folder), photos, masks, block, box, M.tolist(), length, folder)
+        member = {p.id: k for k, i in enumerate(job.members(sitting.id)) for p in job.photos(i)}
+        return Inputs(str(job.blobs.folder), photos, masks, block, box, M.tolist(), length, folder, member)
 
     def foresee(self, job, sitting, settings):
         """Time, point spacing and memory at each photo scale."""
@@ -393,7 +395,10 @@ class CloudStage(Stage):
         lost_outline = lost_isolated = 0
         cloud = cloud.take(box.contains(cloud.points))
         if settings.outline_votes and any(m is not None for m in outlined):
-            bad = outside_outlines(cloud.points, outlined, lens_of_view, poses) >= settings.outline_votes
+            bad = self._outside(
+                cloud.points, outlined, lens_of_view, poses, [inputs.member.get(p.id, 0) for p in photos]
+            )
+            bad = bad >= settings.outline_votes
             lost_outline = int(bad.sum())
             cloud = cloud.take(~bad)
         if settings.remove_isolated and len(cloud):
@@ -435,6 +440,20 @@ class CloudStage(Stage):
             artefacts,
             [] if n > 2 else [problem(None, TWO, "Take a third photo, or look at places that repeat yourself.")],
         )
+
+    @staticmethod
+    def _outside(points, masks, lenses, poses, member):
+        """In how many photos (n,) points lie outside the mask: of joined sittings, in the one where it is the fewest.
+
+        The support of one sitting hides surface that another one sees.
+        """
+        votes = []
+        for k in sorted(set(member)):
+            mine = [i for i, m in enumerate(member) if m == k]
+            if all(masks[i] is None for i in mine):
+                continue  # nothing is known of its outlines
+            votes.append(outside_outlines(points, [masks[i] for i in mine], [lenses[i] for i in mine], poses[mine]))
+        return np.min(votes, axis=0)
 
     def rows(self, f):
         return [

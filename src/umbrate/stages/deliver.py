@@ -18,6 +18,23 @@ from .mask_files import decode_mask, encode_mask
 from .masks import mask_blobs
 
 
+def the_joined(job, name=None):
+    """The joined row of a job, of that name where there are several.
+
+    Raises
+    ------
+    UmbrateError
+        Where there is none, or it is not clear which.
+    """
+    rows = [r for r in job.joined_rows() if name is None or r.name == name]
+    if len(rows) == 1:
+        return rows[0]
+    names = ", ".join(f"“{r.name}”" for r in job.joined_rows())
+    if not names:
+        raise UmbrateError(f"{job.name} has no joined row yet. Make one first: umbrate join {job.folder} --merge")
+    raise UmbrateError(f"Say which joined row with --sitting: {names}.")
+
+
 def export_cloud(job, path, sitting=None, name=None, plain=False, text=False):
     """Write a cloud of a sitting in the format of the file's ending; returns the number of points.
 
@@ -62,7 +79,7 @@ def export_masks(job, folder, sitting=None, pattern="{name}.png"):
     """
     if "{name}" not in pattern:
         raise UmbrateError("The file name needs {name} in it, for the photo's name: for example {name}_mask.png")
-    sittings = [sitting] if sitting else job.sittings()
+    sittings = [sitting] if sitting else job.placements()
     count = 0
     for s in sittings:
         masks = mask_blobs(job, s)
@@ -101,7 +118,7 @@ def export_undistorted(job, folder, sitting=None):
     ``NAME.png`` and ``masks/NAME.png`` (where there is a mask), with several sittings in folders of their names;
     ``cameras.json`` holds the ideal lenses and the poses.
     """
-    sittings = [sitting] if sitting else job.sittings()
+    sittings = [sitting] if sitting else job.placements()
     rows, lenses, count = [], {}, 0
     for s in sittings:
         of, masks, block = lens_of_photos(job, s), mask_blobs(job, s), load_block(job, s)
@@ -135,10 +152,10 @@ def export_undistorted(job, folder, sitting=None):
     return count
 
 
-def camera_rows(job):
-    """Photos and lenses of the whole job as the cameras file wants them."""
+def camera_rows(job, sitting=None):
+    """Photos and lenses of all sittings as the cameras file wants them, or of one, which may be a joined row."""
     lenses, rows = {}, []
-    for s in job.sittings():
+    for s in [sitting] if sitting else job.placements():
         block = load_block(job, s)
         place, keys = {}, {}
         if block is not None:
@@ -168,10 +185,10 @@ def _unit(job, sittings):
     return "mm" if solved and all(frame_of(job, s).scaled for s in solved) else None
 
 
-def export_cameras(job, path):
-    """Write lenses and poses of all sittings; returns the number of solved photos."""
-    rows, lenses = camera_rows(job)
+def export_cameras(job, path, sitting=None):
+    """Write lenses and poses of all sittings, each in its own frame, or of one; returns how many photos are solved."""
+    rows, lenses = camera_rows(job, sitting)
     if not lenses:
         raise UmbrateError(f"{job.name} has no poses yet. Run Poses first: umbrate run {job.folder} --to poses")
-    write_cameras(path, rows, lenses, _unit(job, job.sittings()))
+    write_cameras(path, rows, lenses, _unit(job, [sitting] if sitting else job.placements()))
     return sum(r["pose"] is not None for r in rows)

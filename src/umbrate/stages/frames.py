@@ -212,11 +212,20 @@ def frame_of(job, sitting, block=None):
     scale = scale_result(job, sitting)
     scaled = bool(scale and scale.figures["scaled"])
     level = job.level(sitting.id)
+    if sitting.members:
+        # its plain frame is that of its first member, whose scale and level it has until it gets its own
+        first = next(s for s in job.sittings() if s.id == sitting.members[0])
+        if scale is None and (not level or job.result(sitting.id, "poses") is None):
+            return frame_of(job, first)
+        level = level or job.level(first.id)
     done = job.result(sitting.id, "poses")
     if not level or done is None:
         return Frame(M, scaled)
     if block is None:
         block, M = raw_block(job, sitting)
+    if sitting.members and scale is None:
+        M, scaled = block_blob(job, first)[1], frame_of(job, first).scaled
+        block = move_arrays(block, M)
     marks = mark_ids(job, sitting)
     try:
         L = level_matrix(

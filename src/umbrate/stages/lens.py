@@ -217,6 +217,9 @@ class LensStage(Stage):
     reads = "photos or lens cards"
     Settings = Settings
 
+    def applies(self, sitting):
+        return not sitting.members
+
     def gather(self, job, sitting):
         photos = photo_refs(job, sitting)
         if not photos:

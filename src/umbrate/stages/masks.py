@@ -181,6 +181,9 @@ class MasksStage(Stage):
     Settings = Settings
     needs_preview = MADE
 
+    def applies(self, sitting):
+        return not sitting.members
+
     def gather(self, job, sitting):
         photos = photo_refs(job, sitting)
         if not photos:

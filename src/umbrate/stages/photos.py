@@ -280,6 +280,9 @@ class PhotosStage(Stage):
     about = "Reads every photo once: is it whole, how sharp is it, a small picture for the strip."
     Settings = Settings
 
+    def applies(self, sitting):
+        return not sitting.members
+
     def gather(self, job, sitting):
         photos = photo_refs(job, sitting, usable_only=False)
         if not photos:

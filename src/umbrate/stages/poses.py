@@ -178,6 +178,9 @@ class PosesStage(Stage):
     ways = (START_OVER, GO_ON, ADJUST)
     Settings = Settings
 
+    def needs_of(self, sitting):
+        return ("join",) if sitting.members else self.needs
+
     def gather(self, job, sitting, way=START_OVER):
         photos = photo_refs(job, sitting)
         if len(photos) < 2:
@@ -191,6 +194,16 @@ class PosesStage(Stage):
         groups = done.figures["groups"] if done else []
         targets = {p.id: done.blob("targets", p.id) for p in photos if done and done.blob("targets", p.id)}
         before = self._before(job, sitting)
+        if sitting.members:
+            from .merging import gather_merged
+
+            again = before if way == ADJUST else None
+            return gather_merged(
+                job, sitting, photos, ADJUST, again, {
+                    "groups": groups, "targets": targets, "masks": mask_blobs(job, sitting),
+                    "removed": job.removed(sitting.id), "marks": marks_of(job, sitting),
+                }
+            )  # fmt: skip
         if way != START_OVER and before is None:
             raise UmbrateError(f"“{sitting.name}” has no solved block to {way}. Run Poses first.", ("run again",))
         return Inputs(
@@ -221,6 +234,9 @@ class PosesStage(Stage):
     def key(self, job, sitting):
         removed = job.removed(sitting.id)
         more = [removed] if removed else []
+        if sitting.members:
+            found = job.join_found(sitting.id)
+            return [found["moves"], found["ties"]] if found else []
         if job.settings(sitting.id, self.name).get("ties") == MARKED:
             more.append(marks_of(job, sitting))  # else they help, but what was solved without them stays good
         return [photo_key(job, sitting), sorted(job.hand_masks(sitting.id).items()), *more]

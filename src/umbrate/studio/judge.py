@@ -9,8 +9,9 @@ from plyfile import PlyData
 from scipy.spatial import cKDTree
 
 from ..core.geometry.lens import Lens
-from ..core.geometry.pose import center
+from ..core.geometry.pose import center, pose
 from ..core.geometry.similarity import compare_poses
+from ..core.join.agree import difference
 from ..core.raster.triangles import mesh_depth
 
 
@@ -55,6 +56,20 @@ def sample_mesh(vertices, faces, n, seed=0):
     u[flip], v[flip] = 1 - u[flip], 1 - v[flip]
     points = a[t] + u[:, None] * (b - a)[t] + v[:, None] * (c - a)[t]
     return points, normal[t] / np.maximum(area[t], 1e-12)[:, None]
+
+
+def _by_poses(poses, true):
+    """The similarity of a frame to the true one by photos: turned by their turns, scaled and shifted by their places.
+
+    Places of a ring alone would leave its tilt to the noise of a few heights.
+    """
+    turns = sum(T[:3, :3].T @ E[:3, :3] for E, T in zip(poses, true, strict=True))
+    U, _, V = np.linalg.svd(turns)
+    R = U @ np.diag([1.0, 1.0, np.linalg.det(U @ V)]) @ V
+    A, B = (np.array([center(E) for E in x]) for x in (poses, true))
+    X, Y = (A - A.mean(0)) @ R.T, B - B.mean(0)
+    s = (X * Y).sum() / (X * X).sum()
+    return pose(s * R, B.mean(0) - s * R @ A.mean(0))
 
 
 class Truth:
@@ -123,14 +138,40 @@ class Truth:
         )
         return figures, M
 
+    def judge_join(self, solved):
+        """How far off the sittings of one frame lie to each other, by their photos' places and turns.
+
+        solved : dict of sitting name to dict of file name to pose (4, 4), all in one frame
+        Returns the worst turn (degrees), shift of the object's middle (mm) and scale (%) between two sittings, and the
+        similarity of all to the true frame.
+        """
+        moves, every, true = [], [], []
+        for sitting, poses in solved.items():
+            of = {n.split("/")[1]: self.poses[n] for n in self.names(sitting)}
+            both = [n for n in of if n in poses]
+            every += [poses[n] for n in both]
+            true += [of[n] for n in both]
+            moves.append(_by_poses([poses[n] for n in both], [of[n] for n in both]))
+        M = _by_poses(every, true)
+        middle = np.linalg.inv(M) @ np.append(np.median(self.vertices, axis=0), 1.0)
+        off = [difference(a, b, middle[:3]) for k, a in enumerate(moves) for b in moves[:k]]
+        worst = np.abs(np.array(off)).max(0)
+        names = ("join_turn_deg", "join_shift_mm", "join_scale_percent")
+        return dict(zip(names, (worst * [1.0, 1.0, 100.0]).tolist(), strict=True)), M
+
     def judge_cloud(self, sitting, points, M, limit=300_000):
-        """Errors of a cloud brought into the true frame by `M`, the similarity of the poses."""
+        """Errors of a cloud brought into the true frame by `M`, the similarity of the poses.
+
+        sitting : name of one, or several names: what any of them sees is to be covered
+        """
         X = points @ M[:3, :3].T + M[:3, 3]
         some = X if len(X) <= limit else X[np.random.default_rng(0).choice(len(X), limit, replace=False)]
         d = nearest_on_triangles(some, self.vertices, self.faces)
-        if sitting not in self._seen:
-            self._seen[sitting] = self.seen_surface(sitting)
-        seen = self._seen[sitting]
+        names = [sitting] if isinstance(sitting, str) else sitting
+        for s in names:
+            if s not in self._seen:
+                self._seen[s] = self.seen_surface(s)
+        seen = np.concatenate([self._seen[s] for s in names])
         near, _ = cKDTree(X).query(seen, workers=-1)
         return {
             "points": len(X),

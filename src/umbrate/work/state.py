@@ -5,9 +5,10 @@ from dataclasses import dataclass
 from ..core.errors import UmbrateError
 from ..stages import BY_NAME, STAGES
 from ..stages.base import fingerprint, parse_settings
+from ..stages.join import members_of
 
 NOTHING, READY, DONE, STALE, LOOK, FAILED = "nothing", "ready", "done", "stale", "look", "failed"
-RUNNING, QUEUED = "running", "queued"
+RUNNING, QUEUED, ELSEWHERE = "running", "queued", "elsewhere"
 
 WORDS = {
     NOTHING: "nothing yet",
@@ -18,6 +19,7 @@ WORDS = {
     FAILED: "failed",
     RUNNING: "running",
     QUEUED: "waiting",
+    ELSEWHERE: "made elsewhere",
 }
 
 
@@ -51,18 +53,35 @@ def is_current(job, sitting, stage):
     done = job.result(sitting.id, stage.name)
     if done is None:
         return False
-    if not all(is_current(job, sitting, BY_NAME[n]) or job.result(sitting.id, n) is None for n in stage.needs):
+    if not stage.applies(sitting):
+        return all(is_current(job, s, stage) for s in members_of(job, sitting)) if sitting.members else False
+    needs = stage.needs_of(sitting)
+    if not all(is_current(job, sitting, BY_NAME[n]) or job.result(sitting.id, n) is None for n in needs):
         return False
+    if stage.name == "join" and (_unsure_member(job, sitting) or done.figures != job.join_found(sitting.id)):
+        return False  # what it was made from changed, or it was undone
     try:
         return done.fingerprint == current_fingerprint(job, sitting, stage)
     except UmbrateError:
         return False
 
 
+def _unsure_member(job, sitting):
+    """The first member of a joined row whose poses are not current, or None."""
+    return next((s for s in members_of(job, sitting) if not is_current(job, s, BY_NAME["poses"])), None)
+
+
 def why_stale(job, sitting, stage):
     """What has changed since the stage's result was made, in a few words."""
     done = job.result(sitting.id, stage.name)
-    for name in stage.needs:
+    needs = stage.needs_of(sitting)
+    if stage.name == "join":
+        member = _unsure_member(job, sitting)
+        if member:
+            return f"{member.name} changed"
+        if done.figures != job.join_found(sitting.id):
+            return "it was undone"
+    for name in needs:
         below = job.result(sitting.id, name)
         if below is None or not is_current(job, sitting, BY_NAME[name]):
             return f"{BY_NAME[name].title} changed"
@@ -72,8 +91,8 @@ def why_stale(job, sitting, stage):
         return "settings changed"
     if now != done.settings:
         return "settings changed"
-    if any(job.result(sitting.id, name).made > done.made for name in stage.needs):
-        newest = max(stage.needs, key=lambda n: job.result(sitting.id, n).made)
+    if any(job.result(sitting.id, name).made > done.made for name in needs):
+        newest = max(needs, key=lambda n: job.result(sitting.id, n).made)
         return f"{BY_NAME[newest].title} ran again"
     return stage.reads + " changed"
 
@@ -82,10 +101,14 @@ def cell(job, sitting, stage, failures=None):
     """The Cell of a sitting and a stage. failures: the last Failure by (sitting id, stage name)."""
     key = (sitting.id, stage.name)
     done = job.result(sitting.id, stage.name)
+    if not stage.applies(sitting):
+        return _elsewhere(job, sitting, stage)
     if failures and key in failures:
         return Cell(*key, FAILED, "failed", failures[key].message, failures[key].message)
     if done is None:
-        ready = all(job.result(sitting.id, n) for n in stage.needs) and bool(job.photos(sitting.id, aside=False))
+        ready = all(job.result(sitting.id, n) for n in stage.needs_of(sitting)) and bool(
+            job.photos(sitting.id, aside=False)
+        )
         return Cell(*key, READY if ready else NOTHING, "", "", stage.about)
     first, second = stage.headline(done.figures)
     problems = tuple(p["text"] + (" " + p["hint"] if p["hint"] else "") for p in done.problems)
@@ -93,6 +116,18 @@ def cell(job, sitting, stage, failures=None):
     if not is_current(job, sitting, stage):
         return Cell(*key, STALE, first, why_stale(job, sitting, stage), detail, problems)
     return Cell(*key, LOOK if problems else DONE, first, second, detail, problems)
+
+
+def _elsewhere(job, sitting, stage):
+    """The Cell of a stage that is not computed with a sitting, but with what it is joined from or into."""
+    key = (sitting.id, stage.name)
+    if sitting.members:
+        names = ", ".join(s.name for s in members_of(job, sitting))
+        return Cell(*key, ELSEWHERE, "with its sittings", "", f"{stage.title} is made with {names}.")
+    rows = [s for s in job.joined_rows() if sitting.id in s.members]
+    if rows:
+        return Cell(*key, ELSEWHERE, f"in {rows[0].name}", "", f"It is part of {', '.join(s.name for s in rows)}.")
+    return Cell(*key, NOTHING, "", "", stage.about)
 
 
 def board(job, failures=None):
@@ -107,7 +142,9 @@ def plan(job, sitting, upto, redo=False):
     """
     stage = BY_NAME[upto]
     out = []
-    for name in stage.needs:
+    if not stage.applies(sitting):
+        return []
+    for name in stage.needs_of(sitting):
         for s in plan(job, sitting, name):
             if s not in out:
                 out.append(s)
