@@ -102,7 +102,7 @@ def clouds(job, sitting, choose, rename, remove, compare, foresee, coverage):
             steps = "\n".join(f"{k + 1}. {step_text(x.step)} (-{x.removed:,})" for k, x in enumerate(c.steps))
             table.add_row(
                 "chosen" if c.chosen else "", c.name, f"{c.left:,}", c.made.replace("T", " "),
-                f"1/{c.settings.get('photo_scale', '?')}", steps,
+                c.scale_text, steps,
             )  # fmt: skip
         out.print(table)
 

@@ -67,8 +67,10 @@ def join(job, names, name, ways, free, on_object, on_support, picks, no_picks, m
             sys.exit(1)
         if unite:
             figures = unite_clouds(j, row)
-            say(f"“{row.name}” has a united cloud: {figures['points']:,} points, {sum(figures['doubled']):,} doubled ones "
-                f"and {sum(figures['seen_through']):,} of supports left out")  # fmt: skip
+            say(
+                f"“{row.name}” has a united cloud: {figures['points']:,} points, {sum(figures['doubled']):,} doubled "
+                f"ones and {sum(figures['seen_through']):,} of supports left out"
+            )
 
 
 def _row(job, names, name):

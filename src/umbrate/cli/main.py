@@ -14,15 +14,15 @@ from rich.text import Text
 from .. import __version__
 from ..core.errors import UmbrateError
 from ..job.store import Job
-from . import clouds, join, lens, measure, points, sort
+from . import clouds, join, lens, measure, points, shapemasks, sort
 from .console import complain, out, say
 
 #: the order of work, in which commands are listed
 ORDER = (
     "open", "demo", "new", "add", "split", "photos", "aside", "move", "turn", "sitting", "find", "preview",
     "targets", "calibrate", "cards", "run",
-    "sift", "box", "points", "lengths", "level", "pair", "clouds", "clean", "picture", "join", "measure", "section",
-    "report", "status", "export", "undistort", "simulate",
+    "sift", "box", "points", "lengths", "level", "pair", "shape-masks", "join", "clouds", "clean", "picture", "measure",
+    "section", "report", "status", "export", "undistort", "simulate",
 )  # fmt: skip
 
 
@@ -342,8 +342,9 @@ def test(arguments):
     sys.exit(subprocess.call([sys.executable, str(root / "tests" / "run.py"), *arguments], cwd=root))
 
 
-for command in (*sort.COMMANDS, *lens.COMMANDS, *points.COMMANDS, *measure.COMMANDS, *clouds.COMMANDS, *join.COMMANDS):
-    cli.add_command(command)
+for part in (sort, lens, points, measure, clouds, join, shapemasks):
+    for command in part.COMMANDS:
+        cli.add_command(command)
 
 
 def main():

@@ -23,11 +23,14 @@ from .boxpanel import BoxPanel
 from .cloudpanel import CloudPanel
 from .editors import make_editor
 from .evidence import Evidence
+from .joinpanel import JoinChoice, JoinPanel
 from .lenspanel import CalibrationGuide, CalibrationPanel, LensGroups
 from .pairgrid import MatchesDialog, pairs_of
+from .picksdialog import PicksDialog
 from .plots import histogram_plot
 from .pointspanel import PointsPanel
 from .scalepanel import ScalePanel
+from .shapepanel import ShapePanel
 from .siftpanel import SiftPanel
 from .text import counted, short_time
 from .tried import TriedMasks
@@ -87,6 +90,7 @@ class Bench(QScrollArea):
                 s.following(s.stage),
                 self._preview_mark(),
                 sum(s.arrivals.file_state(p) != "here" for p in s.photos()),
+                self._join_mark(sitting),
             )
         if mark == self._mark and self.widget() is not None:
             return
@@ -122,7 +126,10 @@ class Bench(QScrollArea):
         state = s.state_of(cell)
         self._text(f"{stage.title}", "heading")
         self._text(f"{sitting.name} · {WORDS[state]}")
-        self._text(stage.about)
+        self._text(stage.about_of(sitting))
+        if not stage.applies(sitting):
+            self._elsewhere(sitting, stage)
+            return
         if cell.state == "failed" and state not in ("running", "queued"):
             self._text(cell.detail, "advice")
             self._remedy(stage)
@@ -153,13 +160,22 @@ class Bench(QScrollArea):
         # of photos of sheets no poses are wanted: the card is what they are for
         calibrated = bool(result and {"calibration", "gathering"} & result.figures.keys())
         if following and not calibrated and state == cell.state and cell.state in ("done", "look"):
-            b = QPushButton(f"Next: run {BY_NAME[following].title}", objectName="next")
+            told = f"Next: run {BY_NAME[following].title}"
+            if stage.name == "join":
+                told = "Next: merge all photos"
+            b = QPushButton(told, objectName="next")
+            if stage.name == "join":
+                b.setToolTip("One adjustment over the photos of all sittings")
             b.clicked.connect(lambda: (s.choose(stage=following), s.run()))
             self.column.addWidget(b)
         if stage.name == STAGES[0].name:
             self._offer_search()
         if stage.name == "cloud" and s.job.clouds(sitting.id):
             self.column.addWidget(CloudPanel(s))
+        if stage.name == "join" and s.job.join_found(sitting.id):
+            self.column.addWidget(JoinPanel(s))
+        if stage.name == "masks" and s.result("poses"):
+            self.column.addWidget(ShapePanel(s))
         if stage.name == "scale" and s.result("poses"):
             self.column.addWidget(ScalePanel(s))
         if result:
@@ -184,6 +200,29 @@ class Bench(QScrollArea):
         if stage.uses_keep_box and s.keep_box:
             self.column.addWidget(BoxPanel(s))
 
+    def _join_mark(self, sitting):
+        """What the bench of Join shows besides its result."""
+        s = self.session
+        if s.stage != "join" and not sitting.members:
+            return s.stage == "masks" and s.result("poses") is not None
+        solved = [bool(s.job.result(x.id, "poses")) for x in s.job.placements()]
+        clouds = [bool(s.job.cloud(x.id)) for x in s.job.placements()]
+        rows = [(r.id, r.name, r.members) for r in s.job.joined_rows()]
+        found = s.job.join_found(sitting.id)
+        return str((rows, solved, clouds, s.job.target_roles(), len(s.job.picks(sitting.id)), str(found)))
+
+    def _elsewhere(self, sitting, stage):
+        """A stage that is not computed with this row: where it is."""
+        s = self.session
+        if stage.name == "join":
+            self.column.addWidget(JoinChoice(s))
+            return
+        self._text("It is made with the sittings that this one is joined from:")
+        for m in s.joining.members():
+            b = QPushButton(f"Go to “{m.name}”")
+            b.clicked.connect(lambda _, i=m.id: s.choose(i))
+            self.column.addWidget(b)
+
     def _remedy(self, stage):
         """The button that does what a failure's sentence advises."""
         remedy = self.session.remedy()
@@ -199,6 +238,8 @@ class Bench(QScrollArea):
             text, act = "Find missing photos…", self.find_wanted.emit
         elif kind == "mark points":
             text, act = "Mark points", self._mark_points
+        elif kind == "pick places":
+            text, act = "Pick places…", lambda: PicksDialog(s, self.window()).join()
         elif kind == "state a length":
             text, act = "State a length", self._state_length
         elif kind == "fit the keep box":
@@ -244,7 +285,9 @@ class Bench(QScrollArea):
         fitting = [
             n
             for n in fields
-            if extras[n].get("form", True) and all(values[k] in v for k, v in extras[n].get("when", {}).items())
+            if extras[n].get("form", True)
+            and stage.counts(sitting, n)
+            and all(values[k] in v for k, v in extras[n].get("when", {}).items())
         ]
         short = [n for n in fitting if extras[n].get("short")] or fitting
         rest = [n for n in fitting if n not in short]
@@ -421,7 +464,7 @@ class Bench(QScrollArea):
             "go on": "Keep the photos where they stand, let those set aside leave, and bring in the new ones",
             "adjust": "Move everything together once more with the lens and settings as they are now, in seconds",
         }
-        for way in stage.ways[1:]:
+        for way in stage.ways[1:] if not s.sitting.members else ("adjust",):
             # where something changed, going on is what most people want
             b = QPushButton(way.capitalize())
             b.setToolTip(told[way])

@@ -5,7 +5,7 @@ from PyQt6.QtGui import QFontMetrics, QPainter, QPen
 from PyQt6.QtWidgets import QToolTip, QWidget
 
 from ..stages import STAGES
-from ..stages.frames import scale_result
+from ..stages.frames import frame_of, scale_result
 from ..work.state import WORDS
 from . import tokens as t
 from .strip import PHOTOS_MIME
@@ -109,6 +109,8 @@ class Board(QWidget):
 
     def _unit(self, sitting):
         """What lengths of a sitting are in."""
+        if sitting.members:
+            return "in mm" if frame_of(self.session.job, sitting).scaled else "unscaled"
         scale = scale_result(self.session.job, sitting)
         return "in mm" if scale and scale.figures["scaled"] else "unscaled"
 
@@ -143,7 +145,7 @@ class Board(QWidget):
         t.draw_state(p, state, QRectF(rect.left() + 9, rect.center().y() - 6, 13, 13))
         x, width = rect.left() + 30, rect.width() - 36
         p.setFont(t.font())
-        p.setPen(t.color(t.QUIET if state in ("nothing", "ready", "queued") else t.TEXT))
+        p.setPen(t.color(t.QUIET if state in ("nothing", "ready", "queued", "elsewhere") else t.TEXT))
         line = QRect(x, rect.top() + (3 if second else 10), width, 19)
         p.drawText(
             line,

@@ -156,7 +156,7 @@ class CloudPanel(QWidget):
             name.setCheckState(Qt.CheckState.Checked if w.is_shown(c) else Qt.CheckState.Unchecked)
             self.clouds.setItem(k, 0, name)
             self.clouds.setItem(k, 1, cell(f"{c.left:,}", c.id, right=True))
-            self.clouds.setItem(k, 2, cell(f"1/{c.settings.get('photo_scale', '?')}", c.id, right=True))
+            self.clouds.setItem(k, 2, cell(c.scale_text, c.id, right=True))
             if c.chosen:
                 self.clouds.selectRow(k)
         kept = w.kept

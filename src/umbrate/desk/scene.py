@@ -62,7 +62,10 @@ class Scene(QWidget):
         session.measuring.changed.connect(self.update)
         session.marking.changed.connect(self.update)
         session.cleaning.changed.connect(self._cloud_changed)
+        session.joining.changed.connect(self._overlay_changed)
+        session.joining.place_wanted.connect(self._look_closely)
         self.over_photo = self._pointer = None
+        self._photos_shown = None  #: whether photos were drawn before an overlay hid them
         self.through = Through(session, self)
         self._dwell = QTimer(self, singleShot=True, interval=DWELL_MS)
         self._dwell.timeout.connect(self._open_beside)
@@ -76,7 +79,7 @@ class Scene(QWidget):
         session.job_changed.connect(self._other_job)
         session.live.connect(self._on_live)
         session.ray.connect(self._on_ray)
-        self._seen = self._stage_mark = self._looked = None
+        self._seen = self._stage_mark = self._looked = self._shown_beside = None
         self.reload()
 
     def _make_tools(self):
@@ -164,9 +167,14 @@ class Scene(QWidget):
         """Take what the chosen sitting has; what was not there before is looked at whole."""
         s = self.session
         results = tuple((r.id if (r := s.result(n)) else 0) for n in ("poses", "cloud")) if s.job else (0, 0)
+        united = s.stage == "cloud" and results[1] == 0 and s.cleaning.kept is not None
+        results = (*results, s.sitting_id if s.stage == "join" else 0, united)
         if self._stage_mark != (s.stage, *results):
             self._stage_mark = (s.stage, *results)
-            dense = s.stage == "cloud" and results[1] != 0
+            self._hide_photos(s.joining.on and s.joining.has_clouds())
+            dense = (s.stage == "cloud" and s.cleaning.kept is not None) or (
+                s.stage == "join" and s.joining.has_clouds()
+            )
             self.toggles["Cloud"].setChecked(dense)
             self.toggles["Tie points"].setChecked(not dense)
         run = s.running()
@@ -183,15 +191,15 @@ class Scene(QWidget):
         mark = (
             s.sitting_id, *results, self.toggles["Cloud"].isChecked(), self.toggles["Tie points"].isChecked(),
             s.fragment, removed, s.cleaning.key(), s.cleaning.shown,
-            s.frame_key if s.job and s.sitting_id else None,
+            s.joining.key(), s.joining.hidden, s.frame_key if s.job and s.sitting_id else None,
         )  # fmt: skip
         if mark == self._seen or self.live is not None:
             self.update()
             return
-        self._seen = mark
+        self._seen, self._shown_beside = mark, s.cleaning.shown
         self.drawn.take(self.toggles["Cloud"].isChecked(), self.toggles["Tie points"].isChecked())
         # another sitting, or points of another extent, are looked at whole; the same ones from where one was
-        looked = (s.sitting_id, self.is_cloud, s.fragment, mark[-1])
+        looked = (s.sitting_id, self.is_cloud, self.drawn.is_overlay, s.fragment, mark[-1])
         if self.block is not None and (self.eye is None or looked != self._looked):
             self._looked = looked
             self.look_from("Fit")
@@ -201,10 +209,13 @@ class Scene(QWidget):
     colors = property(lambda self: self.drawn.colors)
     rows = property(lambda self: self.drawn.rows)
     is_cloud = property(lambda self: self.drawn.is_cloud)
+    is_overlay = property(lambda self: self.drawn.is_overlay)
     block = property(lambda self: self.drawn.block)
 
     def _points_changed(self):
         """Other tie points are chosen, or they are colored in another way."""
+        if self.is_overlay:
+            return
         look = self.session.points.look
         if look != self._point_look and not self.is_cloud and self.block is not None and self.live is None:
             self._point_look = look
@@ -216,13 +227,39 @@ class Scene(QWidget):
         work = self.session.cleaning
         if not self.is_cloud or self.session.cloud is None:
             return
-        if self._seen is not None and work.shown != self._seen[-2]:
+        if self._seen is not None and work.shown != self._shown_beside:
             self.reload()
             return
         self.drawn.recolor()
         if work.place is not None and work.place != self._place and work.covered:
             self._look_at_place(work.covered[1].places[work.place])
         self._place = work.place
+        self._redraw()
+
+    def _overlay_changed(self):
+        """Joined sittings are looked at in another way, or others of them are drawn."""
+        if self.session.joining.on:
+            self.reload()
+            self.drawn.recolor()
+            self._redraw()
+
+    def _hide_photos(self, hide):
+        """Photos stand in the way of sittings laid over each other; back from there they are shown as before."""
+        photos = self.toggles["Photos"]
+        if hide and self._photos_shown is None:
+            self._photos_shown = photos.isChecked()
+            photos.setChecked(False)
+        elif not hide and self._photos_shown is not None:
+            photos.setChecked(self._photos_shown)
+            self._photos_shown = None
+
+    def _look_closely(self, place, size):
+        """Look at a place from where one is, so near that something of this size fills the view."""
+        if self.eye is None:
+            return
+        away = center(self.eye.pose) - np.asarray(place, float)
+        self.eye = eye_round(np.asarray(place, float), size, away, self.width(), self.height())
+        self.eye.pivot = np.asarray(place, float)
         self._redraw()
 
     def _look_at_place(self, place):
@@ -262,7 +299,7 @@ class Scene(QWidget):
         pivot = box.center if box else np.median(p, axis=0)
         radius = float(np.linalg.norm(box.half)) if box else float(np.percentile(np.linalg.norm(p - pivot, axis=1), 98))
         middle = pivot
-        if self.toggles["Photos"].isChecked() and not self.is_cloud:
+        if self.toggles["Photos"].isChecked() and not self.is_cloud and not self.drawn.is_dense:
             # the dome of photos with the object in it, not round it
             poses = self.block["poses"]
             centers = np.array([center(E) for E in poses if np.isfinite(E[0, 0])])
@@ -372,13 +409,14 @@ class Scene(QWidget):
         eye = self.rings.seen_from(replace(self.eye, f=self.eye.f * ratio))
         buffers = draw_points(self.points, eye, w, h, size, count, spacing)
         colors = self.colors
-        chosen = None if self.is_cloud or self.live is not None else self.session.points.chosen
+        whole = self.is_cloud or self.is_overlay or self.live is not None
+        chosen = None if whole else self.session.points.chosen
         if chosen is not None and self.rows is not None:
             chosen = chosen[self.rows]
         if chosen is not None and len(chosen) == len(colors) and chosen.any():
             c = t.color(t.ACCENT)
             colors = np.where(chosen[:, None], np.array([c.red(), c.green(), c.blue()], np.uint8), colors // 2)
-        edges = EDGES if self.is_cloud and self.view.edges.isChecked() else 0.0
+        edges = EDGES if (self.is_cloud or self.drawn.is_dense) and self.view.edges.isChecked() else 0.0
         picture = paint(buffers, colors, GROUND, edges)
         image = QImage(picture.data, w, h, 4 * w, QImage.Format.Format_RGB32)
         image.setDevicePixelRatio(ratio)
@@ -404,7 +442,7 @@ class Scene(QWidget):
         p = QPainter(self)
         p.fillRect(self.rect(), t.color(t.NEUTRAL))
         if self.eye is None or (self.block is None and self.live is None):
-            paint_empty(p, self.rect())
+            paint_empty(p, self.rect(), self.session)
             return
         if self.points is not None and len(self.points):
             if self._image is None:
@@ -484,8 +522,7 @@ class Scene(QWidget):
         self.rings.stand(middle, 1.15 * float(np.percentile(np.linalg.norm(p - middle, axis=1), 95)))
 
     def _may_pick(self):
-        able = self.eye is not None and self.points is not None and self.live is None
-        return able
+        return self.eye is not None and self.points is not None and self.live is None and not self.is_overlay
 
     def mouseMoveEvent(self, e):
         self._pointer = e.position()
@@ -615,11 +652,12 @@ class Scene(QWidget):
         """Where a point falls in each solved photo: (x, y, depth), measured for tie points, else predicted."""
         b = self.block
         out = {}
-        k = self.rows[k] if self.rows is not None and not self.is_cloud else k
-        rows = np.flatnonzero(b["point"] == k) if not self.is_cloud else []
+        everywhere = self.is_cloud or self.is_overlay  # a place that no photo was asked about
+        k = self.rows[k] if self.rows is not None and not everywhere else k
+        rows = np.flatnonzero(b["point"] == k) if not everywhere else []
         measured = {int(b["photo"][r]): b["xy"][r] for r in rows}
         for i, E in enumerate(b["poses"]):
-            if not np.isfinite(E[0, 0]) or not (self.is_cloud or i in measured):
+            if not np.isfinite(E[0, 0]) or not (everywhere or i in measured):
                 continue
             Y = E[:3, :3] @ X + E[:3, 3]
             if Y[2] > 0:

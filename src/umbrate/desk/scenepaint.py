@@ -13,20 +13,23 @@ from .sceneparts import paint_turntable
 from .scenetools import BOX, TURN
 
 
-def paint_empty(p, rect):
+def paint_empty(p, rect, session=None):
     """What stands there before anything is solved."""
     mid = rect.adjusted(32, 40, -32, 0)
     p.setPen(t.color(t.TEXT))
     p.setFont(t.font(t.HEADING))
     half = mid.height() // 2
+    row = bool(session and session.sitting and session.sitting.members)
     p.drawText(
         mid.adjusted(0, 0, 0, -half),
         Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignBottom,
-        "Nothing solved yet",
+        "Not joined yet" if row else "Nothing solved yet",
     )
     p.setFont(t.font())
     p.setPen(t.color(t.QUIET))
     told = "Choose Poses on the Board and press Run: the photos will stand up here."
+    if row:
+        told = "Choose Join on the Board and press Run: the sittings will lie over each other here."
     p.drawText(mid.adjusted(0, half + 8, 0, 0), Qt.AlignmentFlag.AlignHCenter | Qt.TextFlag.TextWordWrap, told)
 
 
@@ -70,9 +73,27 @@ def paint_over(p, scene):
         found = cleaning.covered[1]
         paint_places(p, found.places, cleaning.place, scene.frusta.length(), found.lens, scene.on_screen)
     shown = None if scene.live is not None or scene.points is None else scene.session.points.legend()
-    legend = cleaning.legend() if scene.is_cloud else shown
+    apart = scene.session.joining.legend() if scene.is_overlay else None
+    legend = apart if scene.is_overlay else cleaning.legend() if scene.is_cloud else shown
     if legend:
-        paint_legend(p, *legend, scene.is_cloud and cleaning.look == "compared", scene.width(), scene.height())
+        signed = bool(apart) or (scene.is_cloud and cleaning.look == "compared")
+        paint_legend(p, *legend, signed, scene.width(), scene.height())
+    elif scene.is_overlay and scene.points is not None:
+        _paint_members(p, scene)
+
+
+def _paint_members(p, scene):
+    """Which tint is which sitting, at the lower right."""
+    work = scene.session.joining
+    if work.look != "tints":
+        return
+    p.setFont(t.font(t.SMALL))
+    parts = work.shown(scene.drawn.is_dense)
+    for k, part in enumerate(parts):
+        top = scene.height() - 20 - 18 * (len(parts) - k)
+        p.fillRect(QRectF(scene.width() - 150, top + 3, 10, 10), t.color(work.tint(part.id)))
+        p.setPen(t.color(t.TEXT))
+        p.drawText(QRectF(scene.width() - 134, top, 128, 16), Qt.AlignmentFlag.AlignVCenter, part.name)
 
 
 def _turntable(scene):
@@ -96,8 +117,9 @@ def _paint_caption(p, scene):
         text = f"{len(scene.live['poses'])} photos stand, {len(scene.points):,} tie points"
     elif scene.points is not None:
         unit = scene.session.frame.unit if scene.session.frame and scene.session.fragment == 0 else ""
-        text = f"{len(scene.points):,} {'points' if scene.is_cloud else 'tie points'}, {unit or 'unscaled'}"
-        if not scene.is_cloud and scene.session.points.count():
+        kind = "points" if scene.is_cloud or scene.drawn.is_dense else "tie points"
+        text = f"{len(scene.points):,} {kind}, {unit or 'unscaled'}"
+        if not scene.is_cloud and not scene.is_overlay and scene.session.points.count():
             text = f"{scene.session.points.count():,} chosen of {text}"
         if scene._moving and scene._budget < len(scene.points):
             text += f"  (drawing {scene._budget:,} while it moves)"

@@ -28,6 +28,7 @@ class Slab:
 class ScenePoints:
     """Attributes: drawn `points` (n, 3) float32 with `colors` (n, 3) uint8, or None.
 
+    `is_overlay` says whether they are joined sittings laid over each other, `is_dense` whether those are clouds.
     `rows` (n,) are their rows in the block or in the clouds one after the other, None where all of them are drawn;
     `is_cloud` says which; `block` is what the photos stand in.
     """
@@ -35,7 +36,7 @@ class ScenePoints:
     def __init__(self, session):
         self.session = session
         self.points = self.colors = self.rows = self.block = self.slab = None
-        self.is_cloud = False
+        self.is_cloud = self.is_overlay = self.is_dense = False
         self._every = None  #: before the slab, with the rows of what was removed left out
         self._left = None
         self._spacing = None
@@ -43,9 +44,17 @@ class ScenePoints:
     def take(self, cloud, ties):
         """What the session has: the clouds that are shown where `cloud` is set, else tie points where `ties` is."""
         s = self.session
+        self._every = self._left = self._spacing = None
+        self.is_overlay = s.joining.on and s.joining.overlay(cloud and s.joining.has_clouds()) is not None
+        self.is_dense = self.is_overlay and cloud and s.joining.has_clouds()
+        if self.is_overlay:
+            self.is_cloud = False
+            self.block = s.joining.overlay(self.is_dense).block
+            self._every = s.joining.points(self.is_dense) if cloud or ties else None
+            self._cut()
+            return
         self.block = s.block if s.job else None
         chosen = s.cloud if s.job else None
-        self._every = self._left = self._spacing = None
         self.is_cloud = chosen is not None and cloud
         if self.is_cloud:
             others = [c["points"] for _, c in s.cleaning.others()]
@@ -59,7 +68,7 @@ class ScenePoints:
 
     def grow(self, data):
         """The points of a block that is growing."""
-        self.is_cloud, self._left = False, None
+        self.is_cloud, self.is_overlay, self.is_dense, self._left = False, False, False, None
         self._every = data["points"]
         self._cut(live=True)
 
@@ -103,6 +112,8 @@ class ScenePoints:
     def _colors(self):
         """Colors of all of them: the chosen cloud as it is looked at, the others in relief with a tint each."""
         s = self.session
+        if self.is_overlay:
+            return s.joining.colors(self.is_dense)
         if not self.is_cloud:
             return s.points.colors() if s.block is self.block else self.block["colors"]
         out = [s.cleaning.colors()]

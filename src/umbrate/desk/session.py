@@ -12,7 +12,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from ..core.errors import UmbrateError
 from ..job.store import Job, JobInUse
-from ..stages import BY_NAME, STAGES
+from ..stages import BY_NAME, STAGES, stages_of
 from ..stages.base import parse_settings
 from ..stages.clouds import load_cloud
 from ..stages.frames import frame_of, keep_box_of, load_block, set_keep_box, turntable_of
@@ -22,6 +22,7 @@ from ..work.sorting import propose_split
 from ..work.state import RUNNING, board, plan
 from .arrivals import Arrivals
 from .cleanwork import CleanWork
+from .joinwork import JoinWork
 from .markwork import MarkWork
 from .maskwork import MaskWork
 from .measurework import MeasureWork
@@ -68,7 +69,7 @@ class Session(QObject):
         self.stage = "photos"
         self._cache = {}
         self.points, self.marking, self.measuring = PointWork(self), MarkWork(self), MeasureWork(self)
-        self.cleaning = CleanWork(self)
+        self.cleaning, self.joining = CleanWork(self), JoinWork(self)
         self._take_color = None
         self.log = []  #: what was said and done since the window opened, line by line
         self._last_step = None
@@ -202,11 +203,18 @@ class Session(QObject):
     def frame_key(self):
         """What the frame of the chosen sitting depends on."""
         scale, level = self.result("scale"), self.job.level(self.sitting_id)
+        first = self.job.members(self.sitting_id)[0]
+        if first != self.sitting_id and scale is None:
+            # a joined row has the frame of its first member until it has its own
+            scale, level = self.job.result(first, "scale"), level or self.job.level(first)
         return scale.id if scale else 0, str(level), str(self.job.keep_box(self.sitting_id)) if level else ""
 
     @property
     def frame(self):
         """The Frame of the chosen sitting, or None."""
+        if self.sitting and self.sitting.members:
+            key = ("frame", self.sitting_id, *self.frame_key, r.id if (r := self.result("poses")) else 0)
+            return self._kept(key, lambda: frame_of(self.job, self.sitting))
         return self._cached("frame", "poses", frame_of) if self.job else None
 
     @property
@@ -260,10 +268,12 @@ class Session(QObject):
 
     def following(self, stage):
         """The stage after one where it is the next thing to do: not run yet and not waiting; else None."""
-        names = [s.name for s in STAGES]
+        names = [s.name for s in stages_of(self.sitting)] if self.sitting else []
+        if stage not in names:
+            return None
         k = names.index(stage) + 1
         taken = {n for s in STAGES for n in s.takes}
-        while k < len(names) and names[k] in taken and self.job and not STAGES[k].invited(self.job, self.sitting):
+        while k < len(names) and names[k] in taken and not BY_NAME[names[k]].invited(self.job, self.sitting):
             k += 1
         if k == len(names) or not self.job or self.result(names[k]) is not None:
             return None

@@ -17,6 +17,7 @@ STATE_COLORS = {
     "failed": "#D9705F",
     "running": "#D08A3C",
     "queued": "#A3A8AD",
+    "elsewhere": "#666C73",
 }
 CATEGORIES = ("#E69F00", "#56B4E9", "#009E73", "#F0E442", "#0072B2", "#D55E00", "#CC79A7", "#BBBBBB")
 STEP = 4
@@ -64,6 +65,8 @@ def draw_state(painter, state, rect):
     if state == "ready":
         painter.setBrush(c)
         painter.drawEllipse(mid, radius * 0.35, radius * 0.35)
+    elif state == "elsewhere":
+        painter.drawLine(mid + QPointF(-radius * 0.7, 0), mid + QPointF(radius * 0.7, 0))
     elif state == "queued":
         painter.drawLine(mid, mid + QPointF(0, -radius * 0.6))
         painter.drawLine(mid, mid + QPointF(radius * 0.5, 0))

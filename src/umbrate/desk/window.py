@@ -42,6 +42,7 @@ from .foot import Foot
 from .lensdialogs import SheetsDialog, ShelfDialog
 from .newjob import NewJobDialog
 from .photoview import PhotoView
+from .picksdialog import PicksDialog
 from .scalepanel import ScalePanel
 from .scene import Scene
 from .session import Session
@@ -192,6 +193,8 @@ class Window(QMainWindow):
         self._action(run, "Poses: go on with new photos", lambda: s.run([(s.sitting_id, "poses")], way="go on"))
         self._action(run, "Poses: adjust only", lambda: s.run([(s.sitting_id, "poses")], way="adjust"))
         self._action(run, "Try masks on the chosen photos", self.preview_masks)
+        self._action(run, "Join the sittings", self.join_sittings, "Ctrl+J")
+        self._action(run, "Pick the same places in both sittings…", self.pick_places)
         self._action(run, "Cancel what runs", self.foot.stop, "Ctrl+.")
         view = bar.addMenu("&View")
         for a in self.scene.view.actions():
@@ -289,6 +292,26 @@ class Window(QMainWindow):
             ScalePanel.shown = "Points"
             self.bench.show_part()
             s.marking.set_on(not s.marking.on)
+
+    def join_sittings(self):
+        """Go where sittings are joined: to the joined row there is, or to the choice of what to join."""
+        s = self.session
+        rows = s.job.joined_rows()
+        if rows:
+            s.choose(rows[0].id, "join")
+        else:
+            s.choose(stage="join")
+
+    def pick_places(self):
+        """Pick the same places in the sittings of the joined row."""
+        s = self.session
+        self.join_sittings()
+        if s.sitting is None or not s.sitting.members:
+            s.said.emit("Join the sittings first; then places can be picked in both.", "note")
+        elif any(s.job.result(i, "poses") is None for i in s.sitting.members):
+            s.said.emit("A sitting of it has no poses yet: run Poses there first.", "bad")
+        else:
+            PicksDialog(s, self).join()
 
     def measure(self, kind):
         """Begin to measure."""

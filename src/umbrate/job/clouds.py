@@ -53,6 +53,11 @@ class KeptCloud:
         return self.figures.get("from_plain", [[1.0, 0, 0, 0], [0, 1.0, 0, 0], [0, 0, 1.0, 0], [0, 0, 0, 1.0]])
 
     @property
+    def scale_text(self):
+        """The photo scale it was computed at, for people; of one put together from others, that."""
+        return "united" if self.figures.get("united") else f"1/{self.settings.get('photo_scale', '?')}"
+
+    @property
     def left(self):
         """How many points are left."""
         return self.figures["points"] - sum(s.removed for s in self.steps)

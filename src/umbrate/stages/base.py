@@ -144,6 +144,14 @@ class Stage:
         """Whether it is computed with a sitting: of a joined row, what needs its photos is its members' business."""
         return True
 
+    def counts(self, sitting, setting):
+        """Whether a setting changes anything for a sitting."""
+        return True
+
+    def about_of(self, sitting):
+        """What it does with a sitting, in a sentence."""
+        return self.about
+
     def needs_of(self, sitting):
         """Stages whose results it reads of a sitting."""
         return self.needs

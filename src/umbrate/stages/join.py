@@ -125,7 +125,7 @@ class JoinStage(Stage):
 
     name, title = "join", "Join"
     about = "Finds how the sittings of the object lie to each other, says how sure that is, and why where it is not."
-    reads = "poses, masks, roles of targets or picks"
+    reads = "masks, roles or picks"
     Settings = Settings
 
     def applies(self, sitting):
@@ -222,7 +222,7 @@ class JoinStage(Stage):
         if f["verdict"] == NONE:
             return "no join", f"{joined} of {len(f['moves'])} sittings"
         worst = max((x["ways"]["all"]["sigma"][0] for x in f["joins"] if x["ways"].get("all")), default=0.0)
-        return f"{f['verdict']}  ± {worst:.2g}°", f"{joined} sittings in one frame"
+        return f"{f['verdict']}  ± {worst:.2g}°", f"{joined} in one frame"
 
 
 def _by_way(ways):

@@ -23,6 +23,7 @@ GOOD, DOUBTFUL, NONE = "good", "doubtful", "none"
 LEAST = {TARGETS: 4, SURFACE: 20, PICKS: 4}  #: pairs that a good join has: three fit without any check
 TOLERANCE = {TARGETS: 0.003, SURFACE: 0.003, PICKS: 0.02}  #: of the extent: pairs farther apart do not belong together
 PICKED = 0.004  #: of the extent: how far off a pick may be
+CONFIRMED = 10  #: tie points that look alike and lie where picks say, before a join by picks alone is good
 RIVAL = 0.4  #: another answer with such a share of the pairs of the best makes it doubtful
 UNSURE_DEG = 0.5
 OUTSIDE = 0.25  #: share of one sitting's places that the other's masks rule out, from which a join is doubtful
@@ -156,6 +157,8 @@ class _Joining:
             self.reasons.append(f"only {told} agree: nothing checks them")
         self._compare_ways([f for _, f in parts])
         M = joint.M
+        if not any(self.figures.get(w, {}).get("agreeing", 0) >= LEAST[w] for w in (TARGETS, SURFACE)):
+            self._confirm_picks(M)
         if SHAPE in self.ways:
             M = self._by_shape(M)
         contradiction = self._scales(pairs, joint)
@@ -305,6 +308,23 @@ class _Joining:
             self.reasons.append(f"{'pick' if len(off) == 1 else 'picks'} {', '.join(off)} did not fit and was left out")
         self._keep_figures(PICKS, n, best)
         return pairs.some(best.inside), best
+
+    def _confirm_picks(self, M):
+        """Picks can be wrong all together, as on an object that looks alike from several sides: others must agree."""
+        if PICKS not in self.figures or not self.figures[PICKS]["agreeing"]:
+            return
+        count = 0
+        if self.a.features and self.b.features:
+            pairs = self._pairs(alike(looks(self.a), looks(self.b)))
+            off = np.linalg.norm(pairs.a @ M[:3, :3].T + M[:3, 3] - pairs.b, axis=1)
+            reach = TOLERANCE[PICKS] * self.b.extent
+            count = int((off < reach).sum())
+        self.figures[PICKS]["alike"] = count
+        if count < CONFIRMED:
+            self.reasons.append(
+                f"only the picks say so: {'no place' if not count else count if count > 1 else 'one place'} of the "
+                "surface near them looks alike in both"
+            )
 
     # ------------------------------------------------------------------ the shape
     def _by_shape(self, M):

@@ -14,6 +14,8 @@ from .block_outcome import RESIDUAL_TOP_PX, outcome
 from .masks import mask_blobs
 from .photos import photo_key, photo_refs
 
+#: settings that count when the sittings of a joined row are adjusted together
+OF_MERGING = ("solve_lens", "lens_parameters", "use_targets", "min_sightings", "min_angle_deg")
 CHOSEN = {
     "all": "all pairs",
     "likeness": "the likest photos",
@@ -177,6 +179,14 @@ class PosesStage(Stage):
     uses_keep_box = True
     ways = (START_OVER, GO_ON, ADJUST)
     Settings = Settings
+
+    def counts(self, sitting, setting):
+        return not sitting.members or setting in OF_MERGING
+
+    def about_of(self, sitting):
+        if not sitting.members:
+            return self.about
+        return "Adjusts all photos of its sittings together, with shared lens, targets and tie points between them."
 
     def needs_of(self, sitting):
         return ("join",) if sitting.members else self.needs

@@ -7,6 +7,7 @@ from ..core.errors import UmbrateError
 from ..core.geometry.similarity import scale_of
 from ..core.join.unite import unite
 from ..job.results import now
+from ..job.store import Job
 from .cloud import block_for_depth
 from .clouds import load_cloud
 from .frames import frame_of, move_directions, move_points
@@ -95,6 +96,25 @@ def unite_clouds(job, sitting):
     UmbrateError
         Where it is not joined, or a member has no cloud.
     """
+    return keep_united(job, sitting, *_united(job, sitting))
+
+
+def unite_elsewhere(folder, sitting_id, report):
+    """Work for another process: the united cloud of a row of the job in `folder`, for `keep_united`."""
+    report.progress(0.2, "putting clouds together")
+    with Job.open(folder, writable=False) as job:
+        return _united(job, next(s for s in job.sittings() if s.id == sitting_id))
+
+
+def keep_united(job, sitting, key, figures):
+    """Keep a united cloud (its blob's key, its figures) beside the others of a row; returns the figures."""
+    taken = {c.name for c in job.clouds(sitting.id)}
+    name = next(n for n in ("United", *(f"United {k}" for k in range(2, 1000))) if n not in taken)
+    job.add_cloud(sitting.id, key, {}, figures, now(), name=name)
+    return figures
+
+
+def _united(job, sitting):
     found = job.join_found(sitting.id)
     if not found or None in found["moves"]:
         raise UmbrateError(f"“{sitting.name}” is not joined yet. Run Join first.", ("go to", "join"))
@@ -104,11 +124,4 @@ def unite_clouds(job, sitting):
         "points": len(arrays["points"]), "doubled": doubled, "seen_through": through, "from_plain": np.eye(4).tolist(),
         "united": [s.name for s in members],
     }  # fmt: skip
-    key = job.blobs.put_arrays(**{k: v for k, v in arrays.items() if k != "sitting"})
-    job.add_cloud(sitting.id, key, {}, figures, now(), name=_free_name(job, sitting, "United"))
-    return figures
-
-
-def _free_name(job, sitting, name):
-    taken = {c.name for c in job.clouds(sitting.id)}
-    return next(n for n in (name, *(f"{name} {k}" for k in range(2, 1000))) if n not in taken)
+    return job.blobs.put_arrays(**{k: v for k, v in arrays.items() if k != "sitting"}), figures

@@ -109,6 +109,9 @@ def cell(job, sitting, stage, failures=None):
         ready = all(job.result(sitting.id, n) for n in stage.needs_of(sitting)) and bool(
             job.photos(sitting.id, aside=False)
         )
+        kept = job.cloud(sitting.id) if stage.name == "cloud" else None
+        if kept:  # put together from those of its sittings
+            return Cell(*key, READY, f"{kept.left / 1e3:,.0f} k points", "united, not computed", stage.about)
         return Cell(*key, READY if ready else NOTHING, "", "", stage.about)
     first, second = stage.headline(done.figures)
     problems = tuple(p["text"] + (" " + p["hint"] if p["hint"] else "") for p in done.problems)
