@@ -238,24 +238,24 @@ def bench_wrong(_):
                 moves[sitting.id] = scene.name, M
                 print(f"  {s.name}: {f['solved']} of {f['photos']} solved, {f['rotation_deg_median']:.3f} degrees off")
         sides = [side_of(job, s) for s in job.sittings()]
-    for i, a in enumerate(sides):
-        for b in sides[i + 1 :]:
-            (object_a, M), (object_b, N) = moves[a.id], moves[b.id]
-            true = np.linalg.inv(N) @ M if object_a == object_b else None
-            for by in ways:
-                x = join_sides(a, b, by, picks=some_picks(a, b, true, rng) if "picks" in by else ())
-                attempts += 1
-                same += true is not None
-                count[x.verdict] += 1
-                if x.verdict != "good":
-                    continue
-                turn, shift = np.inf, np.inf
-                if true is not None:
-                    turn, shift, _ = difference(x.M, true, a.middle)
-                    shift *= scale_of(N)  # in mm
-                right += turn <= 1 and shift <= 1
-                if turn > 1 or shift > 1:
-                    wrong.append(f"{a.name} - {b.name} by {' and '.join(by)}: {turn:.1f} degrees, {shift:.1f} mm")
+        for i, a in enumerate(sides):
+            for b in sides[i + 1 :]:
+                (object_a, M), (object_b, N) = moves[a.id], moves[b.id]
+                true = np.linalg.inv(N) @ M if object_a == object_b else None
+                for by in ways:
+                    x = join_sides(a, b, by, picks=some_picks(a, b, true, rng) if "picks" in by else ())
+                    attempts += 1
+                    same += true is not None
+                    count[x.verdict] += 1
+                    if x.verdict != "good":
+                        continue
+                    turn, shift = np.inf, np.inf
+                    if true is not None:
+                        turn, shift, _ = difference(x.M, true, a.middle)
+                        shift *= scale_of(N)  # in mm
+                    right += turn <= 1 and shift <= 1
+                    if turn > 1 or shift > 1:
+                        wrong.append(f"{a.name} - {b.name} by {' and '.join(by)}: {turn:.1f} degrees, {shift:.1f} mm")
     for w in wrong:
         print(f"  wrong and called good: {w}")
     print(f"  {same} attempts on one object, of which {right} are good and right")

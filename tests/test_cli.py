@@ -236,16 +236,23 @@ class Demo(unittest.TestCase):
         from umbrate.work import demo
 
         good = {key: limit * (1.05 if more else 0.5) for key, _, limit, more in demo.LIMITS}
-        sittings = {"A": {**good, "solved": 24}, "B": {**good, "solved": 24, "rotation_deg_median": 0.2}}
+        alone = {k: v for k, v in good.items() if k not in demo.OF_WHOLE}
+        sittings = {
+            "A": {**alone, "solved": 24},
+            "B": {**alone, "solved": 24, "rotation_deg_median": 0.2},
+            "Whole": {**{k: good[k] for k in demo.OF_WHOLE}, "check_share": 0.9, "whole": True},
+        }
         figures = demo.worst(sittings, 100.0)
         self.assertEqual((figures["solved"], figures["rotation_deg_median"], figures["seconds"]), (48, 0.2, 100.0))
         reached = {words: ok for words, _, _, _, ok in demo.verdicts(figures)}
         self.assertFalse(reached["rotation error, median (degrees)"])
         self.assertTrue(reached["photos solved"])
-        del sittings["B"]["distance_px_median"]
+        self.assertEqual(figures["check_share"], 0.9)
+        del sittings["Whole"]["distance_px_median"], sittings["B"]["center_percent_median"]
         figures = demo.worst(sittings, 400.0)
         missed = [words for words, _, _, _, ok in demo.verdicts(figures) if not ok]
-        self.assertIn("cloud to true surface, median (pixels)", missed)
+        self.assertIn("whole cloud to true surface, median (pixels)", missed)
+        self.assertIn("center error, median (% of the distance)", missed)
         self.assertIn("time of the whole job (s)", missed)
 
     def test_the_demo_job_is_made_once_and_anew_where_its_photos_are_gone(self):
@@ -259,7 +266,8 @@ class Demo(unittest.TestCase):
             with demo.make_demo_job(place) as job:
                 first = job.db.execute("SELECT value FROM meta WHERE key = 'uuid'").fetchone()
                 self.assertEqual(
-                    [(s.name, len(job.photos(s.id))) for s in job.sittings()], [("Upright", 12), ("On its back", 12)]
+                    [(s.name, len(job.photos(s.id))) for s in job.sittings()],
+                    [("Upright", 12), ("On its back", 12), ("Whole", 24)],
                 )
             with demo.make_demo_job(place) as job:
                 self.assertEqual(job.db.execute("SELECT value FROM meta WHERE key = 'uuid'").fetchone(), first)

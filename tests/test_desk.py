@@ -124,7 +124,8 @@ class Solved(unittest.TestCase):
         cells = {c.stage: c for c in self.window.board.cells[0]}
         self.assertIn("12/12", cells["poses"].first)
         QTest.keyClick(self.window.board, Qt.Key.Key_Left)
-        self.assertEqual(self.session.stage, "scale")
+        self.assertEqual(self.session.stage, "join")
+        self.assertIn("Joining takes two sittings", " ".join(texts(self.window.bench)))
 
     def test_the_pair_grid_says_who_shares_what_and_shows_two_photos(self):
         from umbrate.desk.pairgrid import MatchesDialog, PairGrid

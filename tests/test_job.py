@@ -296,6 +296,7 @@ class HandMasks(unittest.TestCase):
         sitting, _ = job.add_sitting("A", [record("/p/a.jpg")])
         job.db.executescript(
             "DROP TABLE handmask; DROP TABLE removed; DROP TABLE cleaning; DROP TABLE cloud;"
+            "DROP TABLE joined; DROP TABLE role; DROP TABLE pick;"
             + "".join(
                 f"DROP TABLE {t};" for t in ("sighting", *(t for t in store.MARK_TABLES if t != "sighting"), "measured")
             )

@@ -1,18 +1,28 @@
 """Joining: similarities, shapes and unions against closed forms, and verdicts on made-up sittings."""
 
 import shutil
+import time
 import unittest
+from dataclasses import replace
+from functools import lru_cache
 
 import numpy as np
 from click.testing import CliRunner
+from PIL import Image
+from PyQt6.QtCore import QPoint, QSettings, Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
+from scipy import ndimage
 from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation
 
-from tests.scenes import pebble_set, scratch
+from tests.scenes import pebble_set, pebble_truth, scratch
 from tests.test_stages import QUICK, new_job, run
 from umbrate.cli.main import cli
+from umbrate.core.cloud.keepbox import KeepBox
 from umbrate.core.errors import UmbrateError
-from umbrate.core.geometry.pose import center, pose
+from umbrate.core.geometry.lens import Lens
+from umbrate.core.geometry.pose import center, look_at, pose
 from umbrate.core.geometry.rotation import rotation_angle
 from umbrate.core.geometry.similarity import move_pose, scale_of
 from umbrate.core.join import agree as joins
@@ -21,13 +31,43 @@ from umbrate.core.join.network import corners_round, solve_network
 from umbrate.core.join.places import alike, likely_support, mean_descriptors, shared_targets
 from umbrate.core.join.shape import fit_shapes
 from umbrate.core.join.unite import unite
+from umbrate.core.masking.clean import overlap
+from umbrate.core.masking.shape import carve, drawn, finished, pixel_grid, seen_elsewhere
+from umbrate.desk import tokens
+from umbrate.desk.picksdialog import PicksDialog
+from umbrate.desk.window import Window
 from umbrate.job.store import Job
+from umbrate.stages.base import Report
 from umbrate.stages.clouds import load_cloud
-from umbrate.stages.frames import frame_of, load_block
+from umbrate.stages.deliver import camera_rows
+from umbrate.stages.frames import frame_of, load_block, move_box
 from umbrate.stages.joining import join_all
+from umbrate.stages.mask_files import decode_mask
+from umbrate.stages.shapemasks import gather_shape, keep_shape_masks, make_shape_masks
 from umbrate.stages.uniting import unite_clouds
 from umbrate.work.adding import read_folder, take_in
 from umbrate.work.state import board
+
+APP = None
+
+
+def setUpModule():
+    global APP
+    QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(scratch()))
+    APP = QApplication.instance() or QApplication(["umbrate"])
+    APP.setStyle("Fusion")
+    APP.setStyleSheet(tokens.STYLE)
+
+
+def wait_for(condition, limit_s=90):
+    """Let the window live until something holds."""
+    end = time.monotonic() + limit_s
+    while not condition():
+        if time.monotonic() > end:
+            raise AssertionError("waited in vain")
+        APP.processEvents()
+        time.sleep(0.01)
+    APP.processEvents()
 
 
 def some_move(rng, scale=1.0):
@@ -211,35 +251,60 @@ class Picking(unittest.TestCase):
             np.testing.assert_allclose(M, N, atol=1e-8)
 
 
+@lru_cache
+def two_sittings():
+    """A job folder with twelve photos of the pebble as one sitting, and nine of them once more as another; solved."""
+    some = scratch() / "some"
+    (some / "masks").mkdir(parents=True)
+    for file in sorted((pebble_set() / "by-hand").glob("*.jpg"))[:9]:
+        shutil.copy(file, some)
+        shutil.copy(file.parent / "masks" / f"{file.stem}.png", some / "masks")
+    job, first = new_job(scratch() / "joined")
+    case = unittest.TestCase()
+    with job:
+        with case.assertRaisesRegex(UmbrateError, "only one sitting"):
+            join_all(job, job.sittings())
+        second, _, _ = take_in(job, "Again", read_folder(some, some / "masks"))
+        for stage, values in QUICK.items():
+            job.set_settings(second.id, stage, {**values, "seed": 5} if stage == "poses" else values)
+        for name in ("photos", "masks", "lens", "poses"):
+            run(job, first, name)
+        with case.assertRaisesRegex(UmbrateError, "no poses yet"):
+            join_all(job, job.sittings())
+        for name in ("photos", "masks", "lens", "poses"):
+            run(job, second, name)
+    return job.folder
+
+
+def same_places(job, count):
+    """Places far apart that both sittings see at the same pixels of the same photos: pairs in their job frames."""
+    seen, blocks = [], []
+    for s in job.placements():
+        b = load_block(job, s)
+        names = {p.id: p.name for p in job.photos(s.id)}
+        of = {}
+        for q, xy in enumerate(np.round(b["xy"]).astype(int)):
+            of.setdefault(int(b["point"][q]), {})[names[int(b["photo_ids"][b["photo"][q]])]] = tuple(xy)
+        seen.append(of)
+        blocks.append(b)
+    at = {(n, xy): p for p, x in seen[1].items() for n, xy in x.items()}
+    pairs = []
+    for p, x in seen[0].items():
+        twins = [at.get(key) for key in x.items()]
+        best = max(set(twins), key=twins.count)
+        if best is not None and twins.count(best) >= 3:
+            pairs.append((p, best))
+    A = np.array([blocks[0]["points"][p] for p, _ in pairs])
+    far = [int(np.argmax(np.linalg.norm(A - A.mean(0), axis=1)))]
+    while len(far) < count:
+        far.append(int(np.argmax(np.min([np.linalg.norm(A - A[i], axis=1) for i in far], axis=0))))
+    return [tuple(b["points"][k] for b, k in zip(blocks, pairs[i], strict=True)) for i in far]
+
+
 class Sittings(unittest.TestCase):
-    """Twelve photos of the pebble as one sitting, nine of them once more as another."""
-
-    @classmethod
-    def setUpClass(cls):
-        cls.folder = scratch() / "joined"
-        some = scratch() / "some"
-        (some / "masks").mkdir(parents=True)
-        for file in sorted((pebble_set() / "by-hand").glob("*.jpg"))[:9]:
-            shutil.copy(file, some)
-            shutil.copy(file.parent / "masks" / f"{file.stem}.png", some / "masks")
-        job, first = new_job(cls.folder)
-        with job:
-            cls.folder = job.folder
-            with cls.assertRaisesRegex(cls(), UmbrateError, "only one sitting"):
-                join_all(job, job.sittings())
-            second, _, _ = take_in(job, "Again", read_folder(some, some / "masks"))
-            for stage, values in QUICK.items():
-                job.set_settings(second.id, stage, {**values, "seed": 5} if stage == "poses" else values)
-            for name in ("photos", "masks", "lens", "poses"):
-                run(job, first, name)
-            with cls.assertRaisesRegex(cls(), UmbrateError, "no poses yet"):
-                join_all(job, job.sittings())
-            for name in ("photos", "masks", "lens", "poses"):
-                run(job, second, name)
-
     def copy(self):
         """The job of two solved sittings, once more."""
-        return Job.open(shutil.copytree(self.folder, scratch() / "copy.umbrate"))
+        return Job.open(shutil.copytree(two_sittings(), scratch() / "copy.umbrate"))
 
     def off(self, job, blocks, M):
         """Turn (degrees) and shift (share of the distance) between the same photos of the two sittings."""
@@ -328,57 +393,206 @@ class Sittings(unittest.TestCase):
             self.assertEqual(out.exit_code, 0, out.output)
             self.assertIn(f"{united['points']:,}" if what == "cloud" else "21", out.output)
 
-    def test_picks_in_photos_join_and_crosswise_ones_are_told(self):
+    def test_picks_join_and_what_is_wrong_with_them_is_said(self):
         with self.copy() as job:
             row = job.add_joined([s.id for s in job.placements()])
-            names, places, common = [], [], []
-            for s in job.placements():
-                block = load_block(job, s)
-                seen = {}
-                of = {p.id: p.name for p in job.photos(s.id)}
-                for q in range(len(block["photo"])):
-                    key = of[int(block["photo_ids"][block["photo"][q]])]
-                    seen.setdefault(int(block["point"][q]), {})[key] = tuple(np.round(block["xy"][q]).astype(int))
-                common.append(seen)
-            # places of the one that the other sees at the same pixels of the same photos
-            at = {(n, xy): p for p, x in common[1].items() for n, xy in x.items()}
-            pairs = []
-            for p, x in common[0].items():
-                twins = [at.get((n, xy)) for n, xy in x.items()]
-                best = max(set(twins), key=twins.count)
-                if best is not None and twins.count(best) >= 3:
-                    pairs.append((p, best))
-            blocks = [load_block(job, s) for s in job.placements()]
-            A = np.array([blocks[0]["points"][p] for p, _ in pairs])
-            far = [int(np.argmax(np.linalg.norm(A - A.mean(0), axis=1)))]
-            while len(far) < 5:
-                far.append(int(np.argmax(np.min([np.linalg.norm(A - A[i], axis=1) for i in far], axis=0))))
-            picked = [pairs[i] for i in far]
-            ids = list(row.members)
-            for p, q in picked:
-                plain = [
-                    np.linalg.inv(frame_of(job, s).matrix) @ np.append(b["points"][k], 1)
-                    for s, b, k in zip(job.placements(), blocks, (p, q), strict=True)
-                ]
-                places.append(plain)
-                names.append(
-                    job.add_pick(row.id, {i: {"cloud": x[:3].tolist()} for i, x in zip(ids, plain, strict=True)})
-                )
+            ids, pairs = list(row.members), same_places(job, 5)
+            plain = [
+                [(np.linalg.inv(frame_of(job, s).matrix) @ np.append(X, 1))[:3].tolist()
+                 for s, X in zip(job.placements(), pair, strict=True)]
+                for pair in pairs
+            ]  # fmt: skip
+            made = [job.add_pick(row.id, {i: {"cloud": x} for i, x in zip(ids, p, strict=True)}) for p in plain]
             job.set_settings(row.id, "join", {"targets": False, "surface": False})
             found = run(job, row, "join").figures
             self.assertEqual(found["verdict"], "good", found["joins"][0]["reasons"])
-            self.assertLess(max(d for _, d in found["joins"][0]["picks"]), 0.02 * np.ptp(A, axis=0).max())
-            # crosswise
-            a, b = places[0], places[1]
-            job.set_pick(names[0], {ids[0]: {"cloud": a[0][:3].tolist()}, ids[1]: {"cloud": b[1][:3].tolist()}})
-            job.set_pick(names[1], {ids[0]: {"cloud": b[0][:3].tolist()}, ids[1]: {"cloud": a[1][:3].tolist()}})
+            size = np.linalg.norm(np.ptp([a for a, _ in pairs], axis=0))
+            self.assertLess(max(d for _, d in found["joins"][0]["picks"]), 0.02 * size)
+            before = found["moves"]
+
+            def pair(i, a, b):
+                job.set_pick(made[i], {ids[0]: {"cloud": plain[a][0]}, ids[1]: {"cloud": plain[b][1]}})
+
+            pair(0, 0, 1)
+            pair(1, 1, 0)
             found = run(job, row, "join").figures
-            self.assertEqual(found["verdict"], "none")
+            self.assertEqual((found["verdict"], found["moves"][1]), ("none", None))
             self.assertIn("A and B are paired crosswise", found["joins"][0]["reasons"][0])
-            for n in names[2:]:
-                job.set_pick(n, used=False)
+            with self.assertRaisesRegex(UmbrateError, "hangs on no other"):
+                run(job, row, "poses")
+            job.undo()
+            self.assertEqual(job.join_found(row.id)["moves"], before)  # nothing changed
+            pair(0, 0, 0)
+            pair(1, 1, 1)
+            for i in made[2:]:
+                job.set_pick(i, used=False)
             found = run(job, row, "join").figures
             self.assertIn("2 picks of three", found["joins"][0]["reasons"][0])
+
+    def test_masks_are_drawn_from_a_rough_surface(self):
+        with self.copy() as job:
+            sitting = job.placements()[0]
+            M = frame_of(job, sitting).matrix
+            _, T = pebble_truth().judge_poses("By hand", {
+                r["name"]: r["pose"] for r in camera_rows(job, sitting)[0] if r["pose"] is not None
+            })  # fmt: skip
+            V = moved(pebble_truth().vertices, np.linalg.inv(T))
+            low, high = V.min(0), V.max(0)
+            box = KeepBox((low + high) / 2, np.eye(3), 0.53 * (high - low))
+            job.set_keep_box(sitting.id, move_box(box.as_dict(), np.linalg.inv(M)))
+            true = {
+                p.id: np.asarray(Image.open(pebble_set() / "by-hand" / "masks" / f"{p.name[:-4]}.png").convert("L"))
+                > 127
+                for p in job.photos(sitting.id)
+            }
+
+            def alike(masks):
+                each = [overlap(decode_mask(job.blobs.get_bytes(key)), true[i]) for i, key in masks.items()]
+                return float(np.median(each)) if min(each) > 0.7 else 0.0  # low photos see what few others do
+
+            masks, f = make_shape_masks(gather_shape(job, sitting), "depth", 1, "replace", 2, Report())
+            self.assertEqual((f["masks"], f["kept"], f["empty"]), (12, 0, []))
+            self.assertGreater(alike(masks), 0.85)
+            # three masks carve a shape that is drawn into the others; those that are there stay
+            gathered = gather_shape(job, sitting)
+            some = dict(list(gathered.masks.items())[::2])
+            masks, f = make_shape_masks(replace(gathered, masks=some), "outlines", 0, "keep", 8, Report())
+            self.assertEqual((f["masks"], f["kept"]), (6, 6))
+            self.assertGreater(alike(masks), 0.85)
+            with self.assertRaisesRegex(UmbrateError, "there are 0"):
+                make_shape_masks(replace(gathered, masks={}), "outlines", 0, "keep", 8, Report())
+            keep_shape_masks(job, sitting, masks)
+            self.assertEqual(job.hand_masks(sitting.id), masks)
+            self.assertIn("masks from shape", job.undo())
+            self.assertEqual(job.hand_masks(sitting.id), {})
+
+
+class Drawing(unittest.TestCase):
+    """A ball, whose outline is known."""
+
+    def test_a_surface_is_drawn_where_it_is_and_outlines_carve_it(self):
+        rng = np.random.default_rng(10)
+        lens = Lens(400, 300, 500.0, 201.0, 148.0, (-0.1, 0.05, 0.0), (0.0, 0.0))
+        d = rng.normal(size=(6000, 3))
+        ball = 10 * d / np.linalg.norm(d, axis=1, keepdims=True)
+        outlines = []
+        for k in range(12):
+            eye = 60 * np.array([np.cos(k), np.sin(k), 0.5 * np.cos(1.7 * k)])
+            E = look_at(eye, np.zeros(3))
+            ray = np.concatenate([pixel_grid(lens, 1), np.ones((300, 400, 1))], 2)
+            ray /= np.linalg.norm(ray, axis=2, keepdims=True)
+            c = E[:3, 3]
+            along = ray @ c
+            true = c @ c - along**2 <= 100.0
+            mask = finished(drawn(ball, 0.46, lens, E, 2), true.shape, 2, 0)
+            self.assertGreater(overlap(mask, true), 0.93)
+            wide = finished(drawn(ball, 0.46, lens, E, 2), true.shape, 2, 6)
+            grown = ndimage.distance_transform_edt(~mask) <= 6
+            self.assertEqual((wide ^ grown).sum(), 0)
+            outlines.append((true, lens, E))
+        # a map that sees something else in the left half takes that away
+        depth = np.full((30, 40), 50.0)
+        depth[:, :20] *= -1
+        other = seen_elsewhere(depth, np.ones((30, 40)), (50.0, 19.5, 14.5), pixel_grid(lens.without_distortion(), 2))
+        self.assertGreater(other[:, :90].mean(), 0.9)
+        self.assertEqual(other[:, 110:].sum(), 0)
+        shell, size = carve(KeepBox(np.zeros(3), np.eye(3), np.full(3, 14.0)), outlines, cells=56, missing=0)
+        r = np.linalg.norm(shell, axis=1)
+        self.assertGreater(r.min(), 10 - 1.5 * size)
+        self.assertLess(np.percentile(r, 90), 10 * 1.15)  # a hull of twelve views is a little larger
+
+
+class InTheWindow(unittest.TestCase):
+    def setUp(self):
+        self.window = Window()
+        self.window.resize(1280, 800)
+        self.window.show()
+        self.addCleanup(self.window.close)
+        self.session = self.window.session
+        folder = shutil.copytree(two_sittings(), scratch() / "copy.umbrate")
+        self.assertTrue(self.window.open_path(folder))
+        APP.processEvents()
+
+    def click(self, text, inside=None):
+        """Press the button of that text."""
+        b = next(b for b in (inside or self.window.bench).findChildren(QPushButton) if b.text() == text)
+        QTest.mouseClick(b, Qt.MouseButton.LeftButton)
+
+    def idle(self):
+        wait_for(lambda: self.session.queue.idle and self.session.errands.idle)
+
+    def test_sittings_are_joined_looked_at_and_merged(self):
+        s, scene = self.session, self.window.scene
+        s.choose(stage="join")
+        self.click("Join 2 sittings")
+        self.idle()
+        self.assertEqual((s.sitting.name, len(s.sitting.members)), ("Joined", 2))
+        self.assertEqual([c.state for c in self.window.board.cells[2]][:4], ["elsewhere"] * 3 + ["ready"])
+        self.assertTrue(scene.is_overlay)
+        counts = [len(load_block(s.job, x)["points"]) for x in s.job.placements()]
+        self.assertEqual(len(scene.points), sum(counts))
+        self.assertEqual(len(np.unique(scene.colors, axis=0)), 2)  # tie points in two tints
+        s.joining.hide(s.sitting.members[0], True)
+        self.assertEqual(len(scene.points), counts[1])
+        s.joining.hide(s.sitting.members[0], False)
+        s.joining.set_look("colors")
+        self.assertGreater(len(np.unique(scene.colors, axis=0)), 20)
+        self.click("Next: merge all photos")
+        self.idle()
+        self.assertEqual((s.stage, s.result("poses").figures["solved"]), ("poses", 21))
+        self.assertFalse(scene.is_overlay)
+        s.choose(stage="masks")
+        self.click("Go to “Again”")
+        self.assertEqual((s.sitting.name, s.stage), ("Again", "masks"))
+        shown = [x.text() for x in self.window.bench.findChildren(QLabel)]
+        self.assertIn("Masks from shape", shown)
+
+    def test_places_are_picked_side_by_side(self):
+        s = self.session
+        row = s.job.add_joined([x.id for x in s.job.placements()])
+        s.changed()
+        s.choose(row.id, "join")
+        dialog = PicksDialog(s, self.window)
+        dialog.show()
+        APP.processEvents()
+        self.addCleanup(dialog.close)
+        for n, pair in enumerate(same_places(s.job, 4)):
+            for k, (view, X) in enumerate(zip(dialog.views, pair, strict=True)):
+                # what is picked must face the eye, and nothing may lie before it
+                view.points = np.ascontiguousarray(X[None], np.float32)
+                view.colors = np.full((1, 3), 200, np.uint8)
+                view._image = None
+                view.repaint()
+                ((x, y),) = view.on_screen(X)
+                QTest.mouseClick(view, Qt.MouseButton.LeftButton, pos=QPoint(round(x), round(y)))
+                self.assertEqual(len(s.job.picks(row.id)), n + k)
+                if n == 3 and k == 0:
+                    self.assertLess(
+                        np.linalg.norm(dialog.views[1].guess - pair[1]), 0.05 * np.linalg.norm(pair[1]) + 0.1
+                    )
+        self.assertEqual(dialog.list.rowCount(), 4)
+        self.assertTrue(dialog.changed)
+        off = [float(dialog.list.item(r, 3).text().split()[0]) for r in range(4)]
+        self.assertLess(max(off), 0.1)
+        a, b = s.job.picks(row.id)[:2]
+        left, right = row.members
+        s.job.set_pick(a.id, {left: a.places[left], right: b.places[right]})
+        s.job.set_pick(b.id, {left: b.places[left], right: a.places[right]})
+        dialog._fill()
+        self.assertIn("A and B are paired crosswise", dialog.hint.text())
+        # in a photo the nearest point of the surface is taken
+        dialog._show_member(0)
+        dialog.which[0][1].setCurrentIndex(1)
+        dialog._show_what(0)
+        view = dialog.views[0]
+        view.repaint()
+        got = []
+        view.picked.connect(lambda X, kept: got.append(X))
+        X = view.points[np.flatnonzero(view._uv[:, 2] > 0)[0]]
+        ((x, y),) = view.on_screen(X)
+        QTest.mouseClick(view, Qt.MouseButton.LeftButton, pos=QPoint(round(x), round(y)))
+        off = np.hypot(*(view.on_screen(got[0]) - [round(x), round(y)])[0])
+        self.assertLess(off, 8)
 
 
 if __name__ == "__main__":

@@ -88,7 +88,7 @@ def demo(folder, window, as_json):
     folder = folder or d.demo_folder()
     watch = d.Stopwatch()
     if not as_json:
-        say("A terracotta bird whistle, 92 mm, in two sittings of 24 photos (simulated).")
+        say("A terracotta bird whistle, 92 mm, in two sittings of 24 photos (simulated), joined to the whole.")
         say(f"The demo job is {folder}")
     with d.make_demo_job(folder) as job:
         ok = run_cells(job, job.sittings(), "cloud", redo_all=True, quiet=as_json)
@@ -101,7 +101,7 @@ def demo(folder, window, as_json):
     if as_json:
         print(json.dumps({"sittings": by_sitting, "all": figures, "reached": all(r[4] for r in rows)}, indent=1))
     else:
-        table = Table(title="The demo against its truth (worse of the two sittings)")
+        table = Table(title="The demo against its truth (the worst of the sittings and the whole)")
         for column, side in (("figure", "left"), ("measured", "right"), ("to reach", "right"), ("", "left")):
             table.add_column(column, justify=side)
         for words, value, limit, more, reached in rows:

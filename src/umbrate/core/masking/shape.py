@@ -35,7 +35,7 @@ def drawn(points, spacing, lens, pose, step):
     radius = max(1.0, COVER * spacing * lens.f / float(np.median(Y[there, 2])) / step)
     # a hole between points is smaller than two discs: closing fills it and leaves the outline where it is
     grown = ndimage.distance_transform_edt(~hit) <= radius
-    return ~(ndimage.distance_transform_edt(grown) <= 0.6 * radius) & grown
+    return ~(ndimage.distance_transform_edt(grown) <= radius) & grown
 
 
 def seen_elsewhere(depth, score, pinhole, grid):
