@@ -21,14 +21,10 @@ from PyQt6.QtWidgets import QApplication
 
 from umbrate.desk.__main__ import make_app
 from umbrate.desk.cloudpanel import CloudPanel
-from umbrate.desk.lensdialogs import ShelfDialog
 from umbrate.desk.pairgrid import PairGrid
+from umbrate.desk.picksdialog import PicksDialog
 from umbrate.desk.scalepanel import ScalePanel
-from umbrate.desk.sectiondialog import SectionDialog
-from umbrate.desk.siftpanel import SiftPanel
 from umbrate.desk.window import Window
-from umbrate.formats.lenscards import put_on_shelf
-from umbrate.stages.lens import card_of
 from umbrate.stages.reporting import write_accuracy_report
 from umbrate.work.demo import demo_data, demo_folder
 
@@ -73,7 +69,7 @@ def sorting(window, home, take):
 
 
 def lens(window, home, take):
-    """A lens is calibrated from the demo's sheets and kept on the shelf."""
+    """A lens is calibrated from the demo's sheets."""
     session = window.session
     session.create(home / "lens")
     session.arrivals.add_folders([(demo_data() / "calibration", "Calibration")])
@@ -83,29 +79,14 @@ def lens(window, home, take):
     session.run()
     until(lambda: session.result("lens"))
     take("calibration")
-    put_on_shelf(card_of(session.job, session.sitting, "Studio 50 mm at 1.2 m"))
-    dialog = ShelfDialog(window)
-    dialog.show()
-    settle()
-    dialog.grab().save(str(OUT / "lens-cards.png"))
-    dialog.close()
 
 
 def poses(window, take):
-    """The dome with its links, sifting, a photo with its residuals beside the pair grid, looking through a photo."""
+    """The dome with its links, a photo with its residuals beside the pair grid, looking through a photo."""
     scene, bench, view = window.scene, window.bench, window.photo_view
     scene.side.switches["links"].setChecked(True)
     take("poses")
     scene.side.switches["links"].setChecked(False)
-    scene.toggles["Photos"].click()
-    scene.look_from("Fit")
-    settle()
-    panel = bench.findChild(SiftPanel)
-    panel.region.setRegion((1.0, panel.ends[1]))
-    bench.ensureWidgetVisible(panel)
-    take("sifting")
-    window.session.points.clear()
-    scene.toggles["Photos"].click()
     view.toggles["Sightings"].setChecked(True)
     view.reload_overlays()
     bench.ensureWidgetVisible(bench.findChild(PairGrid))
@@ -119,7 +100,7 @@ def poses(window, take):
 
 
 def measuring(window, take):
-    """A point is marked and predicted, lengths with their residuals, a distance on the cloud, a section, the report."""
+    """A point is marked and predicted, lengths with their residuals, a distance on the cloud, the report."""
     session, view = window.session, window.photo_view
     sitting = session.sitting
     session.choose(stage="scale")
@@ -168,12 +149,6 @@ def measuring(window, take):
     session.measuring.changed.emit()
     view.fit()
     take("measured")
-    dialog = SectionDialog(session, window)
-    dialog.way.setCurrentIndex(2)
-    dialog.show()
-    settle()
-    dialog.grab().save(str(OUT / "section.png"))
-    dialog.close()
     with tempfile.TemporaryDirectory() as place:
         file = Path(place) / "report.pdf"
         write_accuracy_report(session.job, sitting, file)
@@ -194,9 +169,8 @@ def measuring(window, take):
 
 
 def clouds(window, take):
-    """Relief beside a depth map, a filter on trial, and one cloud over another."""
+    """Relief beside a depth map, a filter on trial, and coverage."""
     session, view = window.session, window.photo_view
-    sitting = session.sitting
     session.choose(stage="cloud", photo_id=session.photos()[6].id)
     window.scene.look_from("Fit")
     settle()
@@ -221,18 +195,52 @@ def clouds(window, take):
     take("coverage")
     session.cleaning.set_look("color")
     window.scene.look_from("Fit")
-    first = session.job.cloud(sitting.id)
-    session.set_setting("cloud", "photo_scale", 4)
-    session.run()
-    until(lambda: session.queue.idle and session.job.cloud(sitting.id).id != first.id, 300)
-    session.cleaning.compare(first.id)
-    until(lambda: session.cleaning.look == "compared")
-    take("compared")
-    session.cleaning.set_look("color")
-    session.undo()
-    session.undo()
-    session.run()
-    until(lambda: session.queue.idle, 300)
+
+
+def joining(window, take):
+    """Sittings over each other, how far they lie apart, the same places picked in both, the whole from below."""
+    session, scene = window.session, window.scene
+    row = session.sitting
+    session.choose(stage="join")
+    take("joined")
+    session.joining.set_look("distance")
+    until(lambda: not session.joining.busy)
+    take("distance")
+    session.joining.set_look("tints")
+    dialog = PicksDialog(session, window)
+    dialog.show()
+    settle()
+    views = dialog.views
+    G = np.linalg.inv(np.array(session.job.join_found(row.id)["moves"][1]))
+    rng, done = np.random.default_rng(4), 0
+    while done < 4:
+        X = views[0].points[rng.integers(len(views[0].points))].astype(float)
+        plain = np.linalg.inv(views[0].frame.matrix) @ np.append(X, 1.0)
+        Y = (views[1].frame.matrix @ G @ plain)[:3]
+        off = np.linalg.norm(views[1].points - Y.astype(np.float32), axis=1)
+        if off.min() > 0.5:
+            continue  # the other sitting does not have this place
+        Y = views[1].points[int(np.argmin(off))].astype(float)
+        there = np.linalg.inv(views[1].frame.matrix) @ np.append(Y, 1.0)
+        dialog._picked(0, X, {"cloud": plain[:3].tolist()})
+        done += 1
+        if done < 4:
+            dialog._picked(1, Y, {"cloud": there[:3].tolist()})
+    dialog.which[1][1].setCurrentIndex(6)
+    views[1].show_photo(dialog.which[1][1].currentData())
+    settle()
+    dialog.grab().save(str(OUT / "picks.png"))
+    dialog.close()
+    while session.job.picks(row.id):
+        session.undo()
+    session.choose(stage="cloud")
+    settle()
+    scene.toggles["Photos"].setChecked(False)
+    scene.look_from("Fit")
+    scene.eye = scene.eye.turned(0.6, -1.5)
+    scene._redraw()
+    take("whole")
+    scene.toggles["Photos"].setChecked(True)
 
 
 def until(condition, limit_s=120):
@@ -261,11 +269,17 @@ def main():
     take("welcome")
     window.open_path(demo_folder())
     session = window.session
-    first, second = session.job.sittings()[:2]
+    first, row = session.job.sittings()[0], session.job.joined_rows()[0]
     session.choose(first.id, "poses", session.job.photos(first.id)[2].id)
     poses(window, take)
+    session.choose(row.id, "scale", session.job.photos(first.id)[2].id)
     measuring(window, take)
     clouds(window, take)
+    session.choose(row.id, "cloud", session.job.photos(row.id)[30].id)
+    window.scene.eye = window.scene.eye.turned(0.5, 0.1)
+    window.scene._redraw()
+    take("cloud")
+    joining(window, take)
     session.choose(first.id, "masks", session.job.photos(first.id)[4].id)
     window.photo_view.mask_look.setCurrentIndex(1)
     window.photo_view.reload_overlays()
@@ -273,10 +287,6 @@ def main():
     take("masks")
     window.photo_view.mask_look.setCurrentIndex(0)
     window.strip.silhouettes.setChecked(False)
-    session.choose(second.id, "cloud", session.job.photos(second.id)[1].id)
-    window.scene.eye = window.scene.eye.turned(0.5, 0.1)
-    window.scene._redraw()
-    take("cloud")
     with tempfile.TemporaryDirectory() as home:
         sorting(window, Path(home), take)
         os.environ["XDG_DATA_HOME"] = home  # a shelf of made-up cards, not that of whoever runs this
