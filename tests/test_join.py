@@ -40,10 +40,11 @@ from umbrate.job.store import Job
 from umbrate.stages.base import Report
 from umbrate.stages.clouds import load_cloud
 from umbrate.stages.deliver import camera_rows
-from umbrate.stages.frames import frame_of, load_block, move_box
-from umbrate.stages.joining import join_all
+from umbrate.stages.frames import frame_of, load_block, move_arrays, move_box
+from umbrate.stages.joining import join_all, join_whole
 from umbrate.stages.mask_files import decode_mask
 from umbrate.stages.shapemasks import gather_shape, keep_shape_masks, make_shape_masks
+from umbrate.stages.sides import side_of
 from umbrate.stages.uniting import unite_clouds
 from umbrate.work.adding import read_folder, take_in
 from umbrate.work.state import board
@@ -334,6 +335,18 @@ class Sittings(unittest.TestCase):
             self.assertTrue((off.max(0) < (0.8, 0.012)).all(), off)
             # back into the first one's frame
             np.testing.assert_allclose(whole.moves[1] @ found.M, np.eye(4), atol=1e-9)
+            # a third sitting that is the second, laid elsewhere at another size: all three are solved together
+            a, b = (side_of(job, s) for s in (first, second))
+            M = some_move(np.random.default_rng(12), 1.4)
+            c = replace(b, id=99, name="Once more", block=move_arrays(b.block, M), frame=M @ b.frame, cloud=None,
+                        box=move_box(b.box, M), extent=1.4 * b.extent)  # fmt: skip
+            three = join_whole([a, b, c], ("surface",))
+            self.assertEqual((three.verdict, len(three.loops), {x.verdict for x in three.joins.values()}),
+                             ("good", 3, {"good"}))  # fmt: skip
+            turn, _, scale = joins.difference(three.moves[1], three.moves[2] @ M, b.middle)
+            self.assertLess(turn, 0.3)
+            self.assertLess(abs(scale), 0.005)
+            self.assertLess(max(turn for _, _, turn, _ in three.loops), 0.5)
             none = join_all(job, job.sittings(), ("targets",))
             self.assertEqual((none.joins[0, 1].verdict, none.verdict), ("none", "none"))
             self.assertIsNone(none.moves[1])
@@ -415,19 +428,20 @@ class Sittings(unittest.TestCase):
 
             pair(0, 0, 1)
             pair(1, 1, 0)
-            found = run(job, row, "join").figures
-            self.assertEqual((found["verdict"], found["moves"][1]), ("none", None))
-            self.assertIn("A and B are paired crosswise", found["joins"][0]["reasons"][0])
-            with self.assertRaisesRegex(UmbrateError, "hangs on no other"):
-                run(job, row, "poses")
-            job.undo()
+            with self.assertRaisesRegex(UmbrateError, "picks A and B are paired crosswise"):
+                run(job, row, "join")
             self.assertEqual(job.join_found(row.id)["moves"], before)  # nothing changed
             pair(0, 0, 0)
             pair(1, 1, 1)
             for i in made[2:]:
                 job.set_pick(i, used=False)
-            found = run(job, row, "join").figures
-            self.assertIn("2 picks of three", found["joins"][0]["reasons"][0])
+            with self.assertRaisesRegex(UmbrateError, "2 picks of three"):
+                run(job, row, "join")
+            job.set_settings(row.id, "join", {"surface": False, "picks": False})
+            with self.assertRaisesRegex(UmbrateError, "there are no targets on the object that both sittings see"):
+                run(job, row, "join")
+            with self.assertRaisesRegex(UmbrateError, "nothing to join in it"):
+                run(job, job.placements()[0], "join")
 
     def test_masks_are_drawn_from_a_rough_surface(self):
         with self.copy() as job:

@@ -92,7 +92,7 @@ class Arrivals:
         job = self.session.job
         if job is None:
             return
-        photos = [p for s in job.sittings() for p in job.photos(s.id)]
+        photos = [p for s in job.placements() for p in job.photos(s.id)]
 
         def look():
             return {p.id for p in photos if job.file_state(p) == "changed"}

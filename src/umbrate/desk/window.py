@@ -440,13 +440,14 @@ class Window(QMainWindow):
     def _sitting_actions(self, menu):
         """What can be done with the chosen sitting."""
         s = self.session
-        others = [x for x in s.job.sittings() if x.id != s.sitting_id]
-        menu.addAction("Split at bare frames", lambda: s.split("bare"))
-        menu.addAction("Split at pauses", lambda: s.split("gaps"))
-        merge = menu.addMenu("Merge into")
-        merge.setEnabled(bool(others))
-        for o in others:
-            merge.addAction(o.name, lambda i=o.id: s.merge_into(i))
+        others = [x for x in s.job.placements() if x.id != s.sitting_id]
+        if not s.sitting.members:
+            menu.addAction("Split at bare frames", lambda: s.split("bare"))
+            menu.addAction("Split at pauses", lambda: s.split("gaps"))
+            merge = menu.addMenu("Merge into")
+            merge.setEnabled(bool(others))
+            for o in others:
+                merge.addAction(o.name, lambda i=o.id: s.merge_into(i))
         menu.addAction("Move up", lambda: s.move_sitting(-1))
         menu.addAction("Move down", lambda: s.move_sitting(1))
         menu.addSeparator()
@@ -465,7 +466,7 @@ class Window(QMainWindow):
         menu.addAction("Turn to the right    T", lambda: s.turn_photos(chosen, 1))
         menu.addAction("Turn to the left    Shift+T", lambda: s.turn_photos(chosen, -1))
         move = menu.addMenu("Move to")
-        for o in s.job.sittings():
+        for o in s.job.placements():
             if o.id != s.sitting_id:
                 move.addAction(o.name, lambda n=o.name: s.move_photos(chosen, n))
         move.addAction("A new sitting…", lambda: self._move_to_new(chosen))

@@ -12,6 +12,7 @@ from ..job.blobs import BlobStore
 from .base import Outcome, Stage, StageSettings, problem
 from .frames import block_blob, frame_of, move_points
 from .joining import DOUBTFUL, GOOD, NONE, PICKS, SHAPE, SURFACE, TARGETS, WAYS, join_whole
+from .masks import mask_blobs
 from .sides import side_of
 
 AS_KNOWN, FREE = "as known", "free"
@@ -134,17 +135,22 @@ class JoinStage(Stage):
     def gather(self, job, sitting):
         if not sitting.members:
             raise UmbrateError(
-                f"“{sitting.name}” is one sitting: there is nothing to join in it. Join it with others.", ("join",)
+                f"“{sitting.name}” is one sitting: there is nothing to join in it. Join it with others.",
+                ("go to", "join"),
             )
         sides = [side_of(job, s) for s in members_of(job, sitting)]
         return Inputs(str(job.blobs.folder), sides, job.target_roles(), pick_places(job, sitting))
 
     def key(self, job, sitting):
         members = members_of(job, sitting)
+        # clouds matter where they are fitted; else they only show how well it went
+        shape = job.settings(sitting.id, self.name).get(SHAPE)
+        clouds = [c.blob if (c := job.cloud(s.id)) else "" for s in members] if shape else []
         return [
             [[s.id, block_blob(job, s)[0], frame_of(job, s).scaled] for s in members],
-            sorted(job.hand_masks(sitting.id).items()), sorted(job.target_roles().items()),
+            [sorted(mask_blobs(job, s).items()) for s in members], sorted(job.target_roles().items()),
             [[p.name, p.used, sorted((k, str(v)) for k, v in p.places.items())] for p in job.picks(sitting.id)],
+            clouds,
         ]  # fmt: skip
 
     def run(self, inputs, settings, report):
@@ -159,6 +165,12 @@ class JoinStage(Stage):
             sides, ways, with_scale=True if settings.scale == FREE else None, roles=inputs.roles, picks=inputs.picks,
             tell=tell,
         )  # fmt: skip
+        if all(M is None for M in whole.moves[1:]):
+            told = "; ".join(
+                f"“{sides[i].name}” and “{sides[k].name}” could not be joined: {', and '.join(x.reasons)}"
+                for (i, k), x in whole.joins.items()
+            )
+            raise UmbrateError(f"{told}. Pick the same three or four places in both.", ("pick places",))
         base = sides[0]
         to_plain = np.linalg.inv(base.frame)
         ties = [
@@ -171,7 +183,6 @@ class JoinStage(Stage):
         figures = {
             "members": [s.id for s in sides],
             "names": [s.name for s in sides],
-            "made_of": [],
             "moves": [None if M is None else (to_plain @ M @ s.frame).tolist()
                       for s, M in zip(sides, whole.moves, strict=True)],
             "verdict": whole.verdict,

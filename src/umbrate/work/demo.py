@@ -81,7 +81,7 @@ def make_demo_job(folder):
     folder = job_folder(folder)
     if (folder / "job.sqlite").exists():
         job = Job.open(folder)
-        photos = [p for s in job.sittings() for p in job.photos(s.id)]
+        photos = [p for s in job.placements() for p in job.photos(s.id)]
         # nothing of somebody's own work is ever run over or thrown away
         shipped = {f.name for _, sub in SITTINGS for f in (data / sub).iterdir()}
         if not {p.name for p in photos} <= shipped:
