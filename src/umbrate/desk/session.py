@@ -55,6 +55,7 @@ class Session(QObject):
     pointed = pyqtSignal(object)  #: sightings (photo id to x, y) of the point under the pointer, or None
     ray = pyqtSignal(object)  #: a world ray (start, direction) under the photo's pointer, or None
     looked_at = pyqtSignal(float, float)  #: a pixel of the chosen photo that somebody wants to see closely
+    silhouettes_wanted = pyqtSignal()  #: the masks of all photos are to be seen in the strip
     turning_wanted = pyqtSignal()  #: the object is to be turned by hand in the scene
     picking = pyqtSignal(bool)  #: whether the next click in the photo picks a color
     _background = pyqtSignal(object, object)

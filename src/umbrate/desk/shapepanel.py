@@ -34,6 +34,7 @@ class ShapePanel(QWidget):
             "Quick depth takes half a minute; outlines carve the shape out of the box by masks of some photos",
         )  # fmt: skip
         self.margin = QSpinBox(minimum=-50, maximum=200, value=ShapePanel.margin_, suffix=" px")
+        self.margin.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
         self.margin.setToolTip("The masks are so much wider than the surface")
         form.addRow("Margin", self.margin)
         self.there = self._choice(
@@ -67,11 +68,11 @@ class ShapePanel(QWidget):
             s.said.emit(str(e), "bad")
             return
         sitting = s.sitting
-        self.button.setEnabled(False)
 
         def keep(answer):
             masks, f = answer
             if masks:
+                s.silhouettes_wanted.emit()
                 s.do(lambda: keep_shape_masks(s.job, sitting, masks))
             told = f"{f['masks']} masks from shape, {100 * f['share']:.0f} % of a photo in the median"
             if f["empty"]:

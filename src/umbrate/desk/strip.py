@@ -73,6 +73,9 @@ def facts(photo):
     return "\n".join(x for x in lines if x)
 
 
+QUARTERS = {3: 2, 6: 1, 8: 3}  #: quarter turns to the right that an EXIF orientation asks for
+
+
 class _PhotoList(QListWidget):
     """The list itself; photos dragged from it carry their ids."""
 
@@ -112,6 +115,7 @@ class Strip(QWidget):
         self.silhouettes.setToolTip("Show the masks instead of the photos: a bad one jumps out  (S)")
         self.silhouettes.setShortcut("S")
         self.silhouettes.toggled.connect(self.reload_forced)
+        session.silhouettes_wanted.connect(lambda: self.silhouettes.setChecked(True))
         top.addWidget(self.silhouettes)
         top.addWidget(self.count)
         top.addStretch(1)
@@ -158,11 +162,13 @@ class Strip(QWidget):
         photos = s.photos()
         done = {n: s.result(n) for n in ("photos", "masks", "poses")}
         preview = s.masks.shown_preview()
+        self._by_hand = s.job.hand_masks(s.sitting_id) if photos and self.silhouettes.isChecked() else {}
         mark = (
             s.sitting_id,
             tuple((p, s.arrivals.file_state(p)) for p in photos),
             tuple(r.id if r else 0 for r in done.values()),
             id(preview),
+            str(self._by_hand),
         )
         if mark == self._mark:
             self._follow()
@@ -243,7 +249,10 @@ class Strip(QWidget):
         key = key or self._live.get(photo.id)
         if self.silhouettes.isChecked() or (made and made.mask):
             outline = done["masks"].blob("silhouette", photo.id) if done["masks"] else None
-            key = (made.silhouette if made else None) or outline or key
+            by_hand = None if made else self._by_hand.get(photo.id)
+            if by_hand:  # as the sensor saw it; the others stand as people see them
+                item.setData(TURN, photo.turn + QUARTERS.get(photo.orientation, 0))
+            key = (made.silhouette if made else None) or by_hand or outline or key
         item.setData(PICTURE, key)
         item.setData(TRACED, photo.id in self.session.points.photos)
         item.setToolTip(facts(photo))

@@ -114,6 +114,10 @@ def cell(job, sitting, stage, failures=None):
             return Cell(*key, READY, f"{kept.left / 1e3:,.0f} k points", "united, not computed", stage.about)
         return Cell(*key, READY if ready else NOTHING, "", "", stage.about)
     first, second = stage.headline(done.figures)
+    if stage.name == "masks" and (hand := job.hand_masks(sitting.id)):
+        photos = job.photos(sitting.id, aside=False)
+        have = {p.id for p in photos} & {*hand, *(i for n, i in done.artefacts if n == "mask")}
+        first, second = f"{len(have)}/{len(photos)}", f"{len(hand)} by hand or shape"
     problems = tuple(p["text"] + (" " + p["hint"] if p["hint"] else "") for p in done.problems)
     detail = f"{stage.about}\nMade {done.made.replace('T', ' ')} in {done.seconds:.1f} s."
     if not is_current(job, sitting, stage):
