@@ -126,6 +126,7 @@ class _Joining:
         _check_ways(ways)
         self.a, self.b, self.ways, self.roles, self.picks = a, b, ways, roles, list(picks)
         self.reasons, self.notes, self.figures = [], [], {}
+        self.absent = []  #: why a way found nothing: no doubt where another one is sure
         self.support, self.on_object = [], []
         both = a.scaled and b.scaled
         self.with_scale = not both if with_scale is None else with_scale
@@ -152,6 +153,7 @@ class _Joining:
         joint = self._agree(pairs, self.with_scale)
         if joint is None:
             return self._none("no three shared places agree")
+        (self.notes if firm else self.reasons).extend(self.absent)
         if not firm:
             told = " and ".join(self._count(w) for w in self.ways if w in self.figures and w != SHAPE)
             self.reasons.append(f"only {told} agree: nothing checks them")
@@ -175,8 +177,9 @@ class _Joining:
         )  # fmt: skip
 
     def _none(self, reason):
+        why = [*self.absent, *self.reasons] or [reason]
         return Join(
-            None, NONE, self.reasons or [reason], self.figures, sorted(set(self.support)), notes=self.notes,
+            None, NONE, why, self.figures, sorted(set(self.support)), notes=self.notes,
             picks=self._picks_off(None),
         )  # fmt: skip
 
@@ -216,9 +219,9 @@ class _Joining:
         if len(rows) < 3:
             if way == TARGETS:
                 said = ("are no targets", "is one target", "are two targets")[len(rows)]
-                self.reasons.append(f"there {said} on the object that both sittings see; three are needed")
+                self.absent.append(f"there {said} on the object that both sittings see; three are needed")
             else:
-                self.reasons.append("hardly any tie point of one sitting looks like one of the other")
+                self.absent.append("hardly any tie point of one sitting looks like one of the other")
             return None
         pairs = self._pairs(rows)
         found = groups(
@@ -228,7 +231,7 @@ class _Joining:
         if way == TARGETS:
             found = self._without_support(found, rows, share)
         if not found:
-            self.reasons.append(
+            self.absent.append(
                 "the targets both sittings see stand on the support" if self.support and way == TARGETS
                 else "no three targets agree" if way == TARGETS else "no three places of the surface agree"
             )  # fmt: skip
@@ -279,11 +282,11 @@ class _Joining:
         self.figures[PICKS] = {"pairs": n, "agreeing": 0}
         if n < 3:
             told = "no pick" if not n else f"{n} pick{'s' * (n > 1)}"
-            self.reasons.append(f"{told} of three that are needed: pick the same places in both sittings")
+            self.absent.append(f"{told} of three that are needed: pick the same places in both sittings")
             return None
         A, B = (np.array([p[k] for p in self.picks], float) for k in (1, 2))
         if nearly_a_line(A) or nearly_a_line(B):
-            self.reasons.append(
+            self.absent.append(
                 "the picks lie nearly in a line, about which the object could turn: pick one aside of it"
             )
             return None
@@ -293,15 +296,15 @@ class _Joining:
             swap = crosswise(A, B, self.with_scale)
             if swap:
                 names = " and ".join(self.picks[i][0] for i in swap)
-                self.reasons.append(f"picks {names} are paired crosswise: they fit when exchanged")
+                self.absent.append(f"picks {names} are paired crosswise: they fit when exchanged")
                 return None
             if mirrored(A, B, self.with_scale):
-                self.reasons.append("the picks fit a mirror image: left and right were taken for each other")
+                self.absent.append("the picks fit a mirror image: left and right were taken for each other")
                 return None
         pairs = Pairs(A, B, sigma, np.full((n, 2), -1, np.int64))
         best = agree(A, B, sigma, TOLERANCE[PICKS] * self.b.extent, with_scale=self.with_scale)
         if best is None or best.count < max(3, 0.6 * n):
-            self.reasons.append("the picks do not fit together: look for the one that is off most")
+            self.absent.append("the picks do not fit together: look for the one that is off most")
             return None
         off = [self.picks[i][0] for i in np.flatnonzero(~best.inside)]
         if off:
