@@ -25,8 +25,7 @@ from poses import run_to_poses, told  # noqa: E402
 from umbrate.core.cloud.keepbox import KeepBox  # noqa: E402
 from umbrate.core.geometry.pose import pose  # noqa: E402
 from umbrate.core.geometry.rotation import rotation_matrix  # noqa: E402
-from umbrate.core.geometry.similarity import fit_similarity, scale_of  # noqa: E402
-from umbrate.core.join.agree import difference  # noqa: E402
+from umbrate.core.geometry.similarity import difference, fit_similarity, scale_of  # noqa: E402
 from umbrate.core.masking.clean import overlap  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
 from umbrate.stages.base import Report  # noqa: E402
@@ -161,8 +160,10 @@ def bench_bare(_):
             for p in job.photos(sitting.id):
                 true = Image.open(demo_data() / sub / "masks" / f"{Path(p.name).stem}.png").convert("L")
                 same.append(overlap(decode_mask(job.blobs.get_bytes(masks[p.id])), np.asarray(true) > 127))
-            print(f"  {name}: {len(masks)} masks from shape in {seconds:.1f} s, the true ones and they have "
-                  f"{100 * np.median(same):.0f} % in common in the median, {100 * min(same):.0f} % at worst")  # fmt: skip
+            print(
+                f"  {name}: {len(masks)} masks from shape in {seconds:.1f} s, the true ones and they have "
+                f"{100 * np.median(same):.0f} % in common in the median, {100 * min(same):.0f} % at worst"
+            )
         first, second = job.sittings()
         G = np.linalg.inv(moves[1]) @ moves[0]
         start = time.perf_counter()

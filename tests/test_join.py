@@ -24,7 +24,7 @@ from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import center, look_at, pose
 from umbrate.core.geometry.rotation import rotation_angle
-from umbrate.core.geometry.similarity import move_pose, scale_of
+from umbrate.core.geometry.similarity import difference, move_pose, scale_of
 from umbrate.core.join import agree as joins
 from umbrate.core.join import picks
 from umbrate.core.join.network import corners_round, solve_network
@@ -109,7 +109,7 @@ class Agreeing(unittest.TestCase):
             b = moved(a, M) + rng.normal(size=(k, 3)) * 0.05
             b[right:] = moved(rng.permutation(a[right:]), M) + rng.normal(size=(k - right, 3)) * 5
             found = joins.agree(a, b, np.full(k, 0.1), 0.3, with_scale=with_scale, seed=case)
-            turn, shift, scale = joins.difference(M, found.M, a.mean(0))
+            turn, shift, scale = difference(M, found.M, a.mean(0))
             self.assertLess(turn, 0.1)
             self.assertLess(shift, 0.1)
             self.assertLess(abs(scale), 0.002)
@@ -167,7 +167,7 @@ class Shapes(unittest.TestCase):
                 P[top] + rng.normal(size=(top.sum(), 3)) * 0.02, N[top], moved(Q[low], M), QN[low] @ M[:3, :3].T,
                 start, 3.0, finest=0.8, seed=case,
             )  # fmt: skip
-            turn, shift, _ = joins.difference(M, fit.M, np.zeros(3))
+            turn, shift, _ = difference(M, fit.M, np.zeros(3))
             self.assertLess(turn, 0.03)
             self.assertLess(shift, 0.02)
             self.assertTrue(0.1 < fit.overlap < 0.6)
@@ -343,7 +343,7 @@ class Sittings(unittest.TestCase):
             three = join_whole([a, b, c], ("surface",))
             self.assertEqual((three.verdict, len(three.loops), {x.verdict for x in three.joins.values()}),
                              ("good", 3, {"good"}))  # fmt: skip
-            turn, _, scale = joins.difference(three.moves[1], three.moves[2] @ M, b.middle)
+            turn, _, scale = difference(three.moves[1], three.moves[2] @ M, b.middle)
             self.assertLess(turn, 0.3)
             self.assertLess(abs(scale), 0.005)
             self.assertLess(max(turn for _, _, turn, _ in three.loops), 0.5)

@@ -9,6 +9,7 @@ from rich.table import Table
 from ..core.errors import UmbrateError
 from ..job.joins import ON_OBJECT, ON_SUPPORT
 from ..job.store import Job
+from ..stages import BY_NAME
 from ..stages.join import AS_KNOWN, FREE
 from ..stages.joining import GOOD, NONE, PICKS, SHAPE, SURFACE, TARGETS, WAYS
 from ..stages.uniting import unite_clouds
@@ -63,8 +64,11 @@ def join(job, names, name, ways, free, on_object, on_support, picks, no_picks, m
             if merge or unite:
                 raise UmbrateError("The join is doubtful, for the reasons above. --doubtful goes on all the same.")
             sys.exit(1)
-        if merge and not run_cells(j, [row], "scale" if j.lengths(row.id) else "poses", redo=True):
-            sys.exit(1)
+        if merge:
+            if not run_cells(j, [row], "poses", redo=True):
+                sys.exit(1)
+            if BY_NAME["scale"].invited(j, row) and not run_cells(j, [row], "scale"):
+                sys.exit(1)
         if unite:
             figures = unite_clouds(j, row)
             say(

@@ -13,7 +13,7 @@ from ..formats.drawings import section_texts, write_section
 from ..job.marks import CHECK, OFF, SCALE
 from ..job.store import Job
 from ..stages.clouds import load_cloud
-from ..stages.frames import frame_of
+from ..stages.frames import frame_of, level_of
 from ..stages.leveling import change_level, level_by_mat, level_text
 from ..stages.marking import Marking, export_points, export_shapes, pair_figures, take_coordinates
 from ..stages.measuring import Measurer, export_measurements, measure_all, refresh
@@ -204,7 +204,7 @@ def level(job, sitting, mat, ends, turntable, box, along, origin, clear):
             change_level(j, s, **parts)
         if change:
             refresh(j, s)
-        say(f"“{s.name}”: {level_text(j.level(s.id))}")
+        say(f"“{s.name}”: {level_text(level_of(j, s))}")
         problem = frame_of(j, s).problem
         if problem:
             say(f"  {problem}")

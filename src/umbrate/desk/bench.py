@@ -165,8 +165,10 @@ class Bench(QScrollArea):
                 told = "Next: merge all photos"
             b = QPushButton(told, objectName="next")
             if stage.name == "join":
-                b.setToolTip("One adjustment over the photos of all sittings")
-            b.clicked.connect(lambda: (s.choose(stage=following), s.run()))
+                b.setToolTip("One adjustment over the photos of all sittings, scaled by their known lengths")
+                b.clicked.connect(s.joining.merge)
+            else:
+                b.clicked.connect(lambda: (s.choose(stage=following), s.run()))
             self.column.addWidget(b)
         if stage.name == STAGES[0].name:
             self._offer_search()

@@ -8,6 +8,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from ..core.errors import UmbrateError
 from ..core.raster.ramps import relief
+from ..stages import BY_NAME
 from ..stages.join import members_of
 from ..stages.looks import look_colors
 from ..stages.overlay import distances, overlay_of
@@ -174,7 +175,9 @@ class JoinWork(QObject):
     def merge(self):
         """Adjust all photos together, and scale them where lengths are known."""
         s = self.session
-        s.run([(s.sitting_id, "poses"), *([(s.sitting_id, "scale")] if s.job.lengths(s.sitting_id) else [])])
+        scaled = BY_NAME["scale"].invited(s.job, s.sitting)
+        s.choose(stage="poses")
+        s.run([(s.sitting_id, "poses"), *([(s.sitting_id, "scale")] if scaled else [])])
 
     def unite(self):
         """Put the members' clouds together as one."""

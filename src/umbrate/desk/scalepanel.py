@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import (
 from ..core.measure.datum import SURE
 from ..job.marks import CHECK, OFF, SCALE
 from ..stages.ends import end_text
-from ..stages.frames import frame_of, scale_result, turntable_of
+from ..stages.frames import frame_of, level_of, scale_result, turntable_of
 from ..stages.leveling import change_level, level_by_mat, level_by_patch, level_text, mat_numbers, origin_at
 from ..stages.measuring import refresh
 from . import tokens as t
@@ -350,7 +350,7 @@ class LevelPanel(QWidget):
         if s.sitting is None:
             return
         problem = frame_of(s.job, s.sitting).problem
-        text = level_text(s.job.level(s.sitting_id))
+        text = level_text(level_of(s.job, s.sitting))
         self.told.setText(f"It stands {text}." if text.startswith("as") else f"{text[0].upper()}{text[1:]}.")
         if problem:
             self.told.setText(f"{self.told.text()} {problem}")

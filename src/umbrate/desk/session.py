@@ -205,9 +205,10 @@ class Session(QObject):
         """What the frame of the chosen sitting depends on."""
         scale, level = self.result("scale"), self.job.level(self.sitting_id)
         first = self.job.members(self.sitting_id)[0]
-        if first != self.sitting_id and scale is None:
+        if first != self.sitting_id:
             # a joined row has the frame of its first member until it has its own
-            scale, level = self.job.result(first, "scale"), level or self.job.level(first)
+            level = level or self.job.level(first)
+            scale = scale if self.result("poses") else self.job.result(first, "scale")
         return scale.id if scale else 0, str(level), str(self.job.keep_box(self.sitting_id)) if level else ""
 
     @property

@@ -128,6 +128,8 @@ def _into_frame(block, inputs):
         b = BlobStore(inputs.blobs).get_arrays(inputs.before.block)
         of = {int(i): E for i, E in zip(b["photo_ids"], b["poses"], strict=True) if np.isfinite(E[0, 0])}
         both = [k for k in np.flatnonzero(solved) if inputs.photos[k].id in of]
+        # the frame of a joined row is that of its first member, however the others moved
+        both = [k for k in both if inputs.photos[k].id not in inputs.foreign]
         if len(both) >= 3:
             now = np.array([center(block.poses[k]) for k in both])
             then = np.array([center(of[inputs.photos[k].id]) for k in both])

@@ -203,6 +203,11 @@ def level_matrix(level, find, *, block, from_plain, box, turntable):
     return M
 
 
+def level_of(job, sitting):
+    """What a sitting's level is made from, or None; a joined row has that of its first member until it has its own."""
+    return job.level(sitting.id) or (job.level(sitting.members[0]) if sitting.members else None)
+
+
 def frame_of(job, sitting, block=None):
     """The Frame of a sitting. A level that cannot be made is left out and told in `problem`.
 
@@ -211,21 +216,15 @@ def frame_of(job, sitting, block=None):
     _, M = block_blob(job, sitting)
     scale = scale_result(job, sitting)
     scaled = bool(scale and scale.figures["scaled"])
-    level = job.level(sitting.id)
-    if sitting.members:
-        # its plain frame is that of its first member, whose scale and level it has until it gets its own
-        first = next(s for s in job.sittings() if s.id == sitting.members[0])
-        if scale is None and (not level or job.result(sitting.id, "poses") is None):
-            return frame_of(job, first)
-        level = level or job.level(first.id)
+    level = level_of(job, sitting)
     done = job.result(sitting.id, "poses")
+    if sitting.members and done is None:
+        # its plain frame is that of its first member; until it has poses of its own it is seen as that one is
+        return frame_of(job, next(s for s in job.sittings() if s.id == sitting.members[0]))
     if not level or done is None:
         return Frame(M, scaled)
     if block is None:
         block, M = raw_block(job, sitting)
-    if sitting.members and scale is None:
-        M, scaled = block_blob(job, first)[1], frame_of(job, first).scaled
-        block = move_arrays(block, M)
     marks = mark_ids(job, sitting)
     try:
         L = level_matrix(

@@ -6,8 +6,8 @@ import numpy as np
 
 from ..core.cloud.grid import spacing_of
 from ..core.errors import UmbrateError
-from ..core.geometry.similarity import scale_of
-from ..core.join.agree import agree, difference, groups
+from ..core.geometry.similarity import difference, scale_of
+from ..core.join.agree import agree, groups
 from ..core.join.network import corners_round, solve_network
 from ..core.join.picks import crosswise, mirrored, nearly_a_line, residuals
 from ..core.join.places import alike, likely_support, shared_targets

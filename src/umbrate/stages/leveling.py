@@ -9,6 +9,7 @@ from .clouds import load_cloud
 from .frames import (
     frame_of,
     level_matrix,
+    level_of,
     load_block,
     mark_ids,
     move_box,
@@ -32,7 +33,7 @@ def change_level(job, sitting, label="set the level", **parts):
     UmbrateError
         Where something it is made from is missing or does not do.
     """
-    level = {**(job.level(sitting.id) or {}), **parts}
+    level = {**(level_of(job, sitting) or {}), **parts}
     level = {k: v for k, v in level.items() if v is not None}
     block, M = raw_block(job, sitting)
     if block is None:
@@ -82,7 +83,7 @@ def level_by_turn(job, sitting, turn):
     """Turn the object by hand: `turn` (3, 3) is applied on top of how it stands."""
     M = frame_of(job, sitting).matrix
     R = M[:3, :3] / np.cbrt(np.linalg.det(M[:3, :3]))
-    level = job.level(sitting.id) or {}
+    level = level_of(job, sitting) or {}
     keep = {k: level[k] for k in ("origin",) if k in level}
     new = {"up": {"turn": (np.asarray(turn) @ R).tolist()}, **keep}
     block, _ = raw_block(job, sitting)

@@ -27,6 +27,7 @@ from .frames import (
     frame_of,
     level_ends,
     level_matrix,
+    level_of,
     mark_ids,
     move_box,
     move_directions,
@@ -68,7 +69,7 @@ class Measurer:
         self.frame = frame_of(job, sitting, self.block)
         self.to_job = self.frame.matrix @ np.linalg.inv(self.from_plain)
         self.marks = mark_ids(job, sitting)
-        self.level = job.level(sitting.id) if not self.frame.problem else None
+        self.level = level_of(job, sitting) if not self.frame.problem else None
         self._cloud, self._places = cloud, {}
         self._datum(result)
 

@@ -246,7 +246,7 @@ class PosesStage(Stage):
         more = [removed] if removed else []
         if sitting.members:
             found = job.join_found(sitting.id)
-            return [found["moves"], found["ties"]] if found else []
+            return [found["moves"], found["ties"], *more] if found else []
         if job.settings(sitting.id, self.name).get("ties") == MARKED:
             more.append(marks_of(job, sitting))  # else they help, but what was solved without them stays good
         return [photo_key(job, sitting), sorted(job.hand_masks(sitting.id).items()), *more]

@@ -18,7 +18,7 @@ from ..job.marks import CHECK, SCALE
 from . import BY_NAME
 from .clouds import load_cloud
 from .ends import end_text
-from .frames import frame_of, load_block, place_of_end, scale_result
+from .frames import frame_of, level_of, load_block, place_of_end, scale_result
 from .leveling import level_text
 from .measuring import measure_all
 from .picturing import as_png, draw, eye_for
@@ -80,7 +80,7 @@ def report_content(job, sitting):
         ("Distance", f"{distance:.4g} {unit}, a pixel is {pixel:.3g} {unit} there".replace("  ", " ")),
         ("Tie points", f"{len(block['points']):,} in {len(block['photo']):,} sightings"),
         ("Residual", f"{f.get('rms_px', p['rms_px']):.3f} px root mean square; unit weight {f.get('unit', p['unit'])}"),
-        ("Level", level_text(job.level(sitting.id))),
+        ("Level", level_text(level_of(job, sitting))),
     ]  # fmt: skip
     if f.get("scaled"):
         facts.append(

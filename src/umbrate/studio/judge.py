@@ -10,8 +10,7 @@ from scipy.spatial import cKDTree
 
 from ..core.geometry.lens import Lens
 from ..core.geometry.pose import center, pose
-from ..core.geometry.similarity import compare_poses
-from ..core.join.agree import difference
+from ..core.geometry.similarity import compare_poses, difference
 from ..core.raster.triangles import mesh_depth
 
 

@@ -67,3 +67,12 @@ def compare_poses(estimated, truth):
     rot = np.array([np.degrees(rotation_angle(A[:3, :3] @ B[:3, :3].T)) for A, B in zip(moved, truth, strict=True)])
     cen = np.array([np.linalg.norm(center(A) - center(B)) for A, B in zip(moved, truth, strict=True)])
     return M, rot, cen
+
+
+def difference(M, N, middle):
+    """How two similarities differ: rotation in degrees, shift of a place of the first frame, scale as a share."""
+    D = N @ np.linalg.inv(M)
+    s = scale_of(D)
+    cos = np.clip((np.trace(D[:3, :3] / s) - 1) / 2, -1, 1)
+    p, q = (X[:3, :3] @ middle + X[:3, 3] for X in (M, N))
+    return float(np.degrees(np.arccos(cos))), float(np.linalg.norm(p - q)), s - 1.0

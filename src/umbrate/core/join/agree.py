@@ -12,7 +12,7 @@ from math import comb, log
 
 import numpy as np
 
-from ..geometry.similarity import fit_similarity, scale_of
+from ..geometry.similarity import fit_similarity
 
 LEAST = 3  #: pairs that a similarity needs
 TRIPLES, BATCH = 60_000, 4000
@@ -162,12 +162,3 @@ def groups(a, b, sigma, tolerance, *, with_scale=True, least=LEAST, seed=0):
         out.append(Agreement(found.M, inside, off, found.rms, found.spread, found.sigma))
         left = left[~found.inside]
     return out
-
-
-def difference(M, N, middle):
-    """How two similarities differ: rotation in degrees, shift of a place of the first frame, scale as a share."""
-    D = N @ np.linalg.inv(M)
-    s = scale_of(D)
-    cos = np.clip((np.trace(D[:3, :3] / s) - 1) / 2, -1, 1)
-    p, q = (X[:3, :3] @ middle + X[:3, 3] for X in (M, N))
-    return float(np.degrees(np.arccos(cos))), float(np.linalg.norm(p - q)), s - 1.0
