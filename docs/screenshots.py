@@ -189,12 +189,16 @@ def clouds(window, take):
     until(lambda: session.cleaning.drop is not None)
     take("cleaning")
     session.cleaning.try_on(None)
+    whole = session.sitting_id
+    session.choose(session.job.placements()[0].id)  # of the whole, nothing is missing
+    settle()
     session.cleaning.cover("seen")
     until(lambda: session.cleaning.covered is not None)
     session.cleaning.choose_place(0)
     take("coverage")
     session.cleaning.set_look("color")
     window.scene.look_from("Fit")
+    session.choose(whole)
 
 
 def joining(window, take):

@@ -27,6 +27,7 @@ from umbrate.core.geometry.rotation import rotation_angle
 from umbrate.core.geometry.similarity import difference, move_pose, scale_of
 from umbrate.core.join import agree as joins
 from umbrate.core.join import picks
+from umbrate.core.join.apart import apart
 from umbrate.core.join.network import corners_round, solve_network
 from umbrate.core.join.places import alike, likely_support, mean_descriptors, shared_targets
 from umbrate.core.join.shape import fit_shapes
@@ -175,6 +176,19 @@ class Shapes(unittest.TestCase):
         d /= np.linalg.norm(d, axis=1, keepdims=True)
         self.assertLess(fit_shapes(d * 10, d, d * 10, d, np.eye(4), 1.0, finest=0.5).held, 0.01)  # a ball can turn
         self.assertIsNone(fit_shapes(d * 10, d, d * 10 + 100, d, np.eye(4), 1.0, finest=0.5))
+
+    def test_surfaces_lie_apart_only_where_both_are(self):
+        rng = np.random.default_rng(13)
+        up = np.tile([0.0, 0, 1], (8000, 1))
+        flat = np.c_[rng.uniform(0, 10, (8000, 2)), np.zeros(8000)]
+        other = np.c_[rng.uniform(5, 15, 8000), rng.uniform(0, 10, 8000), np.full(8000, 0.3)]
+        d = apart(flat, up, other, up, 2.0)
+        self.assertTrue(np.isinf(d[flat[:, 0] < 4.6]).all())  # past the rim the nearest point lies to the side
+        there = flat[:, 0] > 5.2
+        self.assertGreater(np.isfinite(d[there]).mean(), 0.95)
+        np.testing.assert_allclose(d[np.isfinite(d)], -0.3, atol=1e-6)
+        self.assertTrue(np.isinf(apart(flat, -up, other, up, 2.0)).all())  # the other side of a thin wall
+        self.assertTrue(np.isinf(apart(flat, up, other + [0, 0, 5], up, 2.0)).all())
 
     def test_of_two_sheets_the_more_precise_points_stay_in_one_brightness(self):
         rng = np.random.default_rng(6)

@@ -312,7 +312,9 @@ class Bench(QScrollArea):
             add(rest)
         self.column.addLayout(form)
         if rest:
-            more = QPushButton("Fewer settings" if self.unfolded else f"{len(rest)} more settings", objectName="link")
+            more = QPushButton(
+                "Fewer settings" if self.unfolded else f"{counted(len(rest), 'more setting')}", objectName="link"
+            )
             more.clicked.connect(self._fold)
             self.column.addWidget(more)
         return values

@@ -16,7 +16,7 @@ from ..stages.uniting import keep_united, unite_elsewhere
 from . import tokens as t
 
 TINTS, COLORS, DISTANCE = "tints", "colors", "distance"
-RAMP_TO = 85  #: percent of the distances that the ramp covers
+RAMP_TO = 98  #: percent of the distances that the ramp covers
 
 
 class JoinWork(QObject):

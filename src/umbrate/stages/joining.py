@@ -8,12 +8,12 @@ from ..core.cloud.grid import spacing_of
 from ..core.errors import UmbrateError
 from ..core.geometry.similarity import difference, scale_of
 from ..core.join.agree import agree, groups
+from ..core.join.apart import apart
 from ..core.join.network import corners_round, solve_network
 from ..core.join.picks import crosswise, mirrored, nearly_a_line, residuals
 from ..core.join.places import alike, likely_support, shared_targets
 from ..core.join.shape import fit_shapes
 from ..job.joins import ON_OBJECT, ON_SUPPORT
-from .clouds import compare_clouds
 from .frames import move_directions, move_points
 from .sides import inside_share, looks, outside_share, side_of, surface_of
 
@@ -418,9 +418,7 @@ def compare_surfaces(a, b, M):
     Q, QN, _ = surface_of(b)
     rows = np.random.default_rng(0).permutation(len(P))[:COMPARED]
     P, N = move_points(P[rows], M), move_directions(N[rows], M)
-    d, told = compare_clouds(
-        {"points": P, "normals": N}, {"points": Q, "normals": QN}, max(0.02 * b.extent, 4 * spacing_of(Q))
-    )
+    d = apart(P, N, Q, QN, max(0.02 * b.extent, 4 * spacing_of(Q)))
     on = np.isfinite(d)
     if not on.any():
         return {"overlap": 0.0, "median": 0.0, "p95": 0.0, "worst": []}
@@ -436,7 +434,7 @@ def compare_surfaces(a, b, M):
             places.append((float(np.median(size[rows])), middle.tolist()))
     places.sort(key=lambda x: -x[0])
     return {
-        "overlap": float(on.mean()), "median": told["median_abs"], "p95": told["p95_abs"],
+        "overlap": float(on.mean()), "median": float(np.median(size)), "p95": float(np.percentile(size, 95)),
         "worst": [[*p, m] for m, p in places[:WORST]],
     }  # fmt: skip
 

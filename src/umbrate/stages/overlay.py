@@ -5,10 +5,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..core.geometry.similarity import fit_similarity
+from ..core.join.apart import apart
 from ..core.join.picks import crosswise, mirrored, nearly_a_line, residuals
-from .clouds import compare_clouds, load_cloud
+from .clouds import load_cloud
 from .frames import frame_of, load_block, move_arrays, move_directions, move_points
 from .join import members_of
+
+REACH = 0.02  #: of the object's extent: surfaces farther apart are not compared
 
 
 @dataclass(frozen=True)
@@ -88,8 +91,8 @@ def distances(parts):
         if not others or p.normals is None:
             out.append(np.full(len(p.points), np.inf, np.float32))
             continue
-        second = {k: np.concatenate([getattr(q, k) for q in others]) for k in ("points", "normals")}
-        out.append(compare_clouds({"points": p.points, "normals": p.normals}, second)[0])
+        second = [np.concatenate([getattr(q, k) for q in others]) for k in ("points", "normals")]
+        out.append(apart(p.points, p.normals, *second, REACH * float(np.linalg.norm(np.ptp(p.points, axis=0)))))
     some = np.concatenate([d[np.isfinite(d)] for d in out]) if out else np.zeros(0)
     n = sum(map(len, out))
     figures = {"overlap": len(some) / max(n, 1)}
