@@ -210,7 +210,7 @@ def placements():
 
 def bench_wrong(_):
     """Every two sittings of three objects, by several ways: none that is called good may be wrong."""
-    moves, ways = {}, (("targets", "surface"), ("surface",), ("surface", "shape"), ("picks",), ("picks", "surface"))
+    moves, ways = {}, (("targets", "surface"), ("surface",), ("surface", "shape"), ("picks",), ("picks", "shape"))
     count = {"good": 0, "doubtful": 0, "none": 0}
     wrong, right, attempts, same = [], 0, 0, 0
     rng = np.random.default_rng(3)

@@ -55,7 +55,9 @@ class WholeJob(unittest.TestCase):
         status = json.loads(umbrate("status", "bird", "--json", cwd=home).stdout)
         stages = status["sittings"][0]["stages"]
         # nothing is known of its lengths, so Scale had nothing to do
-        self.assertEqual({n: s["state"] for n, s in stages.items() if s["state"] != "done"}, {"scale": "ready"})
+        self.assertEqual(
+            {n: s["state"] for n, s in stages.items() if s["state"] != "done"}, {"scale": "ready", "join": "nothing"}
+        )
         table = umbrate("status", "bird", cwd=home).stdout
         self.assertIn("By hand", table)
         self.assertIn("12/12", table)

@@ -156,6 +156,8 @@ class JoinStage(Stage):
     def run(self, inputs, settings, report):
         sides = inputs.sides
         ways = settings.ways(len(inputs.picks))
+        if settings.picks and not inputs.picks and not set(ways) - {SHAPE}:
+            raise UmbrateError("There are no picks yet. Pick the same three or four places in both.", ("pick places",))
 
         def tell(done, total):
             report.check()
@@ -271,7 +273,9 @@ def _problems(whole):
         a, b = whole.sides[i].name, whole.sides[k].name
         what = "could not be joined" if x.verdict == NONE else "are joined doubtfully"
         hint = (
-            "Pick three or four places in both." if x.verdict == NONE else "Look at the overlay, or pick more places."
+            "Pick three or four places in both."
+            if x.verdict == NONE
+            else "Look at the overlay, let the shape follow, or pick more."
         )
         out.append(problem(None, f"“{a}” and “{b}” {what}: {'; '.join(x.reasons)}.", hint, remedy=("pick places",)))
     return out

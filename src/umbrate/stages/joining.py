@@ -18,6 +18,11 @@ from .frames import move_directions, move_points
 from .sides import inside_share, looks, outside_share, side_of, surface_of
 
 TARGETS, SURFACE, PICKS, SHAPE = "targets", "surface", "picks", "shape"
+TOO_FEW_TARGETS = tuple(
+    f"there {n} on the object that both sittings see; three are needed"
+    for n in ("are no targets", "is one target", "are two targets")
+)
+LINE = 0.05  #: the second spread of shared places over their first, under which they are nearly a line
 WAYS = (TARGETS, SURFACE, PICKS, SHAPE)
 GOOD, DOUBTFUL, NONE = "good", "doubtful", "none"
 LEAST = {TARGETS: 4, SURFACE: 20, PICKS: 4}  #: pairs that a good join has: three fit without any check
@@ -28,6 +33,7 @@ RIVAL = 0.4  #: another answer with such a share of the pairs of the best makes 
 UNSURE_DEG = 0.5
 OUTSIDE = 0.25  #: share of one sitting's places that the other's masks rule out, from which a join is doubtful
 REACH = 0.03  #: of the extent: how far off a start may be for the fit of shapes
+MOVED = {True: (1.0, 0.02), False: (15.0, 0.06)}  #: degrees and share of the extent that the shape may move a start by
 SCALES = 0.003  #: two scales that differ by more make a join doubtful
 APART = 0.01  #: of the extent: surfaces that lie farther apart in the median do not belong together
 COMPARED = 60_000  #: points of a cloud that are compared with the other
@@ -154,20 +160,24 @@ class _Joining:
         if joint is None:
             return self._none("no three shared places agree")
         (self.notes if firm else self.reasons).extend(self.absent)
-        if not firm:
+        if joint.spread[1] < LINE * joint.spread[0]:
+            self.reasons.append("the shared places lie nearly in a line, about which the object could turn")
+        self._compare_ways([f for _, f in parts])
+        M, sigma, by_shape = joint.M, joint.sigma, False
+        sure = any(self.figures.get(w, {}).get("agreeing", 0) >= LEAST[w] for w in (TARGETS, SURFACE))
+        if SHAPE in self.ways:
+            M, by_shape = self._by_shape(M, sure)
+        checked = None if sure else self._looks_agree(M)
+        if checked is not None and by_shape:
+            sigma = checked.sigma  # the shape led there, and the surface's looks say how well
+        if not firm and (checked is None or checked.count < LEAST[SURFACE]):
             told = " and ".join(self._count(w) for w in self.ways if w in self.figures and w != SHAPE)
             self.reasons.append(f"only {told} agree: nothing checks them")
-        self._compare_ways([f for _, f in parts])
-        M = joint.M
-        if not any(self.figures.get(w, {}).get("agreeing", 0) >= LEAST[w] for w in (TARGETS, SURFACE)):
-            self._confirm_picks(M)
-        if SHAPE in self.ways:
-            M = self._by_shape(M)
         contradiction = self._scales(pairs, joint)
-        self._judge(joint, M)
+        self._judge(sigma, M)
         pixel = b.pixel
         self.figures["all"] = {
-            "agreeing": joint.count, "rms": joint.rms, "rms_px": joint.rms / pixel, "sigma": list(joint.sigma),
+            "agreeing": joint.count, "rms": joint.rms, "rms_px": joint.rms / pixel, "sigma": list(sigma),
             "scale": scale_of(M),
         }  # fmt: skip
         rows = pairs.rows[joint.inside]
@@ -217,11 +227,10 @@ class _Joining:
             rows = alike(looks(self.a), looks(self.b))
         self.figures[way] = {"pairs": len(rows), "agreeing": 0}
         if len(rows) < 3:
-            if way == TARGETS:
-                said = ("are no targets", "is one target", "are two targets")[len(rows)]
-                self.absent.append(f"there {said} on the object that both sittings see; three are needed")
-            else:
-                self.absent.append("hardly any tie point of one sitting looks like one of the other")
+            self.absent.append(
+                TOO_FEW_TARGETS[len(rows)] if way == TARGETS
+                else "hardly any tie point of one sitting looks like one of the other"
+            )  # fmt: skip
             return None
         pairs = self._pairs(rows)
         found = groups(
@@ -231,14 +240,15 @@ class _Joining:
         if way == TARGETS:
             found = self._without_support(found, rows, share)
         if not found:
-            self.absent.append(
-                "the targets both sittings see stand on the support" if self.support and way == TARGETS
-                else "no three targets agree" if way == TARGETS else "no three places of the surface agree"
-            )  # fmt: skip
+            left = int((~np.isin(self.a.block["number"][rows[:, 0]], self.support)).sum()) if way == TARGETS else 0
+            if way == TARGETS and left < 3:
+                self.absent.append(
+                    TOO_FEW_TARGETS[left] + (": the others stand on the support" if self.support else "")
+                )
+            else:
+                self.absent.append(f"no three {'targets' if way == TARGETS else 'places of the surface'} agree")
             return None
         best = found[0]
-        if best.spread[1] < 0.05 * best.spread[0]:
-            self.reasons.append(f"the places shared by {way} lie nearly in a line")
         for g in found[1:]:
             turn, shift, _ = difference(best.M, g.M, self.a.middle)
             if g.count >= RIVAL * best.count and (turn > 2.0 or shift > 0.02 * self.b.extent):
@@ -312,36 +322,39 @@ class _Joining:
         self._keep_figures(PICKS, n, best)
         return pairs.some(best.inside), best
 
-    def _confirm_picks(self, M):
-        """Picks can be wrong all together, as on an object that looks alike from several sides: others must agree."""
-        if PICKS not in self.figures or not self.figures[PICKS]["agreeing"]:
-            return
-        count = 0
+    def _looks_agree(self, M):
+        """The Agreement of tie points that look alike and lie where picks say, or None where too few do.
+
+        Picks can be wrong all together, as on an object that looks alike from several sides.
+        """
+        found, count = None, 0
         if self.a.features and self.b.features:
             pairs = self._pairs(alike(looks(self.a), looks(self.b)))
             off = np.linalg.norm(pairs.a @ M[:3, :3].T + M[:3, 3] - pairs.b, axis=1)
-            reach = TOLERANCE[PICKS] * self.b.extent
-            count = int((off < reach).sum())
-        self.figures[PICKS]["alike"] = count
+            near = pairs.some(off < TOLERANCE[PICKS] * self.b.extent)
+            if len(near.a) >= CONFIRMED:
+                found = self._agree(near, self.with_scale)
+            count = found.count if found else 0
+        self.figures["alike"] = count
         if count < CONFIRMED:
-            self.reasons.append(
-                f"only the picks say so: {'no place' if not count else count if count > 1 else 'one place'} of the "
-                "surface near them looks alike in both"
-            )
+            told = "no place" if not count else "one place" if count == 1 else f"{count} places"
+            self.reasons.append(f"{told} of the surface look alike where the picks say they are one")
+            return None
+        return found
 
     # ------------------------------------------------------------------ the shape
-    def _by_shape(self, M):
-        """The join refined by the sittings' surfaces."""
+    def _by_shape(self, M, sure):
+        """The join refined by the sittings' surfaces, and whether it was; `sure`: the start is no rough one."""
         a, b = self.a, self.b
         (P, N, dense_a), (Q, QN, dense_b) = surface_of(a), surface_of(b)
         if min(len(P), len(Q)) < 100:
             self.reasons.append("there is too little surface to fit by shape: run Cloud")
-            return M
+            return M, False
         dense = dense_a and dense_b
         fit = fit_shapes(P, N, Q, QN, M, REACH * b.extent, finest=4 * spacing_of(Q), with_scale=self.with_scale)
         if fit is None:
             self.reasons.append("the surfaces have nothing in common")
-            return M
+            return M, False
         self.figures[SHAPE] = {
             "overlap": fit.overlap, "rms": fit.rms, "median": fit.median, "held": fit.held, "dense": dense,
         }  # fmt: skip
@@ -349,15 +362,15 @@ class _Joining:
             self.reasons.append(f"only {100 * fit.overlap:.0f} % of the surface is shared")
         if fit.held < 0.02:
             self.notes.append("the shape could slide along itself, as a ball or a cylinder does: it was not fitted")
-            return M
+            return M, False
         turn, shift, _ = difference(M, fit.M, a.middle)
-        firm = any(w in self.figures and self.figures[w]["agreeing"] >= LEAST[w] for w in (TARGETS, SURFACE))
-        if not dense and firm:
-            return M  # tie points are coarser than what was matched
-        if turn > (1.0 if firm else 5.0) or shift > (0.02 if firm else REACH) * b.extent:
+        if not dense and sure:
+            return M, False  # tie points are coarser than what was matched
+        most = MOVED[bool(sure)]
+        if turn > most[0] or shift > most[1] * b.extent:
             self.reasons.append(f"the shapes would rather lie {turn:.1f} degrees and {shift:.3g} off")
-            return M
-        return fit.M
+            return M, False
+        return fit.M, True
 
     # ------------------------------------------------------------------ doubts
     def _compare_ways(self, found):
@@ -378,11 +391,11 @@ class _Joining:
             self.reasons.append(f"the two scales contradict each other by {100 * off:+.2f} %")
         return off
 
-    def _judge(self, joint, M):
+    def _judge(self, sigma, M):
         a, b = self.a, self.b
-        if joint.sigma[0] > UNSURE_DEG:
+        if sigma[0] > UNSURE_DEG:
             self.reasons.append(
-                f"the turn is known to {joint.sigma[0]:.1f} degrees only: the shared places lie close together"
+                f"the turn is known to {sigma[0]:.1f} degrees only: the shared places are few, rough or close together"
             )
         points = a.block["points"][(a.block["number"] < 0) & ~(inside_share(a) < 0.5)]
         points = points[np.random.default_rng(0).permutation(len(points))[:2000]]

@@ -45,7 +45,9 @@ def gather_shape(job, sitting):
     UmbrateError
         Where the sitting is not solved.
     """
-    if sitting.members or job.result(sitting.id, "poses") is None:
+    if sitting.members:
+        raise UmbrateError(f"The masks of “{sitting.name}” are those of its sittings: make them there.")
+    if job.result(sitting.id, "poses") is None:
         raise UmbrateError(
             f"“{sitting.name}” has no poses yet: masks from shape need them. Run Poses.", ("go to", "poses")
         )
