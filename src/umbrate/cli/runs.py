@@ -115,7 +115,7 @@ def run_cells(job, sittings, upto, redo=False, redo_all=False, quiet=False, way=
     if upto not in BY_NAME:
         raise UmbrateError(f"There is no stage “{upto}”. There is: {', '.join(s.name for s in STAGES)}.")
     queue = Queue(job)
-    for s in sittings:
+    for s in sorted(sittings, key=lambda s: bool(s.members)):  # what is joined, after what it is joined from
         names = [x.name for x in stages_of(s)]
         names = names[: names.index(upto) + 1] if upto in names else []
         if not redo_all:

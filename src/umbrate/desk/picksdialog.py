@@ -11,7 +11,7 @@ from ..core.raster.camera import eye_round
 from ..core.raster.points import draw_points, paint
 from ..stages.clouds import load_cloud
 from ..stages.frames import frame_of, load_block
-from ..stages.join import members_of, pick_places
+from ..stages.join import marked_places, members_of, pick_places
 from ..stages.overlay import picks_told, predicted
 from ..stages.picturing import EDGES, GROUND, SIDES
 from ..stages.sides import lens_of_row
@@ -38,16 +38,12 @@ class PickView(QWidget):
         cloud = load_cloud(job, sitting) or {"points": self.block["points"], "colors": self.block["colors"]}
         self.points = np.ascontiguousarray(cloud["points"], np.float32)
         self.colors = cloud["colors"]
-        self.marks = {
-            p.name: self.block["points"][rows[0]]
-            for p in job.marked_points(sitting.id)
-            if len(rows := np.flatnonzero(self.block["mark"] == p.id))
-        }
+        self.marks = marked_places(job, sitting, self.frame.matrix)
         self.shown = []  #: (name, place, whether it is the chosen one)
         self.guess = None  #: where a pick should be
         self.eye = None
         self.photo = None  #: row of the photo that is looked at
-        self._image = self._memory = self._buffers = self._drag = None
+        self._image = self._memory = self._buffers = self._drag = self._picture = self._uv = None
         self._zoom, self._at = 1.0, QPointF(0.5, 0.5)
 
     # ------------------------------------------------------------------ what is shown

@@ -499,7 +499,8 @@ class Session(QObject):
 
     def run_all(self):
         """Queue whatever is missing or stale in all sittings."""
-        self.run([(s.id, STAGES[-1].name) for s in self.job.sittings()], redo=False)
+        rows = [*self.job.placements(), *self.job.joined_rows()]  # what is joined, after what it is joined from
+        self.run([(s.id, STAGES[-1].name) for s in rows], redo=False)
 
     def cancel(self):
         """Stop the running cell and forget the waiting ones."""

@@ -93,7 +93,7 @@ def pick_places(job, sitting):
                 places[i] = move_points(np.array(place["cloud"], float)[None], frames[i])[0]
                 continue
             if i not in marked:
-                marked[i] = _marked_places(job, members[i], frames[i])
+                marked[i] = marked_places(job, members[i], frames[i])
             if place.get("mark") in marked[i]:
                 places[i] = marked[i][place["mark"]]
         if pick.used and len(places) >= 2:
@@ -101,7 +101,7 @@ def pick_places(job, sitting):
     return out
 
 
-def _marked_places(job, sitting, frame):
+def marked_places(job, sitting, frame):
     """Places of a sitting's marked points in its job frame, by name, located in its photos."""
     key, M = block_blob(job, sitting)
     if key is None:
