@@ -10,6 +10,7 @@ import numpy as np
 from PIL import Image
 
 from tests.scenes import pebble_set, pebble_truth, scratch
+from tests.test_job import record
 from umbrate.core.cloud.keepbox import KeepBox
 from umbrate.core.errors import Cancelled, UmbrateError
 from umbrate.job.store import Job
@@ -163,10 +164,10 @@ class Staleness(unittest.TestCase):
             )  # fmt: skip
 
     def states(self):
-        return [c.state for c in board(self.job)[0]]
+        return [c.state for c in board(self.job)[0] if c.stage != "join"]
 
     def seconds(self):
-        return [c.second for c in board(self.job)[0]]
+        return [c.second for c in board(self.job)[0] if c.stage != "join"]
 
     def test_what_depends_on_a_change_is_stale_and_an_undo_makes_it_current_again(self):
         self.assertEqual(self.states(), [READY, NOTHING, NOTHING, NOTHING, NOTHING, NOTHING])
@@ -186,6 +187,45 @@ class Staleness(unittest.TestCase):
         self.assertEqual(self.states(), [STALE] * 6)
         self.job.undo()
         self.assertEqual(self.states(), [DONE] * 6)
+
+    def test_a_joined_row_is_stale_when_its_sittings_are_and_when_it_was_undone(self):
+        self.fake("photos", "masks", "lens", "poses")
+        first = self.sitting
+        self.sitting, _ = self.job.add_sitting("Other", [{**record("/p/b.jpg"), "hash": "b"}])
+        self.fake("photos", "masks", "lens", "poses")
+        row = self.job.add_joined([first.id, self.sitting.id])
+        self.assertEqual(plan(self.job, row, "cloud"), ["join", "poses", "cloud"])
+        figures = {"moves": [np.eye(4).tolist()] * 2, "verdict": "good", "joins": [], "members": [1, 2], "ties": ""}
+
+        def cell():
+            return next(c for c in board(self.job)[2] if c.stage == "join")
+
+        def join():
+            mark = current_fingerprint(self.job, row, BY_NAME["join"])
+            settings = parse_settings(BY_NAME["join"], {}).model_dump(mode="json")
+            self.job.commit_result(row.id, "join", mark, settings, figures, [], {}, 1.0)
+
+        self.assertEqual(cell().state, READY)
+        join()
+        self.assertEqual(cell().state, DONE)
+        self.job.set_settings(first.id, "poses", {"features": 900})
+        self.assertEqual((cell().state, cell().second), (STALE, f"{first.name} changed"))
+        self.assertEqual(plan(self.job, row, "poses"), ["join", "poses"])
+        self.job.undo()
+        self.assertEqual(cell().state, DONE)
+        self.job.set_target_roles([7], "on the support")
+        self.assertEqual((cell().state, cell().second), (STALE, "masks, roles or picks changed"))
+        self.job.undo()
+        self.assertEqual(self.job.undo(), "join “Joined”")
+        self.assertEqual((cell().state, cell().second), (STALE, "it was undone"))
+        self.job.redo()
+        self.assertEqual(cell().state, DONE)
+        with self.assertRaisesRegex(UmbrateError, "is joined from other sittings"):
+            self.job.move_photos([self.job.photos(first.id)[0].id], row.name)
+        with self.assertRaisesRegex(UmbrateError, "is joined already"):
+            self.job.add_joined([first.id, row.id])
+        with self.assertRaisesRegex(UmbrateError, "takes two sittings"):
+            self.job.add_joined([first.id, first.id])
 
     def test_a_plan_is_what_is_missing_or_stale_below_and_then_the_stage(self):
         self.assertEqual(plan(self.job, self.sitting, "cloud"), ["photos", "masks", "lens", "poses", "cloud"])
