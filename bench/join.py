@@ -4,6 +4,7 @@
 
 demo      both sittings by targets, by surface and by both: turn, shift, scale between them, time, and the whole cloud
 bare      the demo without any masks, or targets on the object: masks from shape, then by surface
+halves    a set that another renderer made, beside the project, as two sittings: joined, merged, by its own evaluator
 wrong     sittings of near-symmetric and of different objects: none that is called good may be wrong
 """
 
@@ -21,7 +22,7 @@ ROOT = Path(__file__).resolve().parents[1]
 sys.path[:0] = [str(ROOT / "src"), str(ROOT), str(ROOT / "bench")]
 
 from measure import BARS, run, true_centers  # noqa: E402
-from poses import run_to_poses, told  # noqa: E402
+from poses import CREST, evaluated, run_to_poses, told  # noqa: E402
 from umbrate.core.cloud.keepbox import KeepBox  # noqa: E402
 from umbrate.core.geometry.pose import pose  # noqa: E402
 from umbrate.core.geometry.rotation import rotation_matrix  # noqa: E402
@@ -30,7 +31,7 @@ from umbrate.core.masking.clean import overlap  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
 from umbrate.stages.base import Report  # noqa: E402
 from umbrate.stages.clouds import load_cloud  # noqa: E402
-from umbrate.stages.deliver import camera_rows  # noqa: E402
+from umbrate.stages.deliver import camera_rows, export_cameras  # noqa: E402
 from umbrate.stages.frames import load_block, set_keep_box  # noqa: E402
 from umbrate.stages.joining import GOOD, join_sides, join_sittings  # noqa: E402
 from umbrate.stages.mask_files import decode_mask  # noqa: E402
@@ -178,6 +179,33 @@ def bench_bare(_):
             x.verdict == GOOD and turn <= 0.2 and shift <= 0.2 and abs(scale) <= 1e-3,
         )
     return good
+
+
+def bench_halves(_):
+    """Every second photo of a set that another renderer made as one sitting, the others as another; no masks."""
+    if not CREST.exists():
+        print("halves: the set is not here, skipped")
+        return True
+    with tempfile.TemporaryDirectory() as scratch, Job.create(Path(scratch) / "job") as job:
+        for k, name in enumerate("AB"):
+            (Path(scratch) / name).mkdir()
+            for file in sorted(CREST.glob("*.jpg"))[k::2]:
+                (Path(scratch) / name / file.name).symlink_to(file)
+            sitting, _, _ = take_in(job, name, read_folder(Path(scratch) / name))
+            run_to_poses(job, sitting)
+        row = job.add_joined([s.id for s in job.sittings()])
+        run(job, row, "join")
+        found = job.join_found(row.id)
+        run(job, row, "poses")
+        export_cameras(job, f"{scratch}/cameras.json", row)
+        f = evaluated(CREST, f"{scratch}/cameras.json")
+    return told(
+        f"halves: two halves of 40 photos, joined by the surface ({found['verdict']}) and merged: "
+        f"{f['solved_right']} of {f['expected']} right, rotation {f['rotation_deg_median']:.4f} degrees (<= 0.03), "
+        f"center {100 * f['centre_part_median']:.4f} % (<= 0.05)",
+        found["verdict"] == GOOD and f["solved_right"] == f["expected"] and f["rotation_deg_median"] <= 0.03
+        and f["centre_part_median"] <= 5e-4,
+    )  # fmt: skip
 
 
 def placements():

@@ -112,9 +112,19 @@ def bench_unmasked(done):
     return good
 
 
+CREST = ROOT.parent / "shared" / "photosets" / "crest"
+
+
+def evaluated(folder, cameras):
+    """Figures of a cameras file by the evaluator that lies beside a photo set."""
+    call = [sys.executable, folder.parent / "evaluate.py", "poses", folder / "truth.json", cameras]
+    told_by = subprocess.run([str(c) for c in call], capture_output=True, text=True, check=True).stdout
+    return json.loads(told_by.splitlines()[-1])
+
+
 def bench_crest(_):
     """Poses alone, judged by the set's evaluator."""
-    folder = ROOT.parent / "shared" / "photosets" / "crest"
+    folder = CREST
     if not folder.exists():
         print("crest: not here, skipped")
         return True
@@ -123,16 +133,8 @@ def bench_crest(_):
         sitting, _, _ = take_in(job, "crest", read_folder(folder))
         _, seconds = run_to_poses(job, sitting)
         export_cameras(job, f"{scratch}/cameras.json")
-        call = [
-            sys.executable,
-            folder.parent / "evaluate.py",
-            "poses",
-            folder / "truth.json",
-            f"{scratch}/cameras.json",
-        ]
-        told_by = subprocess.run([str(c) for c in call], capture_output=True, text=True, check=True).stdout
+        f = evaluated(folder, f"{scratch}/cameras.json")
         rows, _ = camera_rows(job)
-    f = json.loads(told_by.splitlines()[-1])
     solved = {r["name"] for r in rows if r["pose"] is not None}
     print(f"crest: evaluator: {json.dumps(f)}")
     rotation, percent = f["rotation_deg_median"], 100 * f["centre_part_median"]
