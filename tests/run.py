@@ -1,16 +1,21 @@
 """Run the tests and end with ``N passed, N failed``.
 
-``python tests/run.py`` runs all; names of modules, classes or tests run those only.
+``python tests/run.py`` runs all, module by module in two processes; names of modules, classes or tests run those only,
+here.
 """
 
+import io
+import multiprocessing
 import os
 import sys
 import time
 import unittest
+from concurrent.futures import ProcessPoolExecutor, as_completed
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
 SLOWEST = 5
+PROCESSES = 2  #: as many as the least machine has cores
 
 
 class CountingResult(unittest.TextTestResult):
@@ -37,28 +42,64 @@ class CountingResult(unittest.TextTestResult):
         self.passed += 1
 
 
-def main(names):
-    """Run and print; the exit code is 0 only when tests ran and none failed."""
+def prepare():
+    """Make this process, and those that tests start, find the sources and leave the user's settings alone."""
     os.chdir(ROOT)
     for folder in (ROOT / "src", ROOT):
         if str(folder) not in sys.path:
             sys.path.insert(0, str(folder))
-    # processes that tests start need the same
-    os.environ["PYTHONPATH"] = os.pathsep.join([str(ROOT / "src"), os.environ.get("PYTHONPATH", "")]).rstrip(os.pathsep)
-    # nothing that tests do may touch the settings of the person who runs them
+    if str(ROOT / "src") not in os.environ.get("PYTHONPATH", "").split(os.pathsep):
+        paths = [str(ROOT / "src"), os.environ.get("PYTHONPATH", "")]
+        os.environ["PYTHONPATH"] = os.pathsep.join(paths).rstrip(os.pathsep)
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-    loader = unittest.defaultTestLoader
-    suite = loader.loadTestsFromNames(names) if names else loader.discover(str(ROOT / "tests"), top_level_dir=str(ROOT))
-    result = unittest.TextTestRunner(resultclass=CountingResult, verbosity=2 if names else 1, stream=sys.stdout).run(
-        suite
-    )
-    for seconds, name in sorted(result.times, reverse=True)[:SLOWEST]:
+
+
+def run(names, stream, verbosity):
+    """Run tests by their names; what came of them as plain values: passed, failed, skipped, and times."""
+    suite = unittest.defaultTestLoader.loadTestsFromNames(names)
+    r = unittest.TextTestRunner(resultclass=CountingResult, verbosity=verbosity, stream=stream).run(suite)
+    failed = len(r.failures) + len(r.errors) + len(r.unexpectedSuccesses)
+    return r.passed, failed, len(r.skipped), r.times
+
+
+def run_module(name):
+    """Run a module in a process of its own: what came of it, and what it printed."""
+    prepare()
+    text = io.StringIO()
+    return run([name], text, 1), text.getvalue()
+
+
+def run_all():
+    """Run all modules, the largest first; the sum of what came of them."""
+    files = sorted((ROOT / "tests").glob("test_*.py"), key=lambda f: -f.stat().st_size)
+    passed = failed = skipped = 0
+    times = []
+    # not forked: tests start threads
+    with ProcessPoolExecutor(PROCESSES, multiprocessing.get_context("spawn")) as pool:
+        going = {pool.submit(run_module, f"tests.{f.stem}"): f.stem for f in files}
+        for done in as_completed(going):
+            try:
+                (good, bad, left, took), text = done.result()
+            except Exception as e:  # its process died: the others' results still count
+                good, bad, left, took, text = 0, 1, 0, [], f"{type(e).__name__}: {e}\n"
+            passed, failed, skipped = passed + good, failed + bad, skipped + left
+            times += took
+            print(f"== {going[done]}: {good} passed, {bad} failed, {sum(t for t, _ in took):.0f} s", flush=True)
+            if bad or not good:
+                print(text, flush=True)
+    return passed, failed, skipped, times
+
+
+def main(names):
+    """Run and print; the exit code is 0 only when tests ran and none failed."""
+    prepare()
+    passed, failed, skipped, times = run(names, sys.stdout, 2) if names else run_all()
+    for seconds, name in sorted(times, reverse=True)[:SLOWEST]:
         print(f"  {seconds:6.1f} s  {name}")
-    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
-    if result.skipped:
-        print(f"{len(result.skipped)} skipped")
-    print(f"{result.passed} passed, {failed} failed", flush=True)
-    return 0 if result.passed and not failed else 1
+    if skipped:
+        print(f"{skipped} skipped")
+    print(f"{passed} passed, {failed} failed", flush=True)
+    return 0 if passed and not failed else 1
 
 
 if __name__ == "__main__":

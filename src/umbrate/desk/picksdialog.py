@@ -17,6 +17,7 @@ from ..stages.picturing import EDGES, GROUND, SIDES
 from ..stages.sides import lens_of_row
 from . import tokens as t
 from .pointspanel import cell, table
+from .strip import QUARTERS
 
 NEAR_PX = 10  #: a marked point so near is taken for what was clicked on
 HIT_PX = 6  #: of a photo's pixels: points so near to where was clicked are asked for
@@ -59,18 +60,22 @@ class PickView(QWidget):
             except UmbrateError:
                 self.photo = None
             else:
-                self._memory = a
+                self._quarters, self._sensor = (QUARTERS.get(photo.orientation, 0) + photo.turn) % 4, a.shape[:2]
+                a = self._memory = np.ascontiguousarray(np.rot90(a, -self._quarters))
                 self._picture = QImage(a.data, a.shape[1], a.shape[0], 3 * a.shape[1], QImage.Format.Format_RGB888)
                 self._uv = self.in_photo(self.points)
         self._image = None
         self.update()
 
     def in_photo(self, X):
-        """Pixels and depth (n, 3) of places in the photo that is shown, NaN behind it."""
+        """Pixels and depth (n, 3) of places in the photo as it is shown, turned upright; NaN behind it."""
         E = self.block["poses"][self.photo]
         Y = np.asarray(X, float) @ E[:3, :3].T + E[:3, 3]
         z = np.where(Y[:, 2] > 0, Y[:, 2], np.nan)
-        return np.column_stack([lens_of_row(self.block, self.photo).project(Y[:, :2] / z[:, None]), z])
+        x, y = lens_of_row(self.block, self.photo).project(Y[:, :2] / z[:, None]).T
+        h, w = self._sensor
+        x, y = ((x, y), (h - 1 - y, x), (w - 1 - x, h - 1 - y), (y, w - 1 - x))[self._quarters]
+        return np.column_stack([x, y, z])
 
     def fit(self):
         """See all of it."""
