@@ -1,5 +1,6 @@
 """Joining: similarities, shapes and unions against closed forms, and verdicts on made-up sittings."""
 
+import json
 import shutil
 import time
 import unittest
@@ -419,6 +420,9 @@ class Sittings(unittest.TestCase):
             out = CliRunner().invoke(cli, ["export", folder, what, str(file), "--joined"])
             self.assertEqual(out.exit_code, 0, out.output)
             self.assertIn(f"{united['points']:,}" if what == "cloud" else "21", out.output)
+        rows = json.loads(file.read_text())["photos"]
+        self.assertEqual(len({(r["sitting"], r["name"]) for r in rows}), 21)  # nine names come twice
+        self.assertEqual({r["sitting"] for r in rows}, {"By hand", "Again"})
 
     def test_picks_join_and_what_is_wrong_with_them_is_said(self):
         with self.copy() as job:

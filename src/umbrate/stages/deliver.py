@@ -155,6 +155,7 @@ def export_undistorted(job, folder, sitting=None):
 def camera_rows(job, sitting=None):
     """Photos and lenses of all sittings as the cameras file wants them, or of one, which may be a joined row."""
     lenses, rows = {}, []
+    names = {s.id: s.name for s in job.sittings()}
     for s in [sitting] if sitting else job.placements():
         block = load_block(job, s)
         place, keys = {}, {}
@@ -170,7 +171,7 @@ def camera_rows(job, sitting=None):
             rows.append(
                 {
                     "name": p.name,
-                    "sitting": s.name,
+                    "sitting": names[p.sitting_id],  # of a joined row, the one it was taken in
                     "file": str(job.photo_path(p)),
                     "lens": keys[int(block["lens_of"][k])] if k is not None else None,
                     "pose": pose,

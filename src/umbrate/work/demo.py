@@ -131,12 +131,10 @@ def _checked(job, sitting):
 def _judge_whole(job, row, truth):
     """How the sittings lie to each other in a joined row, and its cloud."""
     names = [s.name for s in job.placements() if s.id in row.members]
-    poses = {r["name"]: r["pose"] for r in camera_rows(job, row)[0] if r["pose"] is not None}
-    solved = {
-        s.name: {p.name: poses[p.name] for p in job.photos(s.id) if p.name in poses}
-        for s in job.placements()
-        if s.name in names
-    }
+    solved = {n: {} for n in names}
+    for r in camera_rows(job, row)[0]:
+        if r["pose"] is not None:
+            solved[r["sitting"]][r["name"]] = r["pose"]
     if min(map(len, solved.values())) < 3:
         return {}
     figures, M = truth.judge_join(solved)
