@@ -56,9 +56,9 @@ def wait_for(condition, limit_s=90):
     while not condition():
         if time.monotonic() > end:
             raise AssertionError("waited in vain")
-        APP.processEvents()
+        QApplication.processEvents()
         time.sleep(0.01)
-    APP.processEvents()
+    QApplication.processEvents()
 
 
 def texts(widget):

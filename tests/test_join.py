@@ -2,7 +2,6 @@
 
 import json
 import shutil
-import time
 import unittest
 from dataclasses import replace
 from functools import lru_cache
@@ -18,6 +17,7 @@ from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation
 
 from tests.scenes import pebble_set, pebble_truth, scratch
+from tests.test_desk import wait_for
 from tests.test_stages import QUICK, new_job, run
 from umbrate.cli.main import cli
 from umbrate.core.cloud.keepbox import KeepBox
@@ -60,17 +60,6 @@ def setUpModule():
     APP = QApplication.instance() or QApplication(["umbrate"])
     APP.setStyle("Fusion")
     APP.setStyleSheet(tokens.STYLE)
-
-
-def wait_for(condition, limit_s=90):
-    """Let the window live until something holds."""
-    end = time.monotonic() + limit_s
-    while not condition():
-        if time.monotonic() > end:
-            raise AssertionError("waited in vain")
-        APP.processEvents()
-        time.sleep(0.01)
-    APP.processEvents()
 
 
 def some_move(rng, scale=1.0):

@@ -10,7 +10,7 @@ from ..core.geometry.similarity import difference, scale_of
 from ..core.join.agree import agree, groups
 from ..core.join.apart import apart
 from ..core.join.network import corners_round, solve_network
-from ..core.join.picks import crosswise, mirrored, nearly_a_line, residuals
+from ..core.join.picks import LINE, crosswise, mirrored, nearly_a_line, residuals
 from ..core.join.places import alike, likely_support, shared_targets
 from ..core.join.shape import fit_shapes
 from ..job.joins import ON_OBJECT, ON_SUPPORT
@@ -22,7 +22,6 @@ TOO_FEW_TARGETS = tuple(
     f"there {n} on the object that both sittings see; three are needed"
     for n in ("are no targets", "is one target", "are two targets")
 )
-LINE = 0.05  #: the second spread of shared places over their first, under which they are nearly a line
 WAYS = (TARGETS, SURFACE, PICKS, SHAPE)
 GOOD, DOUBTFUL, NONE = "good", "doubtful", "none"
 LEAST = {TARGETS: 4, SURFACE: 20, PICKS: 4}  #: pairs that a good join has: three fit without any check
@@ -366,7 +365,7 @@ class _Joining:
         turn, shift, _ = difference(M, fit.M, a.middle)
         if not dense and sure:
             return M, False  # tie points are coarser than what was matched
-        most = MOVED[bool(sure)]
+        most = MOVED[sure]
         if turn > most[0] or shift > most[1] * b.extent:
             self.reasons.append(f"the shapes would rather lie {turn:.1f} degrees and {shift:.3g} off")
             return M, False
@@ -477,8 +476,7 @@ class Whole:
         """The verdict on the whole: that of the worst join it hangs on."""
         if any(M is None for M in self.moves):
             return NONE
-        used = [x for x in self.joins.values() if x.M is not None]
-        return DOUBTFUL if self.hanging_on_doubtful or not used else GOOD
+        return DOUBTFUL if self.hanging_on_doubtful else GOOD
 
     @property
     def hanging_on_doubtful(self):
