@@ -129,28 +129,28 @@ def _tell(found):
         if x["verdict"] == NONE:
             table.add_row(pair, "no join")
             continue
-        f = x["ways"]["all"]
+        f, u = x["ways"]["all"], x["unit"] or "units"
         table.add_row(
-            pair, x["verdict"], f"{f['agreeing']}", f"{f['rms']:.3g} {unit}, {f['rms_px']:.2f} px",
-            f"{f['sigma'][0]:.2g}°", f"{f['sigma'][1]:.2g} {unit}",
+            pair, x["verdict"], f"{f['agreeing']}", f"{f['rms']:.3g} {u}, {f['rms_px']:.2f} px",
+            f"{f['sigma'][0]:.2g}°", f"{f['sigma'][1]:.2g} {u}",
             f"{100 * x['contradiction']:+.3f} %" if x["both_scaled"] else "free",
         )  # fmt: skip
     out.print(table)
     for x in found["joins"]:
-        pair = f"{x['first']} - {x['second']}"
+        pair, u = f"{x['first']} - {x['second']}", x["unit"] or "units"
         for w in (TARGETS, SURFACE, PICKS):
             if w in x["ways"]:
                 say(f"{pair}: by {w}, {x['ways'][w]['agreeing']} of {x['ways'][w]['pairs']} pairs agree")
         for reason in [*x["reasons"], *x["notes"]]:
             say(f"{pair}: {reason}")
         for n, d in x["picks"]:
-            say(f"{pair}: pick {n} is {'not used' if d is None else f'{d:.3g} {unit} off'}")
+            say(f"{pair}: pick {n} is {'not used' if d is None else f'{d:.3g} {u} off'}")
         if SHAPE in x["ways"]:
             say(f"{pair}: by shape, {100 * x['ways'][SHAPE]['overlap']:.0f} % of the surface has a partner")
         s = x["ways"].get("surfaces")
         if s:
-            say(f"{pair}: {100 * s['overlap']:.0f} % of the surface overlaps, {s['median']:.3g} {unit} apart in the "
-                f"median, 95 % within {s['p95']:.3g} {unit}")  # fmt: skip
+            say(f"{pair}: {100 * s['overlap']:.0f} % of the surface overlaps, {s['median']:.3g} {u} apart in the "
+                f"median, 95 % within {s['p95']:.3g} {u}")  # fmt: skip
     for a, b, turn, shift in found["loops"]:
         say(f"Round the loop over {a} - {b}: {turn:.3f}° and {shift:.3g} {unit} off")
     if found["support"]:

@@ -198,10 +198,9 @@ class JoinStage(Stage):
         return Outcome(figures, {("ties", None): key}, _problems(whole))
 
     def rows(self, f):
-        unit = f" {f['unit']}" if f["unit"] else ""
-        out = []
+        out, whole = [], f" {f['unit']}" if f["unit"] else ""
         for x in f["joins"]:
-            told = f"{x['first']} to {x['second']}"
+            told, unit = f"{x['first']} to {x['second']}", f" {x['unit']}" if x["unit"] else ""
             if x["verdict"] == NONE:
                 out.append((told, "no join", "; ".join(x["reasons"])))
                 continue
@@ -225,7 +224,7 @@ class JoinStage(Stage):
                      "Distance of the two surfaces where they overlap: median, and what 95 % stay under"),
                 ]  # fmt: skip
         out += [
-            (f"Loop {a} - {b}", f"{turn:.3f}°, {shift:.3g}{unit}", "How far a join is off from what all say together")
+            (f"Loop {a} - {b}", f"{turn:.3f}°, {shift:.3g}{whole}", "How far a join is off from what all say together")
             for a, b, turn, shift in f["loops"]
         ]
         return out
@@ -257,6 +256,7 @@ def _told(sides, ik, x, to_plain, moves):
         "first": sides[i].name, "second": sides[k].name, "ids": [sides[i].id, sides[k].id], "verdict": x.verdict,
         "reasons": x.reasons, "notes": x.notes, "ways": ways, "contradiction": x.contradiction,
         "both_scaled": sides[i].scaled and sides[k].scaled,
+        "unit": "mm" if sides[k].scaled else "",  # lengths are the second's
         "picks": [[n, d] for n, d in x.picks],
     }  # fmt: skip
 

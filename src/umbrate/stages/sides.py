@@ -82,9 +82,11 @@ def side_of(job, sitting):
         raise UmbrateError(f"“{sitting.name}” has hardly any tie points.", ("go to", "poses"))
     low, high = np.percentile(plain, (2, 98), axis=0)
     frame = frame_of(job, sitting)
-    kept = job.cloud(sitting.id)
+    kept, poses = job.cloud(sitting.id), job.result(sitting.id, "poses")
+    if kept and kept.made < poses.made:
+        kept = None  # it lies as the poses before these had it
     cloud = (kept.blob, [s.blob for s in kept.steps], to_job(job, sitting, kept, frame)) if kept else None
-    features = {p: key for (name, p), key in job.result(sitting.id, "poses").artefacts.items() if name == "features"}
+    features = {p: key for (name, p), key in poses.artefacts.items() if name == "features"}
     return Side(
         str(job.blobs.folder), sitting.id, sitting.name, with_marks(block, marks_of(job, sitting))[0], frame.scaled,
         float(np.linalg.norm(high - low)), frame.matrix, mask_blobs(job, sitting), features, cloud,
