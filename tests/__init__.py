@@ -7,4 +7,5 @@ import tempfile
 
 _HOME = tempfile.mkdtemp(prefix="umbrate-test-home-")
 atexit.register(shutil.rmtree, _HOME, ignore_errors=True)
-os.environ["XDG_DATA_HOME"] = _HOME
+for _name in ("XDG_DATA_HOME", "XDG_STATE_HOME"):
+    os.environ[_name] = _HOME

@@ -2,19 +2,28 @@
 
 A file is written beside its final name, flushed to the disk and renamed: it is there whole or not
 at all, and what is there never changes. So any process may write blobs at any time; only the
-database, which says what they mean, needs the lock.
+database, which says what they mean, needs the lock. No link is followed: a job may come from a stranger.
 """
 
 import hashlib
 import io
 import os
-import tempfile
+import re
+import time
+import uuid
 import zipfile
+from contextlib import contextmanager
 from pathlib import Path
 
 import numpy as np
 
 from ..core.errors import UmbrateError
+from .place import is_link, open_folder, open_regular, remove_files
+
+KEY = re.compile(r"[0-9a-f]{64}")
+MARK = re.compile(r"[\w-]{1,80}")
+PART = ".part-"
+LEFT_S = 3600.0  #: a part that nobody has written to for so long is of a process that died
 
 
 class BlobStore:
@@ -27,45 +36,77 @@ class BlobStore:
         """The file of a blob."""
         return self.folder / key[:2] / key
 
+    # ------------------------------------------------------------------ files
+    @contextmanager
+    def _folder(self, name, make=False):
+        """The descriptor of a folder in ``blobs/``."""
+        if make:
+            try:
+                os.mkdir(self.folder)  # not its parents: a job that was moved away must not come back as a ghost
+            except FileExistsError:
+                pass
+        with open_folder(self.folder) as top:
+            if make:
+                try:
+                    os.mkdir(name, dir_fd=top)
+                except FileExistsError:
+                    pass
+            with open_folder(name, top) as fd:
+                yield fd
+
+    def _read(self, key):
+        """The bytes of a blob; OSError where it is not there."""
+        if not KEY.fullmatch(key or ""):
+            raise FileNotFoundError(2, "no blob", key)
+        with self._folder(key[:2]) as fd:
+            with os.fdopen(open_regular(key, os.O_RDONLY, fd), "rb") as f:
+                return f.read()
+
+    @staticmethod
+    def _write(fd, name, data):
+        """Write a file into an open folder: whole, or not at all."""
+        part = f"{PART}{uuid.uuid4().hex}"
+        try:
+            with os.fdopen(open_regular(part, os.O_WRONLY | os.O_CREAT | os.O_EXCL, fd), "wb") as f:
+                f.write(data)
+                f.flush()
+                os.fsync(f.fileno())
+            os.replace(part, name, src_dir_fd=fd, dst_dir_fd=fd)
+        except BaseException:
+            try:
+                os.unlink(part, dir_fd=fd)
+            except OSError:
+                pass
+            raise
+
     def put_bytes(self, data):
         """Store bytes; returns their key."""
         key = hashlib.sha256(data).hexdigest()
-        target = self.path(key)
         try:
-            if target.read_bytes() == data:
+            if self._read(key) == data:
                 return key
         except OSError:
             pass  # not there, or a damaged disk: written anew, which mends a damaged file too
         try:
-            target.parent.mkdir(parents=True, exist_ok=True)
-            handle, temporary = tempfile.mkstemp(dir=target.parent, prefix=".part-")
-            try:
-                with os.fdopen(handle, "wb") as f:
-                    f.write(data)
-                    f.flush()
-                    os.fsync(f.fileno())
-                os.replace(temporary, target)
-            except BaseException:
-                Path(temporary).unlink(missing_ok=True)
-                raise
+            with self._folder(key[:2], make=True) as fd:
+                self._write(fd, key, data)
         except OSError as e:
-            raise UmbrateError(
-                f"The job's folder cannot be written ({e.strerror}). Free some space or check the "
-                "permissions, then run the step again; everything finished before is kept."
-            ) from e
+            raise _cannot_write(e) from e
         return key
 
-    def _mark_file(self, mark):
-        return self.folder.parent / "known" / mark
+    # ------------------------------------------------------------------ what comes of what
+    def _marks(self):
+        return self.folder.parent / "known"
 
     def remember(self, mark, key):
         """Keep that a blob is what comes of a mark (a hash of everything it was made from): see `recall`."""
-        file = self._mark_file(mark)
         try:
-            file.parent.mkdir(exist_ok=True)
-            part = file.with_name(f".{mark}.{os.getpid()}")
-            part.write_text(key)
-            os.replace(part, file)
+            try:
+                os.mkdir(self._marks())
+            except FileExistsError:
+                pass
+            with open_folder(self._marks()) as fd:
+                self._write(fd, _good_mark(mark), key.encode())
         except OSError:
             pass  # it will be made again, no more
 
@@ -75,31 +116,70 @@ class BlobStore:
         None as well where the blob's file is damaged, so that it is made again.
         """
         try:
-            key = self._mark_file(mark).read_text()
-            return key if hashlib.sha256(self.path(key).read_bytes()).hexdigest() == key else None
+            with open_folder(self._marks()) as fd:
+                with os.fdopen(open_regular(_good_mark(mark), os.O_RDONLY, fd), "rb") as f:
+                    key = f.read(80).decode("ascii", "replace")
+            return key if hashlib.sha256(self._read(key)).hexdigest() == key else None
         except OSError:
             return None
 
     def known(self, most=400):
         """Keys of the blobs that are remembered, the newest; older ones are forgotten."""
-        files = sorted((self.folder.parent / "known").glob("*"), key=lambda f: f.stat().st_mtime_ns, reverse=True)
-        for f in files[most:]:
-            f.unlink(missing_ok=True)
-        return {f.read_text() for f in files[:most] if not f.name.startswith(".")}
+        try:
+            with open_folder(self._marks()) as fd:
+                with os.scandir(fd) as entries:
+                    files = [e for e in entries if e.is_file(follow_symlinks=False) and MARK.fullmatch(e.name)]
+                    files = sorted(files, key=lambda e: e.stat(follow_symlinks=False).st_mtime_ns, reverse=True)
+                old = {e.name for e in files[most:]}
+                remove_files(fd, lambda e: e.name in old or _is_left(e))
+                out = set()
+                for e in files[:most]:
+                    with os.fdopen(open_regular(e.name, os.O_RDONLY, fd), "rb") as f:
+                        out.add(f.read(80).decode("ascii", "replace"))
+                return out
+        except OSError:
+            return set()
 
+    def remove_unused(self, used):
+        """Remove blobs whose keys are not in `used`, and parts that a process left when it died; returns how many.
+
+        Only regular files with the name of a blob or a part are removed, only in this folder, and through no link.
+        """
+        count = 0
+        try:
+            with open_folder(self.folder) as top:
+                with os.scandir(top) as entries:
+                    names = [e.name for e in entries if re.fullmatch("[0-9a-f]{2}", e.name)]
+                for name in names:
+                    try:
+                        with open_folder(name, top) as fd:
+                            count += remove_files(
+                                fd, lambda e: (bool(KEY.fullmatch(e.name)) and e.name not in used) or _is_left(e)
+                            )
+                    except OSError:
+                        continue  # a link, or a file: none of ours
+        except OSError:
+            pass
+        return count
+
+    # ------------------------------------------------------------------ arrays
     def put_arrays(self, **arrays):
         """Store named arrays together; returns their key."""
         buffer = io.BytesIO()
         np.savez(buffer, **arrays)
         return self.put_bytes(buffer.getvalue())
 
+    def has(self, *keys):
+        """Whether the files of all these blobs are there."""
+        return all(KEY.fullmatch(k or "") and self.path(k).is_file() for k in keys)
+
     def get_bytes(self, key):
         """The bytes of a blob."""
         try:
-            return self.path(key).read_bytes()
+            return self._read(key)
         except OSError as e:
             raise UmbrateError(
-                f"A data file of the job is missing ({key[:12]}). Run the stage that made it again."
+                f"A data file of the job is missing ({str(key)[:12]}). Run the stage that made it again."
             ) from e
 
     def get_arrays(self, key):
@@ -111,3 +191,31 @@ class BlobStore:
             raise UmbrateError(
                 f"A data file of the job is damaged ({key[:12]}). Run the stage that made it again."
             ) from e
+
+
+def _good_mark(mark):
+    if not MARK.fullmatch(mark):
+        raise FileNotFoundError(2, "no mark", mark)
+    return mark
+
+
+def _is_left(entry):
+    """Whether a file is a part that nobody writes to any more."""
+    return entry.name.startswith(PART) and time.time() - entry.stat(follow_symlinks=False).st_mtime > LEFT_S
+
+
+def _cannot_write(e):
+    if is_link(e):
+        return UmbrateError(
+            "The job's folder holds a link where its own data should be. Nothing was written through it. Open a plain "
+            "copy of the job."
+        )
+    if isinstance(e, FileNotFoundError):
+        return UmbrateError(
+            "The job's folder is not where it was: it was moved, renamed or removed while it was open. Nothing was "
+            "written. Close the job and open it where it is now."
+        )
+    return UmbrateError(
+        f"The job's folder cannot be written ({e.strerror}). Free some space or check the "
+        "permissions, then run the step again; everything finished before is kept."
+    )

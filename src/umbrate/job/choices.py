@@ -2,6 +2,10 @@
 
 import json
 
+import numpy as np
+
+from ..core.errors import UmbrateError
+
 
 class Choices:
     """The part of a Job that holds choices. Everything here can be undone."""
@@ -34,6 +38,10 @@ class Choices:
 
     def set_keep_box(self, sitting_id, box):
         """Set the keep box by hand; None goes back to the fitted one."""
+        for part, numbers in (box or {}).items():
+            a = np.asarray(numbers, float)
+            if not np.isfinite(a).all() or (part == "half" and not (a > 0).all()):
+                raise UmbrateError("A keep box takes numbers that are finite, and sizes of more than 0.")
         with self.action("change the keep box" if box else "fit the keep box again"):
             self._keep_one("keepbox", "sitting_id", sitting_id, "box", json.dumps(box) if box is not None else None)
 

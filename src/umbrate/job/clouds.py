@@ -8,6 +8,7 @@ import json
 from dataclasses import dataclass
 
 from ..core.errors import UmbrateError
+from ..core.names import plain_name
 
 
 @dataclass(frozen=True)
@@ -136,9 +137,7 @@ class Clouds:
     def rename_cloud(self, cloud_id, name):
         """Give a cloud another name."""
         sitting_id, old = self._cloud_row(cloud_id)
-        name = " ".join(str(name).split())
-        if not name:
-            raise UmbrateError("A cloud needs a name.")
+        name = plain_name(name, "A cloud")
         if any(c.name == name and c.id != cloud_id for c in self.clouds(sitting_id)):
             raise UmbrateError(f"There is a cloud “{name}” already. Choose another name.")
         with self.action(f"rename “{old}”"):

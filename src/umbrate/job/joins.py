@@ -7,6 +7,7 @@ import json
 from dataclasses import dataclass
 
 from ..core.errors import UmbrateError
+from ..core.names import plain_name
 
 ON_OBJECT, ON_SUPPORT = "on the object", "on the support"
 TARGET_ROLES = (ON_OBJECT, ON_SUPPORT)
@@ -19,7 +20,7 @@ class Pick:
     Attributes
     ----------
     places : dict of sitting id to place
-        ``{"cloud": [x, y, z]}`` in that sitting's plain frame, or ``{"mark": name}`` of a marked point.
+        ``{"cloud": [x, y, z]}`` in that sitting's plain frame, or ``{"mark": end}`` of a marked point (see `marks`).
     used : bool
     """
 
@@ -52,9 +53,7 @@ class Joins:
         taken = {s.name for s in self.sittings()}
         if name is None:
             name = next(n for n in ("Joined", *(f"Joined {k}" for k in range(2, 1000))) if n not in taken)
-        name = name.strip()
-        if not name:
-            raise UmbrateError("A sitting needs a name.")
+        name = plain_name(name, "A sitting")
         if name in taken:
             raise UmbrateError(f"There is a sitting “{name}” already. Choose another name.")
         with self.action(f"join {len(member_ids)} sittings"):
@@ -67,6 +66,8 @@ class Joins:
         member_ids = list(dict.fromkeys(member_ids))
         by_id = {s.id: s for s in self.sittings()}
         for i in member_ids:
+            if i not in by_id:
+                raise UmbrateError("A sitting that is to be joined is not there any more.")
             if by_id[i].members:
                 raise UmbrateError(f"“{by_id[i].name}” is joined already: join the sittings it is made of instead.")
         if len(member_ids) < 2:
@@ -125,7 +126,10 @@ class Joins:
         return [Pick(i, n, {int(k): v for k, v in json.loads(p).items()}, bool(u)) for i, n, p, u in rows]
 
     def add_pick(self, sitting_id, places):
-        """Keep a place that was picked in members (see `Pick`); named by the next free letter. Returns its id."""
+        """Keep a place that was picked in members (see `Pick`; a marked point may be given by its name); named by the
+        next free letter. Returns its id.
+        """
+        places = self._by_identity(places)
         taken = {p.name for p in self.picks(sitting_id)}
         names = [chr(65 + k) for k in range(26)] + [f"{chr(65 + k % 26)}{k // 26}" for k in range(26, 2600)]
         name = next(n for n in names if n not in taken)
@@ -136,12 +140,19 @@ class Joins:
 
     def set_pick(self, pick_id, places=None, used=None):
         """Move a pick, or switch it on or off."""
-        name = self.db.execute("SELECT name FROM pick WHERE id = ?", (pick_id,)).fetchone()[0]
+        row = self.db.execute("SELECT name FROM pick WHERE id = ?", (pick_id,)).fetchone()
+        if row is None:
+            raise UmbrateError("That pick is gone.")
+        name = row[0]
+        places = None if places is None else self._by_identity(places)
         with self.action(f"move pick {name}" if places is not None else f"switch pick {name}"):
             if places is not None:
                 self.db.execute("UPDATE pick SET places = ? WHERE id = ?", (json.dumps(places), pick_id))
             if used is not None:
                 self.db.execute("UPDATE pick SET used = ? WHERE id = ?", (int(used), pick_id))
+
+    def _by_identity(self, places):
+        return {i: {"mark": self.end_of(i, p["mark"])} if "mark" in p else p for i, p in places.items()}
 
     def remove_picks(self, pick_ids):
         """Take picks away."""

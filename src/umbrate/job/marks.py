@@ -1,15 +1,18 @@
 """What people put on a sitting by hand: points marked in photos, lines and faces, known lengths, level, measurements.
 
-Ends of lengths and measurements are written as text, as people do: ``208`` is the target of that number, anything else
-the marked point of that name. A spot on the cloud is kept with its place in the frame of the poses; see
-`stages.ends`.
+Ends of lengths and measurements are kept by identity, so that they mean the same after any renaming: ``208`` is the
+target of that number, ``@12`` the marked point of that id, whatever it is called. People write names; `Marks.end_of`
+and `Marks.end_names` go from one to the other. A spot on the cloud is kept with its place in the frame of the poses;
+see `stages.ends`.
 """
 
 import json
+import math
 import re
 from dataclasses import dataclass, replace
 
 from ..core.errors import UmbrateError
+from ..core.names import plain_name
 
 SCALE, CHECK, OFF = "scale", "check", "off"
 ROLES = (SCALE, CHECK, OFF)
@@ -61,7 +64,9 @@ class DrawnShape:
 
 @dataclass(frozen=True)
 class KnownLength:
-    """A length between two ends that is known, in mm, and what it is for: to set the scale, to check it, or nothing."""
+    """A length between two ends (see above) that is known, in mm, and what it is for: to set the scale, to check it, or
+    nothing.
+    """
 
     id: int
     first: str
@@ -73,7 +78,7 @@ class KnownLength:
 
 @dataclass(frozen=True)
 class Measurement:
-    """Something to measure: a kind of `core.measure.quantities`, and its ends as plain values."""
+    """Something to measure: a kind of `core.measure.quantities`, and its ends: texts (see above) or spots."""
 
     id: int
     name: str
@@ -81,13 +86,53 @@ class Measurement:
     ends: tuple
 
 
+@dataclass(frozen=True)
+class KnownTarget:
+    """A target with known coordinates in mm, their standard deviations, and whether the block is put there."""
+
+    number: int
+    known: tuple
+    known_sigma: tuple
+    held: bool
+
+
+LARGEST = 1e9  #: mm: nothing that is photographed is larger, and no coordinate of a map
+
+
 def _good_name(name):
-    name = " ".join(str(name).split())
-    if not name:
-        raise UmbrateError("A point needs a name.")
+    name = plain_name(name, "A point")
     if re.fullmatch(r"\d+", name):
         raise UmbrateError(f"“{name}” is a target's number: give the point a name with a letter in it.")
+    if name.startswith("@"):
+        raise UmbrateError(f"The name of a point cannot begin with @: “{name}”.")
     return name
+
+
+def token(mark_id):
+    """A marked point as an end that is kept."""
+    return f"@{mark_id}"
+
+
+def mark_of(end):
+    """Id of the marked point that a kept end stands for, or None."""
+    return int(end[1:]) if isinstance(end, str) and re.fullmatch(r"@\d{1,18}", end) else None
+
+
+def good_number(value, what, low=-LARGEST, high=LARGEST):
+    """A finite number between two limits, as float.
+
+    Raises
+    ------
+    UmbrateError
+        Where it is none.
+    """
+    try:
+        x = float(value)
+    except (TypeError, ValueError):
+        raise UmbrateError(f"{what}: “{value}” is no number.") from None
+    if not math.isfinite(x) or not low <= x <= high:
+        raise UmbrateError(f"{what} must be a number from {low:g} to {high:g}, not {x:g}.")
+    return x
 
 
 class Marks:
@@ -139,6 +184,34 @@ class Marks:
         known = ", ".join(p.name for p in self.marked_points(sitting_id)) or "none yet"
         raise UmbrateError(f"There is no point “{name}” (there is: {known}).")
 
+    def end_names(self, sitting_id):
+        """Names of a sitting's marked points by the end that stands for each."""
+        return {token(p.id): p.name for p in self.marked_points(sitting_id)}
+
+    def end_of(self, sitting_id, text):
+        """The end (see above) that people mean by a text: a target's number or the name of a marked point.
+
+        Raises
+        ------
+        UmbrateError
+            Where there is no point of that name.
+        """
+        text = " ".join(str(text).split())
+        if re.fullmatch(r"\d{1,9}", text):
+            return str(int(text))
+        names = self.end_names(sitting_id)
+        if text in names:
+            return text
+        for end, name in names.items():
+            if name == text:
+                return end
+        if mark_of(text) is not None:
+            raise UmbrateError("A marked point that is used here was removed. Choose another end.")
+        known = ", ".join(names.values()) or "none yet"
+        raise UmbrateError(
+            f"There is no point “{text}” (there is: {known}). An end is a target's number or a marked point's name."
+        )
+
     def add_marked_point(self, sitting_id, name=None, label=None):
         """Make a new point; without a name, the next free of P1, P2, ... Returns its id."""
         with self.action(label or "make a point"):
@@ -163,7 +236,7 @@ class Marks:
         return row
 
     def rename_marked_point(self, mark_id, name):
-        """Give a point another name; lengths and measurements follow."""
+        """Give a point another name; what refers to it does so by identity."""
         sitting_id, old = self._mark(mark_id)
         name = _good_name(name)
         if name == old:
@@ -172,19 +245,6 @@ class Marks:
             raise UmbrateError(f"There is a point “{name}” already: two names for one place are as bad as one for two.")
         with self.action(f"rename “{old}”"):
             self.db.execute("UPDATE mark SET name = ? WHERE id = ?", (name, mark_id))
-            for column in ("first", "second"):
-                self.db.execute(
-                    f"UPDATE length SET {column} = ? WHERE sitting_id = ? AND {column} = ?", (name, sitting_id, old)
-                )
-            for m in self.measurements(sitting_id):
-                ends = [name if e == old else e for e in m.ends]
-                if ends != list(m.ends):
-                    self.db.execute("UPDATE measurement SET ends = ? WHERE id = ?", (json.dumps(ends), m.id))
-            level = self.level(sitting_id)
-            if level:
-                new = _renamed(level, old, name)
-                if new != level:
-                    self._keep_one("level", "sitting_id", sitting_id, "level", json.dumps(new))
 
     def set_marked_point(self, mark_id, *, used=None, known=..., known_sigma=None, held=None):
         """Switch a point on or off, or say which coordinates it is known to have (None: none)."""
@@ -201,9 +261,39 @@ class Marks:
     @staticmethod
     def _known_text(known, sigma):
         sigma = sigma if sigma is not None else (0.1, 0.1, 0.1)
-        if min(sigma) <= 0:
-            raise UmbrateError("The standard deviation of a coordinate must be more than 0.")
-        return json.dumps({"xyz": [float(x) for x in known], "sigma": [float(x) for x in sigma]})
+        return json.dumps(
+            {
+                "xyz": [good_number(x, "A known coordinate") for x in known],
+                "sigma": [good_number(x, "The standard deviation of a coordinate", 1e-9) for x in sigma],
+            }
+        )
+
+    # ------------------------------------------------------------------ targets with known coordinates
+    def known_targets(self, sitting_id):
+        """KnownTargets of a sitting by number; a joined row has those of its first member too, whose support it has."""
+        out = {}
+        for place in dict.fromkeys((self.members(sitting_id)[0], sitting_id)):
+            for number, known, held in self.db.execute(
+                "SELECT number, known, held FROM target WHERE sitting_id = ? ORDER BY number", (place,)
+            ):
+                k = json.loads(known)
+                out[number] = KnownTarget(number, tuple(k["xyz"]), tuple(k["sigma"]), bool(held))
+        return out
+
+    def set_known_target(self, sitting_id, number, known, sigma=None, held=True):
+        """Say which coordinates a target is known to have, in mm; None: none."""
+        with self.action(f"known coordinates of target {number}"):
+            self._know_target(sitting_id, number, known, sigma, held)
+
+    def _know_target(self, sitting_id, number, known, sigma, held):
+        if known is None:
+            self.db.execute("DELETE FROM target WHERE sitting_id = ? AND number = ?", (sitting_id, int(number)))
+            return
+        self.db.execute(
+            "INSERT INTO target (sitting_id, number, known, held) VALUES (?, ?, ?, ?) "
+            "ON CONFLICT (sitting_id, number) DO UPDATE SET known = excluded.known, held = excluded.held",
+            (sitting_id, int(number), self._known_text(known, sigma), int(held)),
+        )
 
     def remove_marked_points(self, mark_ids):
         """Remove points with their sightings."""
@@ -214,8 +304,9 @@ class Marks:
     def set_sighting(self, mark_id, photo_id, x, y, sigma_px=None, used=True, label=None):
         """Say where a point is seen in a photo; one place a photo."""
         name = self._mark(mark_id)[1]
-        if sigma_px is not None and not sigma_px > 0:
-            raise UmbrateError("The standard deviation of a marked place must be more than 0 pixels.")
+        x, y = (good_number(v, "A pixel", -1e6, 1e6) for v in (x, y))
+        if sigma_px is not None:
+            sigma_px = good_number(sigma_px, "The standard deviation of a marked place, in pixels,", 1e-6, 1e6)
         before = self.db.execute(
             "SELECT sigma_px FROM sighting WHERE mark_id = ? AND photo_id = ?", (mark_id, photo_id)
         ).fetchone()
@@ -238,10 +329,13 @@ class Marks:
             self.db.execute("DELETE FROM sighting WHERE mark_id = ? AND photo_id = ?", (mark_id, photo_id))
 
     def take_known_points(self, sitting_id, rows, held=True):
-        """Known coordinates from a file: (name, (x, y, z), (sx, sy, sz)); points that are new are made."""
+        """Known coordinates: (name, (x, y, z), (sx, sy, sz)); a number is a target, points that are new are made."""
         with self.action(f"take {len(rows)} known points"):
             ids = {p.name: p.id for p in self.marked_points(sitting_id)}
             for name, xyz, sigma in rows:
+                if re.fullmatch(r"\d{1,9}", name):
+                    self._know_target(sitting_id, int(name), xyz, sigma, held)
+                    continue
                 i = ids.get(name) or self._new_mark(sitting_id, name)
                 self.db.execute(
                     "UPDATE mark SET known = ?, held = ? WHERE id = ?", (self._known_text(xyz, sigma), int(held), i)
@@ -278,15 +372,9 @@ class Marks:
     def lengths(self, sitting_id):
         """All KnownLengths of a sitting; a joined row has those of its members too, each once."""
         rows = "SELECT id, first, second, value_mm, sigma_mm, role FROM length WHERE sitting_id = ? ORDER BY id"
-        out = [KnownLength(*r) for r in self.db.execute(rows, (sitting_id,))]
-        stated = {frozenset((k.first, k.second)) for k in out}
-        shown = {p.id: p.name for p in self.marked_points(sitting_id)}
-        for m in self.members(sitting_id):
-            if m == sitting_id:
-                continue
-            name = {p.name: shown.get(p.id, p.name) for p in self._own_points(m)}
-            for r in self.db.execute(rows, (m,)):
-                k = KnownLength(r[0], name.get(r[1], r[1]), name.get(r[2], r[2]), *r[3:])
+        out, stated = [], set()
+        for place in dict.fromkeys((sitting_id, *self.members(sitting_id))):
+            for k in (KnownLength(*r) for r in self.db.execute(rows, (place,)).fetchall()):
                 if frozenset((k.first, k.second)) not in stated:
                     out.append(k)
                     stated.add(frozenset((k.first, k.second)))
@@ -298,18 +386,20 @@ class Marks:
             raise UmbrateError(f"A length is for: {', '.join(ROLES)}; not “{role}”.")
         if first == second:
             raise UmbrateError("A length needs two different ends.")
-        if not value_mm > 0:
+        if not good_number(value_mm, "A length in mm") > 0:
             raise UmbrateError(f"A length must be more than 0 mm, not {value_mm:g}.")
-        if not sigma_mm > 0:
+        if not good_number(sigma_mm, "The standard deviation of a length in mm") > 0:
             raise UmbrateError("The standard deviation of a length must be more than 0 mm: no length is exact.")
 
     def add_length(self, sitting_id, first, second, value_mm, sigma_mm=0.05, role=SCALE):
-        """State a known length between two ends."""
-        first, second = str(first).strip(), str(second).strip()
+        """State a known length between two ends: targets' numbers or names of marked points."""
+        first, second = self.end_of(sitting_id, first), self.end_of(sitting_id, second)
         self._check_length(first, second, value_mm, sigma_mm, role)
         for k in self.lengths(sitting_id):
             if {k.first, k.second} == {first, second}:
-                raise UmbrateError(f"The length from {first} to {second} is stated already ({k.value_mm:g} mm).")
+                names = self.end_names(sitting_id)
+                a, b = names.get(first, first), names.get(second, second)
+                raise UmbrateError(f"The length from {a} to {b} is stated already ({k.value_mm:g} mm).")
         with self.action(f"state a length of {value_mm:g} mm"):
             return self.db.execute(
                 "INSERT INTO length (sitting_id, first, second, value_mm, sigma_mm, role) VALUES (?, ?, ?, ?, ?, ?)",
@@ -319,12 +409,13 @@ class Marks:
     def set_length(self, length_id, **values):
         """Change a length's first, second, value_mm, sigma_mm or role."""
         row = self.db.execute(
-            "SELECT first, second, value_mm, sigma_mm, role FROM length WHERE id = ?", (length_id,)
+            "SELECT first, second, value_mm, sigma_mm, role, sitting_id FROM length WHERE id = ?", (length_id,)
         ).fetchone()
         if row is None:
             raise UmbrateError("That length is gone.")
+        values = {k: self.end_of(row[5], v) if k in ("first", "second") else v for k, v in values.items()}
         names = ("first", "second", "value_mm", "sigma_mm", "role")
-        new = {**dict(zip(names, row, strict=True)), **values}
+        new = {**dict(zip(names, row[:5], strict=True)), **values}
         self._check_length(**new)
         with self.action("change a length"):
             self.db.execute(
@@ -344,9 +435,23 @@ class Marks:
         return json.loads(row[0]) if row else None
 
     def set_level(self, sitting_id, level, label="set the level"):
-        """Say what a sitting's level is made from; None: as it was solved."""
+        """Say what a sitting's level is made from, its ends as people write them or as kept; None: as it was solved."""
+        level = self.level_by_identity(sitting_id, level)
         with self.action(label):
             self._keep_one("level", "sitting_id", sitting_id, "level", json.dumps(level) if level else None)
+
+    def level_by_identity(self, sitting_id, level):
+        """A level whose ends are those that are kept."""
+        if not level:
+            return None
+        out = dict(level)
+        if "ends" in (out.get("up") or {}):
+            out["up"] = {**out["up"], "ends": [self.end_of(sitting_id, e) for e in out["up"]["ends"]]}
+        if out.get("along"):
+            out["along"] = [self.end_of(sitting_id, e) for e in out["along"]]
+        if isinstance(out.get("origin"), str) and out["origin"] != "box":
+            out["origin"] = self.end_of(sitting_id, out["origin"])
+        return out
 
     # ------------------------------------------------------------------ measurements
     def measurements(self, sitting_id):
@@ -364,11 +469,10 @@ class Marks:
             while f"M{k}" in taken:
                 k += 1
             name = f"M{k}"
-        name = " ".join(str(name).split())
-        if not name:
-            raise UmbrateError("A measurement needs a name.")
+        name = plain_name(name, "A measurement")
         if name in taken:
             raise UmbrateError(f"There is a measurement “{name}” already. Choose another name.")
+        ends = [e if isinstance(e, dict) else self.end_of(sitting_id, e) for e in ends]
         with self.action(f"measure “{name}”"):
             return self.db.execute(
                 "INSERT INTO measurement (sitting_id, name, kind, ends) VALUES (?, ?, ?, ?)",
@@ -377,10 +481,10 @@ class Marks:
 
     def rename_measurement(self, measurement_id, name):
         """Give a measurement another name."""
-        name = " ".join(str(name).split())
+        name = plain_name(name, "A measurement")
         row = self.db.execute("SELECT sitting_id FROM measurement WHERE id = ?", (measurement_id,)).fetchone()
-        if row is None or not name:
-            raise UmbrateError("That measurement is gone." if row is None else "A measurement needs a name.")
+        if row is None:
+            raise UmbrateError("That measurement is gone.")
         if any(m.name == name and m.id != measurement_id for m in self.measurements(row[0])):
             raise UmbrateError(f"There is a measurement “{name}” already. Choose another name.")
         with self.action("rename a measurement"):
@@ -401,7 +505,7 @@ class Marks:
         )
         return {i: json.loads(v) for i, v in rows}
 
-    def keep_measured(self, sitting_name, values, changes):
+    def keep_measured(self, sitting, values, changes):
         """Keep values by measurement id, and write what changed (name, old text, new text) into the ledger."""
         with self._transaction():
             for i, value in values.items():
@@ -413,13 +517,4 @@ class Marks:
             if changes:
                 told = "; ".join(f"{name}: {old} → {new}" for name, old, new in changes)
                 figures = {name: [old, new] for name, old, new in changes}
-                self._write_ledger(sitting_name, "measure", {}, 0.0, "done", figures, told)
-
-
-def _renamed(value, old, new):
-    """A plain value with a name in lists and under keys of names replaced."""
-    if isinstance(value, dict):
-        return {k: _renamed(v, old, new) for k, v in value.items()}
-    if isinstance(value, list):
-        return [_renamed(v, old, new) for v in value]
-    return new if value == old else value
+                self._write_ledger(sitting.id, sitting.name, "measure", {}, 0.0, "done", figures, told)

@@ -82,3 +82,4 @@ class LedgerEntry:
     figures: dict
     message: str
     program: str = ""  #: the version that ran it; empty where that was not kept yet
+    sitting_id: int | None = None  #: the sitting, whatever it is called now

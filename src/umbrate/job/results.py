@@ -13,32 +13,20 @@ def now():
     return datetime.now().isoformat(timespec="seconds")
 
 
-#: stages whose results of a joined row are those of its members
-OF_PHOTOS = ("photos", "masks", "lens")
+#: stages whose results of a joined row are those of its members, by how their figures become one: functions of a list
+#: of figures, which the stages put here
+MERGED = {}
 
 
 def _together(sitting_id, stage, results):
-    """Results of several sittings as one, or None where one is missing: lists and counts are added, texts are the
-    first's.
-    """
+    """Results of several sittings as one, or None where one is missing."""
     if None in results:
         return None
-    figures = {}
-    for r in results:
-        for k, v in r.figures.items():
-            have = figures.get(k)
-            if isinstance(have, dict) and isinstance(v, dict):
-                figures[k] = {**have, **v}
-            elif isinstance(have, list) and isinstance(v, list):
-                figures[k] = have + v
-            elif isinstance(have, int | float) and isinstance(v, int | float) and not isinstance(v, bool):
-                figures[k] = have + v
-            elif k not in figures:
-                figures[k] = v
     first = results[0]
     return Result(
-        first.id, sitting_id, stage, " ".join(r.fingerprint for r in results), first.settings, figures,
-        [p for r in results for p in r.problems], sum(r.seconds for r in results), max(r.made for r in results),
+        first.id, sitting_id, stage, " ".join(r.fingerprint for r in results), first.settings,
+        MERGED[stage]([r.figures for r in results]), [p for r in results for p in r.problems],
+        sum(r.seconds for r in results), max(r.made for r in results),
         {k: v for r in results for k, v in r.artefacts.items()},
     )  # fmt: skip
 
@@ -52,7 +40,7 @@ class Results:
         What a joined row needs of its photos is computed with its members: it has the results of all of them as one.
         """
         members = self.members(sitting_id)
-        if stage in OF_PHOTOS and members != (sitting_id,):
+        if stage in MERGED and members != (sitting_id,):
             return _together(sitting_id, stage, [self.result(m, stage) for m in members])
         row = self.db.execute(
             "SELECT id, sitting_id, stage, fingerprint, settings, figures, problems, seconds, made FROM result "
@@ -67,8 +55,14 @@ class Results:
         }
         return Result(*row[:4], *(json.loads(x) for x in row[4:7]), row[7], row[8], artefacts)
 
-    def commit_result(self, sitting_id, stage, fingerprint, settings, figures, problems, artefacts, seconds):
-        """Replace a stage's result and write the ledger, in one transaction."""
+    def commit_result(
+        self, sitting_id, stage, fingerprint, settings, figures, problems, artefacts, seconds, seen=None
+    ):  # fmt: skip
+        """Replace a stage's result, with all that hangs on it, and write the ledger, in one transaction.
+
+        seen : dict of content hash to plain values, optional
+            What was seen of files, kept by what is in them: see `seen`.
+        """
         name = next((s.name for s in self.sittings() if s.id == sitting_id), "")
         with self._transaction():
             self.db.execute("DELETE FROM result WHERE sitting_id = ? AND stage = ?", (sitting_id, stage))
@@ -89,31 +83,46 @@ class Results:
             self.db.executemany(
                 "INSERT INTO artefact VALUES (?, ?, ?, ?)", [(rid, n, p, b) for (n, p), b in artefacts.items()]
             )
-            self._write_ledger(name, stage, settings, seconds, "done", figures, "")
-        if ("cloud", None) in artefacts:
-            # a cloud stands beside those before it, whatever becomes of the result
-            self.add_cloud(sitting_id, artefacts["cloud", None], settings, figures, now())
-        if stage == "join":
-            self._keep_found(sitting_id, figures)
+            self.db.executemany(
+                "INSERT OR REPLACE INTO seen VALUES (?, ?)", [(h, json.dumps(w)) for h, w in (seen or {}).items()]
+            )
+            self._write_ledger(sitting_id, name, stage, settings, seconds, "done", figures, "")
+            if ("cloud", None) in artefacts:
+                # a cloud stands beside those before it, whatever becomes of the result
+                self.add_cloud(sitting_id, artefacts["cloud", None], settings, figures, now())
+            if stage == "join":
+                self._keep_found(sitting_id, figures)
+
+    def seen(self, hashes):
+        """What was seen of files (see `commit_result`), by the hash of their content."""
+        out = {}
+        for h in hashes:
+            row = self.db.execute("SELECT what FROM seen WHERE hash = ?", (h,)).fetchone()
+            if row:
+                out[h] = json.loads(row[0])
+        return out
 
     def record_failure(self, sitting_id, stage, settings, seconds, outcome, message):
         """Write a run that did not finish into the ledger; results stay as they were."""
         name = next((s.name for s in self.sittings() if s.id == sitting_id), "")
         with self._transaction():
-            self._write_ledger(name, stage, settings, seconds, outcome, {}, message)
+            self._write_ledger(sitting_id, name, stage, settings, seconds, outcome, {}, message)
 
-    def _write_ledger(self, sitting, stage, settings, seconds, outcome, figures, message):
+    def _write_ledger(self, sitting_id, sitting, stage, settings, seconds, outcome, figures, message):
         self.db.execute(
-            "INSERT INTO ledger (moment, sitting, stage, settings, seconds, outcome, figures, message, program) "
-            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            (now(), sitting, stage, json.dumps(settings), seconds, outcome, json.dumps(figures), message, __version__),
-        )
+            "INSERT INTO ledger (moment, sitting, stage, settings, seconds, outcome, figures, message, program, "
+            "sitting_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (
+                now(), sitting, stage, json.dumps(settings), seconds, outcome, json.dumps(figures), message,
+                __version__, sitting_id,
+            ),
+        )  # fmt: skip
 
     def ledger(self):
         """All entries, oldest first."""
         rows = self.db.execute(
-            "SELECT id, moment, sitting, stage, settings, seconds, outcome, figures, message, program FROM ledger "
-            "ORDER BY id"
+            "SELECT id, moment, sitting, stage, settings, seconds, outcome, figures, message, program, sitting_id "
+            "FROM ledger ORDER BY id"
         )
         return [LedgerEntry(*r[:4], json.loads(r[4]), *r[5:7], json.loads(r[7]), *r[8:]) for r in rows]
 
@@ -134,7 +143,12 @@ class Results:
                 )
 
     def collect_garbage(self):
-        """Delete blobs no result refers to; returns how many."""
+        """Delete blobs that nothing refers to; returns how many."""
+        # what was seen of files that no photo has, and no undo brings back
+        self.db.execute(
+            "DELETE FROM seen WHERE hash NOT IN (SELECT hash FROM photo) AND NOT EXISTS "
+            "(SELECT 1 FROM inverse WHERE tbl = 'photo' AND instr(old, hash))"
+        )
         used = {
             r[0]
             for r in self.db.execute(
@@ -142,18 +156,11 @@ class Results:
                 "UNION SELECT blob FROM cloud UNION SELECT blob FROM cleaning"
             )
         }
-        for (found,) in self.db.execute("SELECT found FROM joined WHERE found IS NOT NULL"):
-            used.update(re.findall(r"[0-9a-f]{64}", found))
-        # masks drawn by hand, removed points and clouds that an undo or redo would bring back
-        for (statement,) in self.db.execute(
-            "SELECT statement FROM inverse WHERE statement LIKE '%handmask%' OR statement LIKE '%removed%' "
-            "OR statement LIKE '%cloud%' OR statement LIKE '%cleaning%' OR statement LIKE '%joined%'"
+        # texts that name blobs; of the history, what an undo or redo would bring back
+        for (text,) in self.db.execute(
+            "SELECT found FROM joined WHERE found IS NOT NULL UNION ALL SELECT what FROM seen UNION ALL "
+            "SELECT old FROM inverse WHERE old IS NOT NULL AND tbl IN "
+            "('handmask', 'removed', 'cloud', 'cleaning', 'joined')"
         ):
-            used.update(re.findall(r"[0-9a-f]{64}", statement))
-        used |= self.blobs.known()
-        count = 0
-        for file in (self.folder / "blobs").glob("*/*"):
-            if file.name not in used:
-                file.unlink(missing_ok=True)
-                count += 1
-        return count
+            used.update(re.findall(r"[0-9a-f]{64}", text))
+        return self.blobs.remove_unused(used | self.blobs.known())

@@ -7,6 +7,7 @@ from functools import lru_cache
 from pathlib import Path
 
 from ..core.errors import UmbrateError
+from ..core.names import is_plain, plain_name, printable
 from .model import Photo, Sitting
 
 #: what a photo's row says of its file
@@ -107,18 +108,14 @@ class Sittings:
 
     def _photos_go_to(self, name):
         """The name of a sitting that photos can be put into."""
-        name = name.strip()
-        if not name:
-            raise UmbrateError("A sitting needs a name.")
+        name = plain_name(name, "A sitting")
         if any(s.name == name and s.members for s in self.sittings()):
             raise UmbrateError(f"“{name}” is joined from other sittings: its photos are theirs.")
         return name
 
     def rename_sitting(self, sitting_id, name):
         """Give a sitting another name."""
-        name = name.strip()
-        if not name:
-            raise UmbrateError("A sitting needs a name.")
+        name = plain_name(name, "A sitting")
         if any(s.name == name and s.id != sitting_id for s in self.sittings()):
             raise UmbrateError(f"There is a sitting “{name}” already. Choose another name.")
         with self.action(f"rename sitting to “{name}”"):
@@ -136,7 +133,7 @@ class Sittings:
         self.db.execute(
             "DELETE FROM handmask WHERE photo_id IN (SELECT id FROM photo WHERE sitting_id = ?)", (sitting_id,)
         )
-        for table in ("photo", "choice", "keepbox", "removed", "joined", "pick"):
+        for table in ("photo", "choice", "keepbox", "removed", "joined", "pick", "target", "section"):
             self.db.execute(f"DELETE FROM {table} WHERE sitting_id = ?", (sitting_id,))
         self.db.execute("DELETE FROM sitting WHERE id = ?", (sitting_id,))
 
@@ -256,6 +253,13 @@ class Sittings:
         for p in self.marked_points(sitting_id):
             new = p.name if p.name not in taken else f"{p.name} ({name})"
             self.db.execute("UPDATE mark SET sitting_id = ?, name = ? WHERE id = ?", (into_id, new, p.id))
+        # lengths and measurements between them, and lines and faces, go along
+        for table in ("length", "shape"):
+            self.db.execute(f"UPDATE {table} SET sitting_id = ? WHERE sitting_id = ?", (into_id, sitting_id))
+        taken = {m.name for m in self.measurements(into_id)}
+        for m in self.measurements(sitting_id):
+            new = m.name if m.name not in taken else f"{m.name} ({name})"
+            self.db.execute("UPDATE measurement SET sitting_id = ?, name = ? WHERE id = ?", (into_id, new, m.id))
 
     def move_sitting(self, sitting_id, step):
         """Move a sitting up (-1) or down (+1) on the Board."""
@@ -272,6 +276,10 @@ class Sittings:
     def _stored_path(self, path):
         """Relative to the job where the photo lies beside or below it, so that both can move together."""
         path = Path(path).resolve()
+        if not is_plain(str(path)):
+            raise UmbrateError(
+                f"{printable(path)} has a name that is no plain text (UTF-8). Rename it, then bring it in."
+            )
         home = self.folder.resolve().parent
         try:
             return str(Path("..") / path.relative_to(home))

@@ -5,185 +5,114 @@ a time, which holds ``lock``; others may read. A stage's results appear in one t
 at all.
 """
 
-import fcntl
 import logging
 import os
+import shutil
 import sqlite3
+import tempfile
 import uuid
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
+from functools import lru_cache
 from pathlib import Path
 
 from ..core.errors import UmbrateError
-from . import undo
+from ..core.names import is_plain, printable
+from . import schema, undo
 from .blobs import BlobStore
 from .choices import Choices
 from .clouds import Clouds
+from .database import connect
 from .joins import Joins
 from .marks import Marks
+from .place import OF_DATABASE, JobInUse, JobReadOnly, Place
 from .results import Results, now
+from .sections import Sections
 from .sittings import Sittings
 
 log = logging.getLogger(__name__)
 SUFFIX = ".umbrate"
-VERSION = 8
 
-HANDMASK = """CREATE TABLE handmask (photo_id INTEGER PRIMARY KEY REFERENCES photo(id) ON DELETE CASCADE,
-    blob TEXT NOT NULL);"""
-REMOVED = """CREATE TABLE removed (sitting_id INTEGER PRIMARY KEY REFERENCES sitting(id) ON DELETE CASCADE,
-    blob TEXT NOT NULL);"""
-#: what is put on a sitting by hand; what was measured last is computed and outside of undo
-MARKS = (
-    """CREATE TABLE mark (id INTEGER PRIMARY KEY AUTOINCREMENT,
-    sitting_id INTEGER NOT NULL REFERENCES sitting(id) ON DELETE CASCADE, name TEXT NOT NULL,
-    used INTEGER NOT NULL DEFAULT 1, known TEXT, held INTEGER NOT NULL DEFAULT 0, UNIQUE (sitting_id, name));""",
-    """CREATE TABLE sighting (id INTEGER PRIMARY KEY AUTOINCREMENT,
-    mark_id INTEGER NOT NULL REFERENCES mark(id) ON DELETE CASCADE,
-    photo_id INTEGER NOT NULL REFERENCES photo(id) ON DELETE CASCADE, x REAL NOT NULL, y REAL NOT NULL,
-    sigma_px REAL NOT NULL, used INTEGER NOT NULL DEFAULT 1, UNIQUE (mark_id, photo_id));""",
-    """CREATE TABLE shape (id INTEGER PRIMARY KEY AUTOINCREMENT,
-    sitting_id INTEGER NOT NULL REFERENCES sitting(id) ON DELETE CASCADE, kind TEXT NOT NULL, name TEXT NOT NULL,
-    points TEXT NOT NULL);""",
-    """CREATE TABLE length (id INTEGER PRIMARY KEY AUTOINCREMENT,
-    sitting_id INTEGER NOT NULL REFERENCES sitting(id) ON DELETE CASCADE, first TEXT NOT NULL, second TEXT NOT NULL,
-    value_mm REAL NOT NULL, sigma_mm REAL NOT NULL, role TEXT NOT NULL);""",
-    """CREATE TABLE level (sitting_id INTEGER PRIMARY KEY REFERENCES sitting(id) ON DELETE CASCADE,
-    level TEXT NOT NULL);""",
-    """CREATE TABLE measurement (id INTEGER PRIMARY KEY AUTOINCREMENT,
-    sitting_id INTEGER NOT NULL REFERENCES sitting(id) ON DELETE CASCADE, name TEXT NOT NULL, kind TEXT NOT NULL,
-    ends TEXT NOT NULL, UNIQUE (sitting_id, name));""",
-    """CREATE TABLE measured (measurement_id INTEGER PRIMARY KEY, value TEXT NOT NULL);""",
-)
-CLOUDS = (
-    """CREATE TABLE cloud (id INTEGER PRIMARY KEY AUTOINCREMENT,
-    sitting_id INTEGER NOT NULL REFERENCES sitting(id) ON DELETE CASCADE, name TEXT NOT NULL, blob TEXT NOT NULL,
-    settings TEXT NOT NULL, figures TEXT NOT NULL, made TEXT NOT NULL, chosen INTEGER NOT NULL DEFAULT 0,
-    shown INTEGER NOT NULL DEFAULT 1);""",
-    """CREATE TABLE cleaning (id INTEGER PRIMARY KEY AUTOINCREMENT,
-    cloud_id INTEGER NOT NULL REFERENCES cloud(id) ON DELETE CASCADE, step TEXT NOT NULL, blob TEXT NOT NULL,
-    removed INTEGER NOT NULL);""",
-)
-JOINS = (
-    """CREATE TABLE joined (sitting_id INTEGER PRIMARY KEY REFERENCES sitting(id) ON DELETE CASCADE,
-    members TEXT NOT NULL, found TEXT);""",
-    """CREATE TABLE role (number INTEGER PRIMARY KEY, role TEXT NOT NULL);""",
-    """CREATE TABLE pick (id INTEGER PRIMARY KEY AUTOINCREMENT,
-    sitting_id INTEGER NOT NULL REFERENCES sitting(id) ON DELETE CASCADE, name TEXT NOT NULL, places TEXT NOT NULL,
-    used INTEGER NOT NULL DEFAULT 1, UNIQUE (sitting_id, name));""",
-)
-#: the clouds that jobs had before there could be several
-FIRST_CLOUDS = (
-    "INSERT INTO cloud (sitting_id, name, blob, settings, figures, made, chosen) SELECT sitting_id, 'Cloud 1', blob, "
-    "settings, figures, made, 1 FROM result JOIN artefact ON artefact.result_id = result.id "
-    "WHERE stage = 'cloud' AND artefact.name = 'cloud'"
-)
-MARK_TABLES = ("mark", "sighting", "shape", "length", "level", "measurement")
-SCHEMA = (
-    """
-CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL);
-CREATE TABLE sitting (id INTEGER PRIMARY KEY AUTOINCREMENT, name TEXT NOT NULL UNIQUE, position INTEGER NOT NULL);
-CREATE TABLE photo (
-    id INTEGER PRIMARY KEY AUTOINCREMENT,
-    sitting_id INTEGER NOT NULL REFERENCES sitting(id) ON DELETE CASCADE,
-    name TEXT NOT NULL, path TEXT NOT NULL, size INTEGER NOT NULL, hash TEXT NOT NULL,
-    width INTEGER NOT NULL, height INTEGER NOT NULL, orientation INTEGER NOT NULL,
-    make TEXT NOT NULL, model TEXT NOT NULL, lens TEXT NOT NULL, focal_mm REAL, focal_35mm REAL, taken TEXT,
-    aside INTEGER NOT NULL DEFAULT 0, position INTEGER NOT NULL, exposure_s REAL, f_number REAL, iso REAL,
-    modified INTEGER NOT NULL DEFAULT 0, turn INTEGER NOT NULL DEFAULT 0, focus_m REAL);
-CREATE INDEX photo_sitting ON photo (sitting_id);
-CREATE TABLE choice (sitting_id INTEGER NOT NULL REFERENCES sitting(id) ON DELETE CASCADE, stage TEXT NOT NULL,
-    settings TEXT NOT NULL, UNIQUE (sitting_id, stage));
-CREATE TABLE keepbox (sitting_id INTEGER PRIMARY KEY REFERENCES sitting(id) ON DELETE CASCADE, box TEXT NOT NULL);
-CREATE TABLE result (
-    id INTEGER PRIMARY KEY AUTOINCREMENT, sitting_id INTEGER NOT NULL, stage TEXT NOT NULL, fingerprint TEXT NOT NULL,
-    settings TEXT NOT NULL, figures TEXT NOT NULL, problems TEXT NOT NULL, seconds REAL NOT NULL, made TEXT NOT NULL,
-    UNIQUE (sitting_id, stage));
-CREATE TABLE artefact (result_id INTEGER NOT NULL REFERENCES result(id) ON DELETE CASCADE, name TEXT NOT NULL,
-    photo_id INTEGER, blob TEXT NOT NULL);
-CREATE INDEX artefact_result ON artefact (result_id);
-CREATE TABLE ledger (
-    id INTEGER PRIMARY KEY AUTOINCREMENT, moment TEXT NOT NULL, sitting TEXT NOT NULL, stage TEXT NOT NULL,
-    settings TEXT NOT NULL, seconds REAL NOT NULL, outcome TEXT NOT NULL, figures TEXT NOT NULL, message TEXT NOT NULL,
-    program TEXT NOT NULL DEFAULT '');
-CREATE TABLE desk (key TEXT PRIMARY KEY, value TEXT NOT NULL);
-"""
-    + HANDMASK
-    + REMOVED
-    + "\n".join(MARKS + CLOUDS + JOINS)
-    + undo.SCHEMA
-)
-
-PHOTO_TRIGGERS = [
-    *(f"DROP TRIGGER record_photo_{event}" for event in ("insert", "update", "delete")),
-    *undo.triggers("photo"),
-]
-#: statements that bring a job of version N (the key) to version N + 1
-MIGRATIONS = {
-    1: [HANDMASK, *undo.triggers("handmask")],
-    2: [
-        *(
-            f"ALTER TABLE photo ADD COLUMN {c}"
-            for c in (
-                "exposure_s REAL", "f_number REAL", "iso REAL", "modified INTEGER NOT NULL DEFAULT 0",
-                "turn INTEGER NOT NULL DEFAULT 0",
-            )
-        ),
-        *PHOTO_TRIGGERS,
-    ],
-    3: ["ALTER TABLE photo ADD COLUMN focus_m REAL", *PHOTO_TRIGGERS],
-    4: [REMOVED, *undo.triggers("removed")],
-    5: [
-        *MARKS,
-        *(x for table in MARK_TABLES for x in undo.triggers(table)),
-        "ALTER TABLE ledger ADD COLUMN program TEXT NOT NULL DEFAULT ''",
-    ],
-    6: [*CLOUDS, FIRST_CLOUDS, *undo.triggers("cloud"), *undo.triggers("cleaning")],
-    7: [*JOINS, *(x for table in ("joined", "role", "pick") for x in undo.triggers(table))],
-}  # fmt: skip
+__all__ = ["SUFFIX", "Job", "JobInUse", "JobReadOnly", "job_folder"]
 
 
 def job_folder(path):
-    """The folder a job of that name has: with its suffix."""
+    """The folder a job of that name has: with its suffix.
+
+    Raises
+    ------
+    UmbrateError
+        Where no folder can have that name.
+    """
     path = Path(path)
-    return path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX)
+    folder = path if path.suffix == SUFFIX else path.with_name((path.name or "job") + SUFFIX)
+    try:
+        why = "" if is_plain(folder.name) else "it is no plain text"
+        folder.exists()
+    except (OSError, ValueError) as e:
+        why = getattr(e, "strerror", None) or "it is no plain text"
+    if why:
+        raise UmbrateError(f"A job cannot be called “{printable(path.name)[:40]}” ({why}). Choose another name.")
+    return folder
 
 
-class JobInUse(UmbrateError):
-    """Another process writes the job; it can still be opened for reading."""
+@lru_cache(maxsize=1)
+def _expected():
+    """What an empty job holds, see `schema.contents`."""
+    db = sqlite3.connect(":memory:")
+    db.executescript(schema.schema_sql())
+    try:
+        return schema.contents(db)
+    finally:
+        db.close()
 
 
-class Job(Sittings, Choices, Marks, Clouds, Joins, Results):
+def _damaged(name, e):
+    return UmbrateError(f"{name} is damaged: its database cannot be read ({e}). Open a backup of it.")
+
+
+class Job(Sittings, Choices, Marks, Clouds, Joins, Sections, Results):
     """An open job. Use `Job.create` or `Job.open`, and close it.
 
-    What it holds is told by its six parts: its sittings and photos, what was chosen for them, what was marked on
-    them by hand, their clouds, how they are joined, and what came of the rest.
+    What it holds is told by its seven parts: its sittings and photos, what was chosen for them, what was marked on
+    them by hand, their clouds and the sections of those, how they are joined, and what came of the rest.
+
+    Attributes
+    ----------
+    folder : Path
+    writable : bool
+    note : str
+        Why it is open for reading only, where the file itself is the reason; else empty.
     """
 
-    def __init__(self, folder, connection, lock, writable):
-        self.folder, self.db, self._lock, self.writable = Path(folder), connection, lock, writable
+    def __init__(self, place, connection, writable, note="", copy=None):
+        self.folder, self.db, self.writable, self.note = place.path, connection, writable, note
+        self._place, self._copy = place, copy
         self.blobs = BlobStore(self.folder / "blobs")
         self._undo = undo.Undo(connection)
-        self._closed = False
+        self.measured_from = {}  #: by sitting id, what measurements were last computed from (`stages.measuring`)
+        self._closed = self._acting = False
 
     # ------------------------------------------------------------------ open and close
     @classmethod
     def create(cls, folder):
-        """Make a new job folder. The suffix ``.umbrate`` is added where it is missing."""
+        """Make a new job folder. The suffix ``.umbrate`` is added where it is missing.
+
+        It is made beside its place and moved there when it is whole: killed on the way, it can be made again.
+        """
         folder = job_folder(folder)
-        if folder.exists():
-            raise UmbrateError(f"{folder.name} is there already. Choose another name, or open it.")
         try:
-            (folder / "blobs").mkdir(parents=True)
+            if folder.exists() and not _left_half_made(folder):
+                raise UmbrateError(f"{folder.name} is there already. Choose another name, or open it.")
+            folder.parent.mkdir(parents=True, exist_ok=True)
+            with tempfile.TemporaryDirectory(dir=folder.parent, prefix=".making-", ignore_cleanup_errors=True) as part:
+                _make(Path(part))
+                if folder.exists():
+                    _remove_half_made(folder)
+                os.rename(part, folder)
+                os.chmod(folder, 0o777 & ~_umask())
+                os.mkdir(part)  # the temporary folder tidies itself away
         except OSError as e:
             raise UmbrateError(f"{folder} cannot be made ({e.strerror}). Choose a place you may write to.") from e
-        try:
-            db = sqlite3.connect(folder / "job.sqlite", isolation_level=None)
-            db.execute("PRAGMA journal_mode = WAL")
-            db.executescript(SCHEMA + undo.trigger_sql())
-            db.execute(
-                "INSERT INTO meta VALUES ('version', ?), ('uuid', ?), ('created', ?)",
-                (str(VERSION), uuid.uuid4().hex, now()),
-            )
-            db.close()
         except sqlite3.Error as e:
             raise UmbrateError(f"{folder} cannot be made ({e}). Is there space on the disk?") from e
         return cls.open(folder)
@@ -194,78 +123,99 @@ class Job(Sittings, Choices, Marks, Clouds, Joins, Results):
 
         Raises
         ------
+        JobInUse, JobReadOnly
+            Where it cannot be written now, or not at all; `writable` False opens it for reading.
         UmbrateError
-            When it is no job, is damaged, was made by a newer version, or another process writes it.
+            When it is no job, is damaged, was made by a newer version or changed by another program.
         """
         folder = Path(folder)
-        if not (folder / "job.sqlite").exists() and job_folder(folder).exists():
-            folder = job_folder(folder)  # the suffix may be left out, even beside a folder of photos of that name
-        file = folder / "job.sqlite"
-        if not file.is_file():
-            what = "does not exist" if not folder.exists() else "is not a job (it holds no job.sqlite)"
-            raise UmbrateError(f"{folder} {what}. A job is a folder whose name ends in {SUFFIX}.")
-        lock = None
-        if writable:
+        try:
+            if not (folder / "job.sqlite").exists() and job_folder(folder).exists():
+                folder = job_folder(folder)  # the suffix may be left out, even beside a folder of photos of that name
+            if not (folder / "job.sqlite").exists():
+                what = "does not exist" if not folder.exists() else "is not a job (it holds no job.sqlite)"
+                raise UmbrateError(f"{folder} {what}. A job is a folder whose name ends in {SUFFIX}.")
+        except (OSError, ValueError) as e:
+            why = getattr(e, "strerror", None) or "its name is no plain text"
+            raise UmbrateError(f"{printable(folder)[:60]} cannot be opened ({why}).") from e
+        with ExitStack() as held:
             try:
-                lock = os.open(folder / "lock", os.O_RDWR | os.O_CREAT, 0o644)
-                fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            except BlockingIOError:
-                os.close(lock)
-                raise JobInUse(f"{folder.name} is open in another window or command. Close it there first.") from None
+                place = Place(folder)
             except OSError as e:
-                raise UmbrateError(f"{folder.name} cannot be written to ({e.strerror}).") from e
+                raise UmbrateError(f"{folder.name} cannot be opened ({e.strerror}). Check its permissions.") from e
+            held.callback(place.close)
+            if writable:
+                place.lock()
+            job = cls._opened(place, writable, held)
+            held.pop_all()
+            return job
+
+    @classmethod
+    def _opened(cls, place, writable, held):
+        """The Job of a Place; `held` gives back what was taken where something is wrong."""
+        name, file, copy = place.path.name, place.path / "job.sqlite", None
         try:
-            # autocommit: transactions are ours to begin, so that nothing is left open by accident
-            db = sqlite3.connect(file, isolation_level=None)
-            db.execute("PRAGMA foreign_keys = ON")
-            db.execute("PRAGMA synchronous = FULL")
-            version = int(db.execute("SELECT value FROM meta WHERE key = 'version'").fetchone()[0])
-        except (sqlite3.DatabaseError, TypeError, ValueError) as e:
-            if lock is not None:
-                os.close(lock)
-            raise UmbrateError(f"{folder.name} is damaged: its database cannot be read ({e}).") from e
-        if version > VERSION:
-            db.close()
-            if lock is not None:
-                os.close(lock)
-            raise UmbrateError(f"{folder.name} was made by a newer version of Umbrate. Update Umbrate to open it.")
-        if version < VERSION and not writable:
+            db = _connect(file, writable)
+            if db is None:
+                copy = tempfile.TemporaryDirectory(prefix="umbrate-reading-")
+                held.callback(copy.cleanup)
+                db = _connect(_copied(place, Path(copy.name)), True)
+            held.callback(db.close)
+            _check_kinds(db, name)
+            version = _version(db)
+        except UmbrateError:
+            raise
+        except (sqlite3.Error, OSError, TypeError, ValueError) as e:
+            raise _damaged(name, e) from e
+        if version > schema.VERSION:
+            raise UmbrateError(f"{name} was made by a newer version of Umbrate. Update Umbrate to open it.")
+        if version < schema.VERSION and not writable and copy is None:
+            # an older job is read from a copy that is brought up to date: the job itself stays as it is
+            copy = tempfile.TemporaryDirectory(prefix="umbrate-reading-")
+            held.callback(copy.cleanup)
             db.close()
             try:
-                cls.open(folder).close()  # brings it up to date
-            except UmbrateError as e:
+                db = _connect(_copied(place, Path(copy.name)), True)
+            except (sqlite3.Error, OSError) as e:
+                raise _damaged(name, e) from e
+            held.callback(db.close)
+        job = cls(place, db, writable, copy=copy)
+        if version < schema.VERSION:
+            try:
+                with job._changes(check=writable):
+                    schema.bring_up_to_date(db, version)
+            except (sqlite3.Error, UmbrateError, ValueError, TypeError, KeyError, AttributeError) as e:
                 raise UmbrateError(
-                    f"{folder.name} was made by an older version and has to be brought up to date before it can be "
-                    f"read. {e}"
+                    f"{name} was made by an older version and could not be brought up to date ({e}). It was left as "
+                    "it is."
                 ) from e
-            return cls.open(folder, writable=False)
-        job = cls(folder, db, lock, writable)
         try:
-            while writable and version < VERSION:
-                with job._transaction():
-                    for statement in MIGRATIONS[version]:
-                        db.execute(statement)
-                    version += 1
-                    db.execute("UPDATE meta SET value = ? WHERE key = 'version'", (str(version),))
+            wrong, more = schema.differences(db, _expected())
         except sqlite3.Error as e:
-            job.close()
-            raise UmbrateError(
-                f"{folder.name} was made by an older version and could not be brought up to date ({e}). It was "
-                "left as it is."
-            ) from e
+            raise _damaged(name, e) from e
+        if wrong:
+            schema.refuse(name, wrong)
+        if more:
+            job.writable, job.note = False, f"{name} is open for reading only: {more[0]}, which no job needs."
+            place.unlock()
+        db.guard()
         return job
 
     def close(self):
-        """Tidy up, close the database and give the lock back. Closing twice does no harm."""
+        """Tidy up, close the database and give the lock back, whatever goes wrong. Closing twice does no harm."""
         if self._closed:
             return
         self._closed = True
-        if self.writable:
-            self.collect_garbage()
-        self.db.close()
-        if self._lock is not None:
-            os.close(self._lock)
-            self._lock = None
+        with ExitStack() as held:
+            held.callback(self._place.close)
+            if self._copy is not None:
+                held.callback(self._copy.cleanup)
+            held.callback(self.db.close)
+            if self.writable and self._place.is_here():
+                try:
+                    self.collect_garbage()
+                except Exception as e:  # what is not tidied up now is at the next closing
+                    log.warning("%s was not tidied up: %s", self.folder.name, e)
 
     def __enter__(self):
         return self
@@ -281,22 +231,44 @@ class Job(Sittings, Choices, Marks, Clouds, Joins, Results):
     # ------------------------------------------------------------------ transactions and undo
     @contextmanager
     def _transaction(self):
+        """All of it happens or none; it may be part of a larger one."""
         if not self.writable:
-            raise UmbrateError(f"{self.folder.name} is open for reading only.")
+            raise UmbrateError(self.note or f"{self.folder.name} is open for reading only.")
+        if self.db.in_transaction:
+            yield
+            return
+        with self._changes(check=True):
+            yield
+
+    @contextmanager
+    def _changes(self, check):
         self.db.execute("BEGIN IMMEDIATE")
         try:
             yield
+            if check:
+                self._place.check()  # results in a moved job would be without their blobs
+            self.db.execute("COMMIT")
         except BaseException:
-            self.db.execute("ROLLBACK")
+            if self.db.in_transaction:
+                self.db.execute("ROLLBACK")
             raise
-        self.db.execute("COMMIT")
 
     @contextmanager
     def action(self, label):
-        """One thing the user does: all of it happens or none, and it can be undone as `label`."""
+        """One thing the user does: all of it happens or none, and it can be undone as `label`.
+
+        Inside another action it is part of that one.
+        """
+        if self.db.in_transaction and self._acting:
+            yield
+            return
         with self._transaction():
             step = self._undo.begin(label)
-            yield
+            self._acting = True
+            try:
+                yield
+            finally:
+                self._acting = False
             self._undo.end(step)
 
     def undo(self):
@@ -312,3 +284,108 @@ class Job(Sittings, Choices, Marks, Clouds, Joins, Results):
     def undo_labels(self):
         """What undo and redo would do: two texts or None."""
         return self._undo.labels()
+
+
+# ---------------------------------------------------------------------- making and reading files
+def _umask():
+    mask = os.umask(0)
+    os.umask(mask)
+    return mask
+
+
+def _make(folder):
+    """Make an empty job in a folder."""
+    (folder / "blobs").mkdir()
+    db = sqlite3.connect(folder / "job.sqlite", isolation_level=None)
+    try:
+        db.execute("PRAGMA journal_mode = WAL")
+        db.executescript(schema.schema_sql())
+        db.execute(
+            "INSERT INTO meta VALUES ('version', ?), ('uuid', ?), ('created', ?)",
+            (str(schema.VERSION), uuid.uuid4().hex, now()),
+        )
+    finally:
+        db.close()
+    with open(folder / "job.sqlite", "rb") as f:
+        os.fsync(f.fileno())
+
+
+def _left_half_made(folder):
+    """Whether a folder is a job whose making was killed: nothing in it but an empty database and no blobs."""
+    names = {p.name for p in folder.iterdir()}
+    if not names or not names <= {*OF_DATABASE, "blobs", "lock"} or any(p.is_symlink() for p in folder.iterdir()):
+        return False
+    if (folder / "blobs").is_dir() and any((folder / "blobs").iterdir()):
+        return False
+    try:
+        db = sqlite3.connect(f"{(folder / 'job.sqlite').absolute().as_uri()}?mode=ro", uri=True)
+    except sqlite3.Error:
+        return True
+    try:
+        return not db.execute("SELECT 1 FROM meta WHERE key = 'version'").fetchone()
+    except sqlite3.OperationalError:
+        return True
+    except sqlite3.Error:
+        return False
+    finally:
+        db.close()
+
+
+def _remove_half_made(folder):
+    for name in (*OF_DATABASE, "lock"):
+        (folder / name).unlink(missing_ok=True)
+    if (folder / "blobs").is_dir():
+        (folder / "blobs").rmdir()
+    folder.rmdir()
+
+
+def _connect(file, writable):
+    """The Database of a file; None where it can be read from a copy only.
+
+    A medium that cannot be written to has no place for the file that readers of a growing log share.
+    """
+    db = None
+    try:
+        db = connect(file, readonly=not writable)
+        sqlite3.Connection.execute(db, "SELECT count(*) FROM sqlite_master").fetchone()
+        return db
+    except sqlite3.OperationalError:
+        if db is not None:
+            db.close()
+        if writable:
+            raise
+        return None
+    except sqlite3.Error:
+        if db is not None:
+            db.close()
+        raise
+
+
+def _copied(place, folder):
+    """The database file of a Place, with its log, copied into a folder."""
+    for name in OF_DATABASE:
+        try:
+            fd = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=place.fd)
+        except FileNotFoundError:
+            continue
+        if name.endswith("-shm"):
+            os.close(fd)
+            continue
+        with os.fdopen(fd, "rb") as source, open(folder / name, "wb") as target:
+            shutil.copyfileobj(source, target)
+    return folder / "job.sqlite"
+
+
+def _check_kinds(db, name):
+    """Raise where the tables that are read first are none: a view of such a name would be run by reading it."""
+    rows = sqlite3.Connection.execute(db, "SELECT type, sql FROM sqlite_master WHERE name = 'meta'").fetchall()
+    if [(t, str(q).lstrip().upper()[:12]) for t, q in rows] != [("table", "CREATE TABLE")]:
+        schema.refuse(name, ["it holds no table “meta”"])
+    views = sqlite3.Connection.execute(db, "SELECT name FROM sqlite_master WHERE type = 'view'").fetchall()
+    if views:
+        schema.refuse(name, [f"it holds a view “{printable(v)}”" for (v,) in views])
+
+
+def _version(db):
+    rows = sqlite3.Connection.execute(db, "SELECT value FROM meta WHERE key = 'version'").fetchall()
+    return int(rows[0][0])

@@ -1,10 +1,14 @@
 """Undo for everything the user does to a job, by the database itself.
 
-Triggers on the document's tables write down, for every change, the statement that takes it back.
-Nothing that edits a job has to know about undo, so nothing can forget it. Undoing runs those
-statements under the same triggers, which record the way forward again. The log is part of the job
-and survives closing it.
+Triggers on the document's tables write down, for every change, the row as it was: table, row and values, never a
+statement. Nothing that edits a job has to know about undo, so nothing can forget it. Undoing puts those rows back
+under the same triggers, which record the way forward again. The log is part of the job and survives closing it; as a
+job may come from a stranger, each entry is checked before it is used.
 """
+
+import re
+
+from ..core.errors import UmbrateError
 
 TABLES = {
     "sitting": ("id", "name", "position"),
@@ -48,36 +52,75 @@ TABLES = {
     "joined": ("sitting_id", "members", "found"),
     "role": ("number", "role"),
     "pick": ("id", "sitting_id", "name", "places", "used"),
+    "target": ("id", "sitting_id", "number", "known", "held"),
+    "section": ("id", "sitting_id", "name", "plane"),
 }
 
 SCHEMA = """
 CREATE TABLE step (id INTEGER PRIMARY KEY AUTOINCREMENT, label TEXT NOT NULL, undone INTEGER NOT NULL DEFAULT 0);
-CREATE TABLE inverse (id INTEGER PRIMARY KEY AUTOINCREMENT, step_id INTEGER NOT NULL, statement TEXT NOT NULL);
+CREATE TABLE inverse (id INTEGER PRIMARY KEY AUTOINCREMENT, step_id INTEGER NOT NULL, tbl TEXT NOT NULL,
+    act TEXT NOT NULL, row INTEGER NOT NULL, old TEXT);
 CREATE TABLE recording (step_id INTEGER);
 """
+INSERT, UPDATE, DELETE = "insert", "update", "delete"  #: what takes a change back
 
 
 def triggers(table):
     """The statements that make a table's changes undoable."""
-    columns = TABLES[table]
-    names = ", ".join(columns)
-    values = " || ',' || ".join(f"quote(old.{c})" for c in columns)
-    sets = " || ', ".join(f"{c} = ' || quote(old.{c})" for c in columns)
-    record = "INSERT INTO inverse (step_id, statement) SELECT step_id, {} FROM recording;"
-    events = (
-        ("INSERT", f"'DELETE FROM {table} WHERE rowid = ' || new.rowid"),
-        ("UPDATE", f"'UPDATE {table} SET {sets} || ' WHERE rowid = ' || old.rowid"),
-        ("DELETE", f"'INSERT INTO {table} (rowid, {names}) VALUES (' || old.rowid || ',' || {values} || ')'"),
-    )
-    return [
-        f"CREATE TRIGGER record_{table}_{event.lower()} AFTER {event} ON {table} BEGIN {record.format(text)} END;"
-        for event, text in events
-    ]
+    old = " || ',' || ".join(f"quote(old.{c})" for c in TABLES[table])
+    out = []
+    for event, act, row, values in (
+        (INSERT, DELETE, "new.rowid", "NULL"),
+        (UPDATE, UPDATE, "old.rowid", old),
+        (DELETE, INSERT, "old.rowid", old),
+    ):
+        out.append(
+            f"CREATE TRIGGER record_{table}_{event} AFTER {event.upper()} ON {table} BEGIN INSERT INTO inverse "
+            f"(step_id, tbl, act, row, old) SELECT step_id, '{table}', '{act}', {row}, {values} FROM recording; END;"
+        )
+    return out
 
 
 def trigger_sql():
     """The statements that create all triggers."""
     return "\n".join(t for table in TABLES for t in triggers(table))
+
+
+_LITERAL = re.compile(
+    r"(?P<null>NULL)|'(?P<text>(?:[^']|'')*)'|(?P<int>-?\d+)(?![\d.eE])|(?P<real>-?\d+\.?\d*(?:[eE][+-]?\d+)?)"
+)
+
+
+def literals(text):
+    """The values that SQLite's ``quote()`` wrote, with commas between: None, numbers and texts.
+
+    Raises
+    ------
+    ValueError
+        Where anything else stands there.
+    """
+    out, at = [], 0
+    while True:
+        m = _LITERAL.match(text, at)
+        if not m:
+            raise ValueError(text)
+        kind = m.lastgroup
+        value = m.group(kind)
+        out.append(
+            None
+            if kind == "null"
+            else value.replace("''", "'")
+            if kind == "text"
+            else int(value)
+            if kind == "int"
+            else float(value)
+        )
+        at = m.end()
+        if at == len(text):
+            return out
+        if text[at] != ",":
+            raise ValueError(text)
+        at += 1
 
 
 class Undo:
@@ -104,24 +147,54 @@ class Undo:
         """What undo and redo would do now: two texts, None where there is nothing."""
         undo = self.db.execute("SELECT label FROM step WHERE NOT undone ORDER BY id DESC LIMIT 1").fetchone()
         redo = self.db.execute("SELECT label FROM step WHERE undone ORDER BY id LIMIT 1").fetchone()
-        return (undo and undo[0]), (redo and redo[0])
+        return (undo and str(undo[0])), (redo and str(redo[0]))
 
     def move(self, back):
-        """Undo (`back`) or redo one step, inside the caller's transaction; returns its label or None."""
+        """Undo (`back`) or redo one step, inside the caller's transaction; returns its label or None.
+
+        Raises
+        ------
+        UmbrateError
+            Where the log holds something that no action of this program wrote; nothing is changed then.
+        """
         order = "NOT undone ORDER BY id DESC" if back else "undone ORDER BY id"
         row = self.db.execute(f"SELECT id, label FROM step WHERE {order} LIMIT 1").fetchone()
         if row is None:
             return None
         step, label = row
-        statements = [
-            r[0] for r in self.db.execute("SELECT statement FROM inverse WHERE step_id = ? ORDER BY id DESC", (step,))
-        ]
+        rows = self.db.execute(
+            "SELECT tbl, act, row, old FROM inverse WHERE step_id = ? ORDER BY id DESC", (step,)
+        ).fetchall()
+        changes = [_checked(*r) for r in rows]
         self.db.execute("DELETE FROM inverse WHERE step_id = ?", (step,))
         self.db.execute("INSERT INTO recording VALUES (?)", (step,))
         # a restored photo may come before its sitting: check references when all is back
         self.db.execute("PRAGMA defer_foreign_keys = ON")
-        for s in statements:
-            self.db.execute(s)
+        for statement, values in changes:
+            self.db.execute(statement, values)
         self.db.execute("DELETE FROM recording")
         self.db.execute("UPDATE step SET undone = ? WHERE id = ?", (int(back), step))
         return label
+
+
+def _checked(table, act, row, old):
+    """The statement and values that take a change back; built from what this module knows, never from the log."""
+    try:
+        columns = TABLES[table]
+        row = int(row)
+        if act == DELETE:
+            return f"DELETE FROM {table} WHERE rowid = ?", (row,)
+        values = literals(old)
+        if len(values) != len(columns) or (columns[0] == "id" and values[0] != row):
+            raise ValueError(old)
+        if act == UPDATE:
+            return f"UPDATE {table} SET {', '.join(f'{c} = ?' for c in columns)} WHERE rowid = ?", (*values, row)
+        if act == INSERT:
+            names = ", ".join(("rowid", *columns))
+            return f"INSERT INTO {table} ({names}) VALUES (?{', ?' * len(columns)})", (row, *values)
+        raise ValueError(act)
+    except (KeyError, TypeError, ValueError, AttributeError):
+        raise UmbrateError(
+            "This step cannot be taken back: its entry in the job's history is not one that Umbrate wrote. Nothing was "
+            "changed."
+        ) from None

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from ..core.errors import UmbrateError
 from ..stages import BY_NAME
 from ..stages.base import parse_settings
-from ..stages.measuring import refresh
+from ..stages.measuring import refresh_all
 from .lane import Going, Lane
 from .state import current_fingerprint, is_current
 from .worker import Event, run_stage
@@ -100,7 +100,10 @@ class Queue(Lane):
             self.failures[sitting.id, stage] = Failure(message, remedy)
             # what was to come of this sitting needs what failed
             self.waiting = [w for w in self.waiting if w[0] != sitting.id]
-        self.job.record_failure(sitting.id, stage, settings, seconds, kind, message)
+        try:
+            self.job.record_failure(sitting.id, stage, settings, seconds, kind, message)
+        except UmbrateError as e:
+            message = f"{message} The ledger could not be written either: {e}"
         return Event(kind, {"sitting": sitting.id, "stage": stage, "message": message})
 
     def poll(self, timeout=0.0):
@@ -136,13 +139,15 @@ class Queue(Lane):
         try:
             self.job.commit_result(
                 run.sitting.id, run.stage, run.fingerprint, settings, done.figures, done.problems, done.artefacts,
-                run.seconds,
+                run.seconds, done.seen,
             )  # fmt: skip
         except Exception as error:
-            message = f"The result could not be saved ({error}). Is the disk full?"
+            if not isinstance(error, UmbrateError | OSError):
+                log.exception("a result could not be saved")
+            message = f"The result could not be saved: {error}"
             return self._failed(run.sitting, run.stage, settings, run.seconds, "failed", message, ("run again",))
         try:
-            changes = refresh(self.job, run.sitting)
+            changes = refresh_all(self.job).get(run.sitting.id, [])
         except Exception:
             log.exception("measurements could not be computed anew")
             changes = []

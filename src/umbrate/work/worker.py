@@ -17,6 +17,7 @@ from ..core.errors import Cancelled, UmbrateError
 from ..stages import BY_NAME
 from ..stages.base import Report
 from ..stages.executor import LocalExecutor
+from .logs import NOISY, watch_crashes
 
 log = logging.getLogger(__name__)
 
@@ -66,7 +67,27 @@ def run_preview(name, inputs, settings, photo_ids, report):
     return stage.preview(inputs, stage.Settings(**settings), photo_ids, report)
 
 
+class _PipeLog(logging.Handler):
+    """Sends the worker's log lines to the process that keeps the log."""
+
+    def __init__(self, pipe):
+        super().__init__(logging.INFO)
+        self._pipe = pipe
+
+    def emit(self, record):
+        try:
+            self._pipe.send(Event("log", {"name": record.name, "level": record.levelno, "text": self.format(record)}))
+        except (OSError, ValueError):
+            pass  # nobody listens any more
+
+
 def _serve(pipe, stop):
+    watch_crashes()
+    root = logging.getLogger()
+    root.addHandler(_PipeLog(pipe))
+    root.setLevel(logging.INFO)
+    for noisy in NOISY:
+        logging.getLogger(noisy).setLevel(logging.WARNING)
     # Ctrl-C in a terminal reaches the whole group: the parent decides what to do
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     while True:
@@ -173,6 +194,9 @@ class Worker:
         try:
             while self._pipe.poll(timeout if not events else 0):
                 e = self._pipe.recv()
+                if e.kind == "log":
+                    logging.getLogger(e.data["name"]).log(e.data["level"], "worker: %s", e.data["text"])
+                    continue
                 events.append(e)
                 if e.kind in ("done", "failed", "cancelled"):
                     self.busy = False
@@ -193,7 +217,7 @@ class Worker:
                     {
                         "message": f"The worker process ended unexpectedly ({how}). The running step is "
                         "lost, nothing finished before it. Run it again; if the machine was short of "
-                        "memory, choose a smaller photo scale first.",
+                        "memory, choose a smaller photo scale first. Help shows the log.",
                         "remedy": ("run again",),
                     },
                 )

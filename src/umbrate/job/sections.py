@@ -1,0 +1,62 @@
+"""Sections of a sitting's clouds: planes to cut along, kept in the plain frame so that they stay where they are."""
+
+import json
+import math
+from dataclasses import dataclass
+
+from ..core.errors import UmbrateError
+from ..core.names import plain_name
+
+
+@dataclass(frozen=True)
+class SectionPlane:
+    """A plane to cut along: a place (x, y, z) of it and the direction across it, in the plain frame."""
+
+    id: int
+    sitting_id: int
+    name: str
+    place: tuple
+    normal: tuple
+
+
+class Sections:
+    """The part of a Job that holds section planes. Everything here can be undone."""
+
+    def sections(self, sitting_id):
+        """All SectionPlanes of a sitting, in the order they were kept."""
+        rows = self.db.execute(
+            "SELECT id, sitting_id, name, plane FROM section WHERE sitting_id = ? ORDER BY id", (sitting_id,)
+        )
+        planes = [(r[:3], json.loads(r[3])) for r in rows]
+        return [SectionPlane(*r, tuple(p["place"]), tuple(p["normal"])) for r, p in planes]
+
+    def section(self, sitting_id, name):
+        """The SectionPlane of that name."""
+        for x in self.sections(sitting_id):
+            if x.name == name:
+                return x
+        known = ", ".join(f"“{x.name}”" for x in self.sections(sitting_id)) or "none yet"
+        raise UmbrateError(f"There is no section “{name}” (there is: {known}).")
+
+    def keep_section(self, sitting_id, place, normal, name=None):
+        """Keep a plane under a name; one that is there under that name is moved. Returns its id."""
+        place, normal = [float(x) for x in place], [float(x) for x in normal]
+        if not all(map(math.isfinite, (*place, *normal))) or not any(normal):
+            raise UmbrateError("A section needs a place and a direction across it, in numbers.")
+        have = {x.name: x.id for x in self.sections(sitting_id)}
+        if name is None:
+            name = next(f"Section {k}" for k in range(1, len(have) + 2) if f"Section {k}" not in have)
+        name = plain_name(name, "A section")
+        plane = json.dumps({"place": place, "normal": normal})
+        with self.action(f"keep “{name}”"):
+            if name in have:
+                self.db.execute("UPDATE section SET plane = ? WHERE id = ?", (plane, have[name]))
+                return have[name]
+            return self.db.execute(
+                "INSERT INTO section (sitting_id, name, plane) VALUES (?, ?, ?)", (sitting_id, name, plane)
+            ).lastrowid
+
+    def remove_section(self, section_id):
+        """Forget a plane."""
+        with self.action("forget a section"):
+            self.db.execute("DELETE FROM section WHERE id = ?", (section_id,))
