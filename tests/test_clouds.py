@@ -40,6 +40,7 @@ from umbrate.stages.cleaning import (
 from umbrate.stages.cleaning import Context as CleaningContext
 from umbrate.stages.cloud import CloudStage
 from umbrate.stages.clouds import compare_clouds, load_cloud, raw_cloud
+from umbrate.stages.frames import keep_box_of, set_keep_box
 from umbrate.stages.spill import kept, zeros
 
 
@@ -130,6 +131,32 @@ class Filters(unittest.TestCase):
         self.assertAlmostEqual(offset, 0, delta=0.03)
         with self.assertRaises(UmbrateError):
             filters.support_plane((rng.normal(size=(3000, 3)) * [1, 1, 3]).astype(np.float32), tolerance=0.01)
+
+    def test_an_object_without_a_table_keeps_its_own_flat_sides(self):
+        rng = np.random.default_rng(8)
+        d = rng.normal(size=(20_000, 3))
+        d /= np.linalg.norm(d, axis=1, keepdims=True)
+        box = rng.uniform(-1, 1, (20_000, 3))
+        side = rng.integers(0, 6, 20_000)
+        box[np.arange(20_000), side // 2] = np.where(side % 2, 1, -1)
+        cone = np.c_[rng.uniform(0, 2 * np.pi, 20_000), np.sqrt(rng.uniform(0, 1, 20_000))]
+        cone = np.c_[cone[:, 1] * np.cos(cone[:, 0]), cone[:, 1] * np.sin(cone[:, 0]), 1.5 * (1 - cone[:, 1])]
+        vase = d * [1, 1, 2]
+        vase[:, 2] = np.maximum(vase[:, 2], -1.9)  # a flat foot
+        alone = {"ball": d, "box": box, "cone": cone, "vase": vase, "whistle": d * [2, 1, 0.7]}
+        for name, shape in alone.items():
+            P = (shape + rng.normal(0, 0.004, shape.shape)).astype(np.float32)
+            with self.assertRaisesRegex(UmbrateError, "no support", msg=name):
+                filters.support_plane(P)
+            low = P[:, 2].min()
+            # on a table that is seen all round, or from three sides only, or as a small foam block
+            for what, half, some in (("table", 3.5, 1.0), ("sides", 3.5, 0.6), ("block", 2.6, 1.0)):
+                t = np.c_[rng.uniform(-half, half, (30_000, 2)), np.full(30_000, low)]
+                t = t[t[:, 1] > half - 2 * half * some]
+                Q = np.concatenate([P, t + rng.normal(0, 0.004, t.shape)]).astype(np.float32)
+                n, offset = filters.support_plane(Q)
+                self.assertGreater(n[2], 0.999, (name, what))
+                self.assertAlmostEqual(offset, low, delta=0.06, msg=f"{name}, {what}")
 
     def test_spacing_is_one_over_the_root_of_density_however_points_lie(self):
         rng = np.random.default_rng(5)
@@ -460,6 +487,101 @@ class SideBySide(unittest.TestCase):
             job.rename_cloud(kept.id, "Cloud 1")
         job.choose_cloud(first.id)
         self.assertTrue(job.cloud(s.id).chosen and job.cloud(s.id).id == first.id)
+
+    def test_what_was_cut_stays_cut_whatever_level_and_scale_come_later(self):
+        job, s = self.job, self.sitting
+        kept = job.cloud(s.id)
+        job.set_cleaning(kept.id, [], "as it was")
+        kept = job.cloud(s.id)
+        apply_step(job, s, kept, {"filter": "photos", "least": 4})
+        P = load_cloud(job, s)["points"].astype(float)
+        size = np.ptp(P, axis=0).max()
+        eye = look_at(P.mean(0) + [0, -3 * size, 0.4 * size], P.mean(0), (0, 0, 1))
+        c = eye[:3, :3] @ P.mean(0) + eye[:3, 3]
+        corner = [400 + 300 * c[0] / c[2], 300 + 300 * c[1] / c[2]]
+        drawn = {"view": eye.tolist(), "f": 300.0, "middle": [400, 300]}
+        poly = [corner, [corner[0] + 900, corner[1]], [corner[0] + 900, corner[1] - 900], [corner[0], corner[1] - 900]]
+        front = np.append(eye[2, :3], eye[2, 3]).tolist()
+        steps = (
+            {"filter": "lasso", **drawn, "polygon": poly},
+            {"filter": "brush", **drawn, "front": front, "strokes": [[[380, 320], [400, 325]]], "radius": 20.0},
+            {"filter": "slab", "normal": [0, 0, 1], "low": float(np.percentile(P[:, 2], 90)), "high": 1e9},
+            {"filter": "plane", "height": float(np.percentile(P[:, 2], 5))},
+            {"filter": "precision", "most": float(np.percentile(load_cloud(job, s)["precision"], 97))},
+            {"filter": "box"},
+        )  # fmt: skip
+        tilt = {"up": {"turn": [[1, 0, 0], [0, 0.6, -0.8], [0, 0.8, 0.6]]}, "origin": [1.0, 2.0, 3.0]}
+        elsewhere = {"center": [9, 9, 9], "half": [0.1] * 3, "axes": np.eye(3).tolist()}
+        first = [(x.step, x.blob, x.removed) for x in job.cloud(s.id).steps]
+
+        def rows(points):
+            return np.ascontiguousarray(points).view("V12").ravel()
+
+        def left(upto=None):
+            return raw_cloud(job, job.cloud(s.id), upto)
+
+        for step in steps:
+            with self.subTest(step["filter"]):
+                job.set_level(s.id, None)
+                job.set_keep_box(s.id, None)
+                job.set_cleaning(kept.id, first, "as it was")
+                if step["filter"] == "box":
+                    box = keep_box_of(job, s)
+                    set_keep_box(job, s, {**box, "half": (0.3 * np.array(box["half"])).tolist()})
+                there = left()["points"]
+                apply_step(job, s, job.cloud(s.id), step)
+                apply_step(job, s, job.cloud(s.id), {"filter": "share", "percent": 99.0})
+                want = left(2)["points"]
+                self.assertLess(len(want), len(there))
+                # another level, another keep box; the last step is taken back, then the first: this one is done again
+                job.set_level(s.id, tilt)
+                job.set_keep_box(s.id, elsewhere)
+                without_step(job, s, job.cloud(s.id), 2)
+                np.testing.assert_array_equal(left(2)["points"], want)
+                without_step(job, s, job.cloud(s.id), 0)
+                again = left()["points"]
+                self.assertEqual([x.step["filter"] for x in job.cloud(s.id).steps], [step["filter"]])
+                # of the points that were there, those stay that stayed, and no other
+                was = np.isin(rows(again), rows(there))
+                np.testing.assert_array_equal(np.sort(rows(again[was])), np.sort(rows(want)))
+        # a step of an older version, that does not say in which frame it was made, keeps its very points
+        for step in (steps[0], steps[3]):
+            job.set_level(s.id, None)
+            job.set_cleaning(kept.id, first, "as it was")
+            apply_step(job, s, job.cloud(s.id), step)
+            want, k = left()["points"], job.cloud(s.id)
+            there = left(1)["points"]
+            old = {n: v for n, v in k.steps[-1].step.items() if n != "frame"}
+            job.set_cleaning(k.id, [*first, (old, k.steps[-1].blob, 1)], "old")
+            job.set_level(s.id, tilt)
+            without_step(job, s, job.cloud(s.id), 0)
+            again = left()["points"]
+            was = np.isin(rows(again), rows(there))
+            np.testing.assert_array_equal(np.sort(rows(again[was])), np.sort(rows(want)))
+        with self.assertRaisesRegex(UmbrateError, "older version"):
+            apply_steps(job, s, job.cloud(s.id), [{n: v for n, v in steps[0].items() if n != "frame"}])
+        job.set_level(s.id, None)
+        job.set_keep_box(s.id, None)
+        job.set_cleaning(kept.id, [], "as it was")
+
+    def test_values_that_are_none_are_refused_with_a_sentence(self):
+        inf, nan = float("inf"), float("nan")
+        for step in (
+            {"filter": "plane", "height": "ten"}, {"filter": "plane", "height": inf}, {"filter": "score", "least": nan},
+            {"filter": "count", "count": inf}, {"filter": "count", "count": [3]}, {"filter": "color", "color": "#12"},
+            {"filter": "slab", "normal": "up", "low": 0, "high": 1}, {"filter": "slab", "normal": [0, 0, 0], "low": 0,
+             "high": 1}, {"filter": "slab", "normal": "0,0,1", "low": "a", "high": 1}, {"filter": "slab", "low": 1},
+            {"filter": "slab", "normal": [0, 0, nan], "low": 0, "high": 1}, {"filter": "lasso"}, {"filter": "brush"},
+            {"filter": "lasso", "view": 3, "f": 1, "middle": [0, 0], "polygon": []}, {"filter": "box", "box": {}},
+            {"filter": "box", "frame": [[0] * 4] * 4}, {"filter": "photos", "frame": "x"}, {"filter": ["x"]},
+        ):  # fmt: skip
+            with self.assertRaises(UmbrateError, msg=str(step)):
+                try_step({"points": np.zeros((3, 3), np.float32)}, step, None)
+        out = CliRunner().invoke(
+            cli,
+            ["clean", str(self.job.folder), "--by", "slab", "--set", "normal=up", "--set", "low=0", "--set", "high=1"],
+        )
+        self.assertEqual(out.exit_code, 1)
 
     def test_a_box_beside_the_object_and_masks_that_leave_nothing_are_said(self):
         from umbrate.stages import cloud as stage

@@ -5,19 +5,31 @@ from pathlib import Path
 import numpy as np
 
 from ..core.errors import UmbrateError
-from .files import written_aside
+from .files import CLOSED, written_aside
 
 #: what a point may carry besides its place: name, what it is, and the type it is written as
 EXTRAS = {
     "photos": ("photos that agree on the point", "u1"),
     "score": ("likeness of the patches, 0 to 1", "f4"),
-    "precision": ("expected standard deviation of the place", "f4"),
+    "precision": ("standard deviation", "f4"),
     "angle": ("largest angle between rays, degrees", "u1"),
 }
 KINDS = (".ply", ".las", ".laz", ".e57", ".xyz", ".csv")
 
 
-def write_cloud(path, cloud, unit=None, *, normals=True, colors=True, extras=True, text=False):
+def write_cloud(
+    path,
+    cloud,
+    unit=None,
+    *,
+    normals=True,
+    colors=True,
+    extras=True,
+    text=False,
+    offset=(0.0, 0.0, 0.0),
+    shift=False,
+    gate=CLOSED,
+):
     """Write a cloud in the format of the file's ending.
 
     Parameters
@@ -28,6 +40,11 @@ def write_cloud(path, cloud, unit=None, *, normals=True, colors=True, extras=Tru
         ``points`` (n, 3); ``normals`` (n, 3), ``colors`` (n, 3) uint8 and those of EXTRAS (n,) where there are.
     unit : "mm" or None
         None: unscaled. LAS and E57 are in meters by definition; an unscaled cloud is written there as it is.
+    offset : (3,)
+        What coordinates are more in the file than in `points`, so that single precision holds the points.
+    shift : bool
+        PLY: the offset is written into the header's comments (``offset x y z``), to be added by the reader, and
+        coordinates without it in single precision. Otherwise coordinates with it in double precision.
     normals, colors, extras : bool
         Whether they are written where the cloud and the format have them.
     text : bool
@@ -43,16 +60,22 @@ def write_cloud(path, cloud, unit=None, *, normals=True, colors=True, extras=Tru
     if end not in KINDS:
         raise UmbrateError(f"{path.name}: clouds are written as {', '.join(KINDS)}.")
     wanted = {"points": np.asarray(cloud["points"])}
+    if np.any(offset) and not (shift and end == ".ply"):
+        wanted["points"] = wanted["points"].astype(np.float64) + np.asarray(offset, float)
     for name, on in (("normals", normals), ("colors", colors), *((e, extras) for e in EXTRAS)):
         if on and name in cloud:
             wanted[name] = np.asarray(cloud[name])
-    with written_aside(path) as temporary:
-        _WRITERS[end](temporary, wanted, unit, text)
+    with written_aside(path, gate) as temporary:
+        if end == ".ply":
+            _write_ply(temporary, wanted, unit, text, offset if shift and np.any(offset) else None)
+        else:
+            _WRITERS[end](temporary, wanted, unit)
 
 
 def _record(c):
-    """All values as one record array, little-endian."""
-    fields = [("x", "<f4"), ("y", "<f4"), ("z", "<f4")]
+    """All values as one record array, little-endian; coordinates as fine as they came."""
+    kind = "<f8" if c["points"].dtype == np.float64 else "<f4"
+    fields = [("x", kind), ("y", kind), ("z", kind)]
     if "normals" in c:
         fields += [("nx", "<f4"), ("ny", "<f4"), ("nz", "<f4")]
     if "colors" in c:
@@ -72,14 +95,16 @@ def _record(c):
     return out
 
 
-_PLY_TYPES = {"f4": "float", "u1": "uchar"}
+_PLY_TYPES = {"f4": "float", "f8": "double", "u1": "uchar"}
 
 
-def _write_ply(path, c, unit, text):
+def _write_ply(path, c, unit, text, offset=None):
     record = _record(c)
     head = [
         "ply", f"format {'ascii' if text else 'binary_little_endian'} 1.0", "comment made by Umbrate",
-        f"comment unit {unit or 'unscaled'}", f"element vertex {len(record)}",
+        f"comment unit {unit or 'unscaled'}",
+        *([] if offset is None else [f"comment offset {' '.join(repr(float(x)) for x in offset)}"]),
+        f"element vertex {len(record)}",
         *(f"property {_PLY_TYPES[record.dtype[n].str[1:]]} {n}" for n in record.dtype.names), "end_header", "",
     ]  # fmt: skip
     with open(path, "wb") as f:
@@ -92,37 +117,51 @@ def _write_ply(path, c, unit, text):
 
 def _write_rows(f, record, separator):
     """Text lines of a record array, in blocks."""
-    forms = ["%d" if record.dtype[n].kind == "u" else "%.6g" for n in record.dtype.names]
+    places = decimals(record["x"], record["y"], record["z"])
+    forms = [
+        "%d" if record.dtype[n].kind == "u" else f"%.{places}f" if n in ("x", "y", "z") else "%.6g"
+        for n in record.dtype.names
+    ]
     line = separator.join(forms) + "\n"
     for a in range(0, len(record), 100_000):
         rows = record[a : a + 100_000].tolist()
         f.write("".join([line % r for r in rows]).encode("ascii"))
 
 
-def _write_xyz(path, c, unit, text):
+def decimals(*coordinates, least=4):
+    """How many decimals coordinates need in a text: 0.0001 at least, and nine digits of those that are small."""
+    top = max((float(np.abs(x).max()) for x in coordinates if len(x)), default=0.0)
+    return int(np.clip(9 - np.ceil(np.log10(top)) if top > 0 else least, least, 12))
+
+
+def _write_xyz(path, c, unit):
     with open(path, "wb") as f:
         _write_rows(f, _record(c), " ")
 
 
-def _write_csv(path, c, unit, text):
+def _write_csv(path, c, unit):
     record = _record(c)
     with open(path, "wb") as f:
         f.write((",".join(record.dtype.names) + "\n").encode("ascii"))
         _write_rows(f, record, ",")
 
 
-def _write_las(path, c, unit, text):
+def _write_las(path, c, unit):
     import laspy
 
-    points = c["points"].astype(np.float64) * (0.001 if unit == "mm" else 1.0)
+    meters = 0.001 if unit == "mm" else 1.0
+    points = c["points"].astype(np.float64) * meters
+    if "precision" in c:  # places are in meters, and so is their precision
+        c = {**c, "precision": c["precision"] * np.float32(meters)}
     header = laspy.LasHeader(point_format=7 if "colors" in c else 6, version="1.4")
     header.generating_software = "Umbrate"
     low, high = (points.min(0), points.max(0)) if len(points) else (np.zeros(3), np.ones(3))
-    header.offsets = low
-    # as fine as 32-bit numbers allow, a tenth of a micrometer at best
-    header.scales = np.maximum((high - low) / 2_000_000_000, 1e-7)
+    # a round offset, and steps as fine as 32-bit numbers allow, a tenth of a micrometer at best
+    header.offsets = np.floor(low)
+    header.scales = np.maximum((high - header.offsets) / 2_000_000_000, 1e-7)
     for name, (about, kind) in EXTRAS.items():
         if name in c:
+            about = f"{about}, {'m' if unit == 'mm' else 'unscaled'}" if name == "precision" else about
             header.add_extra_dim(laspy.ExtraBytesParams(name, kind, description=about[:31]))
     if "normals" in c:
         header.add_extra_dims([laspy.ExtraBytesParams(f"n{a}", "f4") for a in "xyz"])
@@ -140,7 +179,7 @@ def _write_las(path, c, unit, text):
         las.write(f, do_compress=path.suffix.lower() == ".laz")
 
 
-def _write_e57(path, c, unit, text):
+def _write_e57(path, c, unit):
     import pye57
 
     points = c["points"].astype(np.float64) * (0.001 if unit == "mm" else 1.0)
@@ -158,6 +197,6 @@ def _write_e57(path, c, unit, text):
 
 
 _WRITERS = {
-    ".ply": _write_ply, ".las": _write_las, ".laz": _write_las, ".e57": _write_e57, ".xyz": _write_xyz,
+    ".las": _write_las, ".laz": _write_las, ".e57": _write_e57, ".xyz": _write_xyz,
     ".csv": _write_csv,
 }  # fmt: skip

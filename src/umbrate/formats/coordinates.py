@@ -6,12 +6,13 @@ read, the error says which and why, and nothing is taken.
 """
 
 import csv
+import math
 import re
 from dataclasses import dataclass
 from pathlib import Path
 
 from ..core.errors import UmbrateError
-from .files import written_aside
+from .files import CLOSED, written_aside
 
 UNITS = {"mm": 1.0, "cm": 10.0, "m": 1000.0, "in": 25.4, "inch": 25.4, "um": 0.001, "µm": 0.001}
 NAMES = {
@@ -62,20 +63,46 @@ def _number(text, line, column):
 
 
 def _columns(head):
-    """Columns by meaning and the unit the head line states, or None where it is no head line."""
-    out, unit = {}, None
+    """Columns by meaning and the unit that the head line states for each, or None where it is no head line."""
+    out, units = {}, {}
     for k, text in enumerate(head):
         m = re.fullmatch(r"\s*([^\[\(]*?)\s*(?:[\[\(]\s*([^\]\)]*)\s*[\]\)])?\s*", text.strip().strip('"').lower())
         word, said = (m.group(1), m.group(2)) if m else (text.lower(), None)
-        if said:
-            if said not in UNITS:
-                raise UmbrateError(f"The unit “{said}” is not known. There are: {', '.join(UNITS)}.")
-            unit = said
         for meaning, words in NAMES.items():
             if word in words and meaning not in out:
                 out[meaning] = k
+                if said:
+                    if said not in UNITS:
+                        raise UmbrateError(f"The unit “{said}” is not known. There are: {', '.join(UNITS)}.")
+                    units[meaning] = said
                 break
-    return (out, unit) if {"x", "y"} & out.keys() or "name" in out else (None, None)
+    return (out, units) if {"x", "y"} & out.keys() or "name" in out else (None, None)
+
+
+def _check_commas(rows, separator, path, head):
+    """Refuse decimal commas in a file whose columns are separated by commas: they cannot be told apart.
+
+    head : the cells of the head line, or None
+    """
+    if separator != ",":
+        return
+    widths = [len(r) for _, r in rows]
+    usual = len(head) if head else max(set(widths), key=widths.count)
+    points = any("." in x for _, r in rows for x in r[1:])
+    for line, r in rows:
+        quoted = next((x for x in r if re.fullmatch(r"\s*[+-]?\d+,\d+\s*", x)), None)
+        why = ""
+        if quoted:
+            why = f"“{quoted.strip()}” has a decimal comma"
+        elif len(r) > usual:
+            why = f"it has {len(r)} columns, {'the head line' if head else 'others'} {usual}"
+        elif not head and not points and usual in (7, 9):
+            why = f"{usual} columns without a head line and without a decimal point may be decimal commas"
+        if why:
+            raise UmbrateError(
+                f"Line {line} of {path}: {why}, and columns are separated by commas too, so the numbers cannot be told "
+                "apart. Save it with semicolons between the columns, or with decimal points."
+            )
 
 
 def read_coordinates(path, unit=None, sigma_mm=None):
@@ -85,7 +112,7 @@ def read_coordinates(path, unit=None, sigma_mm=None):
     ----------
     path : path
     unit : str, optional
-        Of the coordinates, one of UNITS; what the head line says in brackets comes first, then mm.
+        Of columns for which the head line says none in brackets, one of UNITS; else that of the others, else mm.
     sigma_mm : float, optional
         Standard deviation where the file has none.
 
@@ -99,11 +126,14 @@ def read_coordinates(path, unit=None, sigma_mm=None):
         Where something cannot be read: nothing is taken then.
     """
     try:
-        text = Path(path).read_text(encoding="utf-8-sig")
+        data = Path(path).read_bytes()
+    except (OSError, ValueError) as e:
+        raise UmbrateError(f"{path} cannot be read ({getattr(e, 'strerror', None) or e}).") from e
+    try:
+        text = data.decode("utf-8-sig")
     except UnicodeDecodeError:
-        text = Path(path).read_text(encoding="latin-1")
-    except OSError as e:
-        raise UmbrateError(f"{path} cannot be read ({e.strerror}).") from e
+        text = data.decode("latin-1")
+    text = text.replace("\0", "")
     numbered = [(k, x) for k, x in enumerate(text.splitlines(), 1) if x.strip() and not x.lstrip().startswith("#")]
     if not numbered:
         raise UmbrateError(f"{path} holds no points. Each line takes a name and three coordinates.")
@@ -112,22 +142,26 @@ def read_coordinates(path, unit=None, sigma_mm=None):
         raise UmbrateError(
             f"{path} has no four columns separated by semicolon, tab or comma: a name and three coordinates are needed."
         )
-    rows = [(k, next(csv.reader([x], delimiter=separator))) for k, x in numbered]
-    columns, said = _columns(rows[0][1])
+    rows = [(k, next(csv.reader([x], delimiter=separator), [])) for k, x in numbered]
+    columns, units = _columns(rows[0][1])
     if columns is not None:
-        rows = rows[1:]
+        head, rows = rows[0][1], rows[1:]
         missing = [m for m in ("name", "x", "y", "z") if m not in columns]
         if missing:
-            head = ", ".join(numbered[0][1].split(separator))
-            raise UmbrateError(f"{path} has no column for {', '.join(missing)}. Its head line says: {head}.")
+            told = ", ".join(x.strip() for x in head)
+            raise UmbrateError(f"{path} has no column for {', '.join(missing)}. Its head line says: {told}.")
     else:
-        columns = {"name": 0, "x": 1, "y": 2, "z": 3}
+        head, columns, units = None, {"name": 0, "x": 1, "y": 2, "z": 3}, {}
         width = max(len(r) for _, r in rows)
         columns.update({"sigma": 4} if width == 5 else {"sx": 4, "sy": 5, "sz": 6} if width >= 7 else {})
-    unit = said or unit or "mm"
-    if unit not in UNITS:
+    _check_commas(rows, separator, path, head)
+    if unit is not None and unit not in UNITS:
         raise UmbrateError(f"The unit “{unit}” is not known. There are: {', '.join(UNITS)}.")
-    factor, out, seen = UNITS[unit], [], {}
+    if sigma_mm is not None and not (math.isfinite(sigma_mm) and sigma_mm > 0):
+        raise UmbrateError(f"A standard deviation must be more than 0 mm, not {sigma_mm:g}.")
+    usual = unit or next(iter(units.values()), None) or "mm"  # of columns that state none, as the others
+    factor = {m: UNITS[units.get(m, usual)] for m in columns if m != "name"}
+    out, seen = [], {}
     default = sigma_mm if sigma_mm is not None else DEFAULT_SIGMA_MM
     for line, r in rows:
         if max(columns[m] for m in ("name", "x", "y", "z")) >= len(r):
@@ -138,26 +172,32 @@ def read_coordinates(path, unit=None, sigma_mm=None):
         if name in seen:
             raise UmbrateError(f"“{name}” stands in lines {seen[name]} and {line}: a name stands for one place.")
         seen[name] = line
-        xyz = tuple(factor * _number(r[columns[m]], line, m) for m in ("x", "y", "z"))
-        if "sigma" in columns and columns["sigma"] < len(r):
-            sigma = (factor * _number(r[columns["sigma"]], line, "sigma"),) * 3
-        elif {"sx", "sy", "sz"} <= columns.keys() and max(columns[m] for m in ("sx", "sy", "sz")) < len(r):
-            sigma = tuple(factor * _number(r[columns[m]], line, m) for m in ("sx", "sy", "sz"))
-        else:
-            sigma = (default,) * 3
-        if min(sigma) <= 0:
+
+        def value(m, r=r, line=line):
+            return factor[m] * _number(r[columns[m]], line, m)
+
+        def has(m, r=r):
+            return m in columns and columns[m] < len(r) and bool(r[columns[m]].strip())
+
+        xyz = tuple(value(m) for m in ("x", "y", "z"))
+        # a deviation for each axis, some of them, or one for all
+        common = value("sigma") if has("sigma") else None
+        sigma = tuple(value(m) if has(m) else common if common is not None else default for m in ("sx", "sy", "sz"))
+        if not min(sigma) > 0:
             raise UmbrateError(f"Line {line}: a standard deviation must be more than 0.")
         out.append(KnownPoint(name, xyz, sigma))
     return out
 
 
-def write_coordinates(path, points, unit="mm"):
-    """Write points as CSV: names, coordinates and standard deviations, in mm.
+def write_coordinates(path, points, unit="mm", gate=CLOSED):
+    """Write points as CSV: names, coordinates and standard deviations, each column with its unit.
 
     points : sequence of (name, (x, y, z), (sx, sy, sz))
     """
-    with written_aside(path) as temporary, open(temporary, "w", newline="", encoding="utf-8") as f:
+    with written_aside(path, gate) as temporary, open(temporary, "w", newline="", encoding="utf-8") as f:
         w = csv.writer(f)
-        w.writerow(["name", *(f"{a} [{unit}]" if unit else a for a in ("x", "y", "z")), "sx", "sy", "sz"])
+        columns = ("x", "y", "z", "sx", "sy", "sz")
+        w.writerow(["name", *(f"{a} [{unit}]" if unit else a for a in columns)])
         for name, xyz, sigma in points:
-            w.writerow([name, *(f"{x:.5f}" for x in xyz), *(f"{s:.5f}" for s in sigma)])
+            # a deviation is never written as zero: it would not come back in
+            w.writerow([name, *(f"{x:.5f}" for x in xyz), *(f"{max(s, 1e-5):.5f}" for s in sigma)])

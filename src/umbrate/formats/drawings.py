@@ -7,7 +7,7 @@ import ezdxf
 import numpy as np
 
 from ..core.errors import UmbrateError
-from .files import written_aside
+from .files import CLOSED, written_aside
 
 
 def _new_drawing(unit):
@@ -16,7 +16,7 @@ def _new_drawing(unit):
     return doc
 
 
-def write_shapes_dxf(path, points, lines, faces, unit="mm"):
+def write_shapes_dxf(path, points, lines, faces, unit="mm", gate=CLOSED):
     """Write marked points, lines and faces as DXF in three dimensions.
 
     points : dict of name to (3,); lines, faces : lists of (name, (n, 3)); faces with their last side closed
@@ -35,11 +35,11 @@ def write_shapes_dxf(path, points, lines, faces, unit="mm"):
         space.add_polyline3d([tuple(x) for x in X], close=True, dxfattribs={"layer": "faces"})
         for a, b, c in triangles(X):
             space.add_3dface([tuple(X[a]), tuple(X[b]), tuple(X[c]), tuple(X[c])], dxfattribs={"layer": "faces"})
-    with written_aside(path) as temporary:
+    with written_aside(path, gate) as temporary:
         doc.saveas(temporary)
 
 
-def write_shapes_obj(path, points, lines, faces, unit="mm"):
+def write_shapes_obj(path, points, lines, faces, unit="mm", gate=CLOSED):
     """Write marked points, lines and faces as OBJ; see `write_shapes_dxf`."""
     rows, at = [f"# unit {unit or 'unscaled'}"], 1
 
@@ -58,7 +58,7 @@ def write_shapes_obj(path, points, lines, faces, unit="mm"):
     for name, X in faces:
         rows.append(f"o {name.replace(' ', '_')}")
         rows.append("f " + " ".join(map(str, put(X))))
-    with written_aside(path) as temporary:
+    with written_aside(path, gate) as temporary:
         temporary.write_text("\n".join(rows) + "\n", encoding="utf-8")
 
 
@@ -94,7 +94,7 @@ def triangles(X):
 
 # ---------------------------------------------------------------------- sections
 def section_texts(section, unit):
-    """What is written at a section: width, height, length of the outline, area."""
+    """What is written at a section: width, height, length of the outline, area where it is closed, gaps."""
     lo, hi = section.bounds
     u = f" {unit}" if unit else ""
     out = {
@@ -104,12 +104,17 @@ def section_texts(section, unit):
     }
     if section.area is not None:
         out["area"] = f"{section.area:.1f}{u}²" if unit else f"{section.area:.4g}"
+    gaps = section.gaps
+    if gaps:
+        out["gaps"] = f"{len(gaps)} closed, the widest {gaps[0]:.2g}{u}"
+    if section.is_open:
+        out["area of"] = "nothing: the outline is open"
     return out
 
 
-def write_section_csv(path, section):
+def write_section_csv(path, section, gate=CLOSED):
     """Write a section's outline: piece, place in the plane, place in the world."""
-    with written_aside(path) as temporary, open(temporary, "w", newline="", encoding="utf-8") as f:
+    with written_aside(path, gate) as temporary, open(temporary, "w", newline="", encoding="utf-8") as f:
         w = csv.writer(f)
         w.writerow(["piece", "a", "b", "x", "y", "z"])
         for k, line in enumerate(section.lines):
@@ -117,7 +122,7 @@ def write_section_csv(path, section):
                 w.writerow([k + 1, f"{a:.5f}", f"{b:.5f}", *(f"{x:.5f}" for x in X)])
 
 
-def write_section_dxf(path, section, unit="mm"):
+def write_section_dxf(path, section, unit="mm", gate=CLOSED):
     """Write a section's outline as DXF in its plane, with its two dimensions."""
     doc = _new_drawing(unit)
     doc.header["$INSUNITS"] = 4 if unit == "mm" else 0
@@ -140,11 +145,11 @@ def write_section_dxf(path, section, unit="mm"):
         space.add_line(a, b, dxfattribs={"layer": "dimensions"})
         t = space.add_text(text, height=height, rotation=turn, dxfattribs={"layer": "dimensions"})
         t.set_placement(((a[0] + b[0]) / 2 + (height if turn else 0), (a[1] + b[1]) / 2 + (0 if turn else height / 2)))
-    with written_aside(path) as temporary:
+    with written_aside(path, gate) as temporary:
         doc.saveas(temporary)
 
 
-def write_section_svg(path, section, unit="mm", title=""):
+def write_section_svg(path, section, unit="mm", title="", gate=CLOSED):
     """Write a section's outline as SVG at its true size, with its dimensions."""
     lo, hi = section.bounds
     size = float((hi - lo).max())
@@ -176,20 +181,20 @@ def write_section_svg(path, section, unit="mm", title=""):
         f'<text transform="translate({right + 1.2 * letter:.4f} {(y0 + y1) / 2:.4f}) rotate(-90)">'
         f"{texts['height']}</text></g>"
     )
-    more = ", ".join(f"{k} {texts[k]}" for k in ("outline", "area") if k in texts)
+    more = ", ".join(f"{k} {texts[k]}" for k in ("outline", "area", "gaps", "area of") if k in texts)
     out.append(f'<text x="{edge * 0.3:.4f}" y="{1.4 * letter:.4f}" fill="#202428">{escape(title)}  {more}</text></svg>')
-    with written_aside(path) as temporary:
+    with written_aside(path, gate) as temporary:
         temporary.write_text("\n".join(out), encoding="utf-8")
 
 
-def write_section(path, made, unit, title):
+def write_section(path, made, unit, title, gate=CLOSED):
     """Write a section in the format of the file's ending."""
     end = str(path).lower().rpartition(".")[2]
     if end == "svg":
-        write_section_svg(path, made, unit, title)
+        write_section_svg(path, made, unit, title, gate)
     elif end == "dxf":
-        write_section_dxf(path, made, unit)
+        write_section_dxf(path, made, unit, gate)
     elif end == "csv":
-        write_section_csv(path, made)
+        write_section_csv(path, made, gate)
     else:
         raise UmbrateError(f"{path}: sections go out as .svg, .dxf or .csv.")

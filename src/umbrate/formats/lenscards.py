@@ -5,15 +5,17 @@ It is never applied to photos of another camera or size.
 """
 
 import json
-import re
+import math
 from dataclasses import dataclass, field
 from pathlib import Path
 
+import numpy as np
 import platformdirs
 
 from ..core.errors import UmbrateError
 from ..core.geometry.lens import PARAMETER_NAMES, Lens
-from .files import written_aside
+from ..core.names import file_name, plain_name
+from .files import CLOSED, Gate, WouldReplace, make_folder, written_aside
 
 FORMAT, VERSION = "umbrate-lens-card", 1
 FOCUS_SHARE = 1.2  #: cameras write the focus distance roughly
@@ -118,15 +120,29 @@ def card_from_dict(document, where="The lens card"):
         if document["version"] > VERSION:
             raise UmbrateError(f"{where} was written by a newer version of Umbrate. Update Umbrate to read it.")
         lens = Lens.from_dict(document["lens"])
-        sigma = {k: float(v) for k, v in document["sigma"].items() if k in PARAMETER_NAMES}
+        values = np.array([lens.width, lens.height, *lens.vector], float)
+        if not (np.isfinite(values).all() and 1 <= lens.width <= 1e6 and 1 <= lens.height <= 1e6 and lens.f > 0):
+            raise ValueError
+        sigma = {k: _number(v) for k, v in document["sigma"].items() if k in PARAMETER_NAMES}
         return LensCard(
-            str(document["name"]), str(document["camera"]), str(document["lens_name"]), document["focal_mm"], lens,
-            sigma, str(document["date"]), int(document["photos"]), int(document["sightings"]),
-            float(document["rms_px"]), [str(x) for x in document.get("notes", [])],
-            None if document.get("focus_m") is None else float(document["focus_m"]),
+            plain_name(document["name"], "A lens card"), str(document["camera"]), str(document["lens_name"]),
+            _or_none(document["focal_mm"]), lens, sigma, str(document["date"]), int(_number(document["photos"])),
+            int(_number(document["sightings"])), _number(document["rms_px"]),
+            [str(x) for x in document.get("notes", [])], _or_none(document.get("focus_m")),
         )  # fmt: skip
-    except (KeyError, TypeError, ValueError, AttributeError):
+    except (KeyError, TypeError, ValueError, AttributeError, OverflowError):
         raise UmbrateError(f"{where} is no lens card, or it is damaged. Export it again where it came from.") from None
+
+
+def _number(value):
+    """A finite number that is not negative, as float; ValueError else, also where a text stands for one."""
+    if isinstance(value, bool) or not isinstance(value, int | float) or not math.isfinite(value) or value < 0:
+        raise ValueError(value)
+    return float(value)
+
+
+def _or_none(value):
+    return None if value is None else _number(value)
 
 
 def read_card(path):
@@ -136,14 +152,14 @@ def read_card(path):
         document = json.loads(path.read_text(encoding="utf-8"))
     except OSError as e:
         raise UmbrateError(f"{path.name} cannot be read ({e.strerror}).") from e
-    except ValueError:
+    except (ValueError, RecursionError):
         document = None
     return card_from_dict(document, path.name)
 
 
-def write_card(path, card):
+def write_card(path, card, gate=CLOSED):
     """Write a lens card."""
-    with written_aside(path) as temporary:
+    with written_aside(path, gate) as temporary:
         temporary.write_text(json.dumps(card.as_dict(), indent=1, ensure_ascii=False), encoding="utf-8")
 
 
@@ -152,11 +168,18 @@ def shelf_folder():
     return Path(platformdirs.user_data_dir("umbrate", appauthor=False)) / "lens-cards"
 
 
-def shelf():
-    """(path, LensCard) of all cards on the shelf, newest first; damaged files are passed over."""
-    out = []
+def _card_files():
     folder = shelf_folder()
-    for file in sorted(folder.glob("*.json")) if folder.is_dir() else ():
+    try:
+        return sorted(folder.glob("*.json")) if folder.is_dir() else []
+    except OSError:
+        return []
+
+
+def shelf():
+    """(path, LensCard) of all cards on the shelf, newest first; for damaged files see `damaged_cards`."""
+    out = []
+    for file in _card_files():
         try:
             out.append((file, read_card(file)))
         except UmbrateError:
@@ -164,16 +187,37 @@ def shelf():
     return sorted(out, key=lambda x: (x[1].date, x[1].name), reverse=True)
 
 
-def put_on_shelf(card):
-    """Keep a card on the shelf; one of the same name is replaced. Returns its file."""
-    folder = shelf_folder()
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-    except OSError as e:
-        raise UmbrateError(f"{folder} cannot be made ({e.strerror}).") from e
-    name = re.sub(r"[^\w\-+. ]", "_", card.name).strip(". ") or "card"
-    file = folder / f"{name}.json"
-    write_card(file, card)
+def damaged_cards():
+    """(path, sentence) of the files on the shelf that are no lens cards; they are passed over and can be taken off."""
+    out = []
+    for file in _card_files():
+        try:
+            read_card(file)
+        except UmbrateError as e:
+            out.append((file, str(e)))
+    return out
+
+
+def check_shelf(name, replace=False):
+    """The file of the card of that name on the shelf, or None; raises WouldReplace where it must not be replaced."""
+    file = next((f for f, c in shelf() if c.name == plain_name(name, "A lens card")), None)
+    if file and not replace:
+        raise WouldReplace(f"A lens card “{name}” is on the shelf already. Nothing was changed.", paths=[file])
+    return file
+
+
+def put_on_shelf(card, replace=False):
+    """Keep a card on the shelf; returns its file.
+
+    Raises
+    ------
+    WouldReplace
+        Where one of the same name is there and `replace` is False.
+    """
+    folder, there = shelf_folder(), check_shelf(card.name, replace)
+    make_folder(folder)
+    file = there or folder / f"{file_name(card.name, {f.stem.lower() for f in _card_files()})}.json"
+    write_card(file, card, Gate(replace=there is not None))
     return file
 
 

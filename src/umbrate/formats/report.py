@@ -19,7 +19,8 @@ from reportlab.platypus import (
     TableStyle,
 )
 
-from .files import written_aside
+from .files import CLOSED, written_aside
+from .fonts import in_fonts
 
 INK, QUIET, LINE, ACCENT = (colors.HexColor(x) for x in ("#202428", "#6A7075", "#C9CDD1", "#B5701F"))
 PLAIN = ParagraphStyle("plain", fontName="Helvetica", fontSize=9, leading=12.5, textColor=INK)
@@ -30,12 +31,10 @@ HEADING = ParagraphStyle(
     "heading", parent=PLAIN, fontName="Helvetica-Bold", fontSize=11, leading=15, spaceBefore=9, spaceAfter=3
 )
 WIDTH = A4[0] - 36 * mm - 12  #: less what a frame keeps free at its sides
-MOST_PHOTOS, MOST_LEDGER = 60, 40
 
 
 def _text(x, style=PLAIN):
-    x = str(x).replace("&", "&amp;").replace("<", "&lt;").replace("→", "to").replace("≥", "at least")
-    return Paragraph(x, style)
+    return Paragraph(in_fonts(str(x), style.fontName), style)
 
 
 def _table(head, rows, widths, right=()):
@@ -150,23 +149,41 @@ def length_error_summary(checks):
     }  # fmt: skip
 
 
+def _lenses(lenses):
+    """All lenses with the standard deviation of each parameter that was solved."""
+    out = [_text("Lenses" if len(lenses) > 1 else "Lens", HEADING)]
+    for lens in lenses:
+        out.append(_text(f"{lens['name']}: {lens['photos']} photos", SMALL))
+        rows = []
+        for name, value in lens["values"].items():
+            sd = lens["sigma"].get(name)
+            if value == 0.0 and sd is None:
+                continue
+            form = "{:.3f}" if name in ("f", "cx", "cy", "b1", "b2") else "{:.6f}"
+            unit = "px" if name in ("f", "cx", "cy", "b1", "b2") else ""
+            rows.append((name, form.format(value), form.format(sd) if sd is not None else "held", unit))
+        out.append(_table(("parameter", "value", "one sigma", ""), rows, (0.2, 0.2, 0.2, 0.1), (1, 2)))
+        out.append(Spacer(1, 2 * mm))
+    return out
+
+
 def _foot(content):
     def draw(canvas, doc):
         canvas.saveState()
         canvas.setFont("Helvetica", 7.5)
         canvas.setFillColor(QUIET)
-        canvas.drawString(
-            18 * mm,
-            10 * mm,
-            f"{content['job']}, {content['sitting']}; made by Umbrate {content['version']}, {content['date']}",
-        )
+        told = f"{content['job']}, {content['sitting']}; made by Umbrate {content['version']}, {content['date']}"
+        line = _text(told, SMALL_QUIET)
+        line.wrap(WIDTH, 12)
+        line.drawOn(canvas, 18 * mm, 9 * mm)
+        canvas.setFont("Helvetica", 7.5)
         canvas.drawRightString(A4[0] - 18 * mm, 10 * mm, f"page {doc.page}")
         canvas.restoreState()
 
     return draw
 
 
-def write_report(path, content):
+def write_report(path, content, gate=CLOSED):
     """Write the accuracy report; `content` is what `stages.reporting.report_content` gives."""
     unit, story = content["unit"], []
     u = f" {unit}" if unit else ""
@@ -295,25 +312,34 @@ def write_report(path, content):
         bars([e - 0.5 for e in [*photos, photos[-1] + 1]], seen, "photos that see a tie point"),
     ]
     story.append(KeepTogether([_text("Residuals and coverage", HEADING), Table([plots], [WIDTH / 2] * 2)]))
+    if content["marks"]:
+        story.append(_text("Marked points", HEADING))
+        rows = [(n, f"{k}", "-" if r is None else f"{r:.2f}") for n, k, r in content["marks"]]
+        story.append(_table(("point", "photos", "residual (px)"), rows, (0.6, 0.2, 0.2), (1, 2)))
+    story += _lenses(content["lenses"])
     story.append(_text("Photos", HEADING))
+    joined = content["joined"]
     rows = [
-        (n, f"{s:,}", "-" if r is None else f"{r:.2f}", "-" if c is None else f"{100 * c:.0f} %")
-        for n, s, r, c in content["photos"][:MOST_PHOTOS]
-    ]
-    story.append(
-        _table(("photo", "sightings", "residual (px)", "picture covered"), rows, (0.4, 0.2, 0.2, 0.2), (1, 2, 3))
-    )
-    if len(content["photos"]) > MOST_PHOTOS:
-        story.append(_text(f"and {len(content['photos']) - MOST_PHOTOS} more", SMALL_QUIET))
+        (n, *([at] if joined else []), f"{s:,}", "-" if r is None else f"{r:.2f}",
+         "-" if c is None else f"{100 * c:.0f} %", "-" if turn is None else f"{turn:.4f}",
+         "-" if place is None else f"{place:.4g}")
+        for n, at, s, r, c, turn, place in content["photos"]
+    ]  # fmt: skip
+    heads = ("photo", *(["sitting"] if joined else []), "sightings", "residual (px)", "covered", "turn ± (°)",
+             f"place ± ({unit or 'unscaled'})")  # fmt: skip
+    widths = (0.22, 0.18, 0.1, 0.12, 0.1, 0.12, 0.16) if joined else (0.32, 0.13, 0.14, 0.12, 0.13, 0.16)
+    story.append(_table(heads, rows, widths, tuple(range(1 + joined, len(heads)))))
+    told = "Standard deviations (one sigma, of one axis) in the frame that the photos hold together themselves."
+    story.append(_text(told, SMALL_QUIET))
     story.append(_text("What ran", HEADING))
     story.append(
         _table(
             ("when", "step", "time", "outcome", "version", "settings"),
-            content["ledger"][-MOST_LEDGER:],
-            (0.17, 0.09, 0.08, 0.08, 0.08, 0.5),
+            content["ledger"],
+            (0.17, 0.14, 0.08, 0.08, 0.08, 0.45),
         )
     )
-    with written_aside(path) as temporary:
+    with written_aside(path, gate) as temporary:
         doc = SimpleDocTemplate(
             str(temporary), pagesize=A4, leftMargin=18 * mm, rightMargin=18 * mm, topMargin=16 * mm,
             bottomMargin=18 * mm, title=f"Accuracy report: {content['job']}, {content['sitting']}", author="Umbrate",

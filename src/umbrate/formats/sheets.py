@@ -8,7 +8,7 @@ from reportlab.pdfgen.canvas import Canvas
 
 from ..core.targets.code import dark_sectors
 from ..core.targets.sheets import FOOT, MARGIN, RULER
-from .files import written_aside
+from .files import CLOSED, written_aside
 
 HAIRLINE = 0.15  #: mm
 
@@ -47,7 +47,7 @@ def _foot(canvas, sheet):
     canvas.drawString(MARGIN * mm, (MARGIN + 0.5) * mm, f"Umbrate · {told}")
 
 
-def write_sheets(path, sheets):
+def write_sheets(path, sheets, gate=CLOSED):
     """Write sheets into a PDF, one page each.
 
     Raises
@@ -55,7 +55,7 @@ def write_sheets(path, sheets):
     UmbrateError
         When the place cannot be written to.
     """
-    with written_aside(Path(path)) as temporary:
+    with written_aside(Path(path), gate) as temporary:
         canvas = Canvas(str(temporary), pagesize=(1, 1), pageCompression=1, invariant=1)
         canvas.setTitle(", ".join(s.title for s in sheets))
         canvas.setCreator("Umbrate")

@@ -6,6 +6,7 @@ are made for clouds of surfaces with millions of points: see `grid`.
 
 import numpy as np
 from numba import njit
+from scipy.spatial import ConvexHull, QhullError
 
 from ..errors import UmbrateError
 from ..forest import root
@@ -305,25 +306,78 @@ def distance_to(points, cloud, reach, normals=None):
     return out
 
 
-def support_plane(points, up=(0.0, 0.0, 1.0), tolerance=None, slant_deg=20.0, seed=0):
-    """The largest plane below the object: normal (3,), offset, so that ``points @ normal - offset`` is the height.
+SUPPORT_TRIES = 4
+BELOW = 0.03  #: share of the points that may lie below a support, as noise
+BEYOND = 0.15  #: of the area of the object's outline: so much of a support lies outside of it at least
+SECTORS, AROUND = 8, 3  #: of so many directions round the object, it does so in so many at least
 
-    Random sample consensus over planes that lie within `slant_deg` of level (Fischler and Bolles 1981), refined by
-    least squares.
+
+def _beyond_outline(points, on, above, n, cell):
+    """Area of a plane's points outside the outline of what stands on it, over that outline's; and in how many sectors.
+
+    The outline is the convex hull of the points above, seen along the plane's normal.
+    """
+    axes = np.linalg.svd(n[None])[2][1:]
+    P, S = points[above] @ axes.T, points[on] @ axes.T
+    try:
+        hull = ConvexHull(P)
+    except (QhullError, ValueError):
+        return 0.0, 0
+    outside = np.max(S @ hull.equations[:, :2].T + hull.equations[:, 2], axis=1) > 2 * cell
+    if not outside.any():
+        return 0.0, 0
+    cells = np.unique(np.floor(S[outside] / cell).astype(np.int64), axis=0)
+    d = (cells + 0.5) * cell - P[hull.vertices].mean(0)
+    sector = np.floor((np.arctan2(d[:, 1], d[:, 0]) / (2 * np.pi) % 1.0) * SECTORS).astype(int)
+    return len(cells) * cell**2 / max(hull.volume, 1e-30), int((np.bincount(sector, minlength=SECTORS) >= 3).sum())
+
+
+def support_plane(points, up=(0.0, 0.0, 1.0), tolerance=None, slant_deg=20.0, seed=0):
+    """What an object stands on: normal (3,), offset, so that ``points @ normal - offset`` is the height above it.
+
+    A support lies below the object, with next to nothing under it, and is flat beyond the object's own outline: an
+    object's own flat side is none. Random sample consensus over planes that lie within `slant_deg` of level (Fischler
+    and Bolles 1981), refined by least squares.
 
     Raises
     ------
     UmbrateError
-        Where no plane holds a twentieth of the points of the lower half.
+        Where there is none.
     """
     up = np.asarray(up, float)
+    none = UmbrateError(
+        "There is no support in this cloud: nothing flat lies below the object and reaches out beyond its outline."
+    )
     h = points @ up
     low = points[h < np.median(h)]
     some = low[:: max(1, len(low) // 20_000)].astype(float)
+    every = points[:: max(1, len(points) // 60_000)].astype(float)
     if len(some) < 50:
-        raise UmbrateError("Too few points to find a support under the object.")
-    tolerance = tolerance or 2.0 * max(spacing_of(points), 1e-9)
-    rng, best, count = np.random.default_rng(seed), None, 0
+        raise none
+    spacing = max(spacing_of(points), 1e-9)
+    tolerance = tolerance or 2.0 * spacing
+    rng, left = np.random.default_rng(seed), some
+    for _ in range(SUPPORT_TRIES):
+        found = _largest_plane(left, up, tolerance, slant_deg, rng)
+        if found is None or found[2] < 0.05 * len(some):
+            break
+        n, offset, _ = found
+        height = every @ n - offset
+        on, above = np.abs(height) < tolerance, height > 4 * tolerance
+        cell = max(6 * spacing * np.sqrt(len(points) / len(every)), 1e-12)
+        if (height < -4 * tolerance).mean() <= BELOW and above.sum() >= 50:
+            share, sectors = _beyond_outline(every, on, above, n, cell)
+            if share >= BEYOND and sectors >= AROUND:
+                return n, offset
+        left = left[np.abs(left @ n - offset) >= tolerance]
+        if len(left) < 50:
+            break
+    raise none
+
+
+def _largest_plane(some, up, tolerance, slant_deg, rng):
+    """The plane near level that holds the most points: normal, offset, how many; or None."""
+    best, count = None, 0
     for _ in range(400):
         a, b, c = some[rng.choice(len(some), 3, replace=False)]
         n = np.cross(b - a, c - a)
@@ -336,13 +390,15 @@ def support_plane(points, up=(0.0, 0.0, 1.0), tolerance=None, slant_deg=20.0, se
         hits = int((np.abs((some - a) @ n) < tolerance).sum())
         if hits > count:
             best, count = (n, float(a @ n)), hits
-    if best is None or count < 0.05 * len(some):
-        raise UmbrateError("There is no flat support under the object in this cloud.")
+    if best is None:
+        return None
     n, offset = best
     for _ in range(3):
         on = some[np.abs(some @ n - offset) < tolerance]
+        if len(on) < 3:
+            break
         middle = on.mean(0)
         v = np.linalg.svd(on - middle, full_matrices=False)[2][2]
         n = v if v @ up > 0 else -v
         offset = float(middle @ n)
-    return n, offset
+    return n, offset, count

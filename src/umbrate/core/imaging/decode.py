@@ -17,6 +17,9 @@ from .facts import PhotoFacts, first_of, moment, number, text
 RAW_SUFFIXES = {".arw", ".cr2", ".cr3", ".dng", ".nef", ".orf", ".pef", ".raf", ".rw2"}
 PHOTO_SUFFIXES = {".jpg", ".jpeg", ".png", ".tif", ".tiff", ".heic", ".heif"} | RAW_SUFFIXES
 Image.MAX_IMAGE_PIXELS = 400_000_000
+LEAST_SIDE = 16  #: pixels
+BYTES = 8  #: of memory that reading a pixel takes at most
+ROWS = 256
 pillow_heif.register_heif_opener()
 
 
@@ -43,6 +46,7 @@ def read_facts(path):
     if is_raw(path):
         return raw.read_facts(path)
     with _open(path) as image:
+        _check_size(path, image.size)
         try:
             exif = image.getexif()
             ifd = exif.get_ifd(0x8769)
@@ -70,6 +74,18 @@ def read_facts(path):
         )
 
 
+def free_memory():
+    """Bytes of memory that can be had, as far as the system tells."""
+    try:
+        with open("/proc/meminfo") as f:
+            for line in f:
+                if line.startswith("MemAvailable:"):
+                    return int(line.split()[1]) * 1024
+    except (OSError, ValueError):
+        pass
+    return 1 << 60
+
+
 def is_raw(path):
     """Whether a file is a camera raw file, by its ending."""
     return Path(path).suffix.lower() in RAW_SUFFIXES
@@ -83,14 +99,31 @@ def _decoded_turn(image):
 
 def _eight_bit(image):
     """Any PIL mode to (h, w, 3) uint8."""
-    if image.mode in ("I;16", "I;16B", "I;16L", "I", "F"):
-        a = np.asarray(image).astype(np.float64)
-        if image.mode == "F":
-            a = a * (255.0 if a.size == 0 or a.max() <= 1.0 else 1.0)
-        else:
-            a = a / 257.0
-        return np.repeat(np.clip(np.round(a), 0, 255).astype(np.uint8)[..., None], 3, axis=2)
-    return np.asarray(image.convert("RGB"))
+    if image.mode not in ("I;16", "I;16B", "I;16L", "I", "F"):
+        return np.asarray(image.convert("RGB"))
+    a = np.asarray(image)
+    scale = 1 / 257.0
+    if image.mode == "F":
+        scale = 255.0 if a.size == 0 or a.max() <= 1.0 else 1.0
+    out = np.empty((*a.shape, 3), np.uint8)
+    for k in range(0, len(a), ROWS):  # a stretch of rows at a time: in doubles the whole would take 26 bytes a pixel
+        out[k : k + ROWS] = np.clip(np.round(a[k : k + ROWS] * scale), 0, 255).astype(np.uint8)[..., None]
+    return out
+
+
+def _check_size(path, size):
+    """Raise where a picture is no photo by its size, or would not fit into the memory that is free."""
+    width, height = size
+    if min(width, height) < LEAST_SIDE:
+        raise UmbrateError(
+            f"{Path(path).name} is {width} x {height} pixels: too narrow for a photo, which has {LEAST_SIDE} or more a "
+            "side. Leave it out."
+        )
+    if width * height * BYTES > free_memory():
+        raise UmbrateError(
+            f"{Path(path).name} has {width * height / 1e6:.0f} megapixels, more than the free memory holds. Close "
+            "other programs, or leave it out."
+        )
 
 
 def read_picture(path):
@@ -106,6 +139,7 @@ def read_picture(path):
     if is_raw(path):
         return raw.read_picture(path)
     with _open(path) as image:
+        _check_size(path, image.size)
         try:
             turn = _decoded_turn(image)
             picture = _eight_bit(image)
@@ -129,6 +163,7 @@ def read_reduced(path, longest):
     if not is_raw(path):
         with _open(path) as image:
             width, height = image.size
+            _check_size(path, image.size)
             halvings = _halvings(image.size, longest)
             if halvings and image.format in ("JPEG", "MPO"):
                 try:
@@ -138,7 +173,9 @@ def read_reduced(path, longest):
                     raise _damaged(path, e) from None
                 while picture.shape[1] > max(1, -(-width // 2**halvings)):
                     picture = _halved(picture)
-                return np.ascontiguousarray(picture[: height >> halvings, : width >> halvings]), halvings
+                return np.ascontiguousarray(
+                    picture[: max(1, height >> halvings), : max(1, width >> halvings)]
+                ), halvings
     picture = read_picture(path)
     halvings = _halvings(picture.shape, longest)
     for _ in range(halvings):
@@ -154,7 +191,7 @@ def _halvings(size, longest):
 
 
 def _halved(picture):
-    h, w = picture.shape[0] // 2 * 2, picture.shape[1] // 2 * 2
+    h, w = max(2, picture.shape[0] // 2 * 2), max(2, picture.shape[1] // 2 * 2)
     return np.asarray(Image.fromarray(picture[:h, :w]).reduce(2))
 
 

@@ -5,13 +5,13 @@ are held against the free block: one that contradicts the others beyond chance i
 does not bend the object. Then the block is of the right size, and the adjustment only spreads what is left.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from ..geometry.similarity import fit_similarity, scale_of
 from ..poses.adjust import adjust
-from ..poses.covariance import Covariance, covariance
+from ..poses.covariance import Covariance, covariance, shifted
 from ..poses.frame import move_block
 from ..poses.normal import CAUCHY
 from .datum import SURE, Judged, Lengths, directions, fit_scale, judge
@@ -156,7 +156,31 @@ def fit_known(block, lengths, known=None, stop=None):
     Returns
     -------
     Fitted
+
+    Known points are adjusted to in a frame of their own, with its origin between them and their spread as its unit:
+    coordinates of a map are far from zero, where a photo's turn and its place can hardly be told apart.
     """
+    if known is None:
+        return _fit(block, lengths, None, stop)
+    rows, places, sigma = known
+    places, sigma = np.asarray(places, float), np.asarray(sigma, float)
+    middle = places.mean(0)
+    size = float(np.sqrt(((places - middle) ** 2).sum(1).mean())) or 1.0
+    inner = _fit(
+        block, Lengths(lengths.first, lengths.second, lengths.value / size, np.asarray(lengths.sigma) / size),
+        (rows, (places - middle) / size, sigma / size), stop,
+    )  # fmt: skip
+    M, j = np.diag([size, size, size, 1.0]), inner.judged
+    out = inner.block.moved(M)
+    cov = shifted(_covariance(out), out.poses, middle)
+    M = np.eye(4)
+    M[:3, 3] = middle
+    judged = Judged(j.residual * size, j.sigmas, j.part, j.scale_sigma)
+    return replace(inner, block=out.moved(M), judged=judged, covariance=cov)
+
+
+def _fit(block, lengths, known, stop):
+    """`fit_known` in the frame that known points are given in."""
     b = block
     before = b
     first = adjust(

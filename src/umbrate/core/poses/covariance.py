@@ -9,7 +9,7 @@ turned nor grown (inner constraints: Meissl 1965; S-transformation: Baarda 1973)
 best fit sees.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numba import njit
@@ -218,6 +218,31 @@ def covariance(
     unit = float(np.sqrt((r**2).sum() / max(2 * k - unknowns, 1)))
     state = (n, start, photo, lens_of, back, Qc, K, N + Z, Vinv, Gp)
     return Covariance(of_poses, of_lenses, out, unit, Qc, state)
+
+
+def shifted(cov, poses, shift):
+    """The Covariance of a block after all of it was shifted in the world.
+
+    A pose's translation is that of the world's origin, seen by the camera: far from the origin a turn moves it much.
+
+    Parameters
+    ----------
+    cov : Covariance
+    poses : (n, 4, 4)
+        Before the shift.
+    shift : (3,)
+    """
+    shift = np.asarray(shift, float)
+    if not shift.any():
+        return cov
+    n, size = len(poses), len(cov.cameras)
+    J = np.eye(size)
+    for i, E in enumerate(poses):
+        x, y, z = E[:3, :3] @ shift
+        J[6 * i + 3 : 6 * i + 6, 6 * i : 6 * i + 3] = [[0, -z, y], [z, 0, -x], [-y, x, 0]]
+    cameras = J @ cov.cameras @ J.T
+    own = np.array([cameras[6 * i : 6 * i + 6, 6 * i : 6 * i + 6] for i in range(n)])
+    return replace(cov, poses=own, cameras=cameras)
 
 
 def of_centers(poses, cov):
