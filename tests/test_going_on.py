@@ -37,7 +37,7 @@ class GoingOn(unittest.TestCase):
         cls.first = cls.job.result(cls.sitting.id, "poses")
 
     def judged(self):
-        rows, _ = camera_rows(self.job)
+        rows, *_ = camera_rows(self.job)
         return pebble_truth().judge_poses("By hand", {r["name"]: r["pose"] for r in rows if r["pose"] is not None})[0]
 
     def test_starting_over_looks_at_no_photo_again_and_changes_no_bit(self):

@@ -78,7 +78,7 @@ class Shelf(unittest.TestCase):
         write_card(file.parent / "damaged.json", card)
         (file.parent / "damaged.json").write_text("{")
         self.assertEqual(len(shelf()), 1)
-        put_on_shelf(replace(card, date="2026-06-01"))  # the same name: instead of it
+        put_on_shelf(replace(card, date="2026-06-01"), replace=True)  # the same name: instead of it
         put_on_shelf(self.card("older", date="2025-01-01"))
         self.assertEqual([c.date for _, c in shelf()], ["2026-06-01", "2025-01-01"])
         take_off_shelf(file)
@@ -173,7 +173,7 @@ class Shelf(unittest.TestCase):
         self.assertIn("is not of U_0001.jpg: the picture is", out.problems[0]["text"])
         # undistorted copies: with the solved lens, masks with them, and the ideal camera beside
         place = scratch() / "straight"
-        self.assertEqual(export_undistorted(job, place, sitting), 12)
+        self.assertEqual(len(export_undistorted(job, place, sitting)), 12)
         cameras = json.loads((place / "cameras.json").read_text())
         self.assertEqual(cameras["lenses"][0]["k"], [0, 0, 0])
         with Image.open(place / "U_0001.png") as picture, Image.open(place / "masks" / "U_0001.png") as mask:

@@ -202,7 +202,7 @@ class Turntable(unittest.TestCase):
         self.masks(method="plate", plates=str(self.photos / "plates"))
         before = dict(self.job.result(self.sitting.id, "masks").artefacts)
         out = scratch() / "new" / "masks"
-        self.assertEqual(export_masks(self.job, out, self.sitting, "{name}_m.png"), 12)
+        self.assertEqual(len(export_masks(self.job, out, self.sitting, "{name}_m.png")), 12)
         self.job.set_settings(self.sitting.id, "masks", {"folder": str(out), "pattern": "{name}_m.png"})
         run(self.job, self.sitting, "masks")
         self.assertEqual(self.job.result(self.sitting.id, "masks").artefacts, before)

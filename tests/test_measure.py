@@ -6,6 +6,7 @@ import ezdxf
 import numpy as np
 from PIL import Image, ImageDraw
 from scipy import ndimage
+from scipy.spatial import ConvexHull
 
 from tests.scenes import scratch
 from tests.test_adjust import TRUE_LENS, scene
@@ -32,7 +33,7 @@ from umbrate.core.poses.tie import split_by_marks, tie, why_not_tied
 from umbrate.core.targets import sheets
 from umbrate.core.targets.printed import printed_lengths
 from umbrate.formats.coordinates import read_coordinates, write_coordinates
-from umbrate.formats.drawings import triangles, write_section, write_shapes_dxf, write_shapes_obj
+from umbrate.formats.drawings import section_texts, triangles, write_section, write_shapes_dxf, write_shapes_obj
 
 FREE = (0, 1, 2, 3)
 
@@ -178,6 +179,22 @@ class Datums(unittest.TestCase):
         bad[2, 1] += 2.0
         g = fit_known(block, Lengths(*[np.zeros(0, int)] * 2, *[np.zeros(0)] * 2), (rows, bad, np.full((4, 3), 0.01)))
         self.assertEqual(int(np.argmax(np.abs(g.judged.sigmas))) // 3, 2)
+
+    def test_known_points_hold_at_any_distance_and_over_any_spread(self):
+        block, X = small_block(points=30, photos=8)
+        R = rotation_matrix(np.array([0.4, -1.0, 0.7]))
+        rows, none = np.array([0, 3, 6, 9]), Lengths(*[np.zeros(0, int)] * 2, *[np.zeros(0)] * 2)
+        near = None
+        for size, t in ((40.0, 0.0), (40.0, 1e5), (40.0, 1e7), (40.0, 6e9), (3e4, 0.0), (3e4, 1e7)):
+            there = size * X @ R.T + np.array([t, -0.7 * t, 0.01 * t])
+            sigma = np.full((4, 3), 0.01 * size / 40)
+            f = fit_known(block, none, (rows, there[rows], sigma))
+            off = (f.block.points - there) / size
+            # the same block comes out, as far as such numbers can say it
+            near = off if near is None else near
+            np.testing.assert_allclose(off, near, atol=1e-6 + 4e-15 * abs(t) / size)
+            self.assertTrue(f.scaled)
+            self.assertLess(np.abs(f.judged.sigmas).max(), 4.0)
 
     def test_scale_and_its_sigma_are_those_of_the_closed_form_where_points_are_sure(self):
         X = np.random.default_rng(0).normal(size=(6, 3))
@@ -409,6 +426,68 @@ class Clouds(unittest.TestCase):
         with self.assertRaises(UmbrateError):
             write_section(folder / "s.xyz", s, "mm", "")
 
+    def test_small_gaps_are_closed_and_told_and_what_is_open_has_no_area(self):
+        points, normals = self.ball(120_000)
+        angle = np.degrees(np.arctan2(points[:, 1], points[:, 0]))
+        speck, of_speck = self.ball(450, 0.0, 1)
+        speck = 0.06 * speck + np.float32([3, 0, 0])
+        full = np.pi * 100
+        for gaps in ([], [(10, 13)], [(10, 13), (80, 84), (-120, -117)]):
+            keep = np.ones(len(points), bool)
+            for a, b in gaps:
+                keep &= ~((angle > a) & (angle < b))
+            P = np.concatenate([points[keep], speck]).astype(np.float32)
+            N = np.concatenate([normals[keep], of_speck])
+            s = section(P, N, [0, 0, 0], [0, 0, 1])
+            self.assertEqual(len(s.bridges), len(gaps))
+            # the speck inside is a closed piece of its own: its little area is what it is, the ball's is whole
+            self.assertAlmostEqual(s.area, full, delta=0.02 * full)
+            for width, (a, b) in zip(s.gaps, sorted(gaps, key=lambda g: g[0] - g[1]), strict=True):
+                self.assertAlmostEqual(width, 20 * np.sin(np.radians(b - a) / 2), delta=0.5)
+        # a wide one stays open: before, the area of the speck was stated as that of the object
+        keep = ~((angle > 0) & (angle < 60))
+        P, N = np.concatenate([points[keep], speck]), np.concatenate([normals[keep], of_speck])
+        s = section(P.astype(np.float32), N, [0, 0, 0], [0, 0, 1])
+        self.assertTrue(s.is_open)
+        self.assertIsNone(s.area)
+        self.assertIn("open", section_texts(s, "mm")["area of"])
+        s = section(P.astype(np.float32), N, [0, 0, 0], [0, 0, 1], gap=12.0)
+        self.assertAlmostEqual(s.area, full - (np.pi / 3 - np.sin(np.pi / 3)) * 50, delta=0.03 * full)
+        self.assertEqual(section(P.astype(np.float32), N, [0, 0, 0], [0, 0, 1], gap=0).bridges, [])
+
+    def test_any_plane_cuts_a_box_as_geometry_says(self):
+        rng = np.random.default_rng(5)
+        sides = []
+        for k in range(3):
+            for sign in (-1, 1):
+                p = rng.uniform(-1, 1, (25_000, 3))
+                p[:, k] = sign
+                n = np.zeros((25_000, 3))
+                n[:, k] = sign
+                sides.append((p * [10, 6, 4], n))
+        P = np.concatenate([p for p, _ in sides]).astype(np.float32)
+        N = np.concatenate([n for _, n in sides]).astype(np.float32)
+        for _ in range(6):
+            n = rng.normal(size=3)
+            n /= np.linalg.norm(n)
+            place = rng.uniform(-1, 1, 3)
+            s = section(P, N, place, n)
+            # the cut of a box by a plane, from the points where its edges meet the plane
+            cut = []
+            for k in range(3):
+                for a in (-1, 1):
+                    for b in (-1, 1):
+                        ends = np.zeros((2, 3))
+                        ends[:, k], ends[:, (k + 1) % 3], ends[:, (k + 2) % 3] = (-1, 1), a, b
+                        e = ends * [10, 6, 4]
+                        h = (e - place) @ n
+                        if h[0] * h[1] < 0:
+                            cut.append(e[0] + (e[1] - e[0]) * h[0] / (h[0] - h[1]))
+            Q = np.stack([(np.array(cut) - place) @ s.u, (np.array(cut) - place) @ s.v], 1)
+            hull = ConvexHull(Q)
+            self.assertAlmostEqual(s.area, hull.volume, delta=0.02 * hull.volume)
+            self.assertAlmostEqual(s.length, hull.area, delta=0.03 * hull.area)
+
     def test_a_spot_lies_on_the_surface_and_knows_its_noise(self):
         errors, stated = [], []
         for seed in range(6):
@@ -453,8 +532,38 @@ class Files(unittest.TestCase):
             with self.assertRaises(UmbrateError, msg=text) as e:
                 read_coordinates(folder / "bad")
             self.assertIn(words, str(e.exception))
-        write_coordinates(folder / "out.csv", [("A", (1, 2, 3), (0.1, 0.1, 0.2))])
-        self.assertEqual(read_coordinates(folder / "out.csv")[0].sigma, (0.1, 0.1, 0.2))
+        far = (12_345_678.01, -9_876_543.21, 0.01)
+        write_coordinates(folder / "out.csv", [("A", (1, 2, 3), (0.1, 0.1, 0.2)), ("208", far, (0.0, 0.01, 0.01))])
+        self.assertIn("x [mm],y [mm],z [mm],sx [mm]", (folder / "out.csv").read_text())
+        back = read_coordinates(folder / "out.csv")
+        self.assertEqual(back[0].sigma, (0.1, 0.1, 0.2))
+        np.testing.assert_allclose(back[1].xyz, far, rtol=0, atol=1e-5)
+
+    def test_each_column_has_its_unit_and_decimal_commas_between_commas_are_refused(self):
+        folder = scratch()
+        file = folder / "c.csv"
+        file.write_text("name,x [m],y [m],z [cm],sx [mm],sy [mm],sz [mm]\nA,1,2,3,0.5,0.6,0.7\n")
+        (p,) = read_coordinates(file)
+        np.testing.assert_allclose((*p.xyz, *p.sigma), (1000, 2000, 30, 0.5, 0.6, 0.7))
+        file.write_text("name;x [m];y;z;sx\nA;1;2;3;0,5\n")  # a column without a unit has that of the others
+        np.testing.assert_allclose(read_coordinates(file)[0].xyz, (1000, 2000, 3000))
+        self.assertEqual(read_coordinates(file)[0].sigma, (500.0, 0.1, 0.1))
+        file.write_text("name;x;y;z;sigma;sz\nA;1;2;3;0,5;0,9\nB;1;2;4;0,5;\n")
+        self.assertEqual([p.sigma for p in read_coordinates(file)], [(0.5, 0.5, 0.9), (0.5, 0.5, 0.5)])
+        for text, words in (
+            ("P1,1,5,2,5,3,5\nP2,4,25,5,5,6,5\n", "decimal point"), ("P1,1,5,2,3\nP2,4,5,6\n", "columns"),
+            ('name,x,y,z\nP1,"1,5","2,5","3,5"\n', "decimal comma"),
+            ("name,x,y,z\nP1,1,5,2,5,3,5\n", "columns"),
+        ):  # fmt: skip
+            file.write_text(text)
+            with self.assertRaisesRegex(UmbrateError, words, msg=text):
+                read_coordinates(file)
+        with self.assertRaises(UmbrateError):
+            read_coordinates(file, sigma_mm=float("nan"))
+        for data in (b"\xff\xfe\0\0", b"\0\0\0", b"a" * 10**6):
+            file.write_bytes(data)
+            with self.assertRaises(UmbrateError):
+                read_coordinates(file)
 
     def test_lines_and_faces_come_back_from_their_files(self):
         folder = scratch()

@@ -3,6 +3,7 @@
 import functools
 import json
 import unittest
+from pathlib import Path
 
 import numpy as np
 from click.testing import CliRunner
@@ -68,12 +69,12 @@ def put_marks(job, sitting, noise_px=0.2, seed=0, most=6, count=8):
     """Mark those places in the job's photos, as T0, T1, ...; returns their true places."""
     X, marks = true_marks(count)
     rng = np.random.default_rng(seed)
-    ids = {p.name: p.id for p in job.photos(sitting.id)}
+    ids = {Path(p.name).stem: p.id for p in job.photos(sitting.id)}
     for k, seen in enumerate(marks):
         i = job.add_marked_point(sitting.id, f"T{k}")
         for name, x, y in seen[:most]:
             e = rng.normal(0, noise_px, 2)
-            job.set_sighting(i, ids[name], x + e[0], y + e[1], max(noise_px, 0.05))
+            job.set_sighting(i, ids[Path(name).stem], x + e[0], y + e[1], max(noise_px, 0.05))
     return X
 
 
@@ -117,7 +118,7 @@ class Scaled(unittest.TestCase):
         for r in checks:
             self.assertLess(abs(r["error"]), max(0.15, 1.6 * r["half95"]))
         # the whole block is as large as the truth
-        rows, _ = camera_rows(job)
+        rows, *_ = camera_rows(job)
         true = pebble_truth().poses
         M, _, _ = compare_poses([r["pose"] for r in rows], [true[f"by-hand/{r['name']}"] for r in rows])
         self.assertAlmostEqual(scale_of(M), 1.0, delta=3 * f["scale_sigma"] + 2e-3)
@@ -145,10 +146,11 @@ class Scaled(unittest.TestCase):
             job.remove_length(k.id)
         out = run(job, s, "scale")
         self.assertIn("nothing checks it", out.problems[0]["text"])
+        job.add_marked_point(s.id, "T99")
         job.set_length(job.lengths(s.id)[0].id, second="T99")
         out = run(job, s, "scale")
         self.assertFalse(out.figures["scaled"])
-        self.assertIn("not in the block", out.problems[0]["text"])
+        self.assertIn("not in the block", " ".join(p["text"] for p in out.problems))
         for bad in ({"value_mm": 0}, {"value_mm": -5}, {"sigma_mm": 0}, {"second": "T0"}, {"role": "who knows"}):
             with self.assertRaises(UmbrateError):
                 job.set_length(job.lengths(s.id)[0].id, **bad)
@@ -230,7 +232,11 @@ class Scaled(unittest.TestCase):
         self.assertGreater(v["half95"], 0)
         i = job.add_measurement(s.id, "distance", ["T4", "T5"], "length")
         job.add_measurement(s.id, "polyline", ["T0", "T1", ends[0]])
-        job.add_measurement(s.id, "angle", ["T0", "T1", "nobody"])
+        with self.assertRaisesRegex(UmbrateError, "no point “nobody”"):
+            job.add_measurement(s.id, "angle", ["T0", "T1", "nobody"])
+        lost = job.add_marked_point(s.id, "lost")
+        job.add_measurement(s.id, "angle", ["T0", "T1", "lost"])
+        job.remove_marked_points([lost])
         refresh(job, s)
         self.assertEqual(refresh(job, s), [])
         first = job.measured(s.id)[i]["value"]
@@ -311,11 +317,12 @@ class Scaled(unittest.TestCase):
         job.add_measurement(s.id, "distance", ["T7", "T0"])
         job.set_level(s.id, {"up": {"ends": ["T7", "T0", "T1"]}, "origin": "T7"})
         job.rename_marked_point(p.id, "Beak tip")
-        self.assertEqual(job.lengths(s.id)[0].first, "Beak tip")
-        self.assertEqual(job.measurements(s.id)[0].ends, ("Beak tip", "T0"))
-        self.assertEqual(job.level(s.id)["origin"], "Beak tip")
+        names = job.end_names(s.id)
+        self.assertEqual(names[job.lengths(s.id)[0].first], "Beak tip")
+        self.assertEqual([names[e] for e in job.measurements(s.id)[0].ends], ["Beak tip", "T0"])
+        self.assertEqual(names[job.level(s.id)["origin"]], "Beak tip")
         job.undo()
-        self.assertEqual(job.level(s.id)["up"]["ends"][0], "T7")
+        self.assertEqual(job.end_names(s.id)[job.level(s.id)["up"]["ends"][0]], "T7")
         for bad in ("T1", "208", "  "):
             with self.assertRaises(UmbrateError):
                 job.rename_marked_point(p.id, bad)
@@ -392,7 +399,7 @@ class FromMarks(unittest.TestCase):
         for way in ("go on", "start over"):
             out = run(job, s, "poses", way=way)
             self.assertEqual((out.figures["solved"], out.figures["fragments"]), (8, []), way)
-            rows, _ = camera_rows(job)
+            rows, *_ = camera_rows(job)
             solved = {r["name"]: r["pose"] for r in rows if r["pose"] is not None}
             f, _ = pebble_truth().judge_poses("By hand", solved)
             self.assertLess(f["rotation_deg_max"], 1.0)

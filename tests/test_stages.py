@@ -59,7 +59,15 @@ def run(job, sitting, stage, report=None, way=""):
     inputs = s.gather(job, sitting, way) if way else s.gather(job, sitting)
     out = s.run(inputs, settings, report or Report())
     job.commit_result(
-        sitting.id, stage, mark, settings.model_dump(mode="json"), out.figures, out.problems, out.artefacts, 0.1
+        sitting.id,
+        stage,
+        mark,
+        settings.model_dump(mode="json"),
+        out.figures,
+        out.problems,
+        out.artefacts,
+        0.1,
+        out.seen,
     )
     return out
 
@@ -78,7 +86,7 @@ class WholeJob(unittest.TestCase):
 
     def test_poses_and_cloud_agree_with_the_truth(self):
         truth = pebble_truth()
-        rows, lenses = camera_rows(self.job)
+        rows, lenses, _ = camera_rows(self.job)
         figures, M = truth.judge_poses("By hand", {r["name"]: r["pose"] for r in rows})
         self.assertEqual(figures["solved"], 12)
         self.assertLess(figures["rotation_deg_median"], 0.4)
@@ -151,9 +159,25 @@ class Staleness(unittest.TestCase):
             s = BY_NAME[n]
             settings = parse_settings(s, self.job.settings(self.sitting.id, n))
             figures = {
-                "photos": {"photos": 12, "readable": 12, "unreadable": [], "bare": [], "sizes": 1, "megapixels": 3.7},
+                "photos": {
+                    "photos": 12,
+                    "readable": 12,
+                    "unreadable": [],
+                    "bare": [],
+                    "sizes": 1,
+                    "megapixels": 3.7,
+                    "cameras": 1,
+                    "sharpness": {},
+                    "place": {},
+                },
                 "masks": {"photos": 12, "masks": 12, "share": 0.2, "method": "files"},
-                "lens": {"photos": 12, "targets": {}, "numbers": 0, "groups": [{"card": None, "use": "solve"}]},
+                "lens": {
+                    "photos": 12,
+                    "targets": {},
+                    "numbers": 0,
+                    "source": "card",
+                    "groups": [{"card": None, "use": "solve", "name": "A", "lens": None, "photos": [1]}],
+                },
                 "poses": {"photos": 12, "solved": 12, "rms_px": 0.4, "points": 9},
                 "scale": {"lengths": [], "scaled": False, "marks": {}, "bent": False, "made_of": None},
                 "cloud": {"points": 1000, "photos_per_point": 4.0},

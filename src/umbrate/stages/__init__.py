@@ -1,5 +1,6 @@
 """The stages of a job, in the order of work. To add a stage, write its module and name it here."""
 
+from ..job.results import MERGED
 from .cloud import CloudStage
 from .join import JoinStage
 from .lens import LensStage
@@ -10,6 +11,8 @@ from .scale import ScaleStage
 
 STAGES = (PhotosStage(), MasksStage(), LensStage(), PosesStage(), ScaleStage(), JoinStage(), CloudStage())
 BY_NAME = {s.name: s for s in STAGES}
+#: what a joined row has of its members' photos
+MERGED.update({n: BY_NAME[n].merged for n in ("photos", "masks", "lens")})
 
 
 def stages_of(sitting):

@@ -47,6 +47,7 @@ class Outcome:
     figures: dict
     artefacts: dict = field(default_factory=dict)
     problems: list = field(default_factory=list)
+    seen: dict = field(default_factory=dict)  #: what was seen of files, by the hash of their content (`Job.seen`)
 
 
 def problem(photo, text, hint="", kind="", remedy=None):
@@ -139,6 +140,7 @@ class Stage:
     needs_preview: ClassVar[tuple] = ()  #: values of the setting `method` that can be tried on a few photos first
     ways: ClassVar[tuple] = ()  #: ways to run it, the usual one first; `gather` takes the chosen one
     uses_keep_box: ClassVar[bool] = False  #: whether the keep box is set beside it
+    version: ClassVar[int] = 1  #: of its algorithm: raised when it computes something else from the same things
 
     def applies(self, sitting):
         """Whether it is computed with a sitting: of a joined row, what needs its photos is its members' business."""
@@ -192,6 +194,10 @@ class Stage:
         """What is drawn beside the figures: a Histogram, or None."""
         return None
 
+    def merged(self, figures) -> dict:
+        """Figures of several sittings as those of a row joined from them; only where a joined row has its members'."""
+        raise NotImplementedError
+
 
 def parse_settings(stage, values):
     """Settings of a stage from plain values; raises UmbrateError with the field and what it takes."""
@@ -210,7 +216,8 @@ def fingerprint(stage, job, sitting, settings, lookup):
     """Hash of everything a result depends on. `lookup(name)` gives the fingerprint of a stage it reads."""
     text = json.dumps(
         [
-            stage.name,
+            # results of a first version were kept without its number
+            stage.name if stage.version == 1 else f"{stage.name} {stage.version}",
             settings.model_dump(mode="json"),
             stage.key(job, sitting),
             [lookup(n) for n in stage.needs_of(sitting)],

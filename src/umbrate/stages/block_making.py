@@ -21,7 +21,6 @@ from ..core.features.match import match, unit_descriptors
 from ..core.features.still import still_features
 from ..core.geometry.lens import PARAMETER_NAMES, Lens
 from ..core.geometry.sightings import Sightings
-from ..core.imaging.decode import read_picture
 from ..core.imaging.filters import halve_by_area
 from ..core.poses.block import Block
 from ..core.poses.choose import ALL, CHEAP, LIKENESS, NEAR, choose_pairs, largest, likeness_to, nearness
@@ -36,8 +35,11 @@ from ..core.targets.detect import CODED
 from ..job.blobs import BlobStore
 from .lens import lens_groups
 from .masks import decode_mask
+from .photos import photo_picture
 
 LUMA = np.array([0.299, 0.587, 0.114], np.float32)
+#: raised when features, or matches, are found in another way: what was kept of them is found anew
+FEATURE_VERSION = MATCH_VERSION = 1
 GUESSED_SIGMA = 0.4  #: of a focal length that no file tells, as a share of itself
 #: settings of what comes before an adjustment
 BEFORE_ADJUSTING = (
@@ -149,7 +151,8 @@ class Side:
 # ---------------------------------------------------------------------- work items
 def feature_mark(photo, mask, settings):
     """What the features of a photo depend on, as a short hash."""
-    text = json.dumps([photo.hash, mask, settings.features, settings.fine, settings.largest_side])
+    version = [] if FEATURE_VERSION == 1 else [FEATURE_VERSION]
+    text = json.dumps([photo.hash, mask, settings.features, settings.fine, settings.largest_side, *version])
     return hashlib.sha256(text.encode()).hexdigest()[:16]
 
 
@@ -161,7 +164,7 @@ def find_features(blobs, masks, settings, known, photo):
             return Features(**blobs.get_arrays(known[photo.id])), known[photo.id]
         except UmbrateError:
             pass  # found again below
-    gray = (read_picture(photo.path) @ LUMA) / np.float32(255)
+    gray = (photo_picture(photo) @ LUMA) / np.float32(255)
     mask = decode_mask(blobs.get_bytes(masks[photo.id])) if photo.id in masks else None
     halvings = 0
     while max(gray.shape) > settings.largest_side:
@@ -588,4 +591,4 @@ def without_marks(block):
 
 def match_mark(settings):
     """What matches depend on besides the features."""
-    return f"ratio {settings.ratio}"
+    return f"ratio {settings.ratio}" + ("" if MATCH_VERSION == 1 else f", {MATCH_VERSION}")

@@ -7,7 +7,6 @@ from ..core.errors import UmbrateError
 from ..core.geometry.lens import PARAMETER_NAMES, Lens
 from ..core.geometry.pose import center
 from ..core.geometry.similarity import fit_similarity
-from ..core.imaging.decode import read_picture
 from ..core.poses.block import DISAGREES, FRAGMENT, LOOP, NO_OVERLAP, NO_START, TOO_FEW, TURNED
 from ..core.poses.covariance import of_centers
 from ..core.poses.frame import move_block, upright_frame
@@ -16,11 +15,14 @@ from ..job.blobs import BlobStore
 from .base import Outcome, problem
 from .block_making import ADJUST, ELSEWHERE, MARKED, START_OVER, match_mark
 from .lens import NO_EXIF_35MM
+from .photos import photo_picture
 
 RESIDUAL_TOP_PX = 2.0  #: where the histogram of residuals ends
 COVER_CELLS = 12  #: the longer side of a photo is divided into so many cells to say how much of it has sightings
 STILL_SHARE = 0.6  #: a photo with so many still features shows the backdrop only
 MANY_BRIDGES = 0.2  #: share of false bridges among the pairs from which the object itself is to blame
+SAME_FRAME = 3e-4  #: of the extent of the photos: a frame that differs by less is left as it is
+SAME_PLACE = 0.03  #: of the extent of the photos: two solutions that lie so near are one
 FEW_FEATURES = 200  #: a photo with fewer is blurred, plain or masked away
 
 
@@ -53,7 +55,7 @@ def outcome(made, inputs, settings, report):
             ("bring in photos",) if not still else ("go to", "masks"),
         )
     report.progress(0.97, "colors of the sparse cloud")
-    _into_frame(block, inputs)
+    reframed = _into_frame(block, inputs)
     artefacts = dict(made.artefacts)
     if inputs.way == ADJUST:
         artefacts.update(inputs.before.carried)
@@ -113,7 +115,16 @@ def outcome(made, inputs, settings, report):
             **figures,
         },
         artefacts,
-        _problems(reasons, block, made, inputs, settings),
+        [*_problems(reasons, block, made, inputs, settings), *([_reframed()] if reframed else [])],
+    )
+
+
+def _reframed():
+    return problem(
+        None,
+        "The photos lie otherwise than in the solution before this one, so the frame is a new one.",
+        "Look whether the keep box, the level and spots that you placed by hand are still where they should be.",
+        remedy=("fit the keep box",),
     )
 
 
@@ -122,7 +133,10 @@ def _kept(inputs, name, default):
 
 
 def _into_frame(block, inputs):
-    """Into the plain frame, or that of the block that was carried on: boxes and cuts stay where they are."""
+    """Into the plain frame, or that of the block before: boxes and cuts stay where they are.
+
+    Returns whether the frame is another one than before.
+    """
     solved = block.solved
     if inputs.way != START_OVER:
         b = BlobStore(inputs.blobs).get_arrays(inputs.before.block)
@@ -134,10 +148,45 @@ def _into_frame(block, inputs):
             now = np.array([center(block.poses[k]) for k in both])
             then = np.array([center(of[inputs.photos[k].id]) for k in both])
             block.poses, block.points = move_block(block.poses, block.points, fit_similarity(now, then))
-            return
+            return False
     orientations = np.array([p.orientation for p in inputs.photos])[solved]
     M = upright_frame(block.poses[solved], block.points, orientations)
     block.poses, block.points = move_block(block.poses, block.points, M)
+    M = _into_last_frame(block, inputs)
+    if M is None:
+        return True
+    eyes = np.array([center(E) for E in block.poses[solved]])
+    moved = np.linalg.norm(eyes @ M[:3, :3].T + M[:3, 3] - eyes, axis=1).max()
+    if moved > SAME_FRAME * np.linalg.norm(np.ptp(eyes, axis=0)):  # else the same input gives the same bits
+        block.poses, block.points = move_block(block.poses, block.points, M)
+    return False
+
+
+def _into_last_frame(block, inputs):
+    """The similarity that lays a block solved anew where the last one lay, or None where the two do not agree.
+
+    What was placed by hand (keep box, level, spots, picks, sections) is kept in the plain frame: that must not move
+    because a setting was changed.
+    """
+    if inputs.before is None:
+        return np.eye(4)
+    try:
+        b = BlobStore(inputs.blobs).get_arrays(inputs.before.block)
+    except UmbrateError:
+        return np.eye(4)
+    of = {int(i): E for i, E in zip(b["photo_ids"], b["poses"], strict=True) if np.isfinite(E[0, 0])}
+    both = [k for k in np.flatnonzero(block.solved) if inputs.photos[k].id in of]
+    if len(both) < 3:
+        return None
+    now, then = block.poses[both], np.array([of[inputs.photos[k].id] for k in both])
+    places = []
+    for poses in (now, then):
+        eyes = np.array([center(E) for E in poses])
+        size = float(np.linalg.norm(eyes - eyes.mean(0), axis=1).mean())
+        places.append(np.vstack([eyes, eyes + size * poses[:, 2, :3]]))  # where they stand, and where they look
+    M = fit_similarity(*places)
+    off = np.linalg.norm(places[0] @ M[:3, :3].T + M[:3, 3] - places[1], axis=1)
+    return M if np.median(off) < SAME_PLACE * np.linalg.norm(np.ptp(places[1], axis=0)) else None
 
 
 def _put_pairs(made, inputs):
@@ -349,7 +398,7 @@ def _colors(block, photos, report):
     for i in np.unique(block.photo[first]):
         report.check()
         rows = first[block.photo[first] == i]
-        picture = read_picture(photos[i].path)
+        picture = photo_picture(photos[i])
         u = np.clip(np.round(block.xy[rows]).astype(int), 0, [picture.shape[1] - 1, picture.shape[0] - 1])
         colors[block.point[rows]] = picture[u[:, 1], u[:, 0]]
     return colors

@@ -9,7 +9,6 @@ import numpy as np
 from ..core.errors import UmbrateError
 from ..core.geometry.lens import PARAMETER_NAMES
 from ..core.geometry.similarity import fit_similarity
-from ..core.imaging.decode import read_picture
 from ..core.imaging.sharpness import gray_of
 from ..core.lens.calibrate import calibrate
 from ..core.lens.checks import checks_before
@@ -18,6 +17,7 @@ from ..core.targets.board import find_board
 from ..core.targets.dots import SXX, SYY
 from ..core.targets.sheets import CALIBRATION_SHEETS, PAPERS, calibration
 from .base import problem
+from .photos import photo_picture
 
 CALIBRATED = ("targets", "board")  #: sources of a lens that are the photos themselves
 LEAST_SIGMA_PX = 0.005  #: no reading is better than this, whatever its own noise says
@@ -27,7 +27,7 @@ CELLS = (8, 6)  #: the frame is divided so finely to see where targets fell
 
 def board_in_photo(columns, rows, photo):
     """Work item: the Board of a photo, or None."""
-    return find_board(gray_of(read_picture(photo.path)), columns, rows)
+    return find_board(gray_of(photo_picture(photo)), columns, rows)
 
 
 def sheet_marks(paper):
@@ -158,9 +158,14 @@ def calibration_problems(c, s, photos, per_photo):
     return out
 
 
+def left_out_of(chosen, photo):
+    """Numbers whose sightings in a photo somebody left out: `chosen` has them by # and the photo's id, or by name."""
+    return {*chosen.get(f"#{photo.id}", ()), *chosen.get(photo.name, ())}
+
+
 def left_out(s, photos, chosen):
-    """Which sightings (k,) bool somebody has left out by hand: `chosen` has numbers by photo name."""
-    numbers = [set(chosen.get(p.name, ())) for p in photos]
+    """Which sightings (k,) bool somebody has left out by hand; see `left_out_of`."""
+    numbers = [left_out_of(chosen, p) for p in photos]
     return np.array([n in numbers[i] for i, n in zip(s.photo, s.point, strict=True)], bool)
 
 

@@ -2,6 +2,10 @@
 
 A step is plain values, ``{"filter": name, "keep": bool, ...}``: what a recipe can hold and a command can say. Its
 answer (which points stay) is kept as a blob beside the cloud, see `job.clouds`.
+
+A step that was applied also keeps ``frame``, the similarity from the plain frame to that of the job as it was then, and
+where it needs it ``box``, the keep box in the plain frame. Lines drawn, heights and lengths mean the same points for
+ever, whatever level and scale come later.
 """
 
 import json
@@ -17,10 +21,10 @@ from ..core.cloud.keepbox import KeepBox
 from ..core.errors import UmbrateError
 from ..core.geometry.similarity import scale_of
 from ..core.raster.pick import seen_inside, seen_under
-from ..formats.files import written_aside
+from ..formats.files import CLOSED, written_aside
 from .clouds import after_step, raw_cloud, to_job
 from .coverage import camera_list, with_masks
-from .frames import keep_box_of, move_box, move_directions, move_points
+from .frames import frame_of, move_box, move_directions, move_points, plain_keep_box
 
 
 @dataclass(frozen=True)
@@ -57,14 +61,18 @@ class Context:
     """
 
     def __init__(self, job, sitting, kept, step=None):
-        self.to_job = to_job(job, sitting, kept)
+        self.now = to_job(job, sitting, kept)  #: from the cloud's frame to that of the job as it is now
+        self.to_job = self.now  #: and as it was when the step was made
+        if step is not None and "frame" in step:
+            self.to_job = np.array(step["frame"], float) @ np.linalg.inv(np.array(kept.from_plain, float))
         self.scale = scale_of(self.to_job)
         self._spacing = None
         needed = step is None or step.get("filter") == "fringe"
         self._cameras = camera_list(job, sitting) if needed else []
         self._blobs = str(job.blobs.folder)
-        box = keep_box_of(job, sitting)  # looked up here: filters may run in another thread than the job's
-        self._box = KeepBox.from_dict(move_box(box, np.linalg.inv(self.to_job))) if box else None
+        # looked up here: filters may run in another thread than the job's
+        box = (step or {}).get("box") or plain_keep_box(job, sitting)
+        self._box = KeepBox.from_dict(move_box(box, np.array(kept.from_plain, float))) if box else None
 
     def length(self, value):
         """A length in the job's unit as one of the cloud."""
@@ -145,18 +153,17 @@ def _brush(cloud, v, context):
 
 def _slab(cloud, v, context):
     """Points between two parallel planes of the job's frame."""
-    n = v["normal"].split(",") if isinstance(v["normal"], str) else v["normal"]
-    n = np.array([float(x) for x in n])
+    n = np.array(v["normal"], float)
     h = move_points(cloud["points"], context.to_job) @ (n / np.linalg.norm(n)).astype(np.float32)
-    return (h >= float(v["low"])) & (h <= float(v["high"]))
+    return (h >= v["low"]) & (h <= v["high"])
 
 
 def _fringe(cloud, v, context):
     cameras = context.cameras()
     if not any(c.mask is not None for c in cameras):
         raise UmbrateError("No photo of this sitting has a mask, so there is no outline.", ("go to", "masks"))
-    points = move_points(cloud["points"], context.to_job)
-    return ~inside_outlines(points, move_directions(cloud["normals"], context.to_job), cameras, v["deep"])
+    points = move_points(cloud["points"], context.now)  # where the cameras are
+    return ~inside_outlines(points, move_directions(cloud["normals"], context.now), cameras, v["deep"])
 
 
 def _thin(cloud, v, context):
@@ -204,7 +211,7 @@ FILTERS = (
            (Value("deep", "Deeper than", "px", 3.0, 0.5, 200.0),), _fringe),
     Filter("plane", "Below a height", "Points below a height over the level.",
            (Value("height", "Height", "length", 0.0, -1e5, 1e5),), _by_plane),
-    Filter("support", "Table and support", "The largest level plane below the object, and what is under it.",
+    Filter("support", "Table and support", "What the object stands on: flat, below it, wider than it.",
            (Value("margin", "And above it by", "length", 0.5, 0.0, 1e5),), _support),
     Filter("box", "Outside the keep box", "Points outside of the keep box as it stands now.", (),
            lambda c, v, x: ~x.keep_box().contains(c["points"])),
@@ -235,15 +242,22 @@ def check_step(step):
         Where the filter or a value is unknown or out of range.
     """
     name = step.get("filter")
-    if name not in BY_NAME:
+    if not isinstance(name, str) or name not in BY_NAME:
         raise UmbrateError(f"There is no filter “{name}”. There are: {', '.join(f.name for f in FILTERS)}.")
     f = BY_NAME[name]
     out = {"filter": name, "keep": bool(step.get("keep", False))}
-    given = {k: v for k, v in step.items() if k not in ("filter", "keep")}
+    given = {k: v for k, v in step.items() if k not in ("filter", "keep", "frame", "box")}
+    if "frame" in step:
+        out["frame"] = _numbers(step["frame"], (4, 4), f.title)
+        if abs(np.linalg.det(out["frame"])) < 1e-30:
+            raise UmbrateError(f"{f.title}: the frame it was made in is none.")
+    if isinstance(step.get("box"), dict):
+        box = step["box"]
+        out["box"] = {
+            k: _numbers(box.get(k), shape, f.title) for k, shape in (("center", (3,)), ("half", (3,)), ("axes", (3, 3)))
+        }
     if f.hidden:
-        if name == "slab" and not {"normal", "low", "high"} <= set(given):
-            raise UmbrateError("A slab needs normal (x,y,z), low and high, in the job's frame and unit.")
-        return {**out, **given}
+        return {**out, **_drawn(name, f, given)}
     known = {v.name: v for v in f.values}
     for k in given:
         if k not in known:
@@ -252,12 +266,64 @@ def check_step(step):
         x = given.get(v.name, v.default)
         if v.low is not None:
             try:
-                x = type(v.default)(x)
-            except (TypeError, ValueError):
+                x = type(v.default)(float(x))
+            except (TypeError, ValueError, OverflowError):
                 raise UmbrateError(f"{f.title}, {v.title}: “{x}” is no number.") from None
             if not v.low <= x <= v.high:
                 raise UmbrateError(f"{f.title}, {v.title}: {x:g} is not between {v.low:g} and {v.high:g}.")
         out[v.name] = x
+    return out
+
+
+BOX = {"center": (3,), "half": (3,), "axes": (3, 3)}
+#: what a drawn step needs: names, and the shape of each as far as it is fixed
+DRAWN = {
+    "slab": {"normal": (3,), "low": (), "high": ()},
+    "lasso": {"view": (4, 4), "f": (), "middle": (2,), "polygon": (None, 2)},
+    "brush": {"view": (4, 4), "f": (), "middle": (2,), "front": (4,), "radius": ()},
+}
+
+
+def _numbers(value, shape, title):
+    """Plain numbers of a shape (None: any length), all finite; raises UmbrateError."""
+    if isinstance(value, str):
+        value = value.split(",") if shape else value
+    try:
+        a = np.array(value, float)
+    except (TypeError, ValueError):
+        a = np.array(np.nan)
+    fits = a.ndim == len(shape) and all(n in (None, m) for n, m in zip(shape, a.shape, strict=True))
+    if not fits or not np.isfinite(a).all():
+        raise UmbrateError(f"{title}: “{str(value)[:60]}” are not the numbers that it takes.")
+    return a.tolist()
+
+
+def _drawn(name, f, given):
+    """The values of a step that is drawn in the scene, checked."""
+    needed = DRAWN[name]
+    missing = [k for k in needed if k not in given]
+    if missing:
+        if name == "slab":
+            raise UmbrateError("A slab needs normal (x,y,z), low and high, in the job's frame and unit.")
+        raise UmbrateError(f"“{f.title}” is drawn in the window; it cannot be said in numbers (no {missing[0]}).")
+    out = {k: _numbers(given[k], shape, f.title) for k, shape in needed.items()}
+    if name == "slab" and not any(out["normal"]):
+        raise UmbrateError("A slab needs a direction across it, such as 0,0,1.")
+    if name == "brush":
+        if not isinstance(given.get("strokes"), list) or not given["strokes"]:
+            raise UmbrateError(f"{f.title}: there is no stroke.")
+        out["strokes"] = [_numbers(x, (None, 2), f.title) for x in given["strokes"]]
+    return out
+
+
+def frozen(job, sitting, step):
+    """A step that means the same points for ever: with the frame it is made in, and the keep box if it needs that."""
+    out = check_step(step)
+    out.setdefault("frame", frame_of(job, sitting).matrix.tolist())
+    if out["filter"] == "box" and "box" not in out:
+        box = plain_keep_box(job, sitting)
+        if box:
+            out["box"] = {k: np.asarray(box[k], float).tolist() for k in BOX}
     return out
 
 
@@ -286,7 +352,7 @@ def apply_step(job, sitting, kept, step, cloud=None):
     UmbrateError
         Where nothing would be left.
     """
-    step = check_step(step)
+    step = frozen(job, sitting, step)
     cloud = cloud or raw_cloud(job, kept)
     answer = try_step(cloud, step, Context(job, sitting, kept, step))
     blob, removed = _put(job, cloud, answer)
@@ -313,36 +379,83 @@ def apply_steps(job, sitting, kept, steps):
     UmbrateError
         Where one of them does not work here; nothing is changed then.
     """
-    steps = [check_step(s) for s in steps]
     if not steps:
         raise UmbrateError("There is no step to clean by.")
-    done, gone, _ = _done_again(job, sitting, kept, len(kept.steps), steps)
+    for step in steps:
+        if step.get("filter") in ("lasso", "brush") and "frame" not in step:
+            raise UmbrateError(
+                "One of these steps was drawn by an older version, in a frame that is not known any more. Draw it anew."
+            )
+    done, gone, _ = _done_again(job, sitting, kept, len(kept.steps), [frozen(job, sitting, s) for s in steps])
     job.set_cleaning(kept.id, done, f"clean: {len(steps)} steps ({gone:,})")
     return gone
 
 
-def _done_again(job, sitting, kept, first, steps):
+def _done_again(job, sitting, kept, first, steps, before=None):
     """The first steps of a cloud as they are, then others computed on what those leave.
+
+    before : list of (took (n,) bool, there (n,) bool) or None, optional
+        For each of the steps, which points of the cloud as it was computed it took away, and which were there: these
+        keep their fate, and only points that come back are judged anew.
 
     Returns rows for `Job.set_cleaning`, the points that the others take away, and the cloud after them.
     """
     rows = [(s.step, s.blob, s.removed) for s in kept.steps[:first]]
     cloud, gone = raw_cloud(job, kept, first), 0
-    for step in steps:
+    left = _left(job, kept, first)
+    for k, step in enumerate(steps):
         try:
-            answer = try_step(cloud, step, Context(job, sitting, kept, step))
+            known = before[k] if before else None
+            if known is not None and "frame" not in step:
+                answer = known[0][left]  # of an older version: in which frame it was drawn is not known
+            else:
+                answer = try_step(cloud, step, Context(job, sitting, kept, step))
+            if known is not None and answer.ndim == 1:
+                answer = np.where(known[1][left], known[0][left], answer)
             blob, removed = _put(job, cloud, answer)
         except UmbrateError as e:
             raise UmbrateError(f"{BY_NAME[step['filter']].title}: {e}", e.remedy) from None
         rows.append((step, blob, removed))
         cloud, gone = after_step(cloud, job.blobs.get_arrays(blob)), gone + removed
+        left = left[~answer] if answer.ndim == 1 else left
     return rows, gone, cloud
 
 
-def write_steps(file, steps):
-    """Keep cleaning steps as a JSON file, for other clouds and jobs."""
-    with written_aside(file) as part:
-        part.write_text(json.dumps({"umbrate": "cleaning", "steps": list(steps)}, indent=1) + "\n")
+def _left(job, kept, upto):
+    """Rows of a cloud as it was computed that are left after its first steps."""
+    left = np.arange(kept.figures["points"])
+    for s in kept.steps[:upto]:
+        answer = job.blobs.get_arrays(s.blob)
+        if "keep" in answer:
+            left = left[np.unpackbits(answer["keep"], count=len(left)).astype(bool)]
+    return left
+
+
+def _fates(job, kept, index):
+    """What a step did to each point of a cloud as it was computed, where that is to stay: took (n,), there (n,) bool.
+
+    What people drew means the points they saw. Other filters are computed anew, but for steps of older versions, which
+    do not say in which frame their heights and lengths were meant.
+    """
+    step = kept.steps[index]
+    answer = job.blobs.get_arrays(step.blob)
+    if "keep" not in answer or ("frame" in step.step and not BY_NAME[step.step["filter"]].hidden):
+        return None
+    left = _left(job, kept, index)
+    took, there = np.zeros(kept.figures["points"], bool), np.zeros(kept.figures["points"], bool)
+    there[left] = True
+    took[left[~np.unpackbits(answer["keep"], count=len(left)).astype(bool)]] = True
+    return took, there
+
+
+def write_steps(file, steps, gate=CLOSED):
+    """Keep cleaning steps as a JSON file, for other clouds and jobs.
+
+    Lengths and heights are those of the job they are used in; what was drawn keeps the frame it was drawn in.
+    """
+    steps = [{k: v for k, v in s.items() if k not in ("frame", "box") or BY_NAME[s["filter"]].hidden} for s in steps]
+    with written_aside(file, gate) as part:
+        part.write_text(json.dumps({"umbrate": "cleaning", "steps": steps}, indent=1) + "\n")
 
 
 def read_steps(file):
@@ -361,7 +474,10 @@ def read_steps(file):
 
 def without_step(job, sitting, kept, index):
     """Take one step back and do those after it again."""
-    steps, _, _ = _done_again(job, sitting, kept, index, [s.step for s in kept.steps[index + 1 :]])
+    after = range(index + 1, len(kept.steps))
+    steps, _, _ = _done_again(
+        job, sitting, kept, index, [kept.steps[k].step for k in after], [_fates(job, kept, k) for k in after]
+    )  # fmt: skip
     job.set_cleaning(kept.id, steps, f"take back: {BY_NAME[kept.steps[index].step['filter']].title.lower()}")
 
 

@@ -23,7 +23,6 @@ from ..core.dense.speed import hypotheses
 from ..core.errors import UmbrateError
 from ..core.geometry.lens import Lens
 from ..core.geometry.similarity import scale_of
-from ..core.imaging.decode import read_picture
 from ..core.imaging.sharpness import quality_of, sharpness
 from ..core.imaging.undistort import undistort
 from ..job.blobs import BlobStore
@@ -32,7 +31,7 @@ from .block_making import LUMA
 from .foresight import costs, foresight, place_for
 from .frames import frame_of, move_box, plain_keep_box, scale_result
 from .masks import decode_mask, mask_blobs
-from .photos import photo_refs
+from .photos import photo_picture, photo_refs
 from .spill import kept, zeros
 
 TWO = "Two photos only: no third one confirms a point, so this cloud is less safe than one of three."
@@ -161,7 +160,7 @@ def straighten(blobs, scale, folder, item):
     """Work item: a photo as a pinhole View, its colors (h, w, 3) uint8, whether it has a mask, and its sharpness."""
     photo, pose, lens, mask = item
     mask = decode_mask(BlobStore(blobs).get_bytes(mask)) if mask else None
-    straight, inside, pinhole = undistort(read_picture(photo.path), mask, lens, scale)
+    straight, inside, pinhole = undistort(photo_picture(photo), mask, lens, scale)
     gray, inside = kept(np.ascontiguousarray(straight @ LUMA), folder), kept(inside, folder)
     view = View(gray, inside, np.array([pinhole.f, pinhole.cx, pinhole.cy]), pose)
     sharp = sharpness(view.gray, inside if mask is not None else None)

@@ -7,15 +7,17 @@ from PIL import Image
 
 from ..core.errors import UmbrateError
 from ..core.geometry.lens import Lens
-from ..core.imaging.decode import read_picture
 from ..core.imaging.undistort import undistort
 from ..formats.cameras import write_cameras
 from ..formats.clouds import write_cloud
-from ..formats.files import written_aside
+from ..formats.files import make_folder, written_aside
 from .clouds import load_cloud
+from .ends import spreads_of
 from .frames import frame_of, load_block
+from .guarding import check_pattern, export_names, folder_names, gate_of
 from .mask_files import decode_mask, encode_mask
 from .masks import mask_blobs
+from .photos import located, photo_picture
 
 
 def the_joined(job, name=None):
@@ -35,12 +37,14 @@ def the_joined(job, name=None):
     raise UmbrateError(f"Say which joined row with --sitting: {names}.")
 
 
-def export_cloud(job, path, sitting=None, name=None, plain=False, text=False):
+def export_cloud(job, path, sitting=None, name=None, plain=False, text=False, shift=False, gate=None):
     """Write a cloud of a sitting in the format of the file's ending; returns the number of points.
 
     name : of the cloud, or several, which go into one file; the chosen one where not given
     plain : without normals, colors and what was measured of the points
     text : PLY as text
+    shift : PLY with its offset in the header's comments, in single precision, instead of double
+    gate : `guarding.gate_of` the job where not given: nothing is replaced
     """
     have = [s for s in job.sittings() if job.clouds(s.id)]
     if sitting is None:
@@ -60,13 +64,16 @@ def export_cloud(job, path, sitting=None, name=None, plain=False, text=False):
     parts = [load_cloud(job, sitting, kept) for kept in wanted]
     both = [k for k in parts[0] if all(k in c for c in parts)]  # what all of them have
     c = {k: np.concatenate([x[k] for x in parts]) for k in both} if len(parts) > 1 else parts[0]
-    unit = frame_of(job, sitting).unit or None
-    write_cloud(path, c, unit, normals=not plain, colors=not plain, extras=not plain, text=text)
+    frame = frame_of(job, sitting)
+    write_cloud(
+        path, c, frame.unit or None, offset=frame.offset, normals=not plain, colors=not plain, extras=not plain,
+        text=text, shift=shift, gate=gate or gate_of(job),
+    )  # fmt: skip
     return len(c["points"])
 
 
-def export_masks(job, folder, sitting=None, pattern="{name}.png"):
-    """Write masks as 1-bit PNG, white is the object; returns how many.
+def export_masks(job, folder, sitting=None, pattern="{name}.png", gate=None):
+    """Write masks as 1-bit PNG, white is the object.
 
     Parameters
     ----------
@@ -75,27 +82,35 @@ def export_masks(job, folder, sitting=None, pattern="{name}.png"):
     sitting : Sitting, optional
         Only its masks.
     pattern : str
-        File name, with {name} for the photo's name without its ending.
+        File name, with {name} for the photo's name (see `guarding.export_names`).
+    gate : Gate, optional
+        `guarding.gate_of` the job where not given: nothing is replaced.
+
+    Returns
+    -------
+    list of (photo name, path below the folder as text)
     """
-    if "{name}" not in pattern:
-        raise UmbrateError("The file name needs {name} in it, for the photo's name: for example {name}_mask.png")
+    check_pattern(pattern)
     sittings = [sitting] if sitting else job.placements()
-    count = 0
+    todo, written, folders = [], [], folder_names(sittings)
     for s in sittings:
         masks = mask_blobs(job, s)
-        place = Path(folder) / s.name.replace("/", "-") if len(sittings) > 1 else Path(folder)
-        try:
-            for p in job.photos(s.id):
-                if p.id in masks:
-                    place.mkdir(parents=True, exist_ok=True)
-                    with written_aside(place / pattern.replace("{name}", Path(p.name).stem)) as temporary:
-                        temporary.write_bytes(job.blobs.get_bytes(masks[p.id]))
-                    count += 1
-        except OSError as e:
-            raise UmbrateError(f"{place} cannot be written to ({e.strerror}). Choose another place.") from e
-    if not count:
+        photos = [p for p in job.photos(s.id) if p.id in masks]
+        place = f"{folders[s.id]}/" if len(sittings) > 1 else ""
+        for p, name in zip(photos, export_names(photos).values(), strict=True):
+            part, _, last = name.rpartition("/")
+            file = place + (f"{part}/" if part else "") + pattern.replace("{name}", last)
+            todo.append((Path(folder) / file, masks[p.id]))
+            written.append((p.name, file))
+    if not todo:
         raise UmbrateError(f"{job.name} has no masks yet. Run Masks first: umbrate run {job.folder} --to masks")
-    return count
+    gate = gate or gate_of(job)
+    gate.check(*(path for path, _ in todo))
+    for path, key in todo:
+        make_folder(path.parent)
+        with written_aside(path, gate) as temporary:
+            temporary.write_bytes(job.blobs.get_bytes(key))
+    return written
 
 
 def lens_of_photos(job, sitting):
@@ -112,52 +127,73 @@ def lens_of_photos(job, sitting):
     return out
 
 
-def export_undistorted(job, folder, sitting=None):
-    """Write photos and masks as an ideal camera would have seen them, and that camera; returns how many photos.
+def export_undistorted(job, folder, sitting=None, gate=None):
+    """Write photos and masks as an ideal camera would have seen them, and that camera.
 
     ``NAME.png`` and ``masks/NAME.png`` (where there is a mask), with several sittings in folders of their names;
     ``cameras.json`` holds the ideal lenses and the poses.
+
+    gate : Gate, optional
+        `guarding.gate_of` the job where not given: nothing is replaced.
+
+    Returns
+    -------
+    list of (photo name, path below the folder as text)
     """
     sittings = [sitting] if sitting else job.placements()
-    rows, lenses, count = [], {}, 0
+    todo, folders = [], folder_names(sittings)
     for s in sittings:
         of, masks, block = lens_of_photos(job, s), mask_blobs(job, s), load_block(job, s)
         poses = {} if block is None else dict(zip(block["photo_ids"].tolist(), block["poses"], strict=True))
-        place = Path(folder) / s.name.replace("/", "-") if len(sittings) > 1 else Path(folder)
-        for p in job.photos(s.id, aside=False):
-            if p.id not in of:
-                continue
-            mask = decode_mask(job.blobs.get_bytes(masks[p.id])) if p.id in masks else None
-            picture, inside, pinhole = undistort(read_picture(job.photo_path(p)), mask, of[p.id], 1)
-            try:
-                (place / "masks").mkdir(parents=True, exist_ok=True)
-                name = f"{Path(p.name).stem}.png"
-                with written_aside(place / name) as temporary:
-                    Image.fromarray(np.clip(np.round(picture), 0, 255).astype(np.uint8)).save(temporary)
-                if mask is not None:
-                    with written_aside(place / "masks" / name) as temporary:
-                        temporary.write_bytes(encode_mask(inside))
-            except OSError as e:
-                raise UmbrateError(f"{place} cannot be written to ({e.strerror}). Choose another place.") from e
-            key = next((k for k, v in lenses.items() if v == pinhole), f"ideal-{len(lenses) + 1}")
-            lenses[key] = pinhole
-            pose = poses.get(p.id)
-            pose = pose if pose is not None and np.isfinite(pose).all() else None
-            file = str((place / name).relative_to(folder))
-            rows.append({"name": p.name, "sitting": s.name, "file": file, "lens": key, "pose": pose})
-            count += 1
-    if not count:
+        poses = {i: E for i, E in poses.items() if np.isfinite(E).all()}
+        photos = [p for p in job.photos(s.id, aside=False) if p.id in of]
+        place = f"{folders[s.id]}/" if len(sittings) > 1 else ""
+        for p, name in zip(photos, export_names(photos).values(), strict=True):
+            file, inside = f"{place}{name}.png", f"{place}masks/{name}.png" if p.id in masks else None
+            todo.append((s, p, file, inside, masks.get(p.id), of[p.id], poses.get(p.id)))
+    if not todo:
         raise UmbrateError(f"{job.name} knows no lens yet. Run Lens with a card, or Poses: umbrate run {job.folder}")
-    write_cameras(Path(folder) / "cameras.json", rows, lenses, _unit(job, sittings))
-    return count
+    folder, gate, frames = Path(folder), gate or gate_of(job), {s.id: frame_of(job, s) for s in sittings}
+    files = [folder / x for _, _, file, inside, *_ in todo for x in (file, inside) if x]
+    gate.check(*files, folder / "cameras.json")
+    rows, lenses = [], {}
+    for s, p, file, inside, key, lens, pose in todo:
+        mask = decode_mask(job.blobs.get_bytes(key)) if key else None
+        picture, straight, pinhole = undistort(photo_picture(located(job, p)), mask, lens, 1)
+        make_folder((folder / file).parent)
+        with written_aside(folder / file, gate) as temporary:
+            Image.fromarray(np.clip(np.round(picture), 0, 255).astype(np.uint8)).save(temporary)
+        if inside:
+            make_folder((folder / inside).parent)
+            with written_aside(folder / inside, gate) as temporary:
+                temporary.write_bytes(encode_mask(straight))
+        name = next((k for k, v in lenses.items() if v == pinhole), f"ideal-{len(lenses) + 1}")
+        lenses[name] = pinhole
+        pose = None if pose is None else for_people(pose, frames[s.id])
+        rows.append({"name": p.name, "sitting": s.name, "file": file, "lens": name, "pose": pose})
+    write_cameras(folder / "cameras.json", rows, lenses, _unit(job, sittings), gate)
+    return [(p.name, file) for _, p, file, *_ in todo]
+
+
+def for_people(pose, frame):
+    """A pose (4, 4) of the job's frame as one of the frame that people read coordinates in."""
+    if not np.any(frame.offset):
+        return pose
+    out = np.array(pose, float)
+    out[:3, 3] -= out[:3, :3] @ np.asarray(frame.offset)
+    return out
 
 
 def camera_rows(job, sitting=None):
-    """Photos and lenses of all sittings as the cameras file wants them, or of one, which may be a joined row."""
-    lenses, rows = {}, []
+    """Photos and lenses of all sittings as the cameras file wants them, or of one, which may be a joined row.
+
+    Returns rows, lenses by id, and their standard deviations by id.
+    """
+    lenses, rows, sigmas = {}, [], {}
     names = {s.id: s.name for s in job.sittings()}
     for s in [sitting] if sitting else job.placements():
-        block = load_block(job, s)
+        block, frame = load_block(job, s), frame_of(job, s)
+        spreads, of_lenses = spreads_of(job, s)
         place, keys = {}, {}
         if block is not None:
             place = {int(i): k for k, i in enumerate(block["photo_ids"])}
@@ -165,9 +201,13 @@ def camera_rows(job, sitting=None):
                 m = int(block["lens_of"][k])
                 keys[m] = f"{s.id}-{m + 1}"
                 lenses[keys[m]] = Lens.from_vector(*block["sizes"][k], block["lenses"][m])
+                if m < len(of_lenses):
+                    sigmas[keys[m]] = of_lenses[m]
         for p in job.photos(s.id):
             k = place.get(p.id)
-            pose = block["poses"][k] if k is not None and np.isfinite(block["poses"][k]).all() else None
+            pose = (
+                for_people(block["poses"][k], frame) if k is not None and np.isfinite(block["poses"][k]).all() else None
+            )
             rows.append(
                 {
                     "name": p.name,
@@ -175,9 +215,10 @@ def camera_rows(job, sitting=None):
                     "file": str(job.photo_path(p)),
                     "lens": keys[int(block["lens_of"][k])] if k is not None else None,
                     "pose": pose,
+                    "sigma": spreads.get(p.id),
                 }
             )
-    return rows, lenses
+    return rows, lenses, sigmas
 
 
 def _unit(job, sittings):
@@ -186,10 +227,12 @@ def _unit(job, sittings):
     return "mm" if solved and all(frame_of(job, s).scaled for s in solved) else None
 
 
-def export_cameras(job, path, sitting=None):
+def export_cameras(job, path, sitting=None, gate=None):
     """Write lenses and poses of all sittings, each in its own frame, or of one; returns how many photos are solved."""
-    rows, lenses = camera_rows(job, sitting)
+    rows, lenses, sigmas = camera_rows(job, sitting)
     if not lenses:
         raise UmbrateError(f"{job.name} has no poses yet. Run Poses first: umbrate run {job.folder} --to poses")
-    write_cameras(path, rows, lenses, _unit(job, [sitting] if sitting else job.placements()))
+    write_cameras(
+        path, rows, lenses, _unit(job, [sitting] if sitting else job.placements()), gate or gate_of(job), sigmas
+    )
     return sum(r["pose"] is not None for r in rows)

@@ -2,9 +2,10 @@
 
 Three frames follow each other. Poses are solved in a *plain* frame: unscaled, standing by the cameras' upward side.
 The Scale stage adjusts the block to known lengths and points: the *scaled* frame, in mm. The level stands it up: the
-frame of the *job*, which people see, measure in and export. What was computed stays where it was computed; it is moved
-when it is read. So a new scale or level moves poses, points, clouds and boxes together at once, and undo moves them
-back.
+frame of the *job*, which people see, measure in and export. Where known coordinates set the frame, it is theirs and no
+level is applied; far from zero, it is theirs less an offset (see `Frame`). What was computed stays where it was
+computed; it is moved when it is read. So a new scale or level moves poses, points, clouds and boxes together at once,
+and undo moves them back.
 
 A level is kept as what it was made from, a dictionary with any of
 
@@ -27,15 +28,44 @@ from ..core.geometry.pose import center
 from ..core.geometry.similarity import scale_of
 from ..core.measure.level import frame, up_of_points
 from ..core.poses.frame import move_block
+from ..job.marks import mark_of
+
+#: known coordinates say where everything is: a level on top of them would make them wrong
+FRAMED = "Known coordinates set the frame, so the level is not used. Switch “Use known points” off to use it."
 
 
 @dataclass(frozen=True)
 class Frame:
-    """The similarity (4, 4) from the plain frame to that of the job, whether lengths are mm, and what went wrong."""
+    """Where people see a sitting.
+
+    Attributes
+    ----------
+    matrix : (4, 4)
+        The similarity from the plain frame to that of the job.
+    scaled : bool
+        Whether lengths are mm.
+    problem : str
+        What went wrong, or why a level does not count.
+    offset : (3,) float64
+        What coordinates are more for people than in the frame of the job: known coordinates far from zero are computed
+        without it, as single precision could not hold them.
+    framed : bool
+        Whether known coordinates say where everything is.
+    """
 
     matrix: np.ndarray
     scaled: bool
     problem: str = ""
+    offset: tuple = (0.0, 0.0, 0.0)
+    framed: bool = False
+
+    def for_people(self, places):
+        """Places (..., 3) of the job's frame as people read them, float64."""
+        return np.asarray(places, float) + self.offset
+
+    def from_people(self, places):
+        """The inverse of `for_people`."""
+        return np.asarray(places, float) - self.offset
 
     @property
     def unit(self):
@@ -93,27 +123,28 @@ def raw_block(job, sitting, part=0):
     return block, M
 
 
-def place_of_end(block, marks, end):
-    """Row of the point that an end names in a block's arrays, or None where the block does not have it.
-
-    marks : dict of name to id
-    """
-    text = str(end)
-    if text.isdigit():
-        rows = np.flatnonzero(block["number"] == int(text))
+def place_of_end(block, end):
+    """Row of the point that a kept end (see `job.marks`) stands for in a block's arrays, or None."""
+    mark = mark_of(end)
+    if mark is not None:
+        rows = np.flatnonzero(block["mark"] == mark)
     else:
-        rows = np.flatnonzero(block["mark"] == marks.get(text, -2))
+        rows = np.flatnonzero(block["number"] == int(end)) if str(end).isdigit() else ()
     return int(rows[0]) if len(rows) else None
 
 
-def mark_ids(job, sitting):
-    """Ids of a sitting's marked points by name."""
-    return {p.name: p.id for p in job.marked_points(sitting.id)}
+def end_text(end, names):
+    """An end as people read it; names : those of marked points by end (`Job.end_names`)."""
+    if isinstance(end, dict):
+        return "cloud"
+    if str(end).isdigit():
+        return f"target {end}"
+    return names.get(end, "a removed point")
 
 
-def _end_places(block, marks, ends):
-    rows = [place_of_end(block, marks, e) for e in ends]
-    missing = [str(e) for e, r in zip(ends, rows, strict=True) if r is None]
+def _end_places(block, ends, names):
+    rows = [place_of_end(block, e) for e in ends]
+    missing = [end_text(e, names) for e, r in zip(ends, rows, strict=True) if r is None]
     if missing:
         raise UmbrateError(f"The level needs {', '.join(missing)}, which the block does not have (any more).")
     return block["points"][rows]
@@ -216,19 +247,22 @@ def frame_of(job, sitting, block=None):
     _, M = block_blob(job, sitting)
     scale = scale_result(job, sitting)
     scaled = bool(scale and scale.figures["scaled"])
+    offset = tuple(scale.figures.get("offset", (0.0, 0.0, 0.0))) if scale else (0.0, 0.0, 0.0)
     level = level_of(job, sitting)
     done = job.result(sitting.id, "poses")
     if sitting.members and done is None:
         # its plain frame is that of its first member; until it has poses of its own it is seen as that one is
         return frame_of(job, next(s for s in job.sittings() if s.id == sitting.members[0]))
+    if scale and scale.figures.get("framed"):
+        return Frame(M, scaled, FRAMED if level else "", offset, True)
     if not level or done is None:
         return Frame(M, scaled)
     if block is None:
         block, M = raw_block(job, sitting)
-    marks = mark_ids(job, sitting)
+    names = job.end_names(sitting.id)
     try:
         L = level_matrix(
-            level, lambda ends: _end_places(block, marks, ends), block=block, from_plain=M,
+            level, lambda ends: _end_places(block, ends, names), block=block, from_plain=M,
             box=move_box(plain_keep_box(job, sitting), M), turntable=done.figures.get("turntable"),
         )  # fmt: skip
     except (UmbrateError, np.linalg.LinAlgError, KeyError, ValueError) as e:

@@ -9,6 +9,7 @@ from pydantic import Field
 from ..core.errors import UmbrateError
 from ..core.geometry.sightings import Sightings, locate
 from ..job.blobs import BlobStore
+from ..job.marks import mark_of
 from .base import Outcome, Stage, StageSettings, problem
 from .frames import block_blob, frame_of, move_points
 from .joining import DOUBTFUL, GOOD, NONE, PICKS, SHAPE, SURFACE, TARGETS, WAYS, join_whole
@@ -94,15 +95,15 @@ def pick_places(job, sitting):
                 continue
             if i not in marked:
                 marked[i] = marked_places(job, members[i], frames[i])
-            if place.get("mark") in marked[i]:
-                places[i] = marked[i][place["mark"]]
+            if mark_of(place.get("mark")) in marked[i]:
+                places[i] = marked[i][mark_of(place["mark"])]
         if pick.used and len(places) >= 2:
             out.append((pick.name, places))
     return out
 
 
 def marked_places(job, sitting, frame):
-    """Places of a sitting's marked points in its job frame, by name, located in its photos."""
+    """Places of a sitting's marked points in its job frame, by id, located in its photos."""
     key, M = block_blob(job, sitting)
     if key is None:
         return {}
@@ -117,7 +118,7 @@ def marked_places(job, sitting, frame):
             )
             X, _ = locate(b["poses"], b["lenses"], b["lens_of"], rows)
             if X is not None:
-                out[p.name] = move_points(X[None], frame @ np.linalg.inv(M))[0]
+                out[p.id] = move_points(X[None], frame @ np.linalg.inv(M))[0]
     return out
 
 

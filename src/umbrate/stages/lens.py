@@ -1,5 +1,6 @@
 """Lens: targets in the photos, and which lens took them: from a card, from targets, or not yet known."""
 
+import json
 from dataclasses import dataclass
 from functools import partial
 from typing import Literal
@@ -9,7 +10,6 @@ from pydantic import Field
 
 from ..core.errors import UmbrateError
 from ..core.geometry.lens import PARAMETER_NAMES, Lens
-from ..core.imaging.decode import read_picture
 from ..core.imaging.sharpness import gray_of
 from ..core.lens.calibrate import FIXED, SIGNIFICANT, SOLVED
 from ..core.lens.checks import GOOD_PHOTOS
@@ -18,7 +18,7 @@ from ..formats.lenscards import LensCard, card_from_dict, shelf
 from ..job.blobs import BlobStore
 from .base import Histogram, Outcome, Stage, StageSettings, only, problem
 from .calibration import CALIBRATED, calibrate_from
-from .photos import photo_key, photo_refs
+from .photos import photo_key, photo_picture, photo_refs
 
 SOURCES = {
     "card": "a lens card that fits",
@@ -26,6 +26,8 @@ SOURCES = {
     "board": "a checkerboard",
     "solve": "solved with the poses",
 }
+DOUBTS = 3  #: so many targets that cannot be read for sure, and more than can, are tried in a mirror
+TRIED = 4  #: photos
 USES = {"trusted": "as it is", "refined": "refined with the poses"}
 MODES = {SOLVED: "solved", SIGNIFICANT: "if significant", FIXED: "fixed at 0"}
 NO_EXIF_35MM = 50.0  #: focal length that is assumed where the file is silent
@@ -115,8 +117,8 @@ class Settings(StageSettings):
     leave_out: dict[str, list[int]] = Field(
         {},
         title="Left out",
-        description="Numbers of targets (of a board: of corners, row by row) by photo name whose sightings do not "
-        'count, such as {"P1.jpg": [34]}.',
+        description="Numbers of targets (of a board: of corners, row by row) by photo whose sightings do not count: by "
+        'its name, or surer by # and its number in the job, such as {"P1.jpg": [34], "#12": [7]}.',
         json_schema_extra=only("source", "targets", "board", form=False),
     )
     principal_point: Mode = _mode("Principal point", SOLVED)
@@ -195,10 +197,26 @@ def _focus_problems(card, photo):
 
 def targets_in_photo(blobs, photo):
     """Work item: the blob of a photo's Targets."""
-    t = find_targets(gray_of(read_picture(photo.path)))
+    t = find_targets(gray_of(photo_picture(photo)))
     return BlobStore(blobs).put_arrays(
         dots=t.dots, kind=t.kind, number=t.number, errors=t.errors, unlike=t.unlike, quality=quality(t)
     )
+
+
+def read_in_mirror(photo):
+    """Work item: how many coded targets a photo shows when left and right are exchanged."""
+    t = find_targets(np.ascontiguousarray(gray_of(photo_picture(photo))[:, ::-1]))
+    return int((t.kind == CODED).sum())
+
+
+def mirrored_problems(photos):
+    """The problem that names mirrored photos, if there are any."""
+    if not photos:
+        return []
+    names = ", ".join(p.name for p in photos[:4]) + (" and others" if len(photos) > 4 else "")
+    text = f"Left and right are exchanged in {names}: their targets can be read in a mirror only."
+    hint = "The object would come out mirrored. Bring in the photos as the camera wrote them."
+    return [problem(photos[0] if len(photos) == 1 else None, text, hint, remedy=("bring in photos",))]
 
 
 def mark_of(photo):
@@ -252,7 +270,9 @@ class LensStage(Stage):
             groups = [{**group, "use": settings.use if made["lens"] else "solve"}]
         else:
             groups, problems = self._from_cards(inputs, settings)
-        return Outcome({**figures, "groups": groups}, artefacts, problems)
+        mirrored = self._mirrored(photos, figures, report)
+        figures["mirrored"] = [p.id for p in mirrored]
+        return Outcome({**figures, "groups": groups}, artefacts, [*problems, *mirrored_problems(mirrored)])
 
     @staticmethod
     def _targets(inputs, report, figures, artefacts):
@@ -271,8 +291,21 @@ class LensStage(Stage):
             artefacts["targets", p.id] = keys[p.id]
             figures["targets"][str(p.id)] = [int((t["kind"] == k).sum()) for k in (CODED, PLAIN, DOUBTFUL)]
             figures["found_in"][str(p.id)] = mark_of(p)
-        figures["numbers"] = len({int(n) for f in numbers for n in f})
+        figures["seen_numbers"] = sorted({int(n) for f in numbers for n in f})
+        figures["numbers"] = len(figures["seen_numbers"])
         return numbers, dots
+
+    @staticmethod
+    def _mirrored(photos, figures, report):
+        """Photos whose targets can be read in a mirror only; a few of those in doubt are tried."""
+        doubt = [p for p in photos if (n := figures["targets"].get(str(p.id))) and n[2] >= DOUBTS and n[2] > n[0]]
+        doubt.sort(key=lambda p: -figures["targets"][str(p.id)][2])
+        tried = doubt[:TRIED]
+        read = report.map(read_in_mirror, tried, "reading targets in a mirror, photo", 0.9, 1.0) if tried else []
+        return [
+            p for p, n in zip(tried, read, strict=True)
+            if n >= DOUBTS and n > 2 * figures["targets"][str(p.id)][0]
+        ]  # fmt: skip
 
     @staticmethod
     def _group(members):
@@ -333,6 +366,32 @@ class LensStage(Stage):
             text = f"No lens card fits {first.name}: of “{near[0].name}” {'; '.join(near[0].differs(first))}."
             return None, [problem(None, text, "The lens is solved with the poses.")]
         return None, []
+
+    def merged(self, figures):
+        """Of several sittings: photos of one lens are one group where all say the same of it."""
+        groups, at = [], {}
+        for f in figures:
+            for g in f["groups"]:
+                k = at.get(json.dumps([g[x] for x in ("name", "lens", "card", "use")], sort_keys=True))
+                if k is None:
+                    at[json.dumps([g[x] for x in ("name", "lens", "card", "use")], sort_keys=True)] = len(groups)
+                    groups.append(dict(g))
+                else:
+                    groups[k]["photos"] = groups[k]["photos"] + g["photos"]
+        sources = {f["source"] for f in figures}
+        out = {
+            "photos": sum(f["photos"] for f in figures),
+            "source": sources.pop() if len(sources) == 1 else "card",
+            "targets": {i: n for f in figures for i, n in f["targets"].items()},
+            "found_in": {i: m for f in figures for i, m in f.get("found_in", {}).items()},
+            # targets that stick to the object are in several sittings: they are not counted twice
+            "seen_numbers": sorted({n for f in figures for n in f.get("seen_numbers", ())}),
+            "groups": groups,
+            "mirrored": [i for f in figures for i in f.get("mirrored", ())],
+        }
+        known = all("seen_numbers" in f for f in figures)
+        out["numbers"] = len(out["seen_numbers"]) if known else max(f["numbers"] for f in figures)
+        return out
 
     # ------------------------------------------------------------------ for people
     def rows(self, f):

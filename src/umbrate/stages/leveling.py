@@ -7,17 +7,27 @@ from ..core.measure.surface import surface_at
 from ..core.targets.sheets import MAT
 from .clouds import load_cloud
 from .frames import (
+    end_text,
     frame_of,
     level_matrix,
     level_of,
     load_block,
-    mark_ids,
     move_box,
     place_of_end,
     plain_keep_box,
     raw_block,
 )
 from .measuring import plain_spot
+
+
+def check_free(job, sitting):
+    """Raise where known coordinates say how a sitting stands."""
+    if frame_of(job, sitting).framed:
+        raise UmbrateError(
+            f"“{sitting.name}” stands as its known coordinates say. To level it otherwise, switch “Use known points” "
+            "off at Scale and run Scale.",
+            ("go to", "scale"),
+        )
 
 
 def mat_numbers(block):
@@ -34,15 +44,16 @@ def change_level(job, sitting, label="set the level", **parts):
         Where something it is made from is missing or does not do.
     """
     level = {**(level_of(job, sitting) or {}), **parts}
-    level = {k: v for k, v in level.items() if v is not None}
+    check_free(job, sitting)
+    level = job.level_by_identity(sitting.id, {k: v for k, v in level.items() if v is not None})
     block, M = raw_block(job, sitting)
     if block is None:
         raise UmbrateError(f"“{sitting.name}” has no poses yet: there is nothing to stand up.", ("go to", "poses"))
-    marks = mark_ids(job, sitting)
+    names = job.end_names(sitting.id)
 
     def find(ends):
-        rows = [place_of_end(block, marks, e) for e in ends]
-        missing = [str(e) for e, r in zip(ends, rows, strict=True) if r is None]
+        rows = [place_of_end(block, e) for e in ends]
+        missing = [end_text(e, names) for e, r in zip(ends, rows, strict=True) if r is None]
         if missing:
             raise UmbrateError(
                 f"{', '.join(missing)}: not in the block. Ends are a target's number or a point marked in two solved "
@@ -51,7 +62,7 @@ def change_level(job, sitting, label="set the level", **parts):
         return block["points"][rows]
 
     level_matrix(
-        level, find, block=block, from_plain=M, box=move_box(plain_keep_box(job, sitting), M),
+        level or {}, find, block=block, from_plain=M, box=move_box(plain_keep_box(job, sitting), M),
         turntable=job.result(sitting.id, "poses").figures.get("turntable"),
     )  # fmt: skip
     job.set_level(sitting.id, level or None, label)
@@ -81,6 +92,7 @@ def level_by_patch(job, sitting, place):
 
 def level_by_turn(job, sitting, turn):
     """Turn the object by hand: `turn` (3, 3) is applied on top of how it stands."""
+    check_free(job, sitting)
     M = frame_of(job, sitting).matrix
     R = M[:3, :3] / np.cbrt(np.linalg.det(M[:3, :3]))
     level = level_of(job, sitting) or {}
@@ -97,15 +109,15 @@ def origin_at(job, sitting, place):
     change_level(job, sitting, "set the origin", origin=plain_spot(job, sitting, place)["cloud"])
 
 
-def level_text(level):
-    """What a level is made from, in words."""
+def level_text(level, names):
+    """What a level is made from, in words; names : of marked points by end (`Job.end_names`)."""
     if not level:
         return "as solved: the photos' upward side is up"
     up = level.get("up") or {}
     words = []
     if "ends" in up:
-        names = [f"{e}" for e in up["ends"]]
-        words.append("up by " + (", ".join(names) if len(names) <= 4 else f"{len(names)} points"))
+        ends = [names.get(e, e) for e in up["ends"]]
+        words.append("up by " + (", ".join(ends) if len(ends) <= 4 else f"{len(ends)} points"))
     elif "plane" in up:
         words.append("up by a patch of the cloud")
     elif "axis" in up:
@@ -115,13 +127,14 @@ def level_text(level):
     elif "turn" in up:
         words.append("turned by hand")
     if level.get("along"):
-        words.append(f"x from {level['along'][0]} to {level['along'][1]}")
+        a, b = (names.get(e, e) for e in level["along"])
+        words.append(f"x from {a} to {b}")
     origin = level.get("origin")
     if origin is not None:
         words.append(
             "origin in the keep box"
             if origin == "box"
-            else f"origin at {origin}"
+            else f"origin at {names.get(origin, origin)}"
             if isinstance(origin, str)
             else "origin set by hand"
         )

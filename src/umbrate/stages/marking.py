@@ -13,6 +13,8 @@ from ..core.measure.network import Place
 from ..core.measure.pairs import stereo_pair
 from ..formats.coordinates import read_coordinates, write_coordinates
 from ..formats.drawings import triangles, write_shapes_dxf, write_shapes_obj
+from ..formats.files import CLOSED
+from ..job.marks import mark_of
 from .ends import network_of
 from .frames import frame_of, move_points, raw_block, scale_result
 
@@ -181,7 +183,16 @@ def take_coordinates(job, sitting, path, unit=None, sigma_mm=None, held=True):
     return len(points)
 
 
-def export_points(job, sitting, path):
+def know(job, sitting, end, known, sigma=None, held=True):
+    """Say which coordinates an end (a target or a marked point) is known to have, in mm; None: none."""
+    mark = mark_of(end)
+    if mark is None:
+        job.set_known_target(sitting.id, int(end), known, sigma, held)
+    else:
+        job.set_marked_point(mark, known=known, known_sigma=sigma, held=held and known is not None)
+
+
+def export_points(job, sitting, path, gate=CLOSED):
     """Write marked points and targets with their coordinates in the job's frame as CSV; returns how many."""
     from .measuring import Measurer
 
@@ -197,7 +208,7 @@ def export_points(job, sitting, path):
         rows.append((end, v["value"], [h / 1.96 for h in v["half95"]]))
     if not rows:
         raise UmbrateError(f"“{sitting.name}” has no marked points or targets in its block yet.")
-    write_coordinates(path, rows, m.frame.unit)
+    write_coordinates(path, rows, m.frame.unit, gate)
     return len(rows)
 
 
@@ -220,7 +231,7 @@ def shape_size(kind, X):
     return float(sum(0.5 * np.linalg.norm(np.cross(X[b] - X[a], X[c] - X[a])) for a, b, c in triangles(X)))
 
 
-def export_shapes(job, sitting, path):
+def export_shapes(job, sitting, path, gate=CLOSED):
     """Write marked points, lines and faces as DXF or OBJ, by the file's ending; returns how many."""
     points, lines, faces = drawn(job, sitting)
     if not points:
@@ -229,7 +240,7 @@ def export_shapes(job, sitting, path):
     end = str(path).lower().rpartition(".")[2]
     if end not in ("dxf", "obj"):
         raise UmbrateError(f"{path}: lines and faces go out as .dxf or .obj.")
-    (write_shapes_dxf if end == "dxf" else write_shapes_obj)(path, points, lines, faces, unit)
+    (write_shapes_dxf if end == "dxf" else write_shapes_obj)(path, points, lines, faces, unit, gate)
     return len(points) + len(lines) + len(faces)
 
 

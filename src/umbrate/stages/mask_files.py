@@ -12,10 +12,11 @@ import numpy as np
 from PIL import Image
 
 from ..core.errors import UmbrateError
-from ..core.imaging.decode import display_orientation, read_alpha, read_mask, read_reduced
+from ..core.imaging.decode import display_orientation, read_alpha, read_mask
 from ..core.imaging.sharpness import LONGEST, gray_of, sharpness
 from ..job.blobs import BlobStore
 from .base import problem
+from .photos import check_content, photo_reduced
 
 SILHOUETTE_PX = 192  #: longer side of the small picture of a mask
 WHOLE = "Its whole picture is used."
@@ -73,7 +74,7 @@ def store_mask(blobs, photo, mask):
     """Store a photo's mask (h, w) bool and its silhouette; returns a Made."""
     step = max(1, max(mask.shape) // SILHOUETTE_PX)
     small = display_orientation(mask[::step, ::step], photo.orientation)
-    picture, halvings = read_reduced(photo.path, LONGEST)
+    picture, halvings = photo_reduced(photo, LONGEST)
     gray = gray_of(picture)
     inside = mask[:: 2**halvings, :: 2**halvings][: gray.shape[0], : gray.shape[1]]
     edge = mask[0].sum() + mask[-1].sum() + mask[:, 0].sum() + mask[:, -1].sum()
@@ -143,13 +144,22 @@ def match_files(folder, pattern, photos):
     for f in files:
         below.setdefault(f.parent, {}).setdefault(f.name.lower(), f)
     file, missing = {}, []
+    stems = Counter((Path(p.path).parent, Path(p.name).stem.lower()) for p in photos)
     for p in photos:
-        wanted = pattern.lower().replace("{name}", Path(p.name).stem.lower())
-        for place in (folder / Path(p.path).parent.name, folder):
-            fitting = _fitting(below.get(place, {}), wanted, "*" in pattern)
-            if fitting:
-                file[p.id] = below[place][fitting[0]]
-                break
+        stem = Path(p.name).stem.lower()
+        # photos that differ in their ending only (a.jpg, a.png) have masks of their own where those say so: a.jpg.png
+        names = [p.name.lower(), stem] if stems[Path(p.path).parent, stem] > 1 else [stem]
+        found = next(
+            (
+                below[place][fitting[0]]
+                for name in names
+                for place in (folder / Path(p.path).parent.name, folder)
+                if (fitting := _fitting(below.get(place, {}), pattern.lower().replace("{name}", name), "*" in pattern))
+            ),
+            None,
+        )
+        if found:
+            file[p.id] = found
         else:
             missing.append(p)
     used = set(file.values())
@@ -214,6 +224,7 @@ def mask_from_file(blobs, settings, item):
 def mask_from_alpha(blobs, settings, photo):
     """Work item: the Made of a photo's own alpha channel."""
     try:
+        check_content(photo)
         mask = read_alpha(photo.path)
     except UmbrateError as e:
         return without(photo, str(e), WHOLE)

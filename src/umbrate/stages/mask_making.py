@@ -17,7 +17,7 @@ from ..core.masking.backdrop import FEWEST, differs, same_place, shot_plate, sti
 from ..core.masking.clean import tidy
 from ..core.masking.light import LINEAR, is_color, keyed, linear_light
 from .mask_files import store_mask, without
-from .photos import photo_files, small_light
+from .photos import check_content, photo_files, small_light
 
 WORKING_SIDE = 1000  #: photos are halved until their longer side is no longer than this
 SMALL_SIDE = 200  #: and so far for telling where they were taken from
@@ -100,6 +100,7 @@ def make_mask(blobs, settings, plates, item):
         return without(
             photo, f"{photo.name} has no plate that was taken from its place.", f"Its whole picture is used. {hint}"
         )
+    check_content(photo)
     light, halvings = working_light(photo.path)
     if settings.method == "color":
         mask = keyed(light, parse_color(settings.backdrop_color), settings.key_share)

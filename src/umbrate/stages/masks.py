@@ -22,7 +22,7 @@ from .mask_files import (
     propose_pattern,
 )
 from .mask_making import make_masks, parse_color
-from .photos import photo_key, photo_refs, sharpness_histogram, soft_problems
+from .photos import check_content, located, photo_key, photo_refs, sharpness_histogram, soft_problems
 
 MADE = ("plate", "still", "color")  #: methods that make masks from the photos
 METHODS = {
@@ -188,7 +188,14 @@ class MasksStage(Stage):
         photos = photo_refs(job, sitting)
         if not photos:
             raise UmbrateError(f"“{sitting.name}” has no photos in use. Bring in photos first.", ("bring in photos",))
-        return Inputs(str(job.blobs.folder), photos, [str(job.photo_path(p)) for p in self._plates(job, sitting)])
+        return Inputs(str(job.blobs.folder), photos, self._plate_files(job, sitting))
+
+    def _plate_files(self, job, sitting):
+        plates = [located(job, p) for p in self._plates(job, sitting)]
+        if job.settings(sitting.id, self.name).get("method") == "plate":
+            for p in plates:
+                check_content(p)
+        return [p.path for p in plates]
 
     @staticmethod
     def _plates(job, sitting):
@@ -326,6 +333,19 @@ class MasksStage(Stage):
         pairs = self._pairs(inputs, made)
         return soft_problems([p for p, _ in pairs], [m.sharpness for _, m in pairs])
 
+    def merged(self, figures):
+        shares = [(f["share"], f["masks"]) for f in figures if f["share"] is not None]
+        count = sum(n for _, n in shares)
+        methods = {f["method"] for f in figures}
+        return {
+            "photos": sum(f["photos"] for f in figures),
+            "masks": sum(f["masks"] for f in figures),
+            "share": round(sum(s * n for s, n in shares) / count, 4) if count else None,
+            "method": methods.pop() if len(methods) == 1 else "several",
+            "sharpness": {i: v for f in figures for i, v in f.get("sharpness", {}).items()},
+            "soft": [i for f in figures for i in f.get("soft", ())],
+        }
+
     def histogram(self, figures):
         return sharpness_histogram(figures.get("sharpness", {}), "Sharpness inside the masks")
 
@@ -334,7 +354,11 @@ class MasksStage(Stage):
         return [
             ("Photos with a mask", f"{f['masks']} of {f['photos']}", "The others are used whole"),
             ("Object fills", share, "Share of the picture inside the mask, median of the photos"),
-            ("Made from", METHODS.get(f.get("method"), "-"), "Where the masks come from"),
+            (
+                "Made from",
+                {**METHODS, "several": "several ways"}.get(f.get("method"), "-"),
+                "Where the masks come from",
+            ),
         ]
 
     def headline(self, figures):

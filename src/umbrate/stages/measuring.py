@@ -19,16 +19,17 @@ from ..core.measure.quantities import (
     quantity,
 )
 from ..core.measure.surface import COMMON_PX, surface_at
-from ..formats.files import written_aside
+from ..formats.files import CLOSED, written_aside
 from ..job.marks import SCALE
 from .clouds import raw_cloud
-from .ends import end_text, network_of, place_of_text
+from .ends import known_places, network_of, place_of_text
 from .frames import (
+    block_blob,
+    end_text,
     frame_of,
     level_ends,
     level_matrix,
     level_of,
-    mark_ids,
     move_box,
     move_directions,
     move_points,
@@ -68,7 +69,7 @@ class Measurer:
         self.network, self.row = network_of(job, result, self.block)
         self.frame = frame_of(job, sitting, self.block)
         self.to_job = self.frame.matrix @ np.linalg.inv(self.from_plain)
-        self.marks = mark_ids(job, sitting)
+        self.names = job.end_names(sitting.id)
         self.level = level_of(job, sitting) if not self.frame.problem else None
         self._cloud, self._places = cloud, {}
         self._datum(result)
@@ -87,12 +88,12 @@ class Measurer:
         )  # fmt: skip
         self.known = None
         if known:
-            of = {p.name: p for p in self.job.marked_points(self.sitting.id)}
-            have = [n for n in known if n in of and of[n].known]
+            of = known_places(self.job, self.sitting)
+            have = [n for n in known if n in of]
             if len(have) >= 3:
                 self.known = (
-                    np.array([at[n] for n in have]), np.array([of[n].known for n in have], float),
-                    np.array([of[n].known_sigma for n in have], float),
+                    np.array([at[n] for n in have]), np.array([of[n][0] for n in have], float),
+                    np.array([of[n][1] for n in have], float),
                 )  # fmt: skip
 
     # ------------------------------------------------------------------ ends
@@ -132,11 +133,13 @@ class Measurer:
         return seen
 
     def place(self, end):
-        """The Place of an end, in the block's frame."""
+        """The Place of an end (as kept, or as people write it), in the block's frame."""
         key = tuple(end["cloud"]) if isinstance(end, dict) else str(end)
+        if isinstance(key, str) and not key.isdigit() and key not in self.names:
+            key = self.job.end_of(self.sitting.id, key)
         if key not in self._places:  # the same end is the same place, with the same error
             self._places[key] = (
-                self.spot(key) if isinstance(key, tuple) else place_of_text(self.block, self.row, self.marks, key)
+                self.spot(key) if isinstance(key, tuple) else place_of_text(self.block, self.row, self.names, key)
             )
         return self._places[key]
 
@@ -175,6 +178,7 @@ class Measurer:
         if kind in ("point", "height"):
             value, C = propagate(lambda Y: self._stood(Y, n, levels), np.vstack([X, *[p.xyz for p in over]]), cov)
             half = K95 * np.sqrt(np.maximum(np.diag(C), 0))
+            value = np.asarray(value, float) + self.frame.offset
             if kind == "height":
                 value, half = value[2:], half[2:]
         else:
@@ -267,43 +271,79 @@ def refresh(job, sitting):
     new = {i: v for i, v in values.items() if before.get(i) != v}
     changes = [(names[i], before[i]["text"], v["text"]) for i, v in new.items() if _changed(before.get(i), v)]
     if new:
-        job.keep_measured(sitting.name, new, changes)
+        job.keep_measured(sitting, new, changes)
     return changes
+
+
+def measured_from(job, sitting):
+    """What the values of a sitting's measurements depend on, as plain values that can be compared."""
+    kept, frame = job.cloud(sitting.id), frame_of(job, sitting)
+    return (
+        block_blob(job, sitting)[0], frame.matrix.tolist(), frame.offset, frame.problem,
+        kept and (kept.id, tuple(s.id for s in kept.steps)), job.measurements(sitting.id),
+        sorted(known_places(job, sitting).items()),
+    )  # fmt: skip
+
+
+def refresh_all(job):
+    """`refresh` of every sitting whose measurements may have moved since the last call; the changes by sitting id.
+
+    A new scale or level of one sitting moves those of rows that are joined from it too, and undo moves them back.
+    """
+    out = {}
+    if not job.writable:
+        return out
+    for s in job.sittings():
+        if not job.measurements(s.id):
+            continue
+        now = measured_from(job, s)
+        if job.measured_from.get(s.id) != now:
+            changes = refresh(job, s)
+            job.measured_from[s.id] = now
+            if changes:
+                out[s.id] = changes
+    return out
 
 
 # ---------------------------------------------------------------------- files
 def measurement_rows(job, sitting):
     """Measurements with their values as plain rows for files."""
-    values = measure_all(job, sitting)
+    values, names, frame = measure_all(job, sitting), job.end_names(sitting.id), frame_of(job, sitting)
     out = []
     for m in job.measurements(sitting.id):
         v = values[m.id]
         out.append(
             {
-                "sitting": sitting.name, "name": m.name, "kind": m.kind, "ends": [_end_plain(e) for e in m.ends],
+                "sitting": sitting.name, "name": m.name, "kind": m.kind, "ends": [_end_plain(e, names) for e in m.ends],
                 "value": v.get("value"), "half95": v.get("half95"), "unit": v.get("unit", ""),
-                "places": v.get("places"), **({"form": v["form"]} if "form" in v else {}),
+                "places": _for_people(frame, v), **({"form": v["form"]} if "form" in v else {}),
                 **({"problem": v["problem"]} if "problem" in v else {}),
             }
         )  # fmt: skip
     return out
 
 
-def _end_plain(end):
-    return end if isinstance(end, str) else end_text(end)
+def _for_people(frame, value):
+    """Places of a value with the frame's offset, or None."""
+    return frame.for_people(value["places"]).tolist() if value.get("places") else None
 
 
-def export_measurements(job, path, sitting=None):
+def _end_plain(end, names):
+    """An end as it stands in a file: a number, a name, or the word cloud."""
+    return end if str(end).isdigit() else end_text(end, names)
+
+
+def export_measurements(job, path, sitting=None, gate=CLOSED):
     """Write measurements as CSV or JSON, by the file's ending; returns how many."""
     sittings = [sitting] if sitting else job.sittings()
     rows = [r for s in sittings for r in measurement_rows(job, s)]
     if not rows:
         raise UmbrateError("There are no measurements yet. Measure something first.")
     if str(path).lower().endswith(".json"):
-        with written_aside(path) as temporary:
+        with written_aside(path, gate) as temporary:
             temporary.write_text(json.dumps({"job": job.name, "interval": "95 %", "measurements": rows}, indent=1))
         return len(rows)
-    with written_aside(path) as temporary, open(temporary, "w", newline="", encoding="utf-8") as f:
+    with written_aside(path, gate) as temporary, open(temporary, "w", newline="", encoding="utf-8") as f:
         w = csv.writer(f)
         w.writerow(["sitting", "name", "kind", "ends", "value", "half of the 95 % interval", "unit", "form"])
         for r in rows:

@@ -1,8 +1,9 @@
 """Photos: every file decoded once, so that a damaged one is known before an hour is spent on it."""
 
 import io
+import os
 from collections import Counter
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from functools import partial
 from pathlib import Path
 
@@ -10,17 +11,19 @@ import numpy as np
 from PIL import Image
 
 from ..core.errors import UmbrateError
-from ..core.imaging.decode import PHOTO_SUFFIXES, read_facts, read_reduced, thumbnail_of
+from ..core.imaging.decode import PHOTO_SUFFIXES, read_facts, read_picture, read_reduced, thumbnail_of
 from ..core.imaging.filters import halve_by_area
 from ..core.imaging.sharpness import LONGEST, gray_of, sharpness, soft_ones
 from ..core.masking.backdrop import FEWEST, differs, empty_frames, same_place, still_plate, strange_shares
 from ..core.masking.clean import tidy
 from ..core.masking.light import LINEAR
+from ..core.names import is_plain, printable
 from ..job.blobs import BlobStore
 from ..job.sittings import content_hash
 from .base import Histogram, Outcome, Report, Stage, StageSettings, problem
 
 PLATE_PHOTOS = 60  #: at most so many photos of a place tell what stands still there
+LOOK_VERSION = 1  #: of what is kept for a file's content
 
 
 class Settings(StageSettings):
@@ -47,21 +50,23 @@ class PhotoRef:
 
 @dataclass(frozen=True)
 class Inputs:
-    """Photos to look at."""
+    """Photos to look at, and what was seen of their content before."""
 
     blobs: str
     photos: list
+    seen: dict
 
 
 def photo_refs(job, sitting, usable_only=True):
     """The photos of a sitting that are in use: not set aside and, once looked at, readable."""
-    bad = set()
+    bad, missing = set(), set()
     done = job.result(sitting.id, "photos")
     if usable_only and done:
-        bad = set(done.figures["unreadable"])
+        bad, missing = set(done.figures["unreadable"]), set(done.figures.get("missing", ()))
     out = []
     for p in job.photos(sitting.id, aside=False):
-        if p.id in bad:
+        # one that was not there when photos were looked at is usable as soon as it is found
+        if p.id in bad and not (p.id in missing and job.file_state(p) == "here"):
             continue
         focal = (
             p.focal_35mm * float(np.hypot(p.width, p.height)) / float(np.hypot(36.0, 24.0)) if p.focal_35mm else None
@@ -98,8 +103,13 @@ def find_photos(folder):
         When the folder is missing or holds no photos.
     """
     folder = Path(folder)
-    if not folder.is_dir():
-        what = "is a file, not a folder" if folder.exists() else "does not exist"
+    try:
+        is_folder, exists = folder.is_dir(), folder.exists()
+    except (OSError, ValueError) as e:
+        why = getattr(e, "strerror", None) or e
+        raise UmbrateError(f"{printable(folder)[:80]} cannot be read ({why}). Check the name.") from e
+    if not is_folder:
+        what = "is a file, not a folder" if exists else "does not exist"
         raise UmbrateError(f"The folder {folder} {what}. Check the name, or give the folder the photos lie in.")
     files = photo_files(folder)
     if not files:
@@ -110,15 +120,22 @@ def find_photos(folder):
 
 def record_of(file):
     """Work item: what the job stores of a photo file, or the sentence that says why it cannot be read."""
+    if not is_plain(str(file)):
+        return f"The name of {printable(file)} is no plain text (UTF-8). Rename it, then bring it in."
     try:
+        if not os.path.lexists(file):
+            return f"{file} does not exist. Check the name."
         facts = read_facts(file)
         path = Path(file).resolve()
         stat = path.stat()
         content = content_hash(path, stat.st_mtime_ns, stat.st_size)
     except UmbrateError as e:
         return str(e)
-    except OSError as e:
-        return f"{Path(file).name} cannot be read ({e.strerror}). Check its permissions, or copy it again."
+    except FileNotFoundError:
+        return f"{Path(file).name} is not in {Path(file).parent}. Check the name."
+    except (OSError, ValueError) as e:
+        why = getattr(e, "strerror", None) or e
+        return f"{Path(file).name} cannot be read ({why}). Check its permissions, or copy it again."
     return {
         "name": Path(file).name,
         "path": str(path),
@@ -233,6 +250,25 @@ def odd_ones(photos):
     ]
 
 
+MIRRORED = (2, 4, 5, 7)  #: orientations of EXIF data that say that the picture is stored mirrored
+
+
+def mirrored_problems(photos):
+    """The problem of photos whose files say that left and right are exchanged, if there are any."""
+    names = [p.name for p in photos if p.orientation in MIRRORED]
+    if not names:
+        return []
+    told = ", ".join(names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")
+    return [
+        problem(
+            None,
+            f"Left and right are exchanged in {told}: their EXIF data say that the pictures are stored mirrored.",
+            "The object would come out mirrored. Bring in the photos as the camera wrote them.",
+            remedy=("bring in photos",),
+        )
+    ]
+
+
 def soft_problems(photos, values):
     """Problems of the photos that are clearly softer than the others."""
     usual = float(np.median(values)) if len(values) else 0.0
@@ -247,22 +283,102 @@ def soft_problems(photos, values):
     ]
 
 
-def look_at_photo(blobs, photo):
-    """Work item: the thumbnail's blob key, the sharpness, the problem where it cannot be read, and a small light."""
+@dataclass(frozen=True)
+class Looked:
+    """What was seen of a photo: blob keys of its thumbnail and of its small light, and how sharp it is; or why not.
+
+    missing : its file, as it was brought in, is not there
+    """
+
+    thumbnail: str | None = None
+    sharpness: float | None = None
+    light: str | None = None
+    trouble: dict | None = None
+    missing: bool = False
+
+    @property
+    def kept(self):
+        """The plain values that are kept for the file's content."""
+        return {"version": LOOK_VERSION, "thumbnail": self.thumbnail, "sharpness": self.sharpness, "light": self.light}
+
+
+def check_content(photo):
+    """Raise where a photo's file is not there or is not the one that was brought in.
+
+    photo : anything with name, path, hash
+    """
     try:
-        picture = read_reduced(photo.path, LONGEST)[0]
         stat = Path(photo.path).stat()
-        if photo.hash and content_hash(photo.path, stat.st_mtime_ns, stat.st_size) != photo.hash:
-            raise UmbrateError(
-                f"{photo.name} has changed on the disk since it was brought in. Bring it in again to take it as it is "
-                "now, or find the file as it was.",
-                ("find photos",),
-            )
+        same = not photo.hash or content_hash(photo.path, stat.st_mtime_ns, stat.st_size) == photo.hash
+    except FileNotFoundError:
+        raise UmbrateError(
+            f"{photo.name} is not in {Path(photo.path).parent}. Was it moved or renamed?", ("find photos",)
+        ) from None
+    except OSError as e:
+        raise UmbrateError(
+            f"{photo.name} cannot be read ({e.strerror}). Check its permissions, or copy it again.", ("find photos",)
+        ) from None
+    if not same:
+        raise UmbrateError(
+            f"{photo.name} has changed on the disk since it was brought in. Bring it in again to take it as it is "
+            "now, or find the file as it was.",
+            ("find photos",),
+        )
+
+
+def photo_picture(photo):
+    """Pixels (h, w, 3) uint8 of a photo, of the content that was brought in.
+
+    Raises
+    ------
+    UmbrateError
+        Where that is not there any more, or damaged.
+    """
+    check_content(photo)
+    picture = read_picture(photo.path)
+    check_content(photo)  # somebody may have saved it while it was read
+    return picture
+
+
+def photo_reduced(photo, longest):
+    """Pixels of a photo like `photo_picture`, halved; see `core.imaging.decode.read_reduced`."""
+    check_content(photo)
+    reduced = read_reduced(photo.path, longest)
+    check_content(photo)
+    return reduced
+
+
+def photo_thumbnail(photo, size):
+    """A small upright picture (h, w, 3) uint8 of a photo, of the content that was brought in."""
+    return thumbnail_of(photo_reduced(photo, 2 * size)[0], photo.orientation, size)
+
+
+def located(job, photo):
+    """A photo of a job as one whose path leads to its file from anywhere, to be read in another thread or process."""
+    return replace(photo, path=str(job.photo_path(photo)))
+
+
+def look_at_photo(blobs, seen, photo):
+    """Work item: what there is to see of a photo, a Looked; what was seen of its content before is not read again."""
+    store, before = BlobStore(blobs), seen.get(photo.hash)
+    try:
+        check_content(photo)
+        if before and before.get("version") == LOOK_VERSION and store.has(before["thumbnail"], before["light"]):
+            return Looked(before["thumbnail"], before["sharpness"], before["light"])
+    except UmbrateError as e:
+        return Looked(trouble=problem(photo, str(e), "The others come in without it."), missing=True)
+    try:
+        picture = photo_reduced(photo, LONGEST)[0]
         small = io.BytesIO()
         Image.fromarray(thumbnail_of(picture, photo.orientation)).save(small, "JPEG", quality=88)
-        return BlobStore(blobs).put_bytes(small.getvalue()), sharpness(gray_of(picture)), None, small_light(picture)
+        # half precision is finer than the photo's own eight bits
+        light = store.put_arrays(light=small_light(picture).astype(np.float16))
+        return Looked(store.put_bytes(small.getvalue()), sharpness(gray_of(picture)), light)
     except UmbrateError as e:
-        return None, None, problem(photo, str(e), "The others come in without it."), None
+        return Looked(trouble=problem(photo, str(e), "The others come in without it."))
+    except (ValueError, ArithmeticError, IndexError, MemoryError) as e:  # one odd picture must not end it for all
+        text = f"{photo.name} cannot be used ({type(e).__name__}: {e})."
+        return Looked(trouble=problem(photo, text, "The others come in without it."))
 
 
 def sharpness_histogram(values, title):
@@ -290,50 +406,78 @@ class PhotosStage(Stage):
                 f"“{sitting.name}” has no photos in use. Bring in photos, or bring back some that are set aside.",
                 ("bring in photos",),
             )
-        return Inputs(str(job.blobs.folder), photos)
+        return Inputs(str(job.blobs.folder), photos, job.seen({p.hash for p in photos}))
 
     def key(self, job, sitting):
-        return photo_key(job, sitting, usable_only=False)
+        done = job.result(sitting.id, self.name)
+        missing = set(done.figures.get("missing", ())) if done else ()
+        found = [p.id for p in job.photos(sitting.id, aside=False) if p.id in missing and job.file_state(p) == "here"]
+        return [photo_key(job, sitting, usable_only=False), *(found and [found])]
 
     def run(self, inputs, settings, report):
 
         def show(photo, row):
-            if row[0]:
-                report.live("thumbnail", (photo.id, row[0]))
+            if row.thumbnail:
+                report.live("thumbnail", (photo.id, row.thumbnail))
 
-        rows = report.map(partial(look_at_photo, inputs.blobs), inputs.photos, "reading photo", each=show)
-        damaged = [r[2] for r in rows if r[2]]
+        look = partial(look_at_photo, inputs.blobs, inputs.seen)
+        rows = report.map(look, inputs.photos, "reading photo", each=show)
+        store = BlobStore(inputs.blobs)
+        lights = [store.get_arrays(r.light)["light"].astype(np.float32) if r.light else None for r in rows]
+        damaged = [r.trouble for r in rows if r.trouble]
         unreadable = [p["photo"] for p in damaged]
-        artefacts = {("thumbnail", p.id): r[0] for p, r in zip(inputs.photos, rows, strict=True) if r[0]}
-        place, bare = find_bare_frames(inputs.photos, [r[3] for r in rows])
-        whole = [k for k, r in enumerate(rows) if r[1] is not None and k not in bare]
+        artefacts = {("thumbnail", p.id): r.thumbnail for p, r in zip(inputs.photos, rows, strict=True) if r.thumbnail}
+        place, bare = find_bare_frames(inputs.photos, lights)
+        whole = [k for k, r in enumerate(rows) if r.sharpness is not None and k not in bare]
         sizes = Counter((p.width, p.height) for p in inputs.photos)
         problems = [
             *damaged,
             *bare_problems([inputs.photos[k] for k in bare]),
             *odd_ones([p for p in inputs.photos if p.id not in unreadable]),
-            *soft_problems([inputs.photos[k] for k in whole], [rows[k][1] for k in whole]),
+            *soft_problems([inputs.photos[k] for k in whole], [rows[k].sharpness for k in whole]),
             *size_problems(sizes),
+            *mirrored_problems([p for p in inputs.photos if p.id not in unreadable]),
         ]
         return Outcome(
             {
                 "photos": len(inputs.photos),
                 "readable": len(inputs.photos) - len(unreadable),
                 "unreadable": unreadable,
+                "missing": [p.id for p, r in zip(inputs.photos, rows, strict=True) if r.missing],
                 "megapixels": round(sum(p.width * p.height for p in inputs.photos) / 1e6, 1),
                 "sizes": len(sizes),
                 "cameras": len({p.camera for p in inputs.photos}),
                 "camera": Counter(p.camera for p in inputs.photos).most_common(1)[0][0],
                 "bare": [inputs.photos[k].id for k in bare],
-                "soft": [inputs.photos[whole[k]].id for k in soft_ones([rows[k][1] for k in whole])],
+                "soft": [inputs.photos[whole[k]].id for k in soft_ones([rows[k].sharpness for k in whole])],
                 "place": {str(p.id): int(g) for p, g in zip(inputs.photos, place, strict=True)},
                 "sharpness": {
-                    str(p.id): round(r[1], 4) for p, r in zip(inputs.photos, rows, strict=True) if r[1] is not None
+                    str(p.id): round(r.sharpness, 4)
+                    for p, r in zip(inputs.photos, rows, strict=True)
+                    if r.sharpness is not None
                 },
             },
             artefacts,
             problems,
+            {p.hash: r.kept for p, r in zip(inputs.photos, rows, strict=True) if r.thumbnail and p.hash},
         )
+
+    def merged(self, figures):
+        cameras = {f["camera"] for f in figures if f.get("camera")}
+        place, top = {}, 0
+        for f in figures:  # each sitting counts its places from zero
+            place |= {i: g + top if g >= 0 else g for i, g in f.get("place", {}).items()}
+            top = max([top, *(g + 1 for g in place.values())])
+        return {
+            **{k: sum(f[k] for f in figures) for k in ("photos", "readable")},
+            **{k: [i for f in figures for i in f.get(k, ())] for k in ("unreadable", "missing", "bare", "soft")},
+            "megapixels": round(sum(f["megapixels"] for f in figures), 1),
+            "sizes": max(f["sizes"] for f in figures),
+            "cameras": max(len(cameras), *(f["cameras"] for f in figures)),
+            "camera": figures[0].get("camera", ""),
+            "place": place,
+            "sharpness": {i: v for f in figures for i, v in f["sharpness"].items()},
+        }
 
     def rows(self, f):
         return [

@@ -319,6 +319,12 @@ class PosesStage(Stage):
                 else []
             ),
             *_turntable_rows(f.get("turntable")),
+            (
+                "Left and right",
+                "told by targets" if f.get("targets") else "cannot be told",
+                "Mirrored photos give a mirrored object. Coded targets can be read one way only; without them nothing "
+                "in the photos tells, but for writing on the object: look whether it can be read",
+            ),
             ("Focal length", f"{L['f']:.1f}{give('f')} px", f"Solved; to start from, it was {L['start_f']:.0f} px"),
             (
                 "Principal point",

@@ -11,14 +11,17 @@ import numpy as np
 
 from .. import __version__
 from ..core.errors import UmbrateError
+from ..core.geometry.lens import PARAMETER_NAMES
 from ..core.geometry.pose import center
 from ..core.measure.quantities import K95
+from ..formats.files import CLOSED
 from ..formats.report import write_report
-from ..job.marks import CHECK, SCALE
+from ..job.marks import CHECK, SCALE, token
 from . import BY_NAME
 from .clouds import load_cloud
-from .ends import end_text
-from .frames import frame_of, level_of, load_block, place_of_end, scale_result
+from .ends import spreads_of
+from .frames import end_text, frame_of, level_of, load_block, place_of_end, scale_result
+from .lens import group_name
 from .leveling import level_text
 from .measuring import measure_all
 from .picturing import as_png, draw, eye_for
@@ -37,12 +40,25 @@ def scene_picture(block, cloud, direction, width=PICTURE[0], height=PICTURE[1]):
     return as_png(draw(points, colors, eye, width, height, size=size, ground=(255, 255, 255), edges=12.0))
 
 
-def _direction(block, marks, first, second):
+def _direction(block, first, second):
     """The direction between two ends as text, and the unit vector, in the job's frame."""
-    a, b = (place_of_end(block, marks, e) for e in (first, second))
+    a, b = (place_of_end(block, e) for e in (first, second))
     d = block["points"][b] - block["points"][a]
     d = d / np.linalg.norm(d)
     return d * (1 if d[int(np.argmax(np.abs(d)))] > 0 else -1)
+
+
+def _lens_name(photos, block, m):
+    """What a lens of a block is called: camera, focal length and size of its photos."""
+    ids = {int(i) for i, k in zip(block["photo_ids"], block["lens_of"], strict=True) if k == m}
+    first = next((x for x in photos if x.id in ids), None)
+    return group_name(first) if first else f"Lens {m + 1}"
+
+
+def _step(entry, sitting, members):
+    """What ran, with the sitting where it is a member of a joined row."""
+    title = BY_NAME[entry.stage].title if entry.stage in BY_NAME else entry.stage
+    return title if entry.sitting_id == sitting.id else f"{members.get(entry.sitting_id, entry.sitting)}: {title}"
 
 
 def report_content(job, sitting):
@@ -60,27 +76,40 @@ def report_content(job, sitting):
     scale = scale_result(job, sitting)
     f, p = (scale.figures if scale else {}), poses.figures
     frame = frame_of(job, sitting, None)
-    marks = {m.name: m.id for m in job.marked_points(sitting.id)}
+    names = job.end_names(sitting.id)
     unit = frame.unit
     per_photo = np.bincount(block["point"], minlength=len(block["points"]))
     photos = job.photos(sitting.id, aside=False)
     on = np.isfinite(block["poses"][:, 0, 0])
     distance = np.median([np.linalg.norm(center(E) - block["points"].mean(0)) for E in block["poses"][on]])
-    lens = p["lens"]
-    pixel = distance / lens["f"]
+    spreads, of_lenses = spreads_of(job, sitting)
+    members = {s.id: s.name for s in job.sittings() if s.id in job.members(sitting.id)}
+    row = {int(i): k for k, i in enumerate(block["photo_ids"])}
+    use = np.bincount(block["lens_of"][on], minlength=len(block["lenses"]))
+    lenses = [
+        {
+            "name": _lens_name(photos, block, m), "photos": int(use[m]),
+            "values": dict(zip(PARAMETER_NAMES, (float(x) for x in block["lenses"][m]), strict=True)),
+            "sigma": of_lenses[m] if m < len(of_lenses) else {},
+        }
+        for m in range(len(block["lenses"])) if use[m]
+    ]  # fmt: skip
+    pixel = float(np.median(distance / block["lenses"][block["lens_of"][on], 0]))
     lengths = f.get("lengths", [])
     scales = [r for r in lengths if r["role"] == SCALE]
     checks = [r for r in lengths if r["role"] == CHECK]
-    first = photos[0]
+    sizes = list(dict.fromkeys(f"{x.width} x {x.height}" for x in photos))
+    cameras = list(
+        dict.fromkeys((x.camera or "unknown") + (f", {x.focal_mm:g} mm" if x.focal_mm else "") for x in photos)
+    )
     facts = [
-        ("Photos", f"{p['solved']} of {p['photos']} placed, {first.width} x {first.height} pixels"),
-        ("Camera", f"{first.camera or 'unknown'}{f', {first.focal_mm:g} mm' if first.focal_mm else ''}"),
-        ("Lens", f"f {lens['f']:.1f} px, principal point {lens['cx']:.1f}, {lens['cy']:.1f} px, "
-                 f"k {', '.join(f'{x:.4f}' for x in lens['k'])}, p {', '.join(f'{x:.5f}' for x in lens['p'])}"),
+        ("Photos", f"{p['solved']} of {p['photos']} placed, {', '.join(sizes)} pixels"),
+        *([("Sittings", ", ".join(members.values()))] if len(members) > 1 else []),
+        ("Camera" if len(cameras) == 1 else "Cameras", "; ".join(cameras)),
         ("Distance", f"{distance:.4g} {unit}, a pixel is {pixel:.3g} {unit} there".replace("  ", " ")),
         ("Tie points", f"{len(block['points']):,} in {len(block['photo']):,} sightings"),
         ("Residual", f"{f.get('rms_px', p['rms_px']):.3f} px root mean square; unit weight {f.get('unit', p['unit'])}"),
-        ("Level", level_text(level_of(job, sitting))),
+        ("Level", frame.problem or level_text(level_of(job, sitting), names)),
     ]  # fmt: skip
     if f.get("scaled"):
         facts.append(
@@ -102,20 +131,26 @@ def report_content(job, sitting):
     coverage = np.histogram(np.minimum(per_photo, edges[-2]), np.r_[edges - 0.5])[0]
     values = measure_all(job, sitting)
     measurements = [
-        (m.name, m.kind, ", ".join(end_text(e) for e in m.ends), values[m.id].get("problem") or values[m.id]["text"])
+        (
+            m.name,
+            m.kind,
+            ", ".join(end_text(e, names) for e in m.ends),
+            values[m.id].get("problem") or values[m.id]["text"],
+        )
         for m in job.measurements(sitting.id)
     ]
+    of = {sitting.id, *members}  # what a joined row is made of ran with its members
     ledger = [
-        (e.when.replace("T", " "), BY_NAME[e.stage].title if e.stage in BY_NAME else e.stage, f"{e.seconds:.1f} s",
+        (e.when.replace("T", " "), _step(e, sitting, members), f"{e.seconds:.1f} s",
          e.outcome, e.program, ", ".join(f"{k} {v}" for k, v in e.settings.items() if not isinstance(v, dict)))
-        for e in job.ledger() if e.sitting == sitting.name
+        for e in job.ledger() if e.sitting_id in of
     ]  # fmt: skip
     check_rows = []
     for r in checks:
-        d = _direction(block, marks, r["first"], r["second"])
+        d = _direction(block, r["first"], r["second"])
         check_rows.append(
             {
-                "ends": f"{end_text(r['first'])} to {end_text(r['second'])}", "stated": r["value"],
+                "ends": f"{end_text(r['first'], names)} to {end_text(r['second'], names)}", "stated": r["value"],
                 "sigma": r["sigma"], "measured": r["length"], "error": r["error"], "half95": r["half95"],
                 "direction": d.tolist(),
             }
@@ -126,7 +161,7 @@ def report_content(job, sitting):
         "pictures": [(words, scene_picture(block, cloud, d)) for words, d in VIEWS],
         "scales": [
             {
-                "ends": f"{end_text(r['first'])} to {end_text(r['second'])}", "stated": r["value"],
+                "ends": f"{end_text(r['first'], names)} to {end_text(r['second'], names)}", "stated": r["value"],
                 "sigma": r["sigma"], "measured": r["length"], "residual": r["residual"], "sigmas": r["sigmas"],
                 "left_out": r["left_out"], "from": r["from"],
             }
@@ -136,16 +171,22 @@ def report_content(job, sitting):
         "problems": [f"{x['text']} {x['hint']}".strip() for x in (scale.problems if scale else [])],
         "residuals": p["residual_histogram"], "residual_top": 2.0,
         "coverage": (edges[:-1].tolist(), coverage.tolist()),
-        "known": f.get("known", {}), "marks": f.get("marks", {}),
+        "known": {end_text(e, names): k for e, k in f.get("known", {}).items()},
+        "marks": [
+            (m.name, len([x for x in m.sightings if x.used and x.photo_id in row]), f.get("marks", {}).get(token(m.id)))
+            for m in job.marked_points(sitting.id) if m.used
+        ],
+        "lenses": lenses, "joined": len(members) > 1,
         "photos": [
-            (x.name, p["per_photo"].get(str(x.id), {}).get("sightings", 0),
-             p["per_photo"].get(str(x.id), {}).get("rms_px"), p["per_photo"].get(str(x.id), {}).get("covered"))
+            (x.name, members.get(x.sitting_id, ""), p["per_photo"].get(str(x.id), {}).get("sightings", 0),
+             p["per_photo"].get(str(x.id), {}).get("rms_px"), p["per_photo"].get(str(x.id), {}).get("covered"),
+             *(spreads.get(x.id) or (None, None)))
             for x in photos
         ],
         "measurements": measurements, "ledger": ledger,
     }  # fmt: skip
 
 
-def write_accuracy_report(job, sitting, path):
+def write_accuracy_report(job, sitting, path, gate=CLOSED):
     """Write a sitting's accuracy report as PDF."""
-    write_report(path, report_content(job, sitting))
+    write_report(path, report_content(job, sitting), gate)

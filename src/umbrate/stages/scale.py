@@ -17,16 +17,19 @@ from ..core.targets.detect import CODED
 from ..core.targets.printed import printed_lengths
 from ..core.targets.sheets import BARS, MAT
 from ..job.blobs import BlobStore
-from ..job.marks import CHECK, SCALE
+from ..job.marks import CHECK, SCALE, token
 from .base import Foresight, Outcome, Stage, StageSettings, only, problem
 from .block_making import without_marks
-from .ends import end_text
+from .ends import known_places
+from .frames import end_text, place_of_end
 from .poses import marks_of
 
 FROM_SHEET = "sheet"
 INCH = 25.4
 SAME_PX = 2.0  #: marks so near in all photos that have both are of one place
 MARK_COLOR = (208, 138, 60)
+FAR_MM = 2000.0  #: known coordinates whose middle is farther from zero are computed with an offset
+OFFSET_MM = 1000.0  #: of which it is a multiple
 
 
 class Settings(StageSettings):
@@ -67,7 +70,8 @@ class Inputs:
     marks: tuple
     photos: dict  #: names by id
     lengths: tuple  #: (first, second, mm, sigma in mm, role)
-    known: dict  #: id of a marked point to (coordinates, sigmas)
+    known: dict  #: end to (coordinates, sigmas)
+    names: dict  #: of marked points by end
 
 
 def with_marks(block, marks):
@@ -158,12 +162,13 @@ class ScaleStage(Stage):
             marks_of(job, sitting),
             {p.id: p.name for p in job.photos(sitting.id)},
             tuple((k.first, k.second, k.value_mm, k.sigma_mm, k.role) for k in job.lengths(sitting.id)),
-            {p.id: (p.known, p.known_sigma) for p in job.marked_points(sitting.id) if p.known and p.held and p.used},
+            known_places(job, sitting),
+            job.end_names(sitting.id),
         )
 
     def invited(self, job, sitting):
         """Lengths are stated, points are marked, or bars of the sheets were found."""
-        if job.lengths(sitting.id) or job.marked_points(sitting.id):
+        if job.lengths(sitting.id) or job.marked_points(sitting.id) or job.known_targets(sitting.id):
             return True
         lens = job.result(sitting.id, "lens")
         keys = [k for (name, _), k in lens.artefacts.items() if name == "targets"] if lens else []
@@ -176,7 +181,10 @@ class ScaleStage(Stage):
     def key(self, job, sitting):
         poses = job.result(sitting.id, "poses")
         i = self.gather(job, sitting) if poses and poses.blob("covariance") else None
-        return [i.block, i.marks, i.lengths, sorted(i.known.items())] if i else []
+        if i is None:
+            return []
+        marks = [(m, seen) for m, _, seen in i.marks]  # what a point is called changes nothing
+        return [i.block, marks, i.lengths, sorted(i.known.items())]
 
     def run(self, inputs, settings, report):
         blobs = BlobStore(inputs.blobs)
@@ -186,15 +194,14 @@ class ScaleStage(Stage):
         report.progress(0.1, "placing marked points")
         b, lost = with_marks(poses_block, inputs.marks)
         names = {i: n for i, n, _ in inputs.marks}
-        ids = {n: i for i, n, _ in inputs.marks}
         problems = [
             problem(None, f"“{names[i]}” is {why}.", "Mark it in another photo.", remedy=("mark points",))
             for i, why in lost.items()
         ]
         problems += _same_places(b, names)
-        rows, skipped = self._lengths(inputs, settings, b, ids)
+        rows, skipped = self._lengths(inputs, settings, b)
         problems += skipped
-        known, said = self._known(inputs, settings, b, names)
+        known, offset, ends, said = self._known(inputs, settings, b)
         problems += said
         scale_rows = [r for r in rows if r["role"] == SCALE]
         lengths = Lengths(
@@ -204,8 +211,8 @@ class ScaleStage(Stage):
         report.progress(0.3, "adjusting")
         fitted = fit_known(solved_of(b), lengths, known, report.check)
         report.progress(0.8, "checking lengths")
-        figures = self._judge(fitted, rows, scale_rows, lengths, known, b, names)
-        problems += self._doubts(fitted, scale_rows, rows, figures)
+        figures = self._judge(fitted, rows, scale_rows, lengths, known, b, ends)
+        problems += self._doubts(fitted, scale_rows, rows, figures, inputs.names)
         artefacts = self._put(blobs, b, fitted)
         plain = without_marks(poses_block)["points"]
         M = fit_similarity(plain, fitted.block.points[: len(plain)])
@@ -216,11 +223,12 @@ class ScaleStage(Stage):
                 "from_plain": M.tolist(),
                 "scaled": fitted.scaled,
                 "framed": known is not None,
+                "offset": offset,
                 "bent": fitted.bent_px > BENT_PX,
                 "bent_px": round(fitted.bent_px, 4),
                 "rms_px": round(float(np.sqrt((fitted.residual**2).sum(1).mean())), 4),
                 "marks": {
-                    names[int(m)]: _rms(np.linalg.norm(fitted.residual[b["point"] == p], axis=1))
+                    token(int(m)): _rms(np.linalg.norm(fitted.residual[b["point"] == p], axis=1))
                     for p, m in enumerate(b["mark"])
                     if m >= 0
                 },
@@ -231,15 +239,14 @@ class ScaleStage(Stage):
 
     # ------------------------------------------------------------------ what is known
     @staticmethod
-    def _lengths(inputs, settings, b, ids):
+    def _lengths(inputs, settings, b):
         """Rows of lengths whose ends the block has, and problems with the others."""
 
         def row_of(end):
-            if end.isdigit():
-                found = np.flatnonzero(b["number"] == int(end))
-            else:
-                found = np.flatnonzero(b["mark"] == ids.get(end, -2))
-            return int(found[0]) if len(found) else None
+            return place_of_end(b, end)
+
+        def told(end):
+            return end_text(end, inputs.names)
 
         out, problems, stated = [], [], set()
         for first, second, value, sigma, role in inputs.lengths:
@@ -247,9 +254,9 @@ class ScaleStage(Stage):
             ends = row_of(first), row_of(second)
             if role not in (SCALE, CHECK):
                 continue
-            missing = [end_text(e) for e, r in zip((first, second), ends, strict=True) if r is None]
+            missing = [told(e) for e, r in zip((first, second), ends, strict=True) if r is None]
             if missing:
-                text = f"The length of {value:g} mm from {end_text(first)} to {end_text(second)} cannot be used: "
+                text = f"The length of {value:g} mm from {told(first)} to {told(second)} cannot be used: "
                 text += f"{' and '.join(missing)} {'is' if len(missing) == 1 else 'are'} not in the block."
                 problems.append(problem(None, text, "Mark it in two solved photos, or choose another end."))
                 continue
@@ -274,27 +281,34 @@ class ScaleStage(Stage):
         return out, problems
 
     @staticmethod
-    def _known(inputs, settings, b, names):
-        """Rows, places and sigmas of known points, or None; and problems."""
-        at = {int(m): p for p, m in enumerate(b["mark"]) if m >= 0}
-        have = [i for i in inputs.known if i in at]
+    def _known(inputs, settings, b):
+        """Rows, places and sigmas of known points, or None; what was taken off the places; their ends; and problems.
+
+        Coordinates of a map or a hall have many digits before those that matter: a round offset near the points is
+        taken off, and put on again where people read coordinates. So everything is computed near zero.
+        """
+        at = {e: row for e in inputs.known if (row := place_of_end(b, e)) is not None}
+        have = list(at)
+        none = None, [0.0, 0.0, 0.0], []
         if not settings.use_known or not inputs.known:
-            return None, []
+            return *none, []
         if len(have) < 3:
             text = f"{len(have)} of {len(inputs.known)} known points are in the block: a frame needs three."
-            return None, [problem(None, text, "Mark more of them in two photos each.", remedy=("mark points",))]
+            return *none, [problem(None, text, "Mark more of them in two photos each.", remedy=("mark points",))]
         X = np.array([inputs.known[i][0] for i in have], float)
         s = np.linalg.svd(X - X.mean(0), compute_uv=False)
         if s[1] < FLAT * s[0]:
             text = f"The {len(have)} known points lie nearly on one line ({100 * s[1] / max(s[0], 1e-300):.1f} % aside "
             text += "of it): the block could turn about it, so they are not used."
-            return None, [problem(None, text, "Mark a known point that lies aside of it.", remedy=("mark points",))]
+            return *none, [problem(None, text, "Mark a known point that lies aside of it.", remedy=("mark points",))]
         sigma = np.array([inputs.known[i][1] for i in have], float)
-        return (np.array([at[i] for i in have]), X, sigma), []
+        middle = X.mean(0)
+        offset = np.round(middle / OFFSET_MM) * OFFSET_MM if np.abs(middle).max() > FAR_MM else np.zeros(3)
+        return (np.array([at[i] for i in have]), X - offset, sigma), offset.tolist(), have, []
 
     # ------------------------------------------------------------------ what came of it
     @staticmethod
-    def _judge(fitted, rows, scale_rows, lengths, known, b, names):
+    def _judge(fitted, rows, scale_rows, lengths, known, b, ends):
         """Figures of lengths, known points and targets."""
         block, network = fitted.block, fitted.network
         used = ~fitted.left_out
@@ -351,14 +365,17 @@ class ScaleStage(Stage):
             res = j.residual[len(lengths) :].reshape(-1, 3)
             sig = j.sigmas[len(lengths) :].reshape(-1, 3)
             figures["known"] = {
-                names[int(b["mark"][p])]: {"residual": r.tolist(), "sigmas": s.tolist()}
-                for p, r, s in zip(known[0], res, sig, strict=True)
+                e: {"residual": r.tolist(), "sigmas": s.tolist()} for e, r, s in zip(ends, res, sig, strict=True)
             }
         return figures
 
     @staticmethod
-    def _doubts(fitted, scale_rows, rows, figures):
-        """What the lengths say of each other."""
+    def _doubts(fitted, scale_rows, rows, figures, names):
+        """What the lengths say of each other; names : of marked points by end."""
+
+        def told(row):
+            return f"{end_text(row['first'], names)} to {end_text(row['second'], names)}"
+
         out = []
         if not fitted.scaled:
             hint = "State a length between two targets or marked points, or lay a printed bar beside the object."
@@ -368,15 +385,13 @@ class ScaleStage(Stage):
         for r in judged:
             if not (r["left_out"] or (r["sigmas"] is not None and abs(r["sigmas"]) > SURE and not fitted.contradict)):
                 continue
-            text = (
-                f"The length of {r['value']:g} mm from {end_text(r['first'])} to {end_text(r['second'])} contradicts "
-            )
+            text = f"The length of {r['value']:g} mm from {told(r)} contradicts "
             text += f"the others: they make it {r['length']:.2f} mm ({abs(r['sigmas']):.0f} sigmas)."
             out.append(problem(None, f"{text}{_guess(r)}", "It is left out." if r["left_out"] else "Look at it."))
         if fitted.contradict:
             pair = [r for r in judged if not r["left_out"]]
-            told = " and ".join(f"{r['value']:g} mm ({end_text(r['first'])} to {end_text(r['second'])})" for r in pair)
-            text = f"The lengths {told} contradict each other by {abs(pair[0]['sigmas']):.0f} sigmas; with "
+            both = " and ".join(f"{r['value']:g} mm ({told(r)})" for r in pair)
+            text = f"The lengths {both} contradict each other by {abs(pair[0]['sigmas']):.0f} sigmas; with "
             text += "so few nothing tells which is wrong."
             out.append(problem(None, text, "Look at them, or state one more.", remedy=("state a length",)))
         if len(judged) == 1 and not checks and not figures.get("known"):
@@ -388,10 +403,11 @@ class ScaleStage(Stage):
             )
         for r in checks:
             if abs(r["sigmas"]) > SURE:
-                text = f"The check length of {r['value']:g} mm from {end_text(r['first'])} to {end_text(r['second'])} "
+                text = f"The check length of {r['value']:g} mm from {told(r)} "
                 text += f"measures {r['length']:.3f} mm: {r['error']:+.3f} mm off, {abs(r['sigmas']):.0f} sigmas."
                 out.append(problem(None, f"{text}{_guess(r)}", "Look at it and at the lengths that set the scale."))
-        for name, k in figures.get("known", {}).items():
+        for end, k in figures.get("known", {}).items():
+            name = names.get(end, end)
             worst = max(abs(x) for x in k["sigmas"])
             if worst > SURE:
                 off = ", ".join(f"{x:+.2f}" for x in k["residual"])

@@ -6,7 +6,6 @@ undone. The window has a worker do the first: what is long here takes a `Report`
 
 import hashlib
 import os
-import shutil
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -52,16 +51,7 @@ def read_folder(folder, masks=None, pattern=None, report=None):
     UmbrateError
         When a folder is missing, or none of the photos can be read.
     """
-    settings = {}
-    if masks is not None:
-        if not Path(masks).is_dir():
-            raise UmbrateError(
-                f"The mask folder {masks} does not exist. Check the name, or add the photos without masks."
-            )
-        settings["folder"] = str(Path(masks).resolve())
-    if pattern is not None:
-        settings["pattern"] = pattern
-    parse_settings(BY_NAME["masks"], settings)
+    settings = _mask_settings(masks, pattern)
     records, refused = read_records(find_photos(folder), report)
     sentences = [text for _, text in refused]
     if not records:
@@ -69,13 +59,36 @@ def read_folder(folder, masks=None, pattern=None, report=None):
     return Incoming(Path(folder), records, sentences, settings)
 
 
-def read_files(files, report=None):
-    """Read photo files by themselves; an Incoming whose folder is that of the first."""
+def read_files(files, masks=None, pattern=None, report=None):
+    """Read photo files by themselves; an Incoming whose folder is that of the first. Masks are as in `read_folder`.
+
+    A folder, or a file that is none of a photo's kinds, is refused with a sentence; the others come in.
+    """
     files = [Path(f) for f in files]
+    settings = _mask_settings(masks, pattern)
     records, refused = read_records(files, report)
     if not records:
         raise UmbrateError(f"None of these photos can be read. First of all: {refused[0][1]}")
-    return Incoming(files[0].parent, records, [text for _, text in refused], {})
+    return Incoming(files[0].parent, records, [text for _, text in refused], settings)
+
+
+def _mask_settings(masks, pattern):
+    """Settings of the Masks stage for a folder of masks and their names."""
+    settings = {}
+    if masks is not None:
+        try:
+            there = Path(masks).is_dir()
+        except (OSError, ValueError):
+            there = False
+        if not there:
+            raise UmbrateError(
+                f"The mask folder {masks} does not exist. Check the name, or add the photos without masks."
+            )
+        settings["folder"] = str(Path(masks).resolve())
+    if pattern is not None:
+        settings["pattern"] = pattern
+    parse_settings(BY_NAME["masks"], settings)
+    return settings
 
 
 def is_video(path):
@@ -106,11 +119,13 @@ def read_video(job_folder, video, every_s=0.5, every_frames=None, report=None):
     place = Path(job_folder) / "frames" / f"{video.stem} {mark}"
     taken = datetime.fromtimestamp(stat.st_mtime)
     try:
+        if place.parent.is_symlink() or place.is_symlink():
+            raise UmbrateError("The job's folder of frames is a link: nothing is written through it.")
+        if place.is_dir():  # they are there all or not at all, and photos of the job: never written again
+            return read_folder(place, report=report)
         place.parent.mkdir(exist_ok=True)
         with TemporaryDirectory(dir=place.parent, prefix=".") as folder:
             _write_frames(video, Path(folder), taken, every_s, every_frames, report)
-            if place.is_dir():
-                shutil.rmtree(place)
             os.rename(folder, place)
             Path(folder).mkdir()  # the temporary folder tidies itself away
     except OSError as e:

@@ -1,7 +1,7 @@
 """The demo: the main job on the demo data, judged against its truth."""
 
+import os
 import resource
-import shutil
 import time
 from pathlib import Path
 
@@ -9,10 +9,11 @@ import platformdirs
 
 from ..core.errors import UmbrateError
 from ..job.marks import CHECK, SCALE
-from ..job.store import Job, job_folder
+from ..job.store import Job, JobInUse, job_folder
 from ..stages.clouds import load_cloud
 from ..stages.deliver import camera_rows
 from ..stages.frames import scale_result
+from ..stages.photos import photo_files
 from ..studio.judge import Truth
 from .adding import read_folder, take_in
 
@@ -73,26 +74,20 @@ def demo_folder():
 
 
 def make_demo_job(folder):
-    """The demo job, ready to run: made where it is missing, else the one that is there.
+    """The demo job, ready to run: the one that is there, else made anew.
 
-    One whose photos are gone (the checkout was moved) is made anew: everything in it can be.
+    Nothing is ever removed or written over for it: where something else stands at its place, or a demo job that is one
+    no more (its photos or sittings are gone, somebody's own work is in it), it is made beside that under a new name.
     """
     data = demo_data()
-    folder = job_folder(folder)
-    if (folder / "job.sqlite").exists():
-        job = Job.open(folder)
-        photos = [p for s in job.placements() for p in job.photos(s.id)]
-        # nothing of somebody's own work is ever run over or thrown away
-        shipped = {f.name for _, sub in SITTINGS for f in (data / sub).iterdir()}
-        if not {p.name for p in photos} <= shipped:
-            job.close()
-            raise UmbrateError(f"{folder.name} holds photos of your own. Name another place for the demo job.")
-        if photos and all(job.photo_path(p).is_file() for p in photos):
-            if not job.joined_rows() and len(job.placements()) == len(SITTINGS):  # made before sittings were joined
-                job.add_joined([s.id for s in job.placements()], JOINED)
+    first = folder = job_folder(folder)
+    for k in range(2, 100):
+        if not os.path.lexists(folder):
+            break
+        job = _demo_at(folder, data)
+        if job is not None:
             return job
-        job.close()
-        shutil.rmtree(folder)
+        folder = first.with_name(f"{first.stem} {k}{first.suffix}")
     folder.parent.mkdir(parents=True, exist_ok=True)
     job = Job.create(folder)
     for name, sub in SITTINGS:
@@ -105,10 +100,37 @@ def make_demo_job(folder):
     return job
 
 
+def _demo_at(folder, data):
+    """The demo job in a folder, open, or None where what is there is none any more."""
+    try:
+        job = Job.open(folder)
+    except JobInUse:
+        raise
+    except UmbrateError:
+        return None
+    try:
+        placements = job.placements()
+        names = [s.name for s in placements]
+        photos = {s.name: job.photos(s.id) for s in placements}
+        whole = sorted(names) == sorted(n for n, _ in SITTINGS) and all(
+            sorted(p.name for p in photos[n]) == sorted(f.name for f in photo_files(data / sub))
+            and all(job.file_state(p, look_inside=False) == "here" for p in photos[n])
+            for n, sub in SITTINGS
+        )
+        if whole:
+            if not job.joined_rows():  # made before sittings were joined
+                job.add_joined([s.id for s in placements], JOINED)
+            return job
+    except UmbrateError:
+        pass
+    job.close()
+    return None
+
+
 def judge(job):
     """Figures of the demo job against the truth: one dictionary for each sitting, and one for the joined row."""
     truth = Truth(demo_data())
-    rows, _ = camera_rows(job)
+    rows = camera_rows(job)[0]
     out = {}
     for s in job.placements():
         solved = {r["name"]: r["pose"] for r in rows if r["sitting"] == s.name and r["pose"] is not None}
