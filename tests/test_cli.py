@@ -257,7 +257,7 @@ class Demo(unittest.TestCase):
         self.assertIn("center error, median (% of the distance)", missed)
         self.assertIn("time of the whole job (s)", missed)
 
-    def test_the_demo_job_is_made_once_and_anew_where_its_photos_are_gone(self):
+    def test_the_demo_job_is_made_once_and_beside_what_is_none_any_more(self):
         from umbrate.work import demo
 
         data = scratch() / "demo"
@@ -275,15 +275,25 @@ class Demo(unittest.TestCase):
                 self.assertEqual(job.db.execute("SELECT value FROM meta WHERE key = 'uuid'").fetchone(), first)
             with demo.make_demo_job(place) as job:
                 job.add_sitting("My jug", [record("/photos/jug.jpg")])
-            with self.assertRaises(UmbrateError):  # somebody's own job is left alone
-                demo.make_demo_job(place)
+            # somebody's own work is left alone: the demo is made beside it, and found there again
+            for _ in range(2):
+                with demo.make_demo_job(place) as job:
+                    self.assertEqual(job.folder.name, "d 2.umbrate")
             with Job.open(place) as job:
-                job.undo()
+                self.assertIn("My jug", [s.name for s in job.sittings()])
+                job.remove_sitting(job.sitting("Upright").id)
+            with demo.make_demo_job(place) as job:
+                self.assertEqual(job.folder.name, "d 2.umbrate")
             moved = data.with_name("demo moved")
             data.rename(moved)
+            (place.parent / "d 3.umbrate").write_text("a file of somebody's")
             with mock.patch.object(demo, "demo_data", lambda: moved), demo.make_demo_job(place) as job:
-                self.assertNotEqual(job.db.execute("SELECT value FROM meta WHERE key = 'uuid'").fetchone(), first)
+                self.assertEqual(job.folder.name, "d 4.umbrate")
                 self.assertEqual(job.missing_photos(), [])
+            with Job.open(place) as job:  # nothing of it was touched
+                self.assertEqual(job.db.execute("SELECT value FROM meta WHERE key = 'uuid'").fetchone(), first)
+                job.undo()
+                self.assertEqual([s.name for s in job.sittings()], ["Upright", "On its back", "Whole", "My jug"])
 
 
 class Formats(unittest.TestCase):

@@ -25,9 +25,11 @@ from ..stages.cleaning import (
 from ..stages.clouds import compare_clouds, load_cloud, raw_cloud
 from ..stages.coverage import compute_coverage, gather_coverage
 from ..stages.frames import frame_of
+from ..stages.guarding import gate_of
 from ..stages.looks import LOOKS
 from ..stages.picturing import SIDES, as_png, cloud_picture
-from .console import out, say
+from .changing import changing
+from .console import out, replace_option, say
 from .measure import the_sitting
 
 job_argument = click.argument("job", type=click.Path(path_type=Path))
@@ -66,7 +68,7 @@ def _tell_coverage(found):
 @click.option("--coverage", is_flag=True, help="Say how well photos cover the chosen cloud, and which would mend it.")
 def clouds(job, sitting, choose, rename, remove, compare, foresee, coverage):
     """List the clouds of a sitting of JOB, side by side."""
-    with Job.open(job, writable=bool(choose or rename or remove)) as j:
+    with changing(job, choose or rename or remove, "change clouds") as j:
         s = the_sitting(j, sitting)
         if foresee:
             stage = BY_NAME["cloud"]
@@ -139,11 +141,12 @@ def _values(assignments):
 @click.option("--like", metavar="NAME", help="By the steps that this other cloud was cleaned by.")
 @click.option("--steps", "file", type=click.Path(path_type=Path), help="By the steps of a file.")
 @click.option("--save-steps", type=click.Path(path_type=Path), help="Write the steps of the cloud into a file.")
-def clean(job, sitting, name, by, assignments, keep, dry_run, back, like, file, save_steps):
+@replace_option
+def clean(job, sitting, name, by, assignments, keep, dry_run, back, like, file, save_steps, replace):
     """Clean a cloud of JOB by one more step or by those of another cloud or a file, or take one back."""
     if sum(x is not None for x in (by, back, like, file, save_steps)) > 1:
         raise UmbrateError("Only one of --by, --back, --like, --steps and --save-steps at a time.")
-    with Job.open(job, writable=not (dry_run or save_steps)) as j:
+    with changing(job, not (dry_run or save_steps), "clean a cloud") as j:
         s = the_sitting(j, sitting)
         kept = _one(j, s, name)
         if back:
@@ -161,7 +164,7 @@ def clean(job, sitting, name, by, assignments, keep, dry_run, back, like, file, 
             removed = apply_step(j, s, kept, step)
             say(f"Took {removed:,} points away")
         elif save_steps:
-            write_steps(save_steps, [x.step for x in kept.steps])
+            write_steps(save_steps, [x.step for x in kept.steps], gate_of(j, replace))
             say(f"Wrote {len(kept.steps)} steps to {save_steps}")
             return
         elif like or file:
@@ -185,13 +188,16 @@ def clean(job, sitting, name, by, assignments, keep, dry_run, back, like, file, 
 @click.option("--width", default=1920, help="Pixels.")
 @click.option("--height", default=1200, help="Pixels.")
 @click.option("--parallel", is_flag=True, help="Along parallel rays, without perspective.")
-def picture(job, file, sitting, name, side, look, width, height, parallel):
+@replace_option
+def picture(job, file, sitting, name, side, look, width, height, parallel, replace):
     """Draw a cloud of JOB into the picture OUT (PNG), as the window shows it."""
     with Job.open(job, writable=False) as j:
         s = the_sitting(j, sitting)
         kept = _one(j, s, name) if name else None
+        gate = gate_of(j, replace)
+        gate.check(file)
         drawn = cloud_picture(j, s, kept, side=side, look=look, width=width, height=height, parallel=parallel)
-    with written_aside(file) as part:
+    with written_aside(file, gate) as part:
         part.write_bytes(as_png(drawn))
     say(f"Wrote {file}, {width} x {height}")
 

@@ -43,19 +43,21 @@ from .runs import run_cells
 def join(job, names, name, ways, free, on_object, on_support, picks, no_picks, merge, unite, doubtful):
     """Join the sittings of JOB: find how they lie to each other, say how sure that is, and merge them."""
     with Job.open(job) as j:
-        row = _row(j, names, name)
-        _say_roles(j, on_object, on_support)
-        if no_picks and j.picks(row.id):
-            j.remove_picks([p.id for p in j.picks(row.id)])
-        _take_picks(j, row, picks)
-        values = dict(j.settings(row.id, "join"))
-        if ways:
-            values |= {w: w in ways for w in WAYS}
-        if free is not None:
-            values["scale"] = FREE if free else AS_KNOWN
-        j.set_settings(row.id, "join", values)
-        if not run_cells(j, [row], "join", redo=True, quiet=True):
-            sys.exit(1)
+        # a join that cannot be made changes nothing: no row, no roles, no picks, no choice of ways
+        with j.action("join sittings"):
+            row = _row(j, names, name)
+            _say_roles(j, on_object, on_support)
+            if no_picks and j.picks(row.id):
+                j.remove_picks([p.id for p in j.picks(row.id)])
+            _take_picks(j, row, picks)
+            values = dict(j.settings(row.id, "join"))
+            if ways:
+                values |= {w: w in ways for w in WAYS}
+            if free is not None:
+                values["scale"] = FREE if free else AS_KNOWN
+            j.set_settings(row.id, "join", values)
+            if not run_cells(j, [row], "join", redo=True, quiet=True):
+                raise UmbrateError("The sittings were not joined, for the reason above. Nothing was changed.")
         found = j.join_found(row.id)
         _tell(found)
         if found["verdict"] == NONE:

@@ -2,6 +2,7 @@
 
 import json
 import tempfile
+from dataclasses import dataclass
 from pathlib import Path
 
 import click
@@ -14,16 +15,26 @@ from ..core.errors import UmbrateError
 from ..core.imaging.decode import read_facts, read_picture
 from ..core.imaging.undistort import undistort
 from ..core.targets import sheets
-from ..formats.lenscards import put_on_shelf, read_card, shelf, take_off_shelf, write_card
+from ..formats.files import Gate, as_written, make_folder, written_aside
+from ..formats.lenscards import (
+    check_shelf,
+    damaged_cards,
+    put_on_shelf,
+    read_card,
+    shelf,
+    take_off_shelf,
+    write_card,
+)
 from ..formats.sheets import write_sheets
 from ..job.store import Job
 from ..stages import BY_NAME
 from ..stages.base import parse_settings
 from ..stages.deliver import export_undistorted
+from ..stages.guarding import export_names, gate_of
 from ..stages.lens import card_of
 from ..stages.photos import photo_files
 from ..work.adding import read_files, take_in
-from .console import complain, out, say
+from .console import complain, out, replace_option, say
 
 
 @click.command()
@@ -34,10 +45,11 @@ from .console import complain, out, say
 @click.option("--hole", type=float, default=40.0, help="Of a mat: diameter of the hole for the pedestal, mm.")
 @click.option("--length", type=float, default=None, help="Of scale bars: their longest length, mm.")
 @click.option("--first", type=int, default=None, help="Of loose targets: number of the first.")
-def targets(sheet, pdf, paper, diameters, hole, length, first):
+@replace_option
+def targets(sheet, pdf, paper, diameters, hole, length, first, replace):
     """Write a SHEET of targets as PDF, in true millimeters."""
     made = sheets.make(sheet, paper, diameters, hole, first, length)
-    write_sheets(pdf, made)
+    write_sheets(pdf, made, Gate(replace))
     count = sum(len(s.marks) for s in made)
     pages = f"{len(made)} pages" if len(made) > 1 else "1 page"
     say(f"Wrote {pages} with {count} targets to {pdf}. Print at 100 % and check the ruler.")
@@ -62,7 +74,8 @@ def _photos_of(places):
 @click.option("--keep", metavar="NAME", help="Keep it on the shelf under this name.")
 @click.option("--set", "assignments", multiple=True, metavar="lens.SETTING=VALUE", help="Such as lens.k3=fixed.")
 @click.option("--json", "as_json", is_flag=True, help="Print the figures as JSON.")
-def calibrate(photos, board, square, card, keep, assignments, as_json):
+@replace_option
+def calibrate(photos, board, square, card, keep, assignments, as_json, replace):
     """Calibrate a lens from PHOTOS (files or folders) of calibration sheets or of a checkerboard."""
     from .runs import Shown, parse_assignments
 
@@ -75,11 +88,16 @@ def calibrate(photos, board, square, card, keep, assignments, as_json):
             raise UmbrateError(f"“{board}” is no size of a checkerboard: write it like 9x6, inner corners, or “found”.")
         values |= {"columns": int(columns), "rows": int(rows), "square_mm": square}
     settings = parse_settings(BY_NAME["lens"], values)
-    stage = BY_NAME["lens"]
+    stage, files = BY_NAME["lens"], _photos_of(photos)
+    gate = Gate(replace, files)
+    if card:
+        gate.check(card)
+    if keep:
+        check_shelf(keep, replace)
     with tempfile.TemporaryDirectory() as scratch, Job.create(Path(scratch) / "calibration") as job:
         with out.status("Calibrating") as status:
             report = Shown(status)
-            incoming = read_files(_photos_of(photos), report)
+            incoming = read_files(files, report=report)
             for sentence in incoming.refused:
                 complain("Left out", sentence)
             sitting, _, _ = take_in(job, "calibration", incoming)
@@ -100,10 +118,10 @@ def calibrate(photos, board, square, card, keep, assignments, as_json):
         for p in result.problems:
             say(f"  {p['text']} {p['hint']}")
     if card:
-        write_card(card, made)
+        write_card(card, made, gate)
         say("" if as_json else f"Wrote {card}")
     if keep:
-        put_on_shelf(made)
+        put_on_shelf(made, replace)
         say("" if as_json else f"“{made.name}” is on the shelf.")
 
 
@@ -113,11 +131,12 @@ def calibrate(photos, board, square, card, keep, assignments, as_json):
 @click.option("--to", "file", type=click.Path(path_type=Path), help="FILE of --export.")
 @click.option("--remove", help="Take the card of this name off the shelf.")
 @click.option("--json", "as_json", is_flag=True)
-def cards(incoming, name, file, remove, as_json):
+@replace_option
+def cards(incoming, name, file, remove, as_json, replace):
     """Show the shelf of lens cards, or put one on it, write one out, take one off."""
     if incoming:
-        put_on_shelf(read_card(incoming))
-    have = shelf()
+        put_on_shelf(read_card(incoming), replace)
+    have, wrong = shelf(), damaged_cards()
 
     def named(wanted):
         found = next((x for x in have if x[1].name == wanted), None)
@@ -129,15 +148,18 @@ def cards(incoming, name, file, remove, as_json):
     if name:
         if not file:
             raise UmbrateError("Say where it goes: --export NAME --to FILE.json")
-        write_card(file, named(name)[1])
+        write_card(file, named(name)[1], Gate(replace))
         say(f"Wrote {file}")
         return
     if remove:
-        take_off_shelf(named(remove)[0])
-        have = shelf()
+        of_file = next((f for f, _ in wrong if remove in (f.name, f.stem)), None)
+        take_off_shelf(of_file or named(remove)[0])
+        have, wrong = shelf(), damaged_cards()
     if as_json:
         print(json.dumps([c.as_dict() for _, c in have], indent=1, ensure_ascii=False))
         return
+    for f, why in wrong:
+        complain(f.name, f"{why} It is passed over. Take it off: umbrate cards --remove {f.name!r}")
     if not have:
         say("The shelf is empty. Calibrate a lens: umbrate calibrate PHOTOS --keep NAME")
         return
@@ -158,28 +180,47 @@ def cards(incoming, name, file, remove, as_json):
 @click.argument("folder", type=click.Path(path_type=Path))
 @click.option("--sitting", help="Of a job: only this sitting.")
 @click.option("--card", type=click.Path(path_type=Path), help="Of a folder of photos: the lens card, a JSON file.")
-def undistort_photos(place, folder, sitting, card):
+@replace_option
+def undistort_photos(place, folder, sitting, card, replace):
     """Write undistorted copies of photos and masks to FOLDER, with the ideal camera that goes with them.
 
     PLACE is a job with solved poses or lens cards, or a folder of photos together with --card.
     """
     if card is None:
         with Job.open(place, writable=False) as j:
-            n = export_undistorted(j, folder, j.sitting(sitting) if sitting else None)
-        say(f"Wrote {n} undistorted photos and cameras.json to {folder}")
+            files = export_undistorted(j, folder, j.sitting(sitting) if sitting else None, gate_of(j, replace))
+        told = f"Wrote {len(files)} undistorted photos and cameras.json to {folder}. {as_written(files)}"
+        say(told.strip())
         return
     c = read_card(card)
-    files = _photos_of([place])
-    folder.mkdir(parents=True, exist_ok=True)
-    for f in files:
-        facts = read_facts(f)
+    photos = [_File(k, f.name, str(f)) for k, f in enumerate(_photos_of([place]))]
+    names = export_names(photos)
+    gate = Gate(replace, [*(p.path for p in photos), card])
+    gate.check(*(folder / f"{n}.png" for n in names.values()), folder / "cameras.json")
+    for p in photos:
+        facts = read_facts(p.path)
         if (facts.width, facts.height) != (c.lens.width, c.lens.height):
-            raise UmbrateError(f"The lens card “{c.name}” is not of {f.name}: {'; '.join(c.differs(facts))}.")
-        picture, _, pinhole = undistort(read_picture(f), None, c.lens, 1)
-        Image.fromarray(np.clip(np.round(picture), 0, 255).astype(np.uint8)).save(folder / f"{f.stem}.png")
+            raise UmbrateError(f"The lens card “{c.name}” is not of {p.name}: {'; '.join(c.differs(facts))}.")
+    for p in photos:
+        picture, _, pinhole = undistort(read_picture(p.path), None, c.lens, 1)
+        file = folder / f"{names[p.id]}.png"
+        make_folder(file.parent)
+        with written_aside(file, gate) as part:
+            Image.fromarray(np.clip(np.round(picture), 0, 255).astype(np.uint8)).save(part)
     document = {"format": "umbrate-cameras", "version": 1, "lenses": [{"id": "1", **pinhole.as_dict()}]}
-    (folder / "cameras.json").write_text(json.dumps(document, indent=1))
-    say(f"Wrote {len(files)} undistorted photos and cameras.json to {folder}")
+    with written_aside(folder / "cameras.json", gate) as part:
+        part.write_text(json.dumps(document, indent=1))
+    files = [(p.name, f"{names[p.id]}.png") for p in photos]
+    say(f"Wrote {len(photos)} undistorted photos and cameras.json to {folder}. {as_written(files)}".strip())
+
+
+@dataclass(frozen=True)
+class _File:
+    """A photo that is in no job."""
+
+    id: int
+    name: str
+    path: str
 
 
 COMMANDS = (targets, calibrate, cards, undistort_photos)

@@ -13,9 +13,11 @@ from rich.text import Text
 
 from .. import __version__
 from ..core.errors import UmbrateError
+from ..formats.files import WouldReplace
 from ..job.store import Job
+from ..work.logs import begin_log, log_file
 from . import clouds, join, lens, measure, points, shapemasks, sort
-from .console import complain, out, say
+from .console import complain, out, replace_option, say
 
 #: the order of work, in which commands are listed
 ORDER = (
@@ -24,6 +26,9 @@ ORDER = (
     "sift", "box", "points", "lengths", "level", "pair", "shape-masks", "join", "clouds", "clean", "picture", "measure",
     "section", "report", "status", "export", "undistort", "simulate",
 )  # fmt: skip
+
+
+log = logging.getLogger(__name__)
 
 
 class Group(click.Group):
@@ -35,8 +40,28 @@ class Group(click.Group):
     def invoke(self, ctx):
         try:
             return super().invoke(ctx)
+        except WouldReplace as e:
+            complain("Error", f"{e} Add --replace to write over {'it' if len(e.paths) == 1 else 'them'}.")
+            sys.exit(1)
         except UmbrateError as e:
             complain("Error", e)
+            sys.exit(1)
+        except (click.exceptions.Exit, click.Abort, click.ClickException, SystemExit):
+            raise
+        except BrokenPipeError:
+            sys.exit(1)
+        except OSError as e:
+            log.debug("", exc_info=True)
+            what = f"{e.filename}: " if e.filename else ""
+            complain("Error", f"{what}{e.strerror or e}. Check the name, the permissions and the space on the disk.")
+            sys.exit(1)
+        except Exception as e:
+            log.error("%s", e, exc_info=True)
+            complain(
+                "Error",
+                f"Something unexpected went wrong ({type(e).__name__}: {e}). Nothing that was finished before is lost. "
+                f"Please report it with the log, {log_file()}",
+            )
             sys.exit(1)
         except KeyboardInterrupt:
             sys.exit(130)
@@ -48,11 +73,7 @@ class Group(click.Group):
 @click.pass_context
 def cli(ctx, verbose):
     """Umbrate reconstructs objects from masked photo sets. Without a command it opens the window."""
-    logging.basicConfig(
-        level=logging.DEBUG if verbose else logging.WARNING, format="%(levelname)s %(name)s: %(message)s"
-    )
-    for noisy in ("numba", "PIL"):
-        logging.getLogger(noisy).setLevel(logging.WARNING)
+    begin_log(logging.DEBUG if verbose else logging.CRITICAL)
     if ctx.invoked_subcommand is None:
         ctx.invoke(window)
 
@@ -89,8 +110,10 @@ def demo(folder, window, as_json):
     watch = d.Stopwatch()
     if not as_json:
         say("A terracotta bird whistle, 92 mm, in two sittings of 24 photos (simulated), joined to the whole.")
-        say(f"The demo job is {folder}")
     with d.make_demo_job(folder) as job:
+        folder = job.folder
+        if not as_json:
+            say(f"The demo job is {folder}")
         ok = run_cells(job, job.sittings(), "cloud", redo_all=True, quiet=as_json)
         seconds = watch.seconds
         if not as_json:
@@ -268,20 +291,30 @@ def status(job, as_json):
 @click.option("--cloud", "cloud", multiple=True, help="Which cloud, or several for one file; else the chosen one.")
 @click.option("--plain", is_flag=True, help="Of a cloud: places alone, without normals, colors and measures.")
 @click.option("--text", is_flag=True, help="PLY as text.")
-def export(job, what, out, sitting, joined, pattern, cloud, plain, text):
+@click.option(
+    "--offset",
+    "shift",
+    is_flag=True,
+    help="PLY far from zero: with its offset in the header, in single precision.",
+)
+@replace_option
+def export(job, what, out, sitting, joined, pattern, cloud, plain, text, shift, replace):
     """Write a cloud (.ply, .las, .laz, .e57, .xyz, .csv), the cameras (JSON) or the masks (a folder of PNG) to OUT."""
+    from ..formats.files import as_written
     from ..stages.deliver import export_cameras, export_cloud, export_masks, the_joined
+    from ..stages.guarding import gate_of
 
     with Job.open(job, writable=False) as j:
         chosen = the_joined(j, sitting) if joined else j.sitting(sitting) if sitting else None
+        gate = gate_of(j, replace)
         if what == "cloud":
-            n = export_cloud(j, out, chosen, cloud, plain, text)
+            n = export_cloud(j, out, chosen, cloud, plain, text, shift, gate)
             say(f"Wrote {n:,} points to {out}")
         elif what == "masks":
-            n = export_masks(j, out, chosen, pattern)
-            say(f"Wrote {n} masks to {out}")
+            files = export_masks(j, out, chosen, pattern, gate)
+            say(f"Wrote {len(files)} masks to {out}. {as_written(files)}".strip())
         else:
-            n = export_cameras(j, out, chosen)
+            n = export_cameras(j, out, chosen, gate)
             say(f"Wrote {n} solved photos to {out}")
 
 
@@ -303,6 +336,8 @@ def simulate(scene, folder, smaller, photos):
 
     if scene not in SCENES and scene != "calibration":
         raise UmbrateError(f"There is no scene “{scene}”. There is: {', '.join(SCENES)}, calibration.")
+    if folder.is_dir() and any(folder.iterdir()):
+        raise UmbrateError(f"{folder} holds files already. Name a new folder, or an empty one.")
     sheets_only = scene == "calibration"
     made = whistle() if sheets_only else SCENES[scene]()
     if smaller != 1.0 or photos:

@@ -8,17 +8,19 @@ from rich.table import Table
 
 from ..core.errors import UmbrateError
 from ..core.measure.quantities import KINDS
-from ..core.measure.section import section as cut
 from ..formats.drawings import section_texts, write_section
-from ..job.marks import CHECK, OFF, SCALE
+from ..job.marks import CHECK, OFF, SCALE, good_number
 from ..job.store import Job
 from ..stages.clouds import load_cloud
 from ..stages.frames import frame_of, level_of
+from ..stages.guarding import gate_of
 from ..stages.leveling import change_level, level_by_mat, level_text
-from ..stages.marking import Marking, export_points, export_shapes, pair_figures, take_coordinates
-from ..stages.measuring import Measurer, export_measurements, measure_all, refresh
+from ..stages.marking import Marking, export_points, export_shapes, know, pair_figures, take_coordinates
+from ..stages.measuring import Measurer, export_measurements, measure_all, refresh_all
 from ..stages.reporting import write_accuracy_report
-from .console import out, say
+from ..stages.sectioning import cut_cloud, keep_plane, plane_in_job
+from .changing import changing
+from .console import out, replace_option, say
 
 job_argument = click.argument("job", type=click.Path(path_type=Path))
 sitting_option = click.option("--sitting", help="The sitting; may be left out where there is only one.")
@@ -54,18 +56,23 @@ def the_photo(job, sitting, name):
 @click.option("--remove", multiple=True, metavar="NAME", help="Remove a point with its sightings.")
 @click.option("--line", "lines", multiple=True, metavar="NAMES", help="Join points to a line: P1,P2,P3")
 @click.option("--face", "faces", multiple=True, metavar="NAMES", help="Join points to a face: P1,P2,P3")
+@click.option("--known", nargs=4, multiple=True, metavar="END X Y Z", help="A point, or a target of that number, is "
+              "known to be there, in mm.")  # fmt: skip
+@click.option("--unknown", multiple=True, metavar="END", help="Forget the known coordinates of a point or target.")
 @click.option("--import", "take", type=click.Path(path_type=Path), help="Take known coordinates from a CSV file.")
 @click.option("--unit", help="Of that file: mm, cm, m, in.")
-@click.option("--sigma-mm", type=float, help="Standard deviation of its coordinates where it has none (0.1).")
+@click.option("--sigma-mm", type=float, help="Standard deviation of known coordinates that state none (0.1).")
 @click.option("--compare-only", is_flag=True, help="Compare known coordinates with the block, do not move it there.")
 @click.option("--export", "give", type=click.Path(path_type=Path), help="Write coordinates (CSV), or points, lines and "
               "faces (DXF, OBJ).")  # fmt: skip
+@replace_option
 def points(
-    job, sitting, mark, sigma_px, off, on, rename, remove, lines, faces, take, unit, sigma_mm, compare_only, give
-):
+    job, sitting, mark, sigma_px, off, on, rename, remove, lines, faces, known, unknown, take, unit, sigma_mm,
+    compare_only, give, replace,
+):  # fmt: skip
     """Mark points in photos of JOB, and list them with their residuals, the worst first."""
-    change = mark or off or on or rename or remove or take or lines or faces
-    with Job.open(job, writable=bool(change)) as j:
+    change = mark or off or on or rename or remove or take or lines or faces or known or unknown
+    with changing(job, change, "change marked points") as j:
         s = the_sitting(j, sitting)
         for name, photo, x, y in mark:
             try:
@@ -75,8 +82,8 @@ def points(
             p = the_photo(j, s, photo)
             if not (-0.5 <= at[0] < p.width and -0.5 <= at[1] < p.height):
                 raise UmbrateError(f"{x} {y} is outside of {p.name}, which has {p.width} x {p.height} pixels.")
-            known = {m.name: m.id for m in j.marked_points(s.id)}
-            i = known[name] if name in known else j.add_marked_point(s.id, name)
+            there = {m.name: m.id for m in j.marked_points(s.id)}
+            i = there[name] if name in there else j.add_marked_point(s.id, name)
             j.set_sighting(i, p.id, *at, sigma_px)
         for names, used in ((off, False), (on, True)):
             for name in names:
@@ -88,12 +95,18 @@ def points(
                 j.add_shape(s.id, kind, [j.marked_point(s.id, n.strip()).id for n in text.split(",")])
         if remove:
             j.remove_marked_points([j.marked_point(s.id, n).id for n in remove])
+        for end, *xyz in known:
+            sigma = None if sigma_mm is None else (sigma_mm,) * 3
+            place = [good_number(x, f"A coordinate of {end}") for x in xyz]
+            know(j, s, j.end_of(s.id, end), place, sigma, not compare_only)
+        for end in unknown:
+            know(j, s, j.end_of(s.id, end), None)
         if take:
             count = take_coordinates(j, s, take, unit, sigma_mm, held=not compare_only)
             say(f"Took {count} known points. Mark them in two photos each, then: umbrate run {job} --to scale")
         if give:
-            end = give.suffix.lower()
-            count = export_shapes(j, s, give) if end in (".dxf", ".obj") else export_points(j, s, give)
+            write = export_shapes if give.suffix.lower() in (".dxf", ".obj") else export_points
+            count = write(j, s, give, gate_of(j, replace))
             say(f"Wrote {count} to {give}")
             return
         m, f = Marking(j, s), frame_of(j, s)
@@ -103,14 +116,17 @@ def points(
             ("", "left"),
         ):  # fmt: skip
             table.add_column(column, justify=side)
+        targets = j.known_targets(s.id)
         rows = [(p, m.rms(p)) for p in j.marked_points(s.id)]
         for p, rms in sorted(rows, key=lambda r: -(r[1] or 0)):
             X = m.place(p)
             told = "off" if not p.used else "known" if p.known else ""
             table.add_row(
                 p.name, str(len(p.sightings)), "-" if rms is None else f"{rms:.2f}",
-                "-" if X is None else " ".join(f"{x:.3f}" for x in X), told,
+                "-" if X is None else " ".join(f"{x:.3f}" for x in f.for_people(X)), told,
             )  # fmt: skip
+        for n, k in targets.items():
+            table.add_row(f"target {n}", "", "", " ".join(f"{x:.3f}" for x in k.known), "known")
         out.print(table)
 
 
@@ -125,12 +141,13 @@ def points(
 @click.option("--remove", nargs=2, multiple=True, metavar="END END", help="Forget a length.")
 def lengths(job, sitting, stated, sigma, check, role, remove):
     """State known lengths of JOB, and list them with their residuals. Then: umbrate run JOB --to scale"""
-    with Job.open(job, writable=bool(stated or role or remove)) as j:
+    with changing(job, stated or role or remove, "change lengths") as j:
         s = the_sitting(j, sitting)
 
         def find(a, b):
+            ends = {j.end_of(s.id, a), j.end_of(s.id, b)}
             for k in j.lengths(s.id):
-                if {k.first, k.second} == {a, b}:
+                if {k.first, k.second} == ends:
                     return k.id
             raise UmbrateError(f"No length from {a} to {b} is stated.")
 
@@ -150,6 +167,7 @@ def lengths(job, sitting, stated, sigma, check, role, remove):
         for key, r in of.items():
             if r["from"] == "sheet" and key not in rows and key[::-1] not in rows:
                 rows[key] = r["value"], r["sigma"], r["role"], "printed sheet"
+        names = j.end_names(s.id)
         table = Table(title=f"{s.name}: known lengths, mm")
         for column, side in (
             ("ends", "left"), ("stated", "right"), ("sigma", "right"), ("for", "left"), ("measured", "right"),
@@ -160,7 +178,7 @@ def lengths(job, sitting, stated, sigma, check, role, remove):
             r = of.get(key, {})
             off = r.get("residual") if r.get("role") == SCALE else r.get("error")
             table.add_row(
-                " ".join(key), f"{value:.3f}", f"{sd:.3f}", what if what != OFF else "off",
+                " ".join(names.get(e, e) for e in key), f"{value:.3f}", f"{sd:.3f}", what if what != OFF else "off",
                 f"{r['length']:.4f}" if r and done.figures["scaled"] else "-",
                 "-" if off is None else f"{off:+.4f}", "-" if r.get("sigmas") is None else f"{r['sigmas']:+.1f}",
                 "left out" if r.get("left_out") else origin if origin != "stated" else "",
@@ -183,7 +201,7 @@ def lengths(job, sitting, stated, sigma, check, role, remove):
 def level(job, sitting, mat, ends, turntable, box, along, origin, clear):
     """Stand a sitting of JOB up, and say what its level is made from."""
     change = mat or ends or turntable or box or along or origin or clear
-    with Job.open(job, writable=bool(change)) as j:
+    with changing(job, change, "change the level") as j:
         s = the_sitting(j, sitting)
         if clear:
             j.set_level(s.id, None, "clear the level")
@@ -203,9 +221,10 @@ def level(job, sitting, mat, ends, turntable, box, along, origin, clear):
         if parts:
             change_level(j, s, **parts)
         if change:
-            refresh(j, s)
-        say(f"“{s.name}”: {level_text(level_of(j, s))}")
-        problem = frame_of(j, s).problem
+            refresh_all(j)
+        frame = frame_of(j, s)
+        say(f"“{s.name}”: {level_text(level_of(j, s), j.end_names(s.id))}")
+        problem = frame.problem or ("Known coordinates set the frame." if frame.framed else "")
         if problem:
             say(f"  {problem}")
 
@@ -218,9 +237,10 @@ def level(job, sitting, mat, ends, turntable, box, along, origin, clear):
 @click.option("--name", help="What it is called.")
 @click.option("--remove", multiple=True, metavar="NAME", help="Forget a measurement.")
 @click.option("--export", "give", type=click.Path(path_type=Path), help="Write all of them as CSV or JSON.")
-def measure(job, sitting, kind, ends, name, remove, give):
+@replace_option
+def measure(job, sitting, kind, ends, name, remove, give, replace):
     """Measure between targets and marked points of JOB, and list values with their 95 % intervals."""
-    with Job.open(job, writable=bool(kind or remove)) as j:
+    with changing(job, kind or remove, "change measurements") as j:
         s = the_sitting(j, sitting)
         if kind:
             Measurer(j, s).measure(kind, ends)  # raises where it cannot be
@@ -231,9 +251,9 @@ def measure(job, sitting, kind, ends, name, remove, give):
                 raise UmbrateError(f"There is no measurement “{n}”.")
             j.remove_measurements(ids)
         if kind:
-            refresh(j, s)
+            refresh_all(j)
         if give:
-            say(f"Wrote {export_measurements(j, give, s)} measurements to {give}")
+            say(f"Wrote {export_measurements(j, give, s, gate_of(j, replace))} measurements to {give}")
             return
         table = Table(title=f"{s.name}: measurements, with 95 % intervals")
         for column in ("name", "kind", "value", ""):
@@ -247,32 +267,62 @@ def measure(job, sitting, kind, ends, name, remove, give):
 
 @click.command()
 @job_argument
-@click.argument("out_file", metavar="OUT", type=click.Path(path_type=Path))
+@click.argument("out_file", metavar="[OUT]", required=False, type=click.Path(path_type=Path))
 @sitting_option
 @click.option("--at", nargs=3, type=float, help="A place of the plane: x y z (the middle of the cloud).")
-@click.option("--normal", nargs=3, type=float, default=(0.0, 1.0, 0.0), help="Across the plane (0 1 0).")
-def section(job, out_file, sitting, at, normal):
-    """Cut the cloud of JOB by a plane and write the outline to OUT (SVG, DXF or CSV)."""
-    with Job.open(job, writable=False) as j:
+@click.option("--normal", nargs=3, type=float, help="Across the plane (0 1 0).")
+@click.option("--plane", "name", help="A plane that was kept, by its name.")
+@click.option("--keep", metavar="NAME", help="Keep the plane in the job under this name.")
+@click.option("--forget", metavar="NAME", help="Forget the plane of this name.")
+@click.option(
+    "--gap", type=click.FloatRange(0), help="Gaps of the cloud up to so wide are closed (3 % of the outline)."
+)
+@replace_option
+def section(job, out_file, sitting, at, normal, name, keep, forget, gap, replace):
+    """Cut the cloud of JOB by a plane and write the outline to OUT (SVG, DXF or CSV); without OUT, list planes."""
+    with changing(job, keep or forget, "change sections") as j:
         s = the_sitting(j, sitting)
-        cloud = load_cloud(j, s)
-        if cloud is None:
-            raise UmbrateError(f"“{s.name}” has no cloud yet: umbrate run {job}", ("go to", "cloud"))
-        place = np.median(cloud["points"], axis=0) if not at else np.array(at)
-        made = cut(cloud["points"], cloud["normals"], place, normal)
-        unit = frame_of(j, s).unit
-        write_section(out_file, made, unit, f"{j.name}, {s.name}")
-        say(f"Wrote {out_file}: " + ", ".join(f"{k} {v}" for k, v in section_texts(made, unit).items()))
+        if forget:
+            j.remove_section(j.section(s.id, forget).id)
+        frame, gate = frame_of(j, s), gate_of(j, replace)
+        if out_file:
+            gate.check(out_file)
+        if name and (at or normal):
+            raise UmbrateError("Either --plane, or --at and --normal.")
+        if name:
+            place, across = plane_in_job(j, s, j.section(s.id, name))
+        elif out_file or keep:
+            cloud = load_cloud(j, s)
+            if cloud is None:
+                raise UmbrateError(f"“{s.name}” has no cloud yet: umbrate run {job}", ("go to", "cloud"))
+            place = frame.from_people(at) if at else np.median(cloud["points"], axis=0)
+            across = normal or (0.0, 1.0, 0.0)
+        if out_file:
+            made = cut_cloud(j, s, place, across, gap=gap)
+            write_section(out_file, made, frame.unit, f"{j.name}, {s.name}", gate)
+            texts = section_texts(made, frame.unit)
+            say(f"Wrote {out_file}: " + ", ".join(f"{k} {v}" for k, v in texts.items()))
+        if keep:
+            keep_plane(j, s, place, across, keep)
+            say(f"Kept “{keep}”.")
+        if not out_file:
+            for x in j.sections(s.id):
+                place, across = plane_in_job(j, s, x)
+                told = " ".join(f"{v:.3f}" for v in frame.for_people(place))
+                say(f"{x.name}: at {told}, across {' '.join(f'{v:.4f}' for v in across)}")
 
 
 @click.command()
 @job_argument
 @click.argument("out_file", metavar="OUT", type=click.Path(path_type=Path))
 @sitting_option
-def report(job, out_file, sitting):
+@replace_option
+def report(job, out_file, sitting, replace):
     """Write the accuracy report of a sitting of JOB as PDF."""
     with Job.open(job, writable=False) as j:
-        write_accuracy_report(j, the_sitting(j, sitting), out_file)
+        s, gate = the_sitting(j, sitting), gate_of(j, replace)
+        gate.check(out_file)
+        write_accuracy_report(j, s, out_file, gate)
         say(f"Wrote {out_file}")
 
 

@@ -7,10 +7,10 @@ import numpy as np
 
 from ..core.errors import UmbrateError
 from ..core.poses.sift import BY_NAME, MEASURES
-from ..job.store import Job
-from ..stages.frames import keep_box_of, load_block, set_keep_box
+from ..stages.frames import frame_of, keep_box_of, load_block, set_keep_box
 from ..stages.sifting import remove_points
 from ..stages.sifting import sift as pick
+from .changing import changing
 from .console import say
 
 job_argument = click.argument("job", type=click.Path(path_type=Path))
@@ -26,7 +26,7 @@ job_argument = click.argument("job", type=click.Path(path_type=Path))
 @click.option("--restore", is_flag=True, help="Bring back all tie points that were removed before.")
 def sift(job, sitting, name, above, below, dry_run, restore):
     """Remove doubtful tie points of a sitting of JOB. Then: umbrate run JOB --sitting NAME --adjust"""
-    with Job.open(job, writable=not dry_run) as j:
+    with changing(job, not dry_run, "sift tie points") as j:
         s = j.sitting(sitting)
         if restore and not dry_run:
             j.set_removed(s.id, None, "bring back removed tie points")
@@ -56,7 +56,7 @@ def keep_box(job, sitting, middle, size, turn, fit):
     from ..core.geometry.rotation import rotation_matrix
 
     change = fit or middle or size or turn is not None
-    with Job.open(job, writable=bool(change)) as j:
+    with changing(job, change, "change the keep box") as j:
         s = j.sitting(sitting)
         if fit:
             j.set_keep_box(s.id, None)
@@ -66,18 +66,21 @@ def keep_box(job, sitting, middle, size, turn, fit):
         if middle or size or turn is not None:
             if size and min(size) <= 0:
                 raise UmbrateError("The sizes of the keep box must be more than 0.")
-            axes = np.array(box["axes"])
+            axes, frame = np.array(box["axes"]), frame_of(j, s)
             if turn is not None:
+                if not np.isfinite(turn):
+                    raise UmbrateError("A turn is a number of degrees.")
                 axes = rotation_matrix(axes[:, 2] * np.radians(turn)) @ axes
             box = {
-                "center": list(middle or box["center"]),
+                "center": frame.from_people(middle).tolist() if middle else list(box["center"]),
                 "half": [x / 2 for x in size] if size else box["half"],
                 "axes": axes.tolist(),
             }
             set_keep_box(j, s, box)
         numbers = lambda v: " ".join(f"{x:.4f}" for x in v)  # noqa: E731
         how = "set by hand" if j.keep_box(s.id) else "fitted to the tie points"
-        say(f"Keep box, {how}: middle {numbers(box['center'])}, size {numbers(2 * x for x in box['half'])}")
+        middle = frame_of(j, s).for_people(box["center"])
+        say(f"Keep box, {how}: middle {numbers(middle)}, size {numbers(2 * x for x in box['half'])}")
 
 
 COMMANDS = (sift, keep_box)

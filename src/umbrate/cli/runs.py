@@ -2,12 +2,15 @@
 
 import json
 import sys
+from itertools import groupby
 
 from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
-from ..core.errors import UmbrateError
+from ..core.errors import Cancelled, UmbrateError
+from ..core.names import plain_name, printable
 from ..stages import BY_NAME, STAGES, stages_of
 from ..stages.base import Report, parse_settings
+from ..stages.photos import record_of
 from ..work.adding import is_video, read_files, read_folder, read_video, take_in
 from ..work.queue import Queue
 from ..work.sorting import propose_split
@@ -23,25 +26,48 @@ class Shown(Report):
         self._status = status
 
     def progress(self, fraction, sentence, **figures):
-        self._status.update(f"{sentence} ({100 * fraction:.0f} %)")
+        self._status.update(f"{printable(sentence)} ({100 * fraction:.0f} %)")
 
 
 def read_in(job, place, masks=None, pattern=None, every_s=0.5, every_frames=None):
-    """Read a folder, a photo or a video, showing how far it is; an Incoming."""
-    with out.status(f"Reading {place}") as status:
+    """Read a folder or a video, showing how far it is; an Incoming."""
+    with out.status(f"Reading {printable(place)}") as status:
         report = Shown(status)
         if is_video(place):
             return read_video(job.folder, place, every_s, every_frames, report)
-        if place.is_file():
-            return read_files([place], report)
         return read_folder(place, masks, pattern, report)
 
 
 def bring_in(job, places, sitting_name, masks=None, pattern=None, every_s=0.5, every_frames=None, quiet=False):
-    """Add folders, photos and videos to a sitting and look at every photo and mask; whether all went well."""
-    refused = []
-    for place in places:
-        incoming = read_in(job, place, masks, pattern, every_s, every_frames)
+    """Add folders, photos and videos to a sitting and look at every photo and mask; whether all went well.
+
+    What cannot be read is said and left out; the rest comes in.
+    """
+    refused, read = [], []
+    plain_name(sitting_name, "A sitting")
+
+    def is_folder(p):
+        try:
+            return p.is_dir()
+        except (OSError, ValueError):
+            return False
+
+    # in the order they were given; files that follow each other are read together
+    for single, some in groupby(places, lambda p: not is_folder(p) and not is_video(p)):
+        for group in [list(some)] if single else [[p] for p in some]:
+            try:
+                if single:
+                    with out.status(f"Reading {len(group)} files") as status:
+                        read.append(read_files(group, masks, pattern, Shown(status)))
+                else:
+                    read.append(read_in(job, group[0], masks, pattern, every_s, every_frames))
+            except Cancelled:
+                raise
+            except UmbrateError as e:
+                refused += [x for x in map(record_of, group) if isinstance(x, str)] if single else [str(e)]
+    if not read:
+        raise UmbrateError(f"Nothing came in. {' '.join(refused[:3])}")
+    for incoming in read:
         sitting, added, there = take_in(job, sitting_name, incoming)
         refused += incoming.refused
         if not quiet:

@@ -12,13 +12,16 @@ from rich.table import Table
 from rich.text import Text
 
 from ..core.errors import UmbrateError
-from ..core.imaging.decode import display_orientation, read_picture
+from ..core.imaging.decode import display_orientation
 from ..core.imaging.facts import exposure_text
+from ..formats.files import make_folder, written_aside
 from ..job.store import Job
 from ..stages import BY_NAME
 from ..stages.base import Report, parse_settings
+from ..stages.guarding import export_names, gate_of
 from ..stages.mask_files import decode_mask
-from .console import out, say
+from ..stages.photos import located, photo_picture
+from .console import out, replace_option, say
 
 OUTSIDE = 0.25  #: how much light is left of what a mask on trial leaves out
 
@@ -173,7 +176,8 @@ def change_sitting(job, name, rename, merge_into, up, down, remove):
 @click.option("--sitting", required=True, help="The sitting whose masks are tried.")
 @click.option("--photos", "names", multiple=True, help="On these photos (names or patterns); else on four.")
 @click.option("--set", "assignments", multiple=True, metavar="masks.SETTING=VALUE", help="Try it with other settings.")
-def preview(job, folder, sitting, names, assignments):
+@replace_option
+def preview(job, folder, sitting, names, assignments, replace):
     """Try masks on a few photos of JOB and write the pictures to FOLDER: what is left out is dark.
 
     The job keeps neither the masks nor the settings.
@@ -192,18 +196,23 @@ def preview(job, folder, sitting, names, assignments):
             return
         usable = [p for p in j.photos(s.id) if not p.aside]
         chosen = choose_photos(j, sitting, names)[1] if names else usable[:: max(1, -(-len(usable) // 4))]
+        files = {i: folder / f"{n}.jpg" for i, n in export_names(chosen).items()}
+        gate = gate_of(j, replace)
+        gate.check(*files.values())
         made = stage.preview(stage.gather(j, s), settings, {p.id for p in chosen}, Report())
-        folder.mkdir(parents=True, exist_ok=True)
         for p in chosen:
             m = made.get(p.id)
             if m is None or m.mask is None:
                 say(f"{p.name}: {m.trouble['text'] if m else 'it is set aside'}")
                 continue
             mask = decode_mask(j.blobs.get_bytes(m.mask))
-            picture = read_picture(j.photo_path(p)) * np.where(mask, 1.0, OUTSIDE)[..., None]
+            picture = photo_picture(located(j, p)) * np.where(mask, 1.0, OUTSIDE)[..., None]
             shown = np.rot90(display_orientation(picture.astype(np.uint8), p.orientation), -p.turn)
-            Image.fromarray(np.ascontiguousarray(shown)).save(folder / f"{Path(p.name).stem}.jpg", quality=90)
-            say(f"{p.name}: the object fills {100 * mask.mean():.1f} % of the picture")
+            make_folder(files[p.id].parent)
+            with written_aside(files[p.id], gate) as part:
+                Image.fromarray(np.ascontiguousarray(shown)).save(part, "JPEG", quality=90)
+            told = f"{p.name}: the object fills {100 * mask.mean():.1f} % of the picture"
+            say(told + ("" if files[p.id].stem == Path(p.name).stem else f", {files[p.id].name}"))
 
 
 COMMANDS = (list_photos, aside, move, turn, change_sitting, preview)
