@@ -1,11 +1,33 @@
 """Start the window: ``python -m umbrate.desk [JOB]``."""
 
+import logging
 import sys
 
+from PyQt6.QtCore import QtMsgType, qInstallMessageHandler
 from PyQt6.QtWidgets import QApplication
 
 from umbrate.desk import tokens
 from umbrate.desk.window import Window
+from umbrate.work.logs import begin_log
+
+QT_LEVELS = {
+    QtMsgType.QtDebugMsg: logging.DEBUG, QtMsgType.QtInfoMsg: logging.INFO, QtMsgType.QtWarningMsg: logging.WARNING,
+    QtMsgType.QtCriticalMsg: logging.ERROR, QtMsgType.QtFatalMsg: logging.CRITICAL,
+}  # fmt: skip
+
+
+def log_qt(kind, context, text):
+    """What Qt complains of goes into the log."""
+    logging.getLogger("umbrate.qt").log(QT_LEVELS.get(kind, logging.WARNING), "%s", text)
+
+
+def watch(session):
+    """From now on no error ends the program: it is written into the log, and the user reads a sentence.
+
+    A slot's error ends a Qt program only where nobody looks after `sys.excepthook`.
+    """
+    begin_log(tell=session.unforeseen.emit)
+    qInstallMessageHandler(log_qt)
 
 
 def make_app(arguments):
@@ -22,6 +44,7 @@ def main(arguments):
     """Run the window until it is closed; returns the exit code."""
     app = make_app(arguments)
     window = Window()
+    watch(window.session)
     window.show()
     if arguments:
         window.open_path(arguments[0])

@@ -58,7 +58,7 @@ class Arrivals:
         """Add photo files to the sitting of that name, else to the chosen one, else to one named after their folder."""
         if self.session.may_write():
             name = name or (self.session.sitting.name if self.session.sitting else Path(files[0]).parent.name)
-            self._read_in(name, read_files, (files,), counted(len(files), "file"))
+            self._read_in(name, read_files, (files, None, None), counted(len(files), "file"))
 
     def _read_in(self, name, function, arguments, what):
         """Have a worker read photos, then take them into the sitting `name`."""
@@ -102,7 +102,7 @@ class Arrivals:
                 self._changed = changed
                 self.session.document_changed.emit()
 
-        self.session.in_background(look, show)
+        self.session.in_background(look, show, lane="files")
 
     def take_as_they_are(self):
         """Bring the chosen sitting's changed photos in again, as they are now."""

@@ -57,7 +57,7 @@ class BoxPanel(QWidget):
             label = QLabel(axis, alignment=Qt.AlignmentFlag.AlignHCenter)
             label.setStyleSheet(f"color: {t.QUIET};")
             grid.addWidget(label, 0, c + 1)
-        self.middle = [self._spin(v, half.max()) for v in d["center"]]
+        self.middle = [self._spin(v, half.max()) for v in session.frame.for_people(d["center"])]
         self.sizes = [self._spin(2 * v, half.max(), 1e-3) for v in half]
         for r, (text, spins) in enumerate((("Middle", self.middle), ("Size", self.sizes)), 1):
             grid.addWidget(QLabel(text), r, 0)
@@ -77,7 +77,7 @@ class BoxPanel(QWidget):
         BoxPanel.unfolded = on
         self.numbers.setVisible(on)
 
-    def _spin(self, value, scale, low=-1e6, high=1e6, decimals=3):
+    def _spin(self, value, scale, low=-1e10, high=1e10, decimals=3):
         spin = QDoubleSpinBox(minimum=low, maximum=high, decimals=decimals, singleStep=max(0.02 * float(scale), 0.001))
         spin.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
         spin.setValue(float(value))
@@ -89,7 +89,7 @@ class BoxPanel(QWidget):
     def _apply(self):
         d = self.session.keep_box
         middle, half = (
-            np.array([s.value() for s in self.middle]),
+            self.session.frame.from_people([s.value() for s in self.middle]),
             np.array([s.value() for s in self.sizes]) / 2,
         )
         axes = np.array(d["axes"])

@@ -11,7 +11,7 @@ from ..stages.cleaning import (
     Context,
     apply_step,
     apply_steps,
-    check_step,
+    frozen,
     read_steps,
     step_text,
     try_step,
@@ -115,7 +115,7 @@ class CleanWork(QObject):
             self.changed.emit()
             return
         try:
-            step = check_step(step)
+            step = frozen(s.job, s.sitting, step)
             context, cloud = Context(s.job, s.sitting, self.kept, step), self.raw()
         except UmbrateError as e:
             s.said.emit(str(e), "bad")
@@ -142,7 +142,12 @@ class CleanWork(QObject):
                 self.moves = ((answer[1] - cloud["points"]) * cloud["normals"]).sum(1) * np.float32(context.scale)
             self.changed.emit()
 
-        s.in_background(work, show)
+        def fail(sentence):
+            self.busy, self.step = False, None
+            s.said.emit(sentence, "bad")
+            self.changed.emit()
+
+        s.in_background(work, show, fail, lane="clean")
 
     def told(self):
         """What the trial would do, in words."""
@@ -259,7 +264,12 @@ class CleanWork(QObject):
             self.covered = key, found
             self.set_look(look)
 
-        s.in_background(lambda: compute_coverage(work), show)
+        def fail(sentence):
+            self.covering = False
+            s.said.emit(sentence, "bad")
+            self.changed.emit()
+
+        s.in_background(lambda: compute_coverage(work), show, fail)
 
     def places(self):
         """The places with too little that coverage found: rows of sentences, and where to stand."""

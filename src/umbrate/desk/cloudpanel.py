@@ -27,6 +27,7 @@ from ..stages.looks import COVERAGE, LOOKS
 from . import tokens as t
 from .plots import quiet_plot
 from .pointspanel import cell, table
+from .writing import ask_file, beside, write_out
 
 CLOUDS_HEIGHT, STEPS_HEIGHT = 92, 92
 PROPERTIES = ("photos", "score", "precision", "angle")  #: filters that go by what was measured of each point
@@ -421,10 +422,13 @@ class CloudPanel(QWidget):
 
     def _write_steps(self):
         s, kept = self.session, self.work.kept
-        file, _ = QFileDialog.getSaveFileName(self, "Save the cleaning steps", "cleaning.json", "Steps (*.json)")
+        file = ask_file(self, "Save the cleaning steps", beside(s.job, "-cleaning.json"), "Steps (*.json)")
         if file:
             steps = [x.step for x in kept.steps]
-            s.do(lambda: write_steps(file, steps), f"Wrote {len(steps)} steps to {file}.")
+            write_out(
+                s, self, lambda gate: write_steps(file, steps, gate) or True,
+                lambda _: f"Wrote {len(steps)} steps to {file}.",
+            )  # fmt: skip
 
     def _choose(self):
         rows = self.clouds.selectionModel().selectedRows()

@@ -6,8 +6,9 @@ from PyQt6.QtGui import QImage, QPixmap
 from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
 
 from ..core.errors import UmbrateError
-from ..core.imaging.decode import display_orientation, read_picture
+from ..core.imaging.decode import display_orientation
 from ..core.imaging.evidence import evidence
+from ..stages.photos import located, photo_picture
 
 SIDE = 138  #: pixels of each piece
 UNLIKE = 0.4  #: likeness below which the spots may well be different ones
@@ -87,18 +88,18 @@ class Evidence(QWidget):
 
     def _load(self):
         s, (photo, other) = self.session, self.photos
-        paths = [s.job.photo_path(p) for p in self.photos]
+        photos = [located(s.job, p) for p in self.photos]
         mask = s.masks.of(photo.id)
         shared = shared_sightings(s.block, photo.id, other.id)
         side = round(SIDE * self.devicePixelRatioF())
 
         def look():
             try:
-                return evidence(*(read_picture(p) for p in paths), side, mask, shared)
+                return evidence(*(photo_picture(p) for p in photos), side, mask, shared)
             except UmbrateError as e:
                 return str(e)
 
-        s.in_background(look, self._show)
+        s.in_background(look, self._show, lane="evidence")
 
     def _show(self, found):
         try:

@@ -137,7 +137,12 @@ class JoinWork(QObject):
                 self._far = key, list(zip((p.id for p in over.parts), answer[0], strict=True)), answer[1]
             self.changed.emit()
 
-        self.session.in_background(lambda: distances(over.parts), show)
+        def fail(sentence):
+            self.busy = False
+            self.session.said.emit(sentence, "bad")
+            self.changed.emit()
+
+        self.session.in_background(lambda: distances(over.parts), show, fail)
 
     def figures(self):
         """Overlap and distances of the whole overlay, once they are measured."""

@@ -17,11 +17,14 @@ from PyQt6.QtWidgets import (
 )
 
 from ..core.errors import UmbrateError
+from ..core.names import file_name
 from ..core.targets import sheets
-from ..formats.lenscards import put_on_shelf, read_card, shelf, take_off_shelf, write_card
+from ..formats.files import CLOSED
+from ..formats.lenscards import damaged_cards, put_on_shelf, read_card, shelf, take_off_shelf, write_card
 from ..formats.sheets import write_sheets
 from . import tokens as t
 from .dialogs import accept_or_cancel
+from .writing import ask_file, through_gate
 
 KINDS = {
     "calibration": "Calibration sheets (4 pages)",
@@ -78,8 +81,14 @@ class ShelfDialog(QDialog):
         self._fill()
 
     def _fill(self):
-        self.cards = shelf()
-        self.table.setRowCount(len(self.cards))
+        self.cards, self.damaged = shelf(), damaged_cards()
+        self.table.setRowCount(len(self.cards) + len(self.damaged))
+        for r, (file, why) in enumerate(self.damaged, len(self.cards)):
+            for k, text in enumerate((file.name, "no lens card, or damaged", *[""] * (len(self.HEADS) - 2))):
+                item = QTableWidgetItem(text)
+                item.setToolTip(why)
+                item.setForeground(t.color(t.STATE_COLORS["look"]))
+                self.table.setItem(r, k, item)
         for r, (_, c) in enumerate(self.cards):
             focal = f"{c.focal_mm:g} mm, {c.lens.f:.1f} px" if c.focal_mm else f"{c.lens.f:.1f} px"
             camera = ", ".join(x for x in (c.camera, c.lens_name) if x) or "unknown"
@@ -92,23 +101,27 @@ class ShelfDialog(QDialog):
                 self.table.setItem(r, k, item)
         self.table.resizeColumnsToContents()
         self.table.horizontalHeader().setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
-        if self.cards:
+        if self.cards or self.damaged:
             self.table.selectRow(0)
         self._chosen()
 
     def chosen(self):
-        """(file, LensCard) of the chosen row, or None."""
+        """(file, LensCard) of the chosen row, or None; of a damaged file, (file, None)."""
         rows = {i.row() for i in self.table.selectedIndexes()}
-        return self.cards[min(rows)] if rows else None
+        every = [*self.cards, *((file, None) for file, _ in self.damaged)]
+        return every[min(rows)] if rows else None
 
     def _chosen(self):
         found = self.chosen()
         for b in (self.write, self.remove):
-            b.setEnabled(found is not None)
+            b.setEnabled(found is not None and (found[1] is not None or b is self.remove))
         if found is None:
             self.details.setText("The shelf is empty. Run Lens on photos of calibration sheets, then keep the result.")
             return
-        _, c = found
+        file, c = found
+        if c is None:
+            self.details.setText(f"{dict(self.damaged)[file]} It is passed over until it is removed.")
+            return
         names = ("k1", "k2", "k3", "p1", "p2")
         values = dict(zip(names, (*c.lens.k, *c.lens.p), strict=True))
         sd = lambda n: f" ± {c.sigma[n]:.2g}" if n in c.sigma else ""  # noqa: E731
@@ -129,14 +142,15 @@ class ShelfDialog(QDialog):
     def _import(self):
         file, _ = QFileDialog.getOpenFileName(self, "A lens card", filter="Lens cards (*.json)")
         if file:
-            put_on_shelf(read_card(file))
-            self._fill()
+            card = read_card(file)
+            if through_gate(None, self, lambda gate: put_on_shelf(card, gate.replace)):
+                self._fill()
 
     def _export(self):
         card = self.chosen()[1]
-        place, _ = QFileDialog.getSaveFileName(self, "Export the lens card", f"{card.name}.json", "Lens cards (*.json)")
+        place = ask_file(self, "Export the lens card", f"{file_name(card.name)}.json", "Lens cards (*.json)")
         if place:
-            write_card(place, card)
+            through_gate(None, self, lambda gate: write_card(place, card, gate))
 
     def _remove(self):
         take_off_shelf(self.chosen()[0])
@@ -187,10 +201,10 @@ class SheetsDialog(QDialog):
             + " Print at 100 % and check the ruler."
         )
 
-    def write(self, path):
+    def write(self, path, gate=CLOSED):
         """Write the chosen sheets; returns how many pages."""
         kind, paper = self.kind.currentData(), self.paper.currentText()
         diameters = (self.dot.value(),) if self.dot.isEnabled() else ()
         made = sheets.make(kind, paper, diameters, self.hole.value())
-        write_sheets(path, made)
+        write_sheets(path, made, gate)
         return len(made)

@@ -92,6 +92,12 @@ class MarkTools:
             self.work.dragging.emit(None)
         self.dragged = None
 
+    def drop(self):
+        """Forget a mark that is being dragged: its photo is shown no more."""
+        if self.dragged:
+            self.dragged = None
+            self.work.dragging.emit(None)
+
     def leave(self):
         """The pointer left the view."""
         self.pointer = None

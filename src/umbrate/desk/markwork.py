@@ -11,7 +11,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from ..core.errors import UmbrateError
 from ..core.imaging.sharpness import gray_of
 from ..core.measure.snap import snap
-from ..job.marks import DEFAULT_SIGMA_PX
+from ..job.marks import DEFAULT_SIGMA_PX, token
 from ..stages.marking import Guide, Marking, shape_size
 
 SNAP_SCREEN_PX = 14  #: a mark snaps to what is so near on the screen
@@ -108,7 +108,7 @@ class MarkWork(QObject):
         kind = "area" if shape.kind == "face" else "polyline"
         try:
             if m is not None:
-                return m.measure(kind, [at[i][0].name for i in shape.points])["text"]
+                return m.measure(kind, [token(i) for i in shape.points])["text"]
         except UmbrateError:
             pass  # marked since the last adjustment
         sign = unit + "²" * (shape.kind == "face" and bool(unit))

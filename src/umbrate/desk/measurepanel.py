@@ -2,7 +2,6 @@
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
-    QFileDialog,
     QGridLayout,
     QHBoxLayout,
     QInputDialog,
@@ -14,14 +13,15 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from ..core.errors import UmbrateError
 from ..core.measure.quantities import KINDS
-from ..stages.ends import end_text
+from ..core.names import file_name
+from ..stages.frames import end_text
 from ..stages.measuring import export_measurements
 from ..stages.reporting import write_accuracy_report
 from . import tokens as t
 from .pointspanel import cell, table
 from .sectiondialog import SectionDialog
+from .writing import ask_and_write
 
 MEASURES_HEIGHT = 170
 
@@ -90,12 +90,12 @@ class MeasurePanel(QWidget):
             self.told.setText("Choose what to measure, then click places in the scene or the photo.")
         self._filling = True
         values = w.values
-        rows = s.job.measurements(s.sitting_id)
+        rows, names = s.job.measurements(s.sitting_id), s.job.end_names(s.sitting_id)
         self.table.setRowCount(len(rows))
         for k, m in enumerate(rows):
             v = values.get(m.id, {})
             bad = "problem" in v
-            tip = v.get("problem") or f"{m.kind}: {', '.join(end_text(e) for e in m.ends)}"
+            tip = v.get("problem") or f"{m.kind}: {', '.join(end_text(e, names) for e in m.ends)}"
             self.table.setItem(k, 0, cell(m.name, m.id, tip=tip))
             text = v.get("problem") if bad else v.get("text", "-")
             self.table.setItem(k, 1, cell(text, m.id, tint=t.STATE_COLORS["look"] if bad else None, tip=tip))
@@ -146,25 +146,19 @@ class MeasurePanel(QWidget):
         SectionDialog(self.session, self.window()).exec()
 
     def _save(self, title, suffix, write, told):
-        s = self.session
-        place, _ = QFileDialog.getSaveFileName(self, title, str(s.job.folder.parent / f"{s.job.name}{suffix}"))
-        if place:
-            try:
-                write(place)
-                s.said.emit(f"Wrote {told} to {place}", "good")
-            except UmbrateError as e:
-                s.said.emit(str(e), "bad")
+        ask_and_write(self.session, self, title, suffix, write, lambda _, place: f"Wrote {told} to {place}")
 
     def _export(self):
         s = self.session
         self._save(
-            "Measurements (.csv or .json)", "-measurements.csv", lambda p: export_measurements(s.job, p, s.sitting),
-            "the measurements",
+            "Measurements (.csv or .json)", "-measurements.csv",
+            lambda p, gate: export_measurements(s.job, p, s.sitting, gate), "the measurements",
         )  # fmt: skip
 
     def _report(self):
         s = self.session
         self._save(
-            "Accuracy report", f"-{s.sitting.name}-report.pdf", lambda p: write_accuracy_report(s.job, s.sitting, p),
+            "Accuracy report", f"-{file_name(s.sitting.name)}-report.pdf",
+            lambda p, gate: write_accuracy_report(s.job, s.sitting, p, gate),
             "the report",
         )  # fmt: skip

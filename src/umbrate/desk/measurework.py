@@ -8,7 +8,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from ..core.errors import UmbrateError
 from ..core.measure.quantities import BY_NAME
-from ..stages.measuring import Measurer, measure_all, plain_spot, refresh
+from ..stages.measuring import Measurer, measure_all, plain_spot
 
 
 class MeasureWork(QObject):
@@ -133,7 +133,6 @@ class MeasureWork(QObject):
         def keep():
             Measurer(s.job, s.sitting).measure(kind, ends)  # says what is wrong, before anything is kept
             i = s.job.add_measurement(s.sitting_id, kind, ends)
-            refresh(s.job, s.sitting)
             return i
 
         made = s.do(keep)

@@ -149,7 +149,9 @@ class NewJobDialog(QDialog):
             self.take_folder(folder)
 
     def _ask_place(self):
-        place, _ = QFileDialog.getSaveFileName(self, "Where the job goes", self.line.text())
+        place, _ = QFileDialog.getSaveFileName(
+            self, "Where the job goes", self.line.text(), options=QFileDialog.Option.DontConfirmOverwrite
+        )
         if place:
             self._typed(place)
             self.line.setText(place)
@@ -171,7 +173,13 @@ class NewJobDialog(QDialog):
     def _check(self):
         text = self.line.text().strip()
         rows = self.table.rowCount()
-        if text and self.place().exists():
+        try:
+            there = bool(text) and self.place().exists()
+        except UmbrateError as e:
+            self._say(str(e), bad=True)
+            self.make.setEnabled(False)
+            return
+        if there:
             self._say(f"{self.place().name} is there already. Choose another name.", bad=True)
             self.make.setEnabled(False)
             return

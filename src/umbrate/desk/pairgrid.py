@@ -6,8 +6,8 @@ from PyQt6.QtGui import QImage, QPainter, QPen, QPixmap
 from PyQt6.QtWidgets import QDialog, QHBoxLayout, QLabel, QPushButton, QToolTip, QVBoxLayout, QWidget
 
 from ..core.errors import UmbrateError
-from ..core.imaging.decode import read_picture
 from ..stages.marking import pair_figures
+from ..stages.photos import located, photo_picture
 from . import tokens as t
 
 SIDE = 288
@@ -141,7 +141,7 @@ class MatchesDialog(QDialog):
 
     def _picture(self, session, a, b, width=560):
         offset, places = 0, []
-        pictures = [read_picture(session.job.photo_path(p)) for p in (a, b)]
+        pictures = [photo_picture(located(session.job, p)) for p in (a, b)]
         heights = [round(width * x.shape[0] / x.shape[1]) for x in pictures]
         sheet = QPixmap(2 * width + 8, max(heights))
         sheet.fill(t.color(t.NEUTRAL))

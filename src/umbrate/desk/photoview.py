@@ -10,10 +10,12 @@ from ..core.geometry.lens import unproject_one
 from ..core.geometry.pose import center
 from ..core.geometry.sightings import pixels
 from ..core.geometry.similarity import scale_of
-from ..core.imaging.decode import read_picture
 from ..core.imaging.facts import exposure_text
 from ..core.measure.surface import spot_on_ray
 from ..core.targets.detect import CODED, PLAIN
+from ..job.marks import token
+from ..stages.calibration import left_out_of
+from ..stages.photos import located, photo_picture
 from . import tokens as t
 from .depthlook import LOOKS as DEPTH_LOOKS
 from .depthlook import DepthLook
@@ -42,6 +44,7 @@ class PhotoView(QWidget):
         self._file = None
         self.shown = None  #: id of the photo whose picture is here
         self.image = self.tint = self.mask = self.picture = None
+        self._before = None  #: the last picture and how it was shown: it stays, faint, until the next one is there
         self.problem = ""
         self.features = np.zeros((0, 2))
         self.sightings, self.sightings_larger = np.zeros((0, 4)), 20
@@ -122,7 +125,7 @@ class PhotoView(QWidget):
             self.mask_look.setVisible(drawing)
             self.fit()
         if photo is None:
-            self.shown = self._file = self.image = self.tint = self.mask = None
+            self.shown = self._file = self.image = self.picture = self.tint = self.mask = self._before = None
             self.update()
             return
         file = (photo.id, photo.path, photo.hash)  # a photo that was found elsewhere is read anew
@@ -133,27 +136,33 @@ class PhotoView(QWidget):
             self.update()
             return
         self.shown, self._file = photo.id, file
-        self.mask = None
+        # until the new picture is there nothing can be done to it, nor to the old one in its place
+        if self.image is not None:
+            self._before = self.image, self._to_view(), (self.orientation, self.turn)
+        self.image = self.picture = self.tint = self.mask = None
+        self.problem = ""
         self.mask_tools.drop()
-        path = self.session.job.photo_path(photo)
+        self.marks.drop()
+        self.reload_overlays()
+        wanted = located(self.session.job, photo)
 
         def read():
             try:
-                return photo.id, read_picture(path), ""
+                return file, photo_picture(wanted), ""
             except UmbrateError as e:
-                return photo.id, None, str(e)
+                return file, None, str(e)
 
         def show(answer):
-            pid, picture, problem = answer
-            if pid != self.shown:
+            which, picture, problem = answer
+            if which != self._file:
                 return
             self.problem = problem
+            before, self._before = self._before, None
             same = (
-                self.image is not None
+                before is not None
                 and picture is not None
-                and (self.image.width(), self.image.height(), self.orientation)
-                == (*picture.shape[1::-1], photo.orientation)
-                and self.turn == photo.turn
+                and (before[0].width(), before[0].height()) == picture.shape[1::-1]
+                and before[2] == (photo.orientation, photo.turn)
             )
             self.orientation, self.turn = photo.orientation, photo.turn
             self.picture = picture
@@ -170,7 +179,13 @@ class PhotoView(QWidget):
                 self.look_at(*self._look)
             self.reload_overlays()
 
-        self.session.in_background(read, show)
+        def fail(sentence):
+            if self._file == file:
+                self.problem, self._before = sentence, None
+                self.update()
+
+        # one reader, and the latest photo wins: a held key would start one for each photo it passes
+        self.session.in_background(read, show, fail, lane="photo view")
 
     def reload_overlays(self, *_):
         """Take mask, features and sightings of the photo anew."""
@@ -231,8 +246,8 @@ class PhotoView(QWidget):
         a = self.session.job.blobs.get_arrays(lens.blob("calibration"))
         rows = a["photo_ids"][a["photo"]] == photo.id
         factor = larger(a["residual"][a["used"]], photo.width) if lens.figures.get("calibration") else 0
-        chosen = self.session.job.settings(self.session.sitting_id, "lens").get("leave_out", {}).get(photo.name, [])
-        out = np.isin(a["point"][rows], chosen)
+        chosen = left_out_of(self.session.job.settings(self.session.sitting_id, "lens").get("leave_out", {}), photo)
+        out = np.isin(a["point"][rows], sorted(chosen))
         return {**{k: a[k][rows] for k in ("point", "xy", "residual", "used")}, "out": out, "larger": factor}
 
     def _tinted(self, mask):
@@ -353,12 +368,20 @@ class PhotoView(QWidget):
         p.fillRect(self.rect(), t.color(t.NEUTRAL))
         photo = self.session.photo
         if self.image is None:
+            told = self.problem or ("Choose a photo in the strip below." if photo is None else "Reading …")
+            if self._before is not None and not self.problem:
+                image, view, _ = self._before
+                p.setOpacity(0.35)
+                p.setTransform(view)
+                p.drawImage(QRectF(0, 0, image.width(), image.height()), image)
+                p.resetTransform()
+                p.setOpacity(1.0)
             p.setPen(t.color(t.QUIET))
             p.setFont(t.font())
             p.drawText(
                 self.rect().adjusted(24, 0, -24, 0),
                 Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap,
-                self.problem or ("Choose a photo in the strip below." if photo is None else ""),
+                told,
             )
             return
         view = self._to_view()
@@ -451,20 +474,21 @@ class PhotoView(QWidget):
 
     def _pick_end(self, pos):
         """Hand the end of a measurement under a position to the session: a target, a mark, or a spot of the cloud."""
+        if self.image is None:
+            return  # what would be picked is not there yet
         s, view, at = self.session, self._to_view(), self.pixel_at(pos)
         b, k = self._row()
         if b is None or at is None:
             s.said.emit("Ends can be clicked in solved photos only.", "note")
             return
-        names = {p.id: p.name for p in s.marking.points}
         best = (SNAP_PX, None)
         rows = np.flatnonzero((b["photo"] == k) & ((b["number"] >= 0) | (b["mark"] >= 0))[b["point"]])
         for r in rows:
             q = view.map(QPointF(b["xy"][r, 0] + 0.5, b["xy"][r, 1] + 0.5))
             d = float(np.hypot(q.x() - pos.x(), q.y() - pos.y()))
             p = b["point"][r]
-            end = str(b["number"][p]) if b["number"][p] >= 0 else names.get(int(b["mark"][p]))
-            if d < best[0] and end:
+            end = str(b["number"][p]) if b["number"][p] >= 0 else token(int(b["mark"][p]))
+            if d < best[0]:
                 best = d, end
         if best[1] is not None:
             s.measuring.pick(best[1])
@@ -591,6 +615,8 @@ class PhotoView(QWidget):
 
     def mousePressEvent(self, e):
         self.setFocus()
+        if self.image is None:
+            return
         if self._picking:
             self.session.picked(self.color_at(e.position()))
             return

@@ -6,13 +6,16 @@ from PyQt6.QtGui import QImage, QPainter, QPen
 from PyQt6.QtWidgets import QComboBox, QDialog, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from ..core.errors import UmbrateError
-from ..core.imaging.decode import read_picture
+from ..core.geometry.pose import center
 from ..core.raster.camera import eye_round
 from ..core.raster.points import draw_points, paint
+from ..job.marks import mark_of, token
 from ..stages.clouds import load_cloud
+from ..stages.ends import seen_from
 from ..stages.frames import frame_of, load_block
 from ..stages.join import marked_places, members_of, pick_places
 from ..stages.overlay import picks_told, predicted
+from ..stages.photos import located, photo_picture
 from ..stages.picturing import EDGES, GROUND, SIDES
 from ..stages.sides import lens_of_row
 from . import tokens as t
@@ -40,6 +43,7 @@ class PickView(QWidget):
         self.points = np.ascontiguousarray(cloud["points"], np.float32)
         self.colors = cloud["colors"]
         self.marks = marked_places(job, sitting, self.frame.matrix)
+        self.names = {p.id: p.name for p in job.marked_points(sitting.id)}
         self.shown = []  #: (name, place, whether it is the chosen one)
         self.guess = None  #: where a pick should be
         self.eye = None
@@ -56,7 +60,7 @@ class PickView(QWidget):
         if row is not None:
             photo = next(p for p in self.job.photos(self.sitting.id) if p.id == int(self.block["photo_ids"][row]))
             try:
-                a = read_picture(self.job.photo_path(photo))
+                a = photo_picture(located(self.job, photo))
             except UmbrateError:
                 self.photo = None
             else:
@@ -118,8 +122,9 @@ class PickView(QWidget):
             p.drawImage(0, 0, self._image)
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
         p.setFont(t.font(t.SMALL, bold=True))
-        for name, X in self.marks.items():
-            self._cross(p, X, t.CATEGORIES[1], name, 3)
+        for i, X in self.marks.items():
+            if self._is_seen(i):
+                self._cross(p, X, t.CATEGORIES[1], self.names.get(i, ""), 3)
         for name, X, chosen in self.shown:
             self._cross(p, X, t.ACCENT if chosen else t.TEXT, name, 7)
         if self.guess is not None:
@@ -182,11 +187,17 @@ class PickView(QWidget):
     def resizeEvent(self, _):
         self.eye = self._image = None
 
+    def _is_seen(self, mark):
+        """Whether a marked point is on the side that is looked at: what is hidden is neither shown nor snapped to."""
+        rows = np.flatnonzero(self.block["mark"] == mark)
+        eye = self.block["poses"][self.photo] if self.photo is not None else self.eye.pose
+        return not len(rows) or bool(seen_from(self.block, rows[:1], center(eye))[0])
+
     def _pick(self, pos):
-        for name, X in self.marks.items():
+        for i, X in self.marks.items():
             ((x, y),) = self.on_screen(X)
-            if np.hypot(x - pos.x(), y - pos.y()) < NEAR_PX:
-                self.picked.emit(X, {"mark": name})
+            if np.hypot(x - pos.x(), y - pos.y()) < NEAR_PX and self._is_seen(i):
+                self.picked.emit(X, {"mark": token(i)})
                 return
         X = self._under(pos)
         if X is not None:
@@ -350,6 +361,9 @@ class PicksDialog(QDialog):
         self.changed = True
         self._fill()
 
+    def _point(self, side, end):
+        return f"point {self.views[side].names.get(mark_of(end), 'that was removed')}"
+
     def _fill(self):
         """The table, the crosses, and what is to be done next."""
         both, used = self._both(), self._used()
@@ -365,7 +379,9 @@ class PicksDialog(QDialog):
             self.list.setItem(r, 0, cell(p.name, p.id))
             for c, i in enumerate(self._ids(), 1):
                 where = p.places[i]
-                self.list.setItem(r, c, cell(f"point {where['mark']}" if "mark" in where else "on the surface"))
+                self.list.setItem(
+                    r, c, cell(self._point(c - 1, where["mark"]) if "mark" in where else "on the surface")
+                )
             self.list.setItem(r, 3, cell(text, right=True))
             if p.id == self.active:
                 self.list.selectRow(r)

@@ -18,10 +18,12 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from ..core.errors import UmbrateError
 from ..formats.coordinates import UNITS
-from ..stages.marking import export_points, export_shapes, take_coordinates
+from ..job.marks import good_number, token
+from ..stages.frames import frame_of
+from ..stages.marking import export_points, export_shapes, know, take_coordinates
 from . import tokens as t
+from .writing import ask_and_write
 
 POINTS_HEIGHT, SIGHTINGS_HEIGHT = 128, 112
 BAD_PX = 2.0  #: residuals above stand out
@@ -87,6 +89,7 @@ class PointsPanel(QWidget):
         menu.addAction("Remove the point", self.work.remove)
         menu.addSeparator()
         menu.addAction("Its known coordinates…", self._known)
+        menu.addAction("Known coordinates of a target…", self._known_target)
         menu.addAction("Take known coordinates from CSV…", self._take)
         menu.addAction("Write coordinates as CSV…", self._give)
         menu.addSeparator()
@@ -185,10 +188,8 @@ class PointsPanel(QWidget):
             return "Click in the photo for a new point, or choose one here." if w.on else ""
         left = len(w.marking.photos_to_mark(p)) if w.on else 0
         X = w.marking.place(p)
-        from ..stages.frames import frame_of
-
-        unit = frame_of(self.session.job, self.session.sitting).unit
-        place = "" if X is None else "at " + " ".join(f"{x:.2f}" for x in X) + f" {unit}. "
+        frame = frame_of(self.session.job, self.session.sitting)
+        place = "" if X is None else "at " + " ".join(f"{x:.2f}" for x in frame.for_people(X)) + f" {frame.unit}. "
         more = f"{left} more photos should see it: N shows them." if left and w.on else ""
         if len(p.sightings) < 2:
             more = "Mark it in a second photo: N shows where." if w.on else "It needs a second photo."
@@ -253,30 +254,38 @@ class PointsPanel(QWidget):
             )
 
     def _known(self):
-        p, s = self.work.active, self.session
-        if p is None or not s.may_write():
+        p = self.work.active
+        if p is not None:
+            self._ask_known(token(p.id), p.name, (*(p.known or ()), *(p.known_sigma or ())[:1]))
+
+    def _known_target(self):
+        s = self.session
+        number, ok = QInputDialog.getInt(self, "Known coordinates of a target", "Number of the target", 0, 0, 99_999)
+        if ok:
+            k = s.job.known_targets(s.sitting_id).get(number)
+            self._ask_known(str(number), f"target {number}", (*k.known, k.known_sigma[0]) if k else ())
+
+    def _ask_known(self, end, name, before):
+        """Ask for the known coordinates of a point or target, and keep them."""
+        s = self.session
+        if not s.may_write():
             return
-        before = " ".join(f"{x:g}" for x in (*(p.known or ()), *(p.known_sigma or ())[:1]))
         text, ok = QInputDialog.getText(
-            self,
-            f"Known coordinates of {p.name}",
-            "x y z and their standard deviation, in mm (empty: none)",
-            text=before,
-        )
+            self, f"Known coordinates of {name}", "x y z and their standard deviation, in mm (empty: none)",
+            text=" ".join(f"{x:.10g}" for x in before),
+        )  # fmt: skip
         if not ok:
             return
-        try:
-            numbers = [float(x) for x in text.split()]
-        except ValueError:
-            s.said.emit(f"“{text}” are no coordinates. Write three or four numbers with spaces between.", "bad")
-            return
-        if not numbers:
-            s.do(lambda: s.job.set_marked_point(p.id, known=None, held=False))
-        elif len(numbers) in (3, 4):
-            sigma = (numbers[3],) * 3 if len(numbers) == 4 else None
-            s.do(lambda: s.job.set_marked_point(p.id, known=numbers[:3], known_sigma=sigma, held=True))
-        else:
+        numbers = text.replace(";", " ").split()
+        if len(numbers) not in (0, 3, 4):
             s.said.emit("Write three coordinates, and one standard deviation if it is known.", "bad")
+            return
+        s.do(lambda: self._keep_known(end, name, numbers), f"{name}: kept. Run Scale to adjust to it.")
+
+    def _keep_known(self, end, name, numbers):
+        s = self.session
+        values = [good_number(x.replace(",", "."), f"A coordinate of {name}") for x in numbers]
+        know(s.job, s.sitting, end, values[:3] or None, (values[3],) * 3 if len(values) == 4 else None)
 
     def _take(self):
         s = self.session
@@ -293,20 +302,16 @@ class PointsPanel(QWidget):
 
     def _give(self):
         s = self.session
-        self._save("Coordinates as CSV", "-points.csv", lambda p: export_points(s.job, s.sitting, p))
+        self._save("Coordinates as CSV", "-points.csv", lambda p, gate: export_points(s.job, s.sitting, p, gate))
 
     def _drawing(self):
         s = self.session
-        self._save("Points, lines and faces (.dxf or .obj)", ".dxf", lambda p: export_shapes(s.job, s.sitting, p))
+        self._save(
+            "Points, lines and faces (.dxf or .obj)", ".dxf", lambda p, gate: export_shapes(s.job, s.sitting, p, gate)
+        )
 
     def _save(self, title, suffix, write):
-        s = self.session
-        place, _ = QFileDialog.getSaveFileName(self, title, str(s.job.folder.parent / f"{s.job.name}{suffix}"))
-        if place:
-            try:
-                s.said.emit(f"Wrote {write(place)} to {place}", "good")
-            except UmbrateError as e:
-                s.said.emit(str(e), "bad")
+        ask_and_write(self.session, self, title, suffix, write, lambda n, place: f"Wrote {n} to {place}")
 
     def _end_shape(self, kind):
         self.work.chaining = False

@@ -25,7 +25,7 @@ class PointWork(QObject):
         self.session = session
         self._chosen = None
         self.photos = frozenset()  #: of the last trace
-        self._mark = self._left = None
+        self._mark, self._left = (None, None), None
         self._measures = {}
         self.look = None  #: the measure that tie points are colored by
 
@@ -33,9 +33,10 @@ class PointWork(QObject):
         """The block, with what was chosen and measured dropped where it is another one."""
         s = self.session
         block = s.block if s.job else None
-        mark = (id(block), s.job.removed(s.sitting_id)) if block is not None else None
-        if mark != self._mark:
-            if self._mark is None or mark is None or mark[0] != self._mark[0]:
+        # the block itself is kept, not its address: another one may come to lie there
+        mark = (block, s.job.removed(s.sitting_id)) if block is not None else (None, None)
+        if mark[0] is not self._mark[0] or mark[1] != self._mark[1]:
+            if mark[0] is not self._mark[0]:
                 self._measures = {}
             self._mark, self._chosen, self.photos = mark, None, frozenset()
             self._left = points_left(s.job, s.sitting, block) if block is not None else None

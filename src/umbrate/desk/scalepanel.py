@@ -18,10 +18,8 @@ from PyQt6.QtWidgets import (
 
 from ..core.measure.datum import SURE
 from ..job.marks import CHECK, OFF, SCALE
-from ..stages.ends import end_text
-from ..stages.frames import frame_of, level_of, scale_result, turntable_of
+from ..stages.frames import end_text, frame_of, level_of, scale_result, turntable_of
 from ..stages.leveling import change_level, level_by_mat, level_by_patch, level_text, mat_numbers, origin_at
-from ..stages.measuring import refresh
 from . import tokens as t
 from .measurepanel import MeasurePanel
 from .pointspanel import PointsPanel, cell, table
@@ -143,7 +141,8 @@ class LengthsPanel(QWidget):
         if isinstance(end, dict):
             self.session.said.emit("A length needs targets or marked points as ends: mark a point there.", "bad")
             return
-        box.setCurrentText(end)
+        s = self.session
+        box.setCurrentText(s.job.end_names(s.sitting_id).get(end, end))
 
     # ------------------------------------------------------------------ contents
     def _rows(self):
@@ -169,7 +168,7 @@ class LengthsPanel(QWidget):
         if s.sitting is None:
             return
         rows, scaled = self._rows()
-        self.rows = rows
+        self.rows, self.names = rows, s.job.end_names(s.sitting_id)
         self.table.setRowCount(len(rows))
         for k, (_, first, second, value, _sd, role, r) in enumerate(rows):
             off = (r["residual"] if role == SCALE else r["error"]) if r and scaled else None
@@ -178,9 +177,10 @@ class LengthsPanel(QWidget):
             tint = t.STATE_COLORS["look"] if bad else t.QUIET if role == OFF else None
             word = "left out" if r and r.get("left_out") else ROLE_WORDS[role]
             tip = self._tip(first, second, value, r, scaled)
+            ends = f"{self._name(first)} {self._name(second)}"
             for c, (text, right) in enumerate(
                 (
-                    (f"{first} {second}", False), (f"{value:g}", True), ("-" if off is None else f"{off:+.3f}", True),
+                    (ends, False), (f"{value:g}", True), ("-" if off is None else f"{off:+.3f}", True),
                     ("-" if sigmas is None else f"{sigmas:+.1f}", True), (word, False),
                 )
             ):  # fmt: skip
@@ -200,9 +200,11 @@ class LengthsPanel(QWidget):
         else:
             self._chosen()
 
-    @staticmethod
-    def _tip(first, second, value, r, scaled):
-        told = f"{end_text(first)} to {end_text(second)}: {value:g} mm"
+    def _name(self, end):
+        return self.names.get(end, end)
+
+    def _tip(self, first, second, value, r, scaled):
+        told = f"{end_text(first, self.names)} to {end_text(second, self.names)}: {value:g} mm"
         if r and scaled:
             told += f", measured {r['length']:.4f} mm"
             if r["from"] == "sheet":
@@ -214,7 +216,7 @@ class LengthsPanel(QWidget):
         if row is None:
             return
         _, first, second, value, sigma, _, r = row
-        told = f"{end_text(first)} to {end_text(second)}: {value:g} ± {sigma:g} mm"
+        told = f"{end_text(first, self.names)} to {end_text(second, self.names)}: {value:g} ± {sigma:g} mm"
         if r and r.get("length") and frame_of(self.session.job, self.session.sitting).scaled:
             told += f" stated, {r['length']:.4f} mm measured"
             if r.get("half95"):
@@ -349,8 +351,11 @@ class LevelPanel(QWidget):
         s = self.session
         if s.sitting is None:
             return
-        problem = frame_of(s.job, s.sitting).problem
-        text = level_text(level_of(s.job, s.sitting))
+        frame = frame_of(s.job, s.sitting)
+        problem = frame.problem
+        text = level_text(level_of(s.job, s.sitting), s.job.end_names(s.sitting_id))
+        if frame.framed and not problem:
+            text = "as its known coordinates say"
         self.told.setText(f"It stands {text}." if text.startswith("as") else f"{text[0].upper()}{text[1:]}.")
         if problem:
             self.told.setText(f"{self.told.text()} {problem}")
@@ -361,7 +366,7 @@ class LevelPanel(QWidget):
     def _do(self, act):
         s = self.session
         if s.may_write():
-            s.do(lambda: (act(), refresh(s.job, s.sitting)))
+            s.do(act)
 
     def _points(self):
         self.ends = []

@@ -17,8 +17,9 @@ from ..core.geometry.lens import project_one
 from ..core.geometry.pose import center
 from ..core.raster.camera import eye_round
 from ..core.raster.points import draw_points, paint
+from ..job.marks import token
+from ..stages.ends import seen_from
 from ..stages.leveling import level_by_turn
-from ..stages.measuring import refresh
 from ..stages.picturing import EDGES, GROUND, SIDES
 from . import tokens as t
 from .scenepaint import paint_empty, paint_over
@@ -461,20 +462,32 @@ class Scene(QWidget):
         uvz = self.eye.project(np.asarray(X, float).reshape(-1, 3), self.width(), self.height())
         return np.where(uvz[:, 2:] > 0, uvz[:, :2], np.nan)
 
+    def is_hidden(self, block, rows):
+        """Which points (n,) bool of a block cannot be seen from here: behind the cloud, or on the far side."""
+        out = ~seen_from(block, rows, center(self.eye.pose))
+        if self.is_cloud and self._buffers is not None:
+            ratio = self.devicePixelRatioF()
+            depth = np.where(self._buffers.index >= 0, self._buffers.depth, np.nan)
+            uvz = self.eye.project(np.asarray(block["points"][rows], float), self.width(), self.height())
+            for k, (u, v, z) in enumerate(uvz.tolist()):
+                x, y = (int(c * ratio) for c in (u, v))
+                around = depth[max(0, y - 3) : y + 4, max(0, x - 3) : x + 4]
+                # a target lies on the surface: only what is clearly nearer hides it
+                out[k] |= bool(np.isfinite(around).any() and z > 1.02 * np.nanmedian(around))
+        return out
+
     def _pick_end(self, pos):
         """Hand the end of a measurement under a position to the session: a target, a mark, or a spot of the cloud."""
         s, b = self.session, self.block
-        names = {q.id: q.name for q in s.marking.points}
         rows = np.flatnonzero((b["number"] >= 0) | (b["mark"] >= 0))
         if len(rows) and s.fragment == 0:
             uv = self.on_screen(b["points"][rows])
             d = np.hypot(uv[:, 0] - pos.x(), uv[:, 1] - pos.y())
-            d[~np.isfinite(d)] = np.inf
-            k = int(np.argmin(d))
-            r = rows[k]
-            end = str(b["number"][r]) if b["number"][r] >= 0 else names.get(int(b["mark"][r]))
-            if d[k] < SNAP_PX and end:
-                s.measuring.pick(end)
+            near = np.flatnonzero(d < SNAP_PX)
+            near = near[~self.is_hidden(b, rows[near])]
+            if len(near):
+                r = rows[near[int(np.argmin(d[near]))]]
+                s.measuring.pick(str(b["number"][r]) if b["number"][r] >= 0 else token(int(b["mark"][r])))
                 return
         k = self.point_at(pos, 4)
         if k >= 0 and self.is_cloud:
@@ -591,7 +604,7 @@ class Scene(QWidget):
             s = self.session
             if turn is not None and s.may_write():
                 s.do(
-                    lambda: (level_by_turn(s.job, s.sitting, turn), refresh(s.job, s.sitting)),
+                    lambda: level_by_turn(s.job, s.sitting, turn),
                     "Turned. Undo turns it back.",
                 )
                 self._set_rings()

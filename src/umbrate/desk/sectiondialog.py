@@ -1,14 +1,14 @@
 """A section of the cloud, drawn with its dimensions, and written as SVG, DXF or CSV."""
 
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer
 from PyQt6.QtGui import QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import (
     QComboBox,
     QDialog,
     QDoubleSpinBox,
-    QFileDialog,
     QHBoxLayout,
+    QInputDialog,
     QLabel,
     QPushButton,
     QSlider,
@@ -20,10 +20,14 @@ from ..core.errors import UmbrateError
 from ..core.measure.section import is_closed, section
 from ..formats.drawings import section_texts, write_section
 from ..stages.frames import frame_of
+from ..stages.sectioning import keep_plane, plane_in_job
 from . import tokens as t
+from .writing import ask_file, beside, through_gate
 
 NORMALS = {"level": (0, 0, 1), "upright, across x": (1, 0, 0), "upright, across y": (0, 1, 0)}
-STEPS = 200
+AS_SEEN, FREE = "as the scene is seen", "freely turned"
+STEPS = 400
+REST_MS = 250  #: a plane that has not moved for so long is cut finely
 
 
 class SectionDrawing(QWidget):
@@ -62,6 +66,9 @@ class SectionDrawing(QWidget):
                 p.setBrush(Qt.BrushStyle.NoBrush)
             else:
                 p.drawPolyline(points)
+        p.setPen(QPen(t.color(t.STATE_COLORS["look"]), 2.4, Qt.PenStyle.DashLine))
+        for a, b in self.section.bridges:
+            p.drawLine(at(a), at(b))
         texts = section_texts(self.section, self.unit)
         p.setPen(QPen(t.color(t.ACCENT), 1.2))
         low, right = top + h + 22, left + w + 22
@@ -79,12 +86,14 @@ class SectionDrawing(QWidget):
         p.restore()
         p.setPen(t.color(t.QUIET))
         p.setFont(t.font(t.SMALL))
-        more = f"outline {texts['outline']}" + (f", area {texts['area']}" if "area" in texts else ", open")
+        more = f"outline {texts['outline']}"
+        more += f", area {texts['area']}" if "area" in texts else ", open: it encloses nothing"
+        more += f"; gaps: {texts['gaps']} (dashed)" if "gaps" in texts else ""
         p.drawText(QRectF(12, self.height() - 24, self.width() - 24, 18), Qt.AlignmentFlag.AlignLeft, more)
 
 
 class SectionDialog(QDialog):
-    """Choose a plane, see the cut."""
+    """Choose a plane, see the cut; planes can be kept in the job."""
 
     def __init__(self, session, parent=None):
         super().__init__(parent)
@@ -93,24 +102,43 @@ class SectionDialog(QDialog):
         c = session.cloud
         self.points, self.normals = c["points"], c["normals"]
         self.lo, self.hi = np.percentile(self.points, 0.1, axis=0), np.percentile(self.points, 99.9, axis=0)
-        self.unit = frame_of(session.job, session.sitting).unit
+        self.middle = (self.lo + self.hi) / 2
+        self.corners = np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)])
+        self.corners = self.lo + self.corners * (self.hi - self.lo)
+        self.frame = frame_of(session.job, session.sitting)
+        self.unit = self.frame.unit
+        self.spacing = None  #: of the cloud where it was cut first
+        self._rest = QTimer(self, interval=REST_MS, singleShot=True)
+        self._rest.timeout.connect(lambda: self.cut(quick=False))
         column = QVBoxLayout(self)
         row = QHBoxLayout()
         row.addWidget(QLabel("Cut"))
         self.way = QComboBox()
-        self.way.addItems(NORMALS)
+        self.way.addItems([*NORMALS, *([AS_SEEN] if self._eye() is not None else []), FREE])
         self.way.setCurrentIndex(2)
         row.addWidget(self.way)
+        self.turn = self._spin(-180, 180, "°", "The plane's direction round the upright axis; 0 is across x")
+        self.tilt = self._spin(-90, 90, "°", "How far the plane leans: 0 is upright, 90 level")
+        for w, name in ((self.turn, "turned"), (self.tilt, "tilted")):
+            row.addWidget(QLabel(name, objectName="quiet"))
+            row.addWidget(w)
         row.addWidget(QLabel("at"))
         self.slider = QSlider(Qt.Orientation.Horizontal, minimum=0, maximum=STEPS, value=STEPS // 2)
         row.addWidget(self.slider, 1)
-        self.offset = QDoubleSpinBox(minimum=-1e6, maximum=1e6, decimals=2)
-        self.offset.setSuffix(f" {self.unit}" if self.unit else "")
+        self.offset = self._spin(-1e9, 1e9, f" {self.unit}" if self.unit else "", "Distance from zero across the plane")
         row.addWidget(self.offset)
         column.addLayout(row)
         self.drawing = SectionDrawing()
         column.addWidget(self.drawing, 1)
         foot = QHBoxLayout()
+        self.kept = QComboBox()
+        self.kept.setToolTip("Planes that are kept in the job")
+        self.kept.activated.connect(self._take)
+        foot.addWidget(self.kept)
+        for text, act in (("Keep the plane…", self._keep), ("Forget it", self._forget)):
+            b = QPushButton(text)
+            b.clicked.connect(lambda _, a=act: a())
+            foot.addWidget(b)
         self.told = QLabel(objectName="quiet")
         foot.addWidget(self.told, 1)
         save = QPushButton("Write as SVG, DXF or CSV…")
@@ -122,44 +150,165 @@ class SectionDialog(QDialog):
         column.addLayout(foot)
         self.way.currentIndexChanged.connect(lambda _: self._way())
         self.slider.valueChanged.connect(self._slid)
-        self.offset.valueChanged.connect(lambda _: self.cut())
+        for w in (self.offset, self.turn, self.tilt):
+            w.valueChanged.connect(lambda _: self._typed())
+        self._fill_kept()
         self._way()
 
-    def _axis(self):
-        return int(np.argmax(NORMALS[self.way.currentText()]))
+    @staticmethod
+    def _spin(low, high, suffix, tip):
+        w = QDoubleSpinBox(minimum=low, maximum=high, decimals=2, suffix=suffix)
+        w.setToolTip(tip)
+        w.setKeyboardTracking(False)
+        return w
+
+    def _eye(self):
+        scene = getattr(self.parent(), "scene", None)
+        return scene.eye if scene is not None else None
+
+    # ------------------------------------------------------------------ the plane
+    @property
+    def normal(self):
+        """Across the plane (3,), from the angles that are set."""
+        a, b = np.radians(self.turn.value()), np.radians(self.tilt.value())
+        return np.array([np.cos(b) * np.cos(a), np.cos(b) * np.sin(a), np.sin(b)])
+
+    @property
+    def place(self):
+        """A place (3,) of the plane: the one nearest to the middle of the cloud."""
+        n = self.normal
+        zero = float(n @ np.asarray(self.frame.offset))
+        return self.middle + (self.offset.value() - zero - n @ self.middle) * n
+
+    def _range(self):
+        """Least and largest distance from zero across the plane that meets the cloud."""
+        h = (self.corners + self.frame.offset) @ self.normal
+        return float(h.min()), float(h.max())
+
+    def set_plane(self, place, normal):
+        """Cut along a plane of the job's frame."""
+        n = np.asarray(normal, float) / np.linalg.norm(normal)
+        n = n if n[np.argmax(np.abs(n))] > 0 else -n
+        at = float(n @ (np.asarray(place, float) + self.frame.offset))
+        self._set(np.degrees(np.arctan2(n[1], n[0])), np.degrees(np.arcsin(np.clip(n[2], -1, 1))), at)
+
+    def _set(self, turn, tilt, at=None):
+        for w, value in ((self.turn, turn), (self.tilt, tilt)):
+            w.blockSignals(True)
+            w.setValue(value)
+            w.blockSignals(False)
+        low, high = self._range()
+        self.offset.blockSignals(True)
+        self.offset.setValue((low + high) / 2 if at is None else at)
+        self.offset.blockSignals(False)
+        self._follow()
+        self.cut()
+
+    def _follow(self):
+        """Put the slider where the distance is."""
+        low, high = self._range()
+        self.slider.blockSignals(True)
+        self.slider.setValue(round(STEPS * (self.offset.value() - low) / max(high - low, 1e-12)))
+        self.slider.blockSignals(False)
 
     def _way(self):
-        self.slider.setValue(STEPS // 2)
-        self._slid(STEPS // 2)
+        name = self.way.currentText()
+        free = name == FREE
+        for w in (self.turn, self.tilt):
+            w.setEnabled(free)
+        if free:
+            self._typed()
+            return
+        self.set_plane(self.middle, self._eye().pose[2, :3] if name == AS_SEEN else NORMALS[name])
 
     def _slid(self, value):
-        k = self._axis()
-        at = self.lo[k] + (self.hi[k] - self.lo[k]) * value / STEPS
-        if abs(self.offset.value() - at) < 0.006:
-            self.cut()
-        self.offset.setValue(float(at))
+        low, high = self._range()
+        self.offset.blockSignals(True)
+        self.offset.setValue(low + (high - low) * value / STEPS)
+        self.offset.blockSignals(False)
+        self.cut()
 
-    def cut(self):
-        """Cut anew."""
-        k = self._axis()
-        place = (self.lo + self.hi) / 2
-        place[k] = self.offset.value()
-        try:
-            made = section(self.points, self.normals, place, NORMALS[self.way.currentText()])
-            self.drawing.section, self.drawing.problem = made, ""
-        except UmbrateError as e:
-            self.drawing.section, self.drawing.problem = None, str(e)
-        self.drawing.unit = self.unit
-        self.drawing.update()
+    def _typed(self):
+        self._follow()
+        self.cut()
+
+    def cut(self, quick=True):
+        """Cut anew, in the background: roughly while the plane moves, finely when it rests.
+
+        Of many planes that a slider passes only the latest is drawn.
+        """
+        if quick:
+            self._rest.start()
+        points, normals, place, normal, spacing = self.points, self.normals, self.place, self.normal, self.spacing
+        offset = self.frame.offset
+
+        def work():
+            try:
+                made = section(points, normals, place, normal, spacing=spacing, quick=quick and spacing is not None)
+            except UmbrateError as e:
+                return None, str(e)
+            made.offset = offset
+            return made, ""
+
+        def show(found):
+            try:
+                self.drawing.section, self.drawing.problem = found
+                self.spacing = self.spacing or (found[0] and found[0].spacing)
+                self.drawing.unit = self.unit
+                self.drawing.update()
+            except RuntimeError:
+                pass  # the dialog is closed by now
+
+        self.session.in_background(work, show, lane="section")
+
+    # ------------------------------------------------------------------ planes that are kept
+    def _fill_kept(self):
+        s = self.session
+        self.planes = s.job.sections(s.sitting_id)
+        self.kept.clear()
+        self.kept.addItem(f"{len(self.planes)} planes kept" if self.planes else "No plane is kept")
+        self.kept.addItems([p.name for p in self.planes])
+
+    def _take(self, k):
+        if k > 0:
+            place, normal = plane_in_job(self.session.job, self.session.sitting, self.planes[k - 1])
+            self.way.setCurrentText(FREE)
+            self.set_plane(place, normal)
+
+    def _keep(self):
+        s = self.session
+        if not s.may_write():
+            self.told.setText("The job is open for reading only.")
+            return
+        name, ok = QInputDialog.getText(self, "Keep the plane", "Name", text=f"Section {len(self.planes) + 1}")
+        if ok and s.do(lambda: keep_plane(s.job, s.sitting, self.place, self.normal, name)):
+            self._fill_kept()
+            self.kept.setCurrentText(" ".join(name.split()))
+            self.told.setText("Kept in the job.")
+
+    def _forget(self):
+        s, k = self.session, self.kept.currentIndex()
+        if k > 0 and s.may_write():
+            plane = self.planes[k - 1]
+            s.do(lambda: s.job.remove_section(plane.id), f"“{plane.name}” is forgotten. Undo brings it back.")
+            self._fill_kept()
 
     def _save(self):
-        s, made = self.session, self.drawing.section
-        if made is None:
+        s = self.session
+        try:
+            # what is drawn may be rough still, or of the plane before this one
+            made = section(self.points, self.normals, self.place, self.normal)
+        except UmbrateError as e:
+            self.told.setText(str(e))
             return
-        place, _ = QFileDialog.getSaveFileName(self, "Section", str(s.job.folder.parent / f"{s.job.name}-section.svg"))
+        made.offset = self.frame.offset
+        place = ask_file(self, "Section", beside(s.job, "-section.svg"))
         if place:
+            title = f"{s.job.name}, {s.sitting.name}"
             try:
-                write_section(place, made, self.unit, f"{s.job.name}, {s.sitting.name}")
-                self.told.setText(f"Wrote {place}")
+                done = through_gate(
+                    s.job, self, lambda gate: write_section(place, made, self.unit, title, gate) or True
+                )  # fmt: skip
+                self.told.setText(f"Wrote {place}" if done else "Nothing was written.")
             except UmbrateError as e:
                 self.told.setText(str(e))

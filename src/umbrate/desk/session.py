@@ -4,23 +4,25 @@ Widgets never write a job and never talk to each other: they ask the session, an
 """
 
 import logging
-import threading
 import time
 from pathlib import Path
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from ..core.errors import UmbrateError
-from ..job.store import Job, JobInUse
+from ..job.store import Job, JobInUse, JobReadOnly
 from ..stages import BY_NAME, STAGES, stages_of
 from ..stages.base import parse_settings
+from ..stages.calibration import left_out_of
 from ..stages.clouds import load_cloud
 from ..stages.frames import frame_of, keep_box_of, load_block, set_keep_box, turntable_of
+from ..stages.measuring import refresh_all
 from ..work.errands import Errands
 from ..work.queue import Queue
 from ..work.sorting import propose_split
 from ..work.state import RUNNING, board, plan
 from .arrivals import Arrivals
+from .background import Background
 from .cleanwork import CleanWork
 from .joinwork import JoinWork
 from .markwork import MarkWork
@@ -28,6 +30,7 @@ from .maskwork import MaskWork
 from .measurework import MeasureWork
 from .pointwork import PointWork
 
+log = logging.getLogger(__name__)
 POLL_MS = 40
 LOG_LINES = 5000
 
@@ -58,7 +61,7 @@ class Session(QObject):
     silhouettes_wanted = pyqtSignal()  #: the masks of all photos are to be seen in the strip
     turning_wanted = pyqtSignal()  #: the object is to be turned by hand in the scene
     picking = pyqtSignal(bool)  #: whether the next click in the photo picks a color
-    _background = pyqtSignal(object, object)
+    unforeseen = pyqtSignal(str)  #: a sentence about an error nobody foresaw, from any thread
 
     def __init__(self):
         super().__init__()
@@ -78,7 +81,8 @@ class Session(QObject):
         logging.getLogger("umbrate").addHandler(_LogLines(self.write_log))
         self._timer = QTimer(self, interval=POLL_MS)
         self._timer.timeout.connect(self._poll)
-        self._background.connect(lambda call, value: call(value))
+        self.background = Background(lambda sentence: self.said.emit(sentence, "bad"))
+        self.unforeseen.connect(self._on_unforeseen)
 
     # ------------------------------------------------------------------ jobs
     def open(self, folder):
@@ -92,16 +96,20 @@ class Session(QObject):
         try:
             try:
                 job = Job.open(folder)
-            except JobInUse as e:
+            except (JobInUse, JobReadOnly) as e:
                 job = Job.open(folder, writable=False)
-                note = f"{e} Until then it is shown for reading only."
+                note = f"{e} It is shown for reading only."
         except UmbrateError as e:
             self.said.emit(str(e), "bad")
             return False
         self._take(job)
+        note = note or job.note
         if note:
             self.said.emit(note, "bad")
         return True
+
+    def _on_unforeseen(self, sentence):
+        self.said.emit(sentence, "bad")
 
     def create(self, folder):
         """Make a new job and open it."""
@@ -132,13 +140,22 @@ class Session(QObject):
         self._timer.stop()
         if self.job is None:
             return
-        self.job.remember(sitting=self.sitting_id, stage=self.stage, photo=self.photo_id)
-        self.queue.close()
-        self.errands.close()
-        self.job.close()
-        self.job = self.queue = self.masks.preview = None
-        self.arrivals.forget()
-        self._cache.clear()
+        self.background.close()
+        job, queue = self.job, self.queue
+        try:
+            job.remember(sitting=self.sitting_id, stage=self.stage, photo=self.photo_id)
+        except UmbrateError as e:
+            log.warning("where one was is not kept: %s", e)
+        finally:
+            # whatever goes wrong: nothing runs on, and the lock is given back
+            self.job = self.queue = self.masks.preview = None
+            self.arrivals.forget()
+            self._cache.clear()
+            try:
+                queue.close()
+                self.errands.close()
+            finally:
+                job.close()
 
     # ------------------------------------------------------------------ choosing
     @property
@@ -310,9 +327,18 @@ class Session(QObject):
             self.said.emit(str(e), "bad")
             return None
         self.changed()
+        self._follow_measurements()
         if then:
             self.said.emit(then, "good")
         return value
+
+    def _follow_measurements(self):
+        """Write into the ledger which measurements moved, of this sitting and of others that hang on it."""
+        try:
+            if refresh_all(self.job):
+                self.document_changed.emit()
+        except UmbrateError as e:
+            self.said.emit(str(e), "bad")
 
     def changed(self):
         """The document changed: look again."""
@@ -449,11 +475,10 @@ class Session(QObject):
 
     def leave_sighting_out(self, photo_id, number, out=True):
         """Leave the sighting of a target in a photo out of the calibration, or bring it back; takes effect when run."""
-        name = next(p.name for p in self.photos() if p.id == photo_id)
-        chosen = {k: set(v) for k, v in self.job.settings(self.sitting_id, "lens").get("leave_out", {}).items()}
-        numbers = chosen.get(name, set()) | {number} if out else chosen.get(name, set()) - {number}
-        chosen[name] = numbers
-        self.set_setting("lens", "leave_out", {k: sorted(v) for k, v in chosen.items() if v})
+        before = self.job.settings(self.sitting_id, "lens").get("leave_out", {})
+        chosen = {p.id: left_out_of(before, p) for p in self.photos()}  # photos can share a name
+        chosen[photo_id] = chosen[photo_id] | {number} if out else chosen[photo_id] - {number}
+        self.set_setting("lens", "leave_out", {f"#{i}": sorted(v) for i, v in chosen.items() if v})
 
     def begin_calibration(self):
         """Make a sitting for photos of calibration sheets and go to its Lens stage."""
@@ -509,6 +534,8 @@ class Session(QObject):
             self.document_changed.emit()
 
     def _poll(self):
+        if self.queue is None:
+            return
         for e in self.queue.poll():
             if e.kind == "progress":
                 self._log_progress(e.data)
@@ -552,15 +579,12 @@ class Session(QObject):
             self._last_step = step
             self.write_log(f"{BY_NAME[data['stage']].title}: {data['sentence']}")
 
-    def in_background(self, function, then):
+    def in_background(self, function, then, otherwise=None, lane=None):
         """Call `function()` in a thread and `then(value)` in the window's thread; for what takes a moment.
+
+        otherwise : callable(sentence), where it fails; else that is said
+        lane : see `Background`: of one lane, the latest wins
 
         What comes back after the job was closed is dropped.
         """
-        job = self.job
-
-        def take(value):
-            if self.job is job:
-                then(value)
-
-        threading.Thread(target=lambda: self._background.emit(take, function()), daemon=True).start()
+        self.background.run(function, then, otherwise, lane)

@@ -174,6 +174,8 @@ class Strip(QWidget):
             self._follow()
             return
         self._mark = mark
+        # small pictures and sharpness are kept for what is in a file: also of photos that are set aside
+        self._seen = s.job.seen({p.hash for p in photos}) if photos else {}
         every = self._rows(photos, done)
         rows = [r for r in every if self._wanted(r)]
         order = self.sort.currentIndex()
@@ -209,6 +211,9 @@ class Strip(QWidget):
             sharp.update(figures["sharpness"])
             soft = (soft - measured) | set(figures.get("soft", ()))
         per = done["poses"].figures["per_photo"] if done["poses"] else {}
+        for p in photos:
+            if str(p.id) not in sharp and p.hash in self._seen:
+                sharp[str(p.id)] = self._seen[p.hash]["sharpness"]
         return [
             _Row(
                 p,
@@ -246,7 +251,7 @@ class Strip(QWidget):
         item.setData(SHARPNESS, None if row.sharpness is None else row.sharpness / best)
         item.setData(SOFT, row.soft)
         key = done["photos"].blob("thumbnail", photo.id) if done["photos"] else None
-        key = key or self._live.get(photo.id)
+        key = key or self._live.get(photo.id) or self._seen.get(photo.hash, {}).get("thumbnail")
         if self.silhouettes.isChecked() or (made and made.mask):
             outline = done["masks"].blob("silhouette", photo.id) if done["masks"] else None
             by_hand = None if made else self._by_hand.get(photo.id)

@@ -11,9 +11,9 @@ from PyQt6.QtWidgets import QSlider
 
 from ..core.errors import UmbrateError
 from ..core.geometry.lens import Lens
-from ..core.imaging.decode import read_picture
 from ..core.imaging.undistort import undistort
 from ..core.raster.camera import Eye
+from ..stages.photos import located, photo_picture
 
 
 class Through:
@@ -47,16 +47,16 @@ class Through:
     def _read(self, photo_id, lens, scale):
         self._image = None
         photo = next(p for p in self.session.photos() if p.id == photo_id)
-        path = self.session.job.photo_path(photo)
+        wanted = located(self.session.job, photo)
 
         def read():
             try:
-                straight, _, pinhole = undistort(read_picture(path), None, lens, scale)
+                straight, _, pinhole = undistort(photo_picture(wanted), None, lens, scale)
                 return photo_id, np.ascontiguousarray(np.clip(straight, 0, 255).astype(np.uint8)), pinhole
             except UmbrateError as e:
                 return photo_id, None, str(e)
 
-        self.session.in_background(read, self._show)
+        self.session.in_background(read, self._show, lane="through")
 
     def _show(self, answer):
         photo_id, picture, pinhole = answer

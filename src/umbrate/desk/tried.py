@@ -5,8 +5,8 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QImage, QPixmap
 from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
 
-from ..core.imaging.decode import read_thumbnail
 from ..stages.mask_files import decode_mask
+from ..stages.photos import located, photo_thumbnail
 from . import tokens as t
 
 COLUMNS, SIDE = 2, 138
@@ -41,12 +41,12 @@ class TriedMasks(QWidget):
             label.setText("no mask")
             return
         s = self.session
-        path, key = s.job.photo_path(photo), made.silhouette
+        wanted, key = located(s.job, photo), made.silhouette
         outline = decode_mask(s.job.blobs.get_bytes(key))
         side = round(SIDE * self.devicePixelRatioF())
 
         def look():
-            return cut_out(read_thumbnail(path, side), outline, photo)
+            return cut_out(photo_thumbnail(wanted, side), outline, photo)
 
         def show(picture):
             try:

@@ -7,7 +7,6 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QAction, QPen
 from PyQt6.QtWidgets import (
     QComboBox,
-    QFileDialog,
     QHBoxLayout,
     QInputDialog,
     QLabel,
@@ -17,11 +16,13 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from ..core.geometry.similarity import scale_of
 from ..core.raster.camera import Eye
-from ..formats.files import written_aside
+from ..formats.files import CLOSED, written_aside
 from . import tokens as t
 from .scenepoints import Slab
 from .scenetools import REACH_PX
+from .writing import ask_file, beside, write_out
 
 SIDES = (("Front", "F5"), ("Right", "F6"), ("Back", "F7"), ("Left", "F8"), ("Top", "F9"), ("Bottom", "Shift+F9"))
 STEPS = 1000  #: of the slab's sliders
@@ -221,7 +222,7 @@ class ViewMenu(QMenu):
         e = self.scene.eye
         view = {
             "sitting": self.session.sitting_id, "pose": e.pose.tolist(), "f": e.f / self.scene.height(),
-            "pivot": e.pivot.tolist(), "parallel": e.parallel,
+            "pivot": e.pivot.tolist(), "parallel": e.parallel, "frame": self.session.frame.matrix.tolist(),
         }  # fmt: skip
         self.session.job.remember(views={**self.kept(), name: view})
         self.session.said.emit(f"“{name}” is kept: it is in the scene's View menu.", "good")
@@ -236,9 +237,16 @@ class ViewMenu(QMenu):
                 self.session.said.emit(f"“{name}” is a view of a sitting that is not there any more.", "note")
                 return
             self.session.choose(sitting_id=v["sitting"])
-        self.scene.look(
-            Eye(np.array(v["pose"]), v["f"] * self.scene.height(), np.array(v["pivot"]), bool(v["parallel"]))
-        )
+        pose, pivot = np.array(v["pose"]), np.array(v["pivot"])
+        frame = self.session.frame
+        if "frame" in v and frame is not None:
+            # the level or the scale may be others since: what is seen is the same
+            now = frame.matrix @ np.linalg.inv(np.array(v["frame"]))  # from the frame of then to that of now
+            s = scale_of(now)
+            pose = pose @ np.linalg.inv(now)
+            pose[:3] *= s
+            pivot = now[:3, :3] @ pivot + now[:3, 3]
+        self.scene.look(Eye(pose, v["f"] * self.scene.height(), pivot, bool(v["parallel"])))
 
     def _forget(self):
         kept = self.kept()
@@ -255,16 +263,20 @@ class ViewMenu(QMenu):
         )
         if not ok:
             return
-        job = self.session.job
-        start = str(job.folder.parent / f"{job.name}.png")
-        place, _ = QFileDialog.getSaveFileName(self.scene, "Save a picture of the scene", start, "Pictures (*.png)")
+        start = beside(self.session.job, ".png")
+        place = ask_file(self.scene, "Save a picture of the scene", start, "Pictures (*.png)")
         if place:
-            self.session.do(lambda: self.write_picture(Path(place), width))
+            write_out(
+                self.session, self.scene, lambda gate: self.write_picture(Path(place), width, gate),
+                lambda image: f"Wrote {Path(place).name}, {image.width()} x {image.height()} pixels.",
+            )  # fmt: skip
 
-    def write_picture(self, path, width):
-        """Write the scene as PNG, some pixels wide and as high as its shape asks for."""
+    def write_picture(self, path, width, gate=CLOSED):
+        """Write the scene as PNG, some pixels wide and as high as its shape asks for; returns the picture."""
+        path = path if path.suffix else path.with_suffix(".png")
+        gate.check(path)
         image = self.scene.picture(width)
-        with written_aside(path if path.suffix else path.with_suffix(".png")) as part:
+        with written_aside(path, gate) as part:
             if not image.save(str(part), "PNG"):
                 raise OSError(5, "the picture could not be written")
-        self.session.said.emit(f"Wrote {path.name}, {image.width()} x {image.height()} pixels.", "good")
+        return image

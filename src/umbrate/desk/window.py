@@ -2,8 +2,8 @@
 
 from pathlib import Path
 
-from PyQt6.QtCore import QEvent, Qt
-from PyQt6.QtGui import QAction, QKeySequence
+from PyQt6.QtCore import QEvent, Qt, QUrl
+from PyQt6.QtGui import QAction, QDesktopServices, QKeySequence
 from PyQt6.QtWidgets import (
     QFileDialog,
     QHBoxLayout,
@@ -27,6 +27,7 @@ from ..core.errors import UmbrateError
 from ..core.imaging.decode import PHOTO_SUFFIXES
 from ..core.imaging.video import VIDEO_SUFFIXES
 from ..core.measure.quantities import KINDS
+from ..formats.files import as_written
 from ..formats.lenscards import put_on_shelf
 from ..job.store import JobInUse
 from ..stages import BY_NAME
@@ -34,6 +35,7 @@ from ..stages.deliver import export_cameras, export_cloud, export_masks, export_
 from ..stages.lens import card_of
 from ..work.adding import is_video
 from ..work.demo import demo_folder, make_demo_job
+from ..work.logs import log_file, log_folder
 from . import tokens as t
 from .bench import Bench
 from .board import HEAD, ROW, Board
@@ -49,6 +51,7 @@ from .session import Session
 from .strip import Strip
 from .text import short_path
 from .welcome import Welcome, remember_job
+from .writing import ask_and_write, ask_file, ask_file_and_kind, beside, write_out
 
 HINTS = {
     "Scene": "Left: turn   Shift or right: move   Wheel: zoom to the pointer   Click a photo: choose it   "
@@ -205,7 +208,14 @@ class Window(QMainWindow):
         self._action(view, "Next photo", lambda: self._step_photo(1), "PgDown")
         self._action(view, "Previous photo", lambda: self._step_photo(-1), "PgUp")
         self._action(view, "Find a command…", self.find_command, "Ctrl+K", False)
+        about = bar.addMenu("&Help")
+        self._action(about, "Show the log file", self.show_log, None, False)
         self._make_top(bar)
+
+    def show_log(self):
+        """Show the folder of the log file, and say where it is."""
+        self.session.said.emit(f"The log is {log_file()}", "note")
+        QDesktopServices.openUrl(QUrl.fromLocalFile(str(log_folder())))
 
     def _make_top(self, bar):
         """The row at the top: menus, the job's name, the finder, undo and redo."""
@@ -254,13 +264,14 @@ class Window(QMainWindow):
     def open_demo(self):
         """Open the demo job, made on first use, and start it where it has not run."""
         try:
-            make_demo_job(demo_folder()).close()
+            with make_demo_job(demo_folder()) as job:
+                folder = job.folder
         except JobInUse:
-            pass  # it is open somewhere, perhaps here
+            folder = demo_folder()  # it is open somewhere, perhaps here
         except UmbrateError as e:
             self.session.said.emit(str(e), "bad")
             return
-        if self.open_path(demo_folder()) and self.session.job.writable and not self.session.result("cloud"):
+        if self.open_path(folder) and self.session.job.writable and not self.session.result("cloud"):
             self.session.choose(stage="poses")
             self.session.run_all()
 
@@ -347,38 +358,58 @@ class Window(QMainWindow):
                 self.session.rename_sitting(name)
 
     def _export(self, title, suffix, write):
-        place, _ = QFileDialog.getSaveFileName(
-            self, title, str(self.session.job.folder.parent / f"{self.session.job.name}{suffix}")
-        )
-        if not place:
-            return
-        self._write(lambda: f"Wrote {write(place):,} to {place}")
+        s = self.session
+        ask_and_write(s, self, title, suffix, write, lambda value, place: f"Wrote {value:,} to {place}")
 
     def export_cloud(self):
         """Write the clouds of the chosen sitting that the scene draws, into one file."""
         s = self.session
         names = [c.name for c in s.job.clouds(s.sitting_id) if s.cleaning.is_shown(c)]
         title = f"{' and '.join(names) or 'Cloud'}: .ply, .las, .laz, .e57, .xyz or .csv"
-        self._export(title, ".ply", lambda p: export_cloud(s.job, p, s.sitting, names))
+        if not s.frame or not any(s.frame.offset):
+            self._export(title, ".ply", lambda p, gate: export_cloud(s.job, p, s.sitting, names, gate=gate))
+            return
+        # far from zero: in double precision, or as most programs take it better, with the offset in the header
+        kinds = (
+            "Coordinates in full (*.ply *.las *.laz *.e57 *.xyz *.csv)",
+            "PLY with its offset in the header (*.ply)",
+        )
+        place, kind = ask_file_and_kind(self, title, beside(s.job, ".ply"), kinds)
+        if place:
+            write_out(
+                s, self, lambda gate: export_cloud(s.job, place, s.sitting, names, shift=kind == 1, gate=gate),
+                lambda n: f"Wrote {n:,} points to {place}",
+            )  # fmt: skip
 
     def export_cameras(self):
         """Write lenses and poses of the whole job."""
-        self._export("Cameras as JSON", "-cameras.json", lambda p: export_cameras(self.session.job, p))
+        job = self.session.job
+        self._export("Cameras as JSON", "-cameras.json", lambda p, gate: export_cameras(job, p, gate=gate))
+
+    def _export_into(self, title, write, what):
+        """Ask for a folder and write files into it: ``write(folder, gate)`` gives (photo name, file) of each."""
+        folder = QFileDialog.getExistingDirectory(self, title)
+        if folder:
+            write_out(
+                self.session, self, lambda gate: write(folder, gate),
+                lambda files: f"Wrote {len(files)} {what} to {folder}. {as_written(files)}".strip(),
+            )  # fmt: skip
 
     def export_masks(self):
         """Write the chosen sitting's masks into a folder."""
-        folder = QFileDialog.getExistingDirectory(self, "Folder for the masks: NAME.png, white is the object")
-        if folder:
-            self._write(
-                lambda: f"Wrote {export_masks(self.session.job, folder, self.session.sitting)} masks to {folder}"
-            )
+        s = self.session
+        self._export_into(
+            "Folder for the masks: NAME.png, white is the object",
+            lambda folder, gate: export_masks(s.job, folder, s.sitting, gate=gate), "masks",
+        )  # fmt: skip
 
     def export_undistorted(self):
         """Write the chosen sitting's photos and masks as an ideal camera would have seen them."""
-        folder = QFileDialog.getExistingDirectory(self, "Folder for undistorted photos, masks and the ideal camera")
-        if folder:
-            s = self.session
-            self._write(lambda: f"Wrote {export_undistorted(s.job, folder, s.sitting)} undistorted photos to {folder}")
+        s = self.session
+        self._export_into(
+            "Folder for undistorted photos, masks and the ideal camera",
+            lambda folder, gate: export_undistorted(s.job, folder, s.sitting, gate), "undistorted photos",
+        )  # fmt: skip
 
     def print_sheets(self):
         """Ask which target sheets, and write them as PDF."""
@@ -386,9 +417,12 @@ class Window(QMainWindow):
         if not dialog.exec():
             return
         name = f"{dialog.kind.currentData()}-{dialog.paper.currentText()}.pdf"
-        place, _ = QFileDialog.getSaveFileName(self, "Target sheets as PDF", name, "PDF (*.pdf)")
+        place = ask_file(self, "Target sheets as PDF", name, "PDF (*.pdf)")
         if place:
-            self._write(lambda: f"Wrote {dialog.write(place)} pages to {place}. Print at 100 % and check the ruler.")
+            write_out(
+                self.session, self, lambda gate: dialog.write(place, gate),
+                lambda n: f"Wrote {n} pages to {place}. Print at 100 % and check the ruler.",
+            )  # fmt: skip
 
     def show_shelf(self):
         """Show the lens cards."""
@@ -404,14 +438,11 @@ class Window(QMainWindow):
             self, "Keep as a lens card", "Name", text=" ".join(x for x in (photo.camera, photo.lens) if x)
         )
         if ok:
-            self._write(lambda: f"“{put_on_shelf(card_of(s.job, s.sitting, name)).stem}” is on the shelf of lens cards")
+            write_out(
+                s, self, lambda gate: put_on_shelf(card_of(s.job, s.sitting, name), gate.replace),
+                lambda file: f"“{name}” is on the shelf of lens cards",
+            )  # fmt: skip
             s.changed()
-
-    def _write(self, write):
-        try:
-            self.session.said.emit(write(), "good")
-        except UmbrateError as e:
-            self.session.said.emit(str(e), "bad")
 
     def show_ledger(self):
         """Show what ran."""

@@ -1,0 +1,397 @@
+"""The window acts on what it shows, survives what nobody foresaw, and tells of a disk that is full."""
+
+import logging
+import subprocess
+import sys
+import threading
+import time
+import unittest
+from unittest import mock
+
+import numpy as np
+from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtTest import QTest
+
+from tests import test_desk
+from tests.scenes import pebble_set, scratch
+from tests.test_cli import umbrate
+from tests.test_desk import DeskTest, wait_for
+from tests.test_scaling import put_marks
+from tests.test_stages import new_job, run
+from umbrate.core.errors import UmbrateError
+from umbrate.core.raster.camera import eye_round
+from umbrate.desk import photoview
+from umbrate.desk.background import Background
+from umbrate.job.database import StoreError
+from umbrate.job.store import Job
+from umbrate.stages.frames import load_block
+from umbrate.stages.leveling import change_level
+
+setUpModule, tearDownModule = test_desk.setUpModule, test_desk.tearDownModule
+NONE = Qt.KeyboardModifier.NoModifier
+
+
+class Gated:
+    """Reads photos only when it is let, and counts how many are read at once."""
+
+    def __init__(self):
+        self.open, self.now, self.most, self.read = threading.Event(), 0, 0, []
+        self._real, self._lock = photoview.photo_picture, threading.Lock()
+
+    def __call__(self, photo):
+        with self._lock:
+            self.now += 1
+            self.most = max(self.most, self.now)
+        self.open.wait(30)
+        try:
+            return self._real(photo)
+        finally:
+            with self._lock:
+                self.now -= 1
+                self.read.append(photo.name)
+
+
+class ThePhotoThatIsShown(DeskTest):
+    def setUp(self):
+        super().setUp()
+        self.open("photos", "masks")
+        self.view = self.window.photo_view
+        self.photos = self.session.photos()
+        wait_for(lambda: self.view.image is not None)
+
+    def everything(self):
+        """All that a user could do to the photo with pointer and keys."""
+        v, s = self.view, self.session
+        middle = QPointF(v.width() / 2, v.height() / 2 + 40).toPoint()
+        other = middle + QPointF(40, 25).toPoint()
+        for tool in ("brush", "rectangle", "lasso", "color", "edge brush", "polygon", "outline"):
+            if tool in v.mask_tools.buttons:
+                v.mask_tools.choose(tool)
+            QTest.mousePress(v, Qt.MouseButton.LeftButton, NONE, middle)
+            QTest.mouseMove(v, other)
+            QTest.mouseRelease(v, Qt.MouseButton.LeftButton, NONE, other)
+            QTest.mouseDClick(v, Qt.MouseButton.LeftButton, NONE, other)
+        for label in ("widen", "nothing", "everything", "invert"):
+            v.mask_tools.change(np.ones_like, label)
+        v.mask_tools.choose("move")
+        pick = lambda: s.pick_color(lambda c: self.fail(f"{c}, of a picture that is not there"))  # noqa: E731
+        for act in (lambda: s.marking.set_on(True), lambda: s.measuring.begin("distance"), pick):
+            act()
+            QTest.mouseClick(v, Qt.MouseButton.LeftButton, NONE, middle)
+            for key in (Qt.Key.Key_Return, Qt.Key.Key_Delete, Qt.Key.Key_Plus):
+                QTest.keyClick(v, key)
+        s.picked()
+        s.measuring.begin(None)
+        s.marking.set_on(False)
+        v.grab()
+
+    def test_until_a_picture_is_there_nothing_can_be_done_to_it(self):
+        s, v = self.session, self.view
+        s.choose(stage="masks")
+        gate = Gated()
+        with mock.patch.object(photoview, "photo_picture", gate):
+            s.choose(photo_id=self.photos[1].id)
+            self.everything()
+            self.assertEqual(s.job.hand_masks(s.sitting_id), {})
+            self.assertEqual([q for p in s.job.marked_points(s.sitting_id) for q in p.sightings], [])
+            self.assertIsNone(v.pixel_at(QPointF(300, 300)))
+            gate.open.set()
+            wait_for(lambda: v.image is not None)
+        # and then it can, to the one that is shown
+        v.mask_tools.choose("brush")
+        QTest.mousePress(v, Qt.MouseButton.LeftButton, NONE, QPointF(v.width() / 2, v.height() / 2).toPoint())
+        QTest.mouseRelease(v, Qt.MouseButton.LeftButton, NONE, QPointF(v.width() / 2, v.height() / 2).toPoint())
+        self.assertEqual(list(s.job.hand_masks(s.sitting_id)), [self.photos[1].id])
+
+    def test_a_stroke_or_a_mark_that_was_begun_is_not_ended_on_the_next_photo(self):
+        s, v = self.session, self.view
+        middle = QPointF(v.width() / 2, v.height() / 2).toPoint()
+        s.choose(stage="masks")
+        v.mask_tools.choose("brush")
+        QTest.mousePress(v, Qt.MouseButton.LeftButton, NONE, middle)
+        s.choose(photo_id=self.photos[2].id)
+        wait_for(lambda: v.image is not None)
+        QTest.mouseRelease(v, Qt.MouseButton.LeftButton, NONE, middle)
+        self.assertEqual(s.job.hand_masks(s.sitting_id), {})
+        s.choose(stage="poses")
+        s.marking.set_on(True)
+        QTest.mouseClick(v, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.AltModifier, middle)
+        (before,) = (q for p in s.job.marked_points(s.sitting_id) for q in p.sightings)
+        QTest.mousePress(v, Qt.MouseButton.LeftButton, NONE, middle)
+        QTest.mouseMove(v, middle + QPointF(30, 30).toPoint())
+        s.choose(photo_id=self.photos[3].id)
+        wait_for(lambda: v.image is not None)
+        QTest.mouseRelease(v, Qt.MouseButton.LeftButton, NONE, middle)
+        self.assertEqual([q for p in s.job.marked_points(s.sitting_id) for q in p.sightings], [before])
+
+    def test_a_held_key_reads_one_photo_at_a_time_and_shows_the_last(self):
+        s, v, gate = self.session, self.view, Gated()
+        threads = threading.active_count()
+        with mock.patch.object(photoview, "photo_picture", gate):
+            for p in [*self.photos, *self.photos[::-1]] * 3:
+                s.choose(photo_id=p.id)
+                test_desk.APP.processEvents()
+            self.assertLessEqual(threading.active_count(), threads + 2)
+            gate.open.set()
+            wait_for(lambda: v.image is not None)
+        self.assertEqual(gate.most, 1)
+        self.assertLessEqual(len(gate.read), 3)
+        self.assertEqual((v.shown, gate.read[-1]), (self.photos[0].id, self.photos[0].name))
+
+    def test_a_photo_that_was_changed_or_cannot_be_read_is_told_in_its_place(self):
+        s, v = self.session, self.view
+        with mock.patch.object(photoview, "photo_picture", side_effect=MemoryError):
+            s.choose(photo_id=self.photos[1].id)
+            wait_for(lambda: v.problem)
+        self.assertIn("memory", v.problem)
+        with mock.patch.object(photoview, "photo_picture", side_effect=UmbrateError("It has changed on the disk.")):
+            s.choose(photo_id=self.photos[2].id)
+            wait_for(lambda: v.problem)
+        self.everything()
+        s.choose(photo_id=self.photos[3].id)
+        wait_for(lambda: v.image is not None)
+
+
+class WhatIsHidden(DeskTest):
+    def test_a_click_snaps_to_no_target_on_the_far_side(self):
+        job, sitting = new_job(scratch() / "j")
+        for name in ("photos", "masks", "lens", "poses", "cloud"):
+            run(job, sitting, name)
+        put_marks(job, sitting)
+        run(job, sitting, "scale")
+        job.close()
+        self.window.open_path(job.folder)
+        s, scene = self.session, self.window.scene
+        s.choose(stage="scale")
+        test_desk.APP.processEvents()
+        b = load_block(s.job, s.sitting)
+        rows = np.flatnonzero(b["mark"] >= 0)
+        middle = np.median(b["points"], axis=0)
+        seen = hidden = 0
+        for show in ("cloud", "points"):
+            if (scene.is_cloud and show == "points") or (not scene.is_cloud and show == "cloud"):
+                QTest.keyClick(scene, Qt.Key.Key_3)
+                test_desk.APP.processEvents()
+            for r in rows:
+                X = b["points"][r]
+                out = (X - middle) / np.linalg.norm(X - middle)
+                for side in (1, -1):
+                    eye = scene.eye
+
+                    scene.look(
+                        eye_round(middle, 0.6 * float(np.ptp(b["points"])), side * out, scene.width(), scene.height())
+                    )
+                    scene.repaint()
+                    self.assertIsNot(scene.eye, eye)
+                    got = []
+                    s.measuring.want("x", got.append)
+                    ((x, y),) = scene.on_screen(X)
+                    scene._pick_end(QPointF(float(x), float(y)))
+                    s.measuring.begin(None)
+                    if side == 1:
+                        seen += got == [f"@{int(b['mark'][r])}"]
+                    else:
+                        hidden += f"@{int(b['mark'][r])}" in got
+        self.assertGreaterEqual(seen, 1.6 * len(rows))  # places at a rim may be hidden by what is before them
+        self.assertEqual(hidden, 0)
+
+
+class KeptViews(DeskTest):
+    def test_a_view_that_was_kept_shows_the_same_after_a_new_level_and_scale(self):
+        job, sitting = new_job(scratch() / "j")
+        for name in ("photos", "masks", "lens", "poses"):
+            run(job, sitting, name)
+        X = put_marks(job, sitting)
+        job.close()
+        self.window.open_path(job.folder)
+        s, scene = self.session, self.window.scene
+        test_desk.APP.processEvents()
+
+        def marks_on_screen():
+            b = load_block(s.job, s.sitting)
+            return scene.on_screen(b["points"][:200])
+
+        scene.look_from("Right")
+        test_desk.APP.processEvents()
+        scene.view.remember("mine")
+        before = marks_on_screen()
+        s.do(lambda: s.job.add_length(s.sitting_id, "T0", "T1", float(np.linalg.norm(X[0] - X[1]))))
+        s.do(lambda: change_level(s.job, s.sitting, up={"turn": [[1, 0, 0], [0, 0, -1], [0, 1, 0]]}))
+        s.choose(stage="scale")
+        s.run()
+        wait_for(lambda: s.queue.idle)
+        self.assertTrue(s.frame.scaled)
+        scene.look_from("Front")
+        scene.view.go("mine")
+        test_desk.APP.processEvents()
+        # the adjustment moved points by parts of a pixel; the view itself is the same
+        np.testing.assert_allclose(np.nanmedian(np.abs(marks_on_screen() - before)), 0, atol=0.3)
+
+
+class WhatNobodyForesaw(unittest.TestCase):
+    def test_an_error_in_a_slot_is_told_logged_and_survived(self):
+        home = scratch()
+        job, _ = new_job(home / "j")
+        job.close()
+        code = f"""
+import logging, os, sys, threading
+sys.path[:0] = {sys.path[:2]!r}
+os.environ["XDG_STATE_HOME"] = {str(home)!r}
+from PyQt6.QtCore import QTimer, qWarning
+from umbrate.desk.__main__ import make_app, watch
+from umbrate.desk.window import Window
+from umbrate.work.logs import log_file
+app = make_app([])
+w = Window()
+watch(w.session)
+w.show()
+w.open_path({str(job.folder)!r})
+said = []
+w.session.said.connect(lambda text, kind: said.append(text))
+def wrong(): raise ZeroDivisionError("in a slot")
+QTimer.singleShot(10, wrong)
+QTimer.singleShot(20, lambda: threading.Thread(target=wrong).start())
+QTimer.singleShot(30, lambda: w.session.in_background(wrong, print))
+QTimer.singleShot(40, lambda: qWarning("a complaint of Qt"))
+QTimer.singleShot(60, lambda: w.session.do(lambda: w.session.job.rename_sitting(w.session.sitting_id, "after")))
+QTimer.singleShot(1500, w.close)
+QTimer.singleShot(1600, app.quit)
+code = app.exec()
+text = log_file().read_text()
+print(code, sum("in a slot" in x for x in said), text.count("Traceback"), text.count("a complaint of Qt"))
+"""
+        out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=120, check=False)
+        self.assertEqual(out.returncode, 0, out.stderr[-2000:])
+        code, said, traces, complaints = map(int, out.stdout.split()[-4:])
+        self.assertEqual((code, said, complaints), (0, 3, 1))
+        self.assertGreaterEqual(traces, 3)
+        with Job.open(job.folder) as again:
+            self.assertEqual([s.name for s in again.sittings()], ["after"])
+
+    def test_a_command_that_fails_unforeseen_says_a_sentence_and_where_the_log_is(self):
+        from click.testing import CliRunner
+
+        from umbrate.cli.main import cli
+
+        with mock.patch("umbrate.job.store.Job.open", side_effect=ZeroDivisionError("why")):
+            out = CliRunner().invoke(cli, ["status", "x"])
+        self.assertEqual(out.exit_code, 1)
+        self.assertIn("umbrate.log", out.output)
+        self.assertNotIn("Traceback", out.output)
+        for command in (
+            ("status", "x" * 300), ("new", "y" * 300), ("add", "nothing", "a", "--sitting", "b"),
+            ("find", "x", "y" * 5000), ("export", "/dev/null", "cloud", "x.ply"), ("status", "/proc/self/mem"),
+        ):  # fmt: skip
+            done = umbrate(*command[:1], *(c.encode("utf-8", "surrogateescape").decode("utf-8", "surrogateescape")
+                                            for c in command[1:]))  # fmt: skip
+            self.assertNotEqual(done.returncode, 0, command)
+            self.assertNotIn("Traceback", done.stderr + done.stdout, command)
+            self.assertGreater(len(done.stderr.strip()), 20, command)
+
+
+class Backgrounds(unittest.TestCase):
+    def setUp(self):
+        from PyQt6.QtWidgets import QApplication
+
+        self.app = QApplication.instance() or QApplication(["umbrate"])
+        self.told, self.got = [], []
+        self.work = Background(self.told.append)
+        self.addCleanup(self.work.close)
+
+    def test_errors_are_told_and_leave_nothing_running(self):
+        def wrong(error):
+            def call():
+                raise error
+
+            return call
+
+        logging.getLogger("umbrate.desk.background").addFilter(lambda r: False)
+        for k, error in enumerate((UmbrateError("a sentence"), ValueError("odd"), MemoryError(), SystemExit(3))):
+            self.work.run(wrong(error), self.got.append, lane="one")
+            wait_for(lambda k=k: len(self.told) == k + 1, 10)
+            self.assertTrue(self.work.idle)
+        self.assertEqual(self.told[0], "a sentence")
+        self.assertIn("odd", self.told[1])
+        heard = []
+        self.work.run(wrong(UmbrateError("mine")), self.got.append, heard.append)
+        wait_for(lambda: heard, 10)
+        self.assertEqual((heard, len(self.told), self.got), (["mine"], 4, []))
+
+    def test_of_a_lane_the_latest_wins_and_closing_ends_all(self):
+        gate, ran = threading.Event(), []
+
+        def slow(k):
+            ran.append(k)
+            gate.wait(20)
+            return k
+
+        for k in range(50):
+            self.work.run(lambda k=k: slow(k), self.got.append, lane="x")
+        gate.set()
+        wait_for(lambda: self.got, 10)
+        self.assertEqual((self.got, ran), ([49], [0, 49]))
+        gate.clear()
+        for k in range(6):
+            self.work.run(lambda k=k: slow(100 + k), self.got.append)
+        self.work.close()
+        gate.set()
+        end = time.monotonic() + 0.5
+        while time.monotonic() < end:
+            self.app.processEvents()
+        self.assertEqual(self.got, [49])
+        self.work.run(lambda: 7, self.got.append)
+        wait_for(lambda: self.got[-1] == 7, 10)
+
+
+class AFullDisk(DeskTest):
+    def test_edits_and_runs_that_cannot_be_saved_are_told_and_the_job_closes(self):
+        self.open("photos")
+        s, said = self.session, []
+        s.said.connect(lambda text, kind: said.append((kind, text)))
+        real = type(s.job.db).execute
+
+        def full(db, sql, values=()):
+            if sql.split()[0] in ("INSERT", "UPDATE", "DELETE", "BEGIN"):
+                raise StoreError("The disk is full: the change could not be saved.")
+            return real(db, sql, values)
+
+        with mock.patch.object(type(s.job.db), "execute", full):
+            for act in (
+                lambda: s.rename_sitting("x"), lambda: s.set_aside([s.photo_id]), s.undo, s.redo,
+                lambda: s.set_setting("poses", "features", 4000), lambda: s.move_photos([s.photo_id], "B"),
+            ):  # fmt: skip
+                said.clear()
+                act()
+                self.assertTrue(any(k == "bad" and "disk is full" in t for k, t in said), said)
+            said.clear()
+            s.run([(s.sitting_id, "lens")])
+            wait_for(lambda: s.queue.idle)
+            wait_for(lambda: any(k == "bad" and "disk is full" in t for k, t in said), 10)
+            folder = s.job.folder
+            s.close()
+        with Job.open(folder) as job:  # the lock was given back
+            self.assertEqual([x.name for x in job.sittings()], ["By hand"])
+
+
+class Placed(unittest.TestCase):
+    def test_a_fresh_solve_stays_in_the_frame_that_hand_work_is_kept_in(self):
+        job, s = new_job(scratch() / "j", pebble_set() / "by-hand")
+        self.addCleanup(job.close)
+        for name in ("photos", "masks", "lens", "poses"):
+            run(job, s, name)
+        first = job.blobs.get_arrays(job.result(s.id, "poses").blob("block"))
+        # other settings: another solve, which would stand a little otherwise and have a size of its own
+        job.set_settings(s.id, "poses", {"features": 2000, "seed": 5})
+        out = run(job, s, "poses")
+        second = job.blobs.get_arrays(out.artefacts["block", None])
+        at = {int(i): E for i, E in zip(first["photo_ids"], first["poses"], strict=True)}
+        eyes = np.array([[-E[:3, :3].T @ E[:3, 3], -at[int(i)][:3, :3].T @ at[int(i)][:3, 3]]
+                         for i, E in zip(second["photo_ids"], second["poses"], strict=True)
+                         if np.isfinite(E[0, 0]) and np.isfinite(at[int(i)][0, 0])])  # fmt: skip
+        size = np.linalg.norm(np.ptp(eyes[:, 1], axis=0))
+        self.assertLess(np.median(np.linalg.norm(eyes[:, 0] - eyes[:, 1], axis=1)), 0.01 * size)
+        self.assertFalse(any("frame is a new one" in p["text"] for p in out.problems))
+
+
+if __name__ == "__main__":
+    unittest.main()
