@@ -58,7 +58,7 @@ def bench_demo(done):
             run_to_poses(job, sitting)
             seconds = run(job, sitting, "cloud")
             total += seconds
-            rows, _ = camera_rows(job)
+            rows, *_ = camera_rows(job)
             _, M = truth.judge_poses(name, {r["name"]: r["pose"] for r in rows if r["pose"] is not None})
             f = truth.judge_cloud(name, load_cloud(job, sitting)["points"], M)
             if "again" not in done:
@@ -211,7 +211,7 @@ def bench_scales(_):
                 foreseen = stage.foresee(job, sitting, parse_settings(stage, {"photo_scale": scale})).text
                 seconds = run(job, sitting, "cloud")
                 total += seconds
-                rows, _ = camera_rows(job)
+                rows, *_ = camera_rows(job)
                 _, M = truth.judge_poses(name, {r["name"]: r["pose"] for r in rows if r["pose"] is not None})
                 f = truth.judge_cloud(name, load_cloud(job, sitting)["points"], M)
             text = f"scales: {name}, 1/{scale}: median {f['distance_mm_median'] / pixel:.2f} px, 90 % within "

@@ -52,7 +52,7 @@ def solve(folder, count):
         masks = {"folder": str(folder / "by-hand" / "masks")}
         sitting, _, _ = take_in(job, "By hand", replace(read_files(files), mask_settings=masks))
         out, seconds = run_to_poses(job, sitting)
-        rows, _ = camera_rows(job)
+        rows, *_ = camera_rows(job)
     judged, _ = truth.judge_poses("By hand", {r["name"]: r["pose"] for r in rows if r["pose"] is not None})
     keep = (
         "solved",

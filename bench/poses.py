@@ -72,7 +72,7 @@ def solve(name, sub, masked):
     with tempfile.TemporaryDirectory() as scratch, Job.create(Path(scratch) / "job") as job:
         sitting, _, _ = take_in(job, name, read_folder(photos, photos / "masks" if masked else None))
         out, seconds = run_to_poses(job, sitting)
-        rows, _ = camera_rows(job)
+        rows, *_ = camera_rows(job)
     figures, _ = Truth(demo_data()).judge_poses(name, {r["name"]: r["pose"] for r in rows if r["pose"] is not None})
     return {**figures, **{k: out.figures[k] for k in ("still", "targets", "turn_sigma_deg")}}, seconds
 
@@ -134,7 +134,7 @@ def bench_crest(_):
         _, seconds = run_to_poses(job, sitting)
         export_cameras(job, f"{scratch}/cameras.json")
         f = evaluated(folder, f"{scratch}/cameras.json")
-        rows, _ = camera_rows(job)
+        rows, *_ = camera_rows(job)
     solved = {r["name"] for r in rows if r["pose"] is not None}
     print(f"crest: evaluator: {json.dumps(f)}")
     rotation, percent = f["rotation_deg_median"], 100 * f["centre_part_median"]
@@ -150,7 +150,7 @@ def bench_bowl(_):
         photos = Path(scratch) / "set" / "bowl"
         sitting, _, _ = take_in(job, "Bowl", read_folder(photos, photos / "masks"))
         out, _ = run_to_poses(job, sitting)
-        rows, _ = camera_rows(job)
+        rows, *_ = camera_rows(job)
         poses = {r["name"]: r["pose"] for r in rows if r["pose"] is not None}
         f, _ = Truth(Path(scratch) / "set").judge_poses("Bowl", poses)
     text = f"bowl: {f['solved']} of {f['photos']} solved, {len(out.figures['bridges'])} false bridges left out, "
