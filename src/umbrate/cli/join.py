@@ -58,13 +58,18 @@ def join(job, names, name, ways, free, on_object, on_support, picks, no_picks, m
             j.set_settings(row.id, "join", values)
             if not run_cells(j, [row], "join", redo=True, quiet=True):
                 raise UmbrateError("The sittings were not joined, for the reason above. Nothing was changed.")
-        found = j.join_found(row.id)
-        _tell(found)
-        if found["verdict"] == NONE:
-            raise UmbrateError(f"“{row.name}” has no join for all of its sittings, for the reasons above.")
-        if found["verdict"] != GOOD and not doubtful:
-            if merge or unite:
-                raise UmbrateError("The join is doubtful, for the reasons above. --doubtful goes on all the same.")
+            found = j.join_found(row.id)
+            _tell(found)
+            if found["verdict"] == NONE:
+                raise UmbrateError(
+                    f"“{row.name}” has no join for all of its sittings, for the reasons above. Nothing was changed."
+                )
+            doubts = found["verdict"] != GOOD and not doubtful
+            if doubts and (merge or unite):
+                raise UmbrateError(
+                    "The join is doubtful, for the reasons above. Nothing was changed; --doubtful goes on all the same."
+                )
+        if doubts:
             sys.exit(1)
         if merge:
             if not run_cells(j, [row], "poses", redo=True):

@@ -50,11 +50,12 @@ class PhotoRef:
 
 @dataclass(frozen=True)
 class Inputs:
-    """Photos to look at, and what was seen of their content before."""
+    """Photos to look at, what was seen of their content before, and how often missing ones were found again."""
 
     blobs: str
     photos: list
     seen: dict
+    finds: int = 0
 
 
 def photo_refs(job, sitting, usable_only=True):
@@ -406,13 +407,22 @@ class PhotosStage(Stage):
                 f"“{sitting.name}” has no photos in use. Bring in photos, or bring back some that are set aside.",
                 ("bring in photos",),
             )
-        return Inputs(str(job.blobs.folder), photos, job.seen({p.hash for p in photos}))
+        return Inputs(str(job.blobs.folder), photos, job.seen({p.hash for p in photos}), self._finds(job, sitting))
+
+    def _finds(self, job, sitting):
+        """How often files that a run had missed were found again."""
+        done = job.result(sitting.id, self.name)
+        if done is None:
+            return 0
+        missing = set(done.figures.get("missing", ()))
+        found = missing and any(
+            p.id in missing and job.file_state(p) == "here" for p in job.photos(sitting.id, aside=False)
+        )
+        return done.figures.get("finds", 0) + bool(found)
 
     def key(self, job, sitting):
-        done = job.result(sitting.id, self.name)
-        missing = set(done.figures.get("missing", ())) if done else ()
-        found = [p.id for p in job.photos(sitting.id, aside=False) if p.id in missing and job.file_state(p) == "here"]
-        return [photo_key(job, sitting, usable_only=False), *(found and [found])]
+        finds = self._finds(job, sitting)
+        return [photo_key(job, sitting, usable_only=False), *([finds] if finds else [])]
 
     def run(self, inputs, settings, report):
 
@@ -444,6 +454,7 @@ class PhotosStage(Stage):
                 "readable": len(inputs.photos) - len(unreadable),
                 "unreadable": unreadable,
                 "missing": [p.id for p, r in zip(inputs.photos, rows, strict=True) if r.missing],
+                "finds": inputs.finds,
                 "megapixels": round(sum(p.width * p.height for p in inputs.photos) / 1e6, 1),
                 "sizes": len(sizes),
                 "cameras": len({p.camera for p in inputs.photos}),
