@@ -131,9 +131,19 @@ class Measuring(unittest.TestCase):
         with mock.patch.object(QInputDialog, "getText", return_value=("1 2 3 0.1", True)):
             panel._known()
         self.assertEqual(w.active.known, (1.0, 2.0, 3.0))
-        with mock.patch.object(QInputDialog, "getText", return_value=("1 two", True)):
-            panel._known()
-        self.assertIn("no coordinates", s.log[-1])
+        for text, said in (("1 two", "three coordinates"), ("1 two 3", "“two” is no number"), ("1 2 inf", "from")):
+            with mock.patch.object(QInputDialog, "getText", return_value=(text, True)):
+                panel._known()
+            self.assertIn(said, s.log[-1])
+            self.assertEqual(w.active.known, (1.0, 2.0, 3.0))
+        with (
+            mock.patch.object(QInputDialog, "getInt", return_value=(208, True)),
+            mock.patch.object(QInputDialog, "getText", return_value=("4 5,5 6", True)),
+        ):
+            panel._known_target()
+        self.assertEqual(s.job.known_targets(s.sitting_id)[208].known, (4.0, 5.5, 6.0))
+        s.undo()
+        self.assertEqual(s.job.known_targets(s.sitting_id), {})
         before = len(w.active.sightings)
         QTest.keyClick(self.view, Qt.Key.Key_Delete)
         self.assertEqual(len(w.active.sightings), before - 1)

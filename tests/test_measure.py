@@ -444,6 +444,13 @@ class Clouds(unittest.TestCase):
             self.assertAlmostEqual(s.area, full, delta=0.02 * full)
             for width, (a, b) in zip(s.gaps, sorted(gaps, key=lambda g: g[0] - g[1]), strict=True):
                 self.assertAlmostEqual(width, 20 * np.sin(np.radians(b - a) / 2), delta=0.5)
+            file = scratch() / "s.dxf"
+            write_section(file, s, "mm", "")
+            drawn = ezdxf.readfile(file).modelspace().query('LINE[layer=="closed gaps"]')
+            self.assertEqual(
+                sorted((round(x.dxf.start.distance(x.dxf.end), 6) for x in drawn), reverse=True),
+                [round(w, 6) for w in s.gaps],
+            )
         # a wide one stays open: before, the area of the speck was stated as that of the object
         keep = ~((angle > 0) & (angle < 60))
         P, N = np.concatenate([points[keep], speck]), np.concatenate([normals[keep], of_speck])

@@ -272,7 +272,7 @@ class PointsPanel(QWidget):
             return
         text, ok = QInputDialog.getText(
             self, f"Known coordinates of {name}", "x y z and their standard deviation, in mm (empty: none)",
-            text=" ".join(f"{x:.10g}" for x in before),
+            text=" ".join(f"{x:.14g}" for x in before),
         )  # fmt: skip
         if not ok:
             return

@@ -134,6 +134,10 @@ def write_section_dxf(path, section, unit="mm", gate=CLOSED):
         space.add_lwpolyline(
             [tuple(p) for p in (line[:-1] if closed else line)], close=closed, dxfattribs={"layer": "outline"}
         )
+    if len(section.bridges):
+        doc.layers.add("closed gaps", color=1)
+    for a, b in section.bridges:  # what the cloud did not show is not passed off as measured
+        space.add_line(tuple(a), tuple(b), dxfattribs={"layer": "closed gaps"})
     lo, hi = section.bounds
     gap = 0.08 * float((hi - lo).max())
     height = 0.03 * float((hi - lo).max())
@@ -167,6 +171,10 @@ def write_section_svg(path, section, unit="mm", title="", gate=CLOSED):
     for line in section.lines:
         points = " ".join(f"{x:.4f},{y:.4f}" for x, y in map(at, line))
         out.append(f'<polyline points="{points}"/>')
+    for a, b in (map(at, x) for x in section.bridges):  # what the cloud did not show is not passed off as measured
+        d = f'd="M{a[0]:.4f} {a[1]:.4f}L{b[0]:.4f} {b[1]:.4f}"'
+        dash = f'stroke-dasharray="{3 * stroke:.5f}"'
+        out.append(f'<path stroke="#ffffff" stroke-width="{2 * stroke:.5f}" {d}/><path stroke="#b02a20" {dash} {d}/>')
     (x0, y0), (x1, y1) = at((lo[0], lo[1])), at((hi[0], hi[1]))
     tick, low, right = 0.015 * size, y0 + 0.4 * edge, x1 + 0.4 * edge
     out.append(
