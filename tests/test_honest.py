@@ -14,9 +14,7 @@ from PIL import Image
 from tests.scenes import card_set, pebble_set, scratch
 from tests.test_cli import umbrate
 from tests.test_job import document, record
-from tests.test_join import two_sittings
 from tests.test_outside import call, solved_job
-from tests.test_scaling import put_marks
 from tests.test_stages import new_job, run, state
 from umbrate.core.errors import UmbrateError
 from umbrate.core.imaging import decode
@@ -25,7 +23,7 @@ from umbrate.formats.fonts import in_fonts
 from umbrate.job.store import Job
 from umbrate.stages import BY_NAME, block_making, cloud, photos
 from umbrate.stages.base import parse_settings
-from umbrate.stages.deliver import camera_rows, export_cameras
+from umbrate.stages.deliver import export_cameras
 from umbrate.stages.frames import FRAMED, frame_of
 from umbrate.stages.leveling import change_level, level_by_turn
 from umbrate.stages.marking import export_points, know, take_coordinates
@@ -552,41 +550,6 @@ class Told(unittest.TestCase):
             self.assertEqual([x.name for x in job.sections(s.id)], ["Waist"])
         self.job = Job.open(folder)
         self.addCleanup(self.job.close)
-
-
-class Joined(unittest.TestCase):
-    def test_measurements_of_a_joined_row_are_told_and_its_report_knows_its_members(self):
-        with copy_of(two_sittings()) as job:
-            folder = job.folder
-            first, _ = job.sittings()
-            put_marks(job, first)
-            job.add_length(first.id, "T0", "T1", 20.0)
-            job.add_length(first.id, "T2", "T3", 20.0)
-            run(job, first, "scale")
-        out = call("join", folder, "--by", "surface", "--merge", "--name", "Whole")
-        self.assertEqual(out.exit_code, 0, out.output)
-        with Job.open(folder) as job:
-            row = job.joined_rows()[0]
-            m = job.add_measurement(row.id, "point", ["T0"], "spot")
-            refresh_all(job)
-            before = measure_all(job, row)[m]["text"]
-            level_by_turn(job, job.sittings()[0], np.array([[0.0, -1, 0], [1, 0, 0], [0, 0, 1]]))
-            changes = refresh_all(job)
-            after = measure_all(job, row)[m]["text"]
-            self.assertNotEqual(before, after)
-            self.assertEqual(changes[row.id], [("spot", before, after)])
-            entry = next(e for e in reversed(job.ledger()) if e.stage == "measure")
-            self.assertEqual(entry.sitting_id, row.id)
-            job.rename_sitting(first.id, "Renamed")
-            content = report_content(job, row)
-            told = [r[1] for r in content["ledger"]]
-            self.assertTrue(any(t.startswith("Renamed: ") for t in told), told)
-            self.assertTrue(any(t.startswith("Again: ") for t in told), told)
-            self.assertEqual({p[1] for p in content["photos"]}, {"Renamed", "Again"})
-            rows, lenses, sigmas = camera_rows(job, row)
-            self.assertEqual({r["sitting"] for r in rows}, {"Renamed", "Again"})
-            self.assertTrue(lenses.keys() == sigmas.keys() and all("f" in v for v in sigmas.values()))
-            write_accuracy_report(job, row, scratch() / "r.pdf")
 
 
 if __name__ == "__main__":

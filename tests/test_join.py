@@ -18,6 +18,7 @@ from scipy.spatial.transform import Rotation
 
 from tests.scenes import pebble_set, pebble_truth, scratch
 from tests.test_desk import wait_for
+from tests.test_scaling import put_marks
 from tests.test_stages import QUICK, new_job, run
 from umbrate.cli.main import cli
 from umbrate.core.cloud.keepbox import KeepBox
@@ -44,7 +45,10 @@ from umbrate.stages.clouds import load_cloud
 from umbrate.stages.deliver import camera_rows
 from umbrate.stages.frames import frame_of, load_block, move_arrays, move_box
 from umbrate.stages.joining import join_all, join_whole
+from umbrate.stages.leveling import level_by_turn
 from umbrate.stages.mask_files import decode_mask
+from umbrate.stages.measuring import measure_all, refresh_all
+from umbrate.stages.reporting import report_content, write_accuracy_report
 from umbrate.stages.shapemasks import gather_shape, keep_shape_masks, make_shape_masks
 from umbrate.stages.sides import side_of
 from umbrate.stages.uniting import unite_clouds
@@ -412,6 +416,39 @@ class Sittings(unittest.TestCase):
         rows = json.loads(file.read_text())["photos"]
         self.assertEqual(len({(r["sitting"], r["name"]) for r in rows}), 21)  # nine names come twice
         self.assertEqual({r["sitting"] for r in rows}, {"By hand", "Again"})
+
+    def test_measurements_of_a_joined_row_are_told_and_its_report_knows_its_members(self):
+        with self.copy() as job:
+            folder = job.folder
+            first, _ = job.sittings()
+            put_marks(job, first)
+            job.add_length(first.id, "T0", "T1", 20.0)
+            job.add_length(first.id, "T2", "T3", 20.0)
+            run(job, first, "scale")
+        out = CliRunner().invoke(cli, ["join", str(folder), "--by", "surface", "--merge", "--name", "Whole"])
+        self.assertEqual(out.exit_code, 0, out.output)
+        with Job.open(folder) as job:
+            row = job.joined_rows()[0]
+            m = job.add_measurement(row.id, "point", ["T0"], "spot")
+            refresh_all(job)
+            before = measure_all(job, row)[m]["text"]
+            level_by_turn(job, job.sittings()[0], np.array([[0.0, -1, 0], [1, 0, 0], [0, 0, 1]]))
+            changes = refresh_all(job)
+            after = measure_all(job, row)[m]["text"]
+            self.assertNotEqual(before, after)
+            self.assertEqual(changes[row.id], [("spot", before, after)])
+            entry = next(e for e in reversed(job.ledger()) if e.stage == "measure")
+            self.assertEqual(entry.sitting_id, row.id)
+            job.rename_sitting(first.id, "Renamed")
+            content = report_content(job, row)
+            told = [r[1] for r in content["ledger"]]
+            self.assertTrue(any(t.startswith("Renamed: ") for t in told), told)
+            self.assertTrue(any(t.startswith("Again: ") for t in told), told)
+            self.assertEqual({p[1] for p in content["photos"]}, {"Renamed", "Again"})
+            rows, lenses, sigmas = camera_rows(job, row)
+            self.assertEqual({r["sitting"] for r in rows}, {"Renamed", "Again"})
+            self.assertTrue(lenses.keys() == sigmas.keys() and all("f" in v for v in sigmas.values()))
+            write_accuracy_report(job, row, scratch() / "r.pdf")
 
     def test_picks_join_and_what_is_wrong_with_them_is_said(self):
         with self.copy() as job:
