@@ -6,7 +6,8 @@ from ..core.cloud.keepbox import fit_keep_box
 from ..core.errors import UmbrateError
 from ..core.geometry.lens import PARAMETER_NAMES, Lens
 from ..core.geometry.pose import center
-from ..core.geometry.similarity import fit_similarity
+from ..core.geometry.rotation import rotation_matrix, rotation_vector
+from ..core.geometry.similarity import fit_similarity, scale_of
 from ..core.poses.block import DISAGREES, FRAGMENT, LOOP, NO_OVERLAP, NO_START, TOO_FEW, TURNED
 from ..core.poses.covariance import of_centers
 from ..core.poses.frame import move_block, upright_frame
@@ -22,6 +23,7 @@ COVER_CELLS = 12  #: the longer side of a photo is divided into so many cells to
 STILL_SHARE = 0.6  #: a photo with so many still features shows the backdrop only
 MANY_BRIDGES = 0.2  #: share of false bridges among the pairs from which the object itself is to blame
 SAME_FRAME = 3e-4  #: of the extent of the photos: a frame that differs by less is left as it is
+ROUNDED = 10  #: digits of a frame's turn, scale and shift; photos stand at distance 1
 SAME_PLACE = 0.03  #: of the extent of the photos: two solutions that lie so near are one
 FEW_FEATURES = 200  #: a photo with fewer is blurred, plain or masked away
 
@@ -158,8 +160,17 @@ def _into_frame(block, inputs):
     eyes = np.array([center(E) for E in block.poses[solved]])
     moved = np.linalg.norm(eyes @ M[:3, :3].T + M[:3, 3] - eyes, axis=1).max()
     if moved > SAME_FRAME * np.linalg.norm(np.ptp(eyes, axis=0)):  # else the same input gives the same bits
-        block.poses, block.points = move_block(block.poses, block.points, M)
+        block.poses, block.points = move_block(block.poses, block.points, _rounded(M))
     return False
+
+
+def _rounded(M):
+    """A similarity with its parameters rounded: a block laid where it lay before must get the same bits again."""
+    scale = scale_of(M)
+    out = np.eye(4)
+    out[:3, :3] = round(scale, ROUNDED) * rotation_matrix(np.round(rotation_vector(M[:3, :3] / scale), ROUNDED))
+    out[:3, 3] = np.round(M[:3, 3], ROUNDED)
+    return out
 
 
 def _into_last_frame(block, inputs):
