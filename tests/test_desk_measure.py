@@ -142,6 +142,15 @@ class Measuring(unittest.TestCase):
         ):
             panel._known_target()
         self.assertEqual(s.job.known_targets(s.sitting_id)[208].known, (4.0, 5.5, 6.0))
+        last = panel.points.rowCount() - 1
+        self.assertEqual([panel.points.item(last, k).text() for k in (0, 3)], ["target 208", "known"])
+        panel.points.selectRow(last)
+        self.assertIn("4 5.5 6 mm", panel.told.text())
+        with mock.patch.object(QInputDialog, "getText", return_value=("", True)) as asked:
+            panel.points.cellDoubleClicked.emit(last, 0)
+        self.assertEqual(asked.call_args.kwargs["text"], "4 5.5 6 0.1")
+        self.assertEqual(s.job.known_targets(s.sitting_id), {})
+        s.undo()
         s.undo()
         self.assertEqual(s.job.known_targets(s.sitting_id), {})
         before = len(w.active.sightings)

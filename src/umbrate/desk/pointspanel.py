@@ -100,7 +100,7 @@ class PointsPanel(QWidget):
         column.addLayout(row)
         self.points = table(("Point", "Photos", "px", ""), POINTS_HEIGHT)
         self.points.itemSelectionChanged.connect(self._chosen)
-        self.points.cellDoubleClicked.connect(lambda *_: self._rename())
+        self.points.cellDoubleClicked.connect(lambda row, _: self._edit(row))
         column.addWidget(self.points)
         self.told = QLabel(objectName="quiet")
         self.told.setWordWrap(True)
@@ -146,7 +146,8 @@ class PointsPanel(QWidget):
         self.mark.setChecked(w.on)
         rows = [(p, w.marking.rms(p)) for p in w.points]
         rows.sort(key=lambda r: -(r[1] if r[1] is not None else -1))
-        self.points.setRowCount(len(rows))
+        targets = list(s.job.known_targets(s.sitting_id).values()) if s.job else []
+        self.points.setRowCount(len(rows) + len(targets))
         for k, (p, rms) in enumerate(rows):
             tint = t.QUIET if not p.used else t.STATE_COLORS["look"] if rms and rms > BAD_PX else None
             what = "off" if not p.used else "known" if p.known else ""
@@ -157,6 +158,13 @@ class PointsPanel(QWidget):
             self.points.setItem(k, 3, cell(what, tint=t.QUIET))
             if p.id == w.active_id:
                 self.points.selectRow(k)
+        for k, target in enumerate(targets, len(rows)):
+            at = " ".join(f"{x:.14g}" for x in target.known)
+            self.points.setItem(
+                k, 0, cell(f"target {target.number}", str(target.number), tip=f"Known to be at {at} mm")
+            )
+            for column, text in enumerate(("", "", "known" if target.held else "compared"), 1):
+                self.points.setItem(k, column, cell(text, tint=t.QUIET))
         if w.active_id is None:
             self.points.clearSelection()
         self.shape_row.setVisible(bool(w.chain))
@@ -204,7 +212,18 @@ class PointsPanel(QWidget):
     def _chosen(self):
         rows = self.points.selectionModel().selectedRows()
         if rows and not self._filling:
-            self.work.choose(self.points.item(rows[0].row(), 0).data(Qt.ItemDataRole.UserRole))
+            what = self.points.item(rows[0].row(), 0).data(Qt.ItemDataRole.UserRole)
+            if isinstance(what, str):  # a target with known coordinates
+                self.told.setText(f"{self.points.item(rows[0].row(), 0).toolTip()}. Double click changes that.")
+            else:
+                self.work.choose(what)
+
+    def _edit(self, row):
+        what = self.points.item(row, 0).data(Qt.ItemDataRole.UserRole)
+        if isinstance(what, str):
+            self._known_of_target(int(what))
+        else:
+            self._rename()
 
     def _go(self, row, _):
         self.work.look_at(self.sightings.item(row, 0).data(Qt.ItemDataRole.UserRole))
@@ -259,11 +278,13 @@ class PointsPanel(QWidget):
             self._ask_known(token(p.id), p.name, (*(p.known or ()), *(p.known_sigma or ())[:1]))
 
     def _known_target(self):
-        s = self.session
         number, ok = QInputDialog.getInt(self, "Known coordinates of a target", "Number of the target", 0, 0, 99_999)
         if ok:
-            k = s.job.known_targets(s.sitting_id).get(number)
-            self._ask_known(str(number), f"target {number}", (*k.known, k.known_sigma[0]) if k else ())
+            self._known_of_target(number)
+
+    def _known_of_target(self, number):
+        k = self.session.job.known_targets(self.session.sitting_id).get(number)
+        self._ask_known(str(number), f"target {number}", (*k.known, k.known_sigma[0]) if k else ())
 
     def _ask_known(self, end, name, before):
         """Ask for the known coordinates of a point or target, and keep them."""

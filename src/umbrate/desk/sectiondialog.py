@@ -124,8 +124,11 @@ class SectionDialog(QDialog):
             row.addWidget(w)
         row.addWidget(QLabel("at"))
         self.slider = QSlider(Qt.Orientation.Horizontal, minimum=0, maximum=STEPS, value=STEPS // 2)
+        self.slider.setMinimumWidth(180)
         row.addWidget(self.slider, 1)
         self.offset = self._spin(-1e9, 1e9, f" {self.unit}" if self.unit else "", "Distance from zero across the plane")
+        size = float(np.linalg.norm(self.hi - self.lo))
+        self.offset.setDecimals(int(np.clip(np.ceil(3.5 - np.log10(max(size, 1e-9))), 2, 8)))
         row.addWidget(self.offset)
         column.addLayout(row)
         self.drawing = SectionDrawing()
@@ -135,10 +138,12 @@ class SectionDialog(QDialog):
         self.kept.setToolTip("Planes that are kept in the job")
         self.kept.activated.connect(self._take)
         foot.addWidget(self.kept)
-        for text, act in (("Keep the plane…", self._keep), ("Forget it", self._forget)):
-            b = QPushButton(text)
+        self.forget = QPushButton("Forget it", enabled=False)
+        keep = QPushButton("Keep the plane…")
+        for b, act in ((keep, self._keep), (self.forget, self._forget)):
             b.clicked.connect(lambda _, a=act: a())
             foot.addWidget(b)
+        self.kept.currentIndexChanged.connect(lambda k: self.forget.setEnabled(k > 0))
         self.told = QLabel(objectName="quiet")
         foot.addWidget(self.told, 1)
         save = QPushButton("Write as SVG, DXF or CSV…")
@@ -147,6 +152,8 @@ class SectionDialog(QDialog):
         close.clicked.connect(self.accept)
         foot.addWidget(save)
         foot.addWidget(close)
+        for b in (keep, self.forget, save, close):
+            b.setAutoDefault(False)  # Enter ends a number that is typed, and nothing else
         column.addLayout(foot)
         self.way.currentIndexChanged.connect(lambda _: self._way())
         self.slider.valueChanged.connect(self._slid)
@@ -157,9 +164,10 @@ class SectionDialog(QDialog):
 
     @staticmethod
     def _spin(low, high, suffix, tip):
-        w = QDoubleSpinBox(minimum=low, maximum=high, decimals=2, suffix=suffix)
+        w = QDoubleSpinBox(minimum=low, maximum=high, decimals=3, suffix=suffix)
         w.setToolTip(tip)
         w.setKeyboardTracking(False)
+        w.setMaximumWidth(124)
         return w
 
     def _eye(self):
@@ -219,9 +227,11 @@ class SectionDialog(QDialog):
         if free:
             self._typed()
             return
+        self.kept.setCurrentIndex(0)
         self.set_plane(self.middle, self._eye().pose[2, :3] if name == AS_SEEN else NORMALS[name])
 
     def _slid(self, value):
+        self.kept.setCurrentIndex(0)  # it is not that plane any more
         low, high = self._range()
         self.offset.blockSignals(True)
         self.offset.setValue(low + (high - low) * value / STEPS)
@@ -229,6 +239,7 @@ class SectionDialog(QDialog):
         self.cut()
 
     def _typed(self):
+        self.kept.setCurrentIndex(0)
         self._follow()
         self.cut()
 
@@ -266,7 +277,8 @@ class SectionDialog(QDialog):
         s = self.session
         self.planes = s.job.sections(s.sitting_id)
         self.kept.clear()
-        self.kept.addItem(f"{len(self.planes)} planes kept" if self.planes else "No plane is kept")
+        self.kept.addItem(f"Kept planes: {len(self.planes)}" if self.planes else "No plane is kept")
+        self.kept.setEnabled(bool(self.planes))
         self.kept.addItems([p.name for p in self.planes])
 
     def _take(self, k):
@@ -274,6 +286,7 @@ class SectionDialog(QDialog):
             place, normal = plane_in_job(self.session.job, self.session.sitting, self.planes[k - 1])
             self.way.setCurrentText(FREE)
             self.set_plane(place, normal)
+            self.kept.setCurrentIndex(k)
 
     def _keep(self):
         s = self.session
