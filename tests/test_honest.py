@@ -352,6 +352,31 @@ class ByIdentity(unittest.TestCase):
         self.job = Job.open(folder)
         self.addCleanup(self.job.close)
 
+    def test_absurd_values_give_a_sentence(self):
+        folder, of = self.job.folder, ("--sitting", "A")
+        self.job.close()
+        for command, said in (
+            (("pair", folder, "a.jpg", "a.jpg", *of), "no pair with itself"),
+            (("sift", folder, *of, "--by", "residual", "--above", "nan"), "must be a number"),
+            (("run", folder, *of, "--set", "cloud.nearest=inf"), "finite"),
+            (("run", folder, *of, "--set", "scale.sheet_sigma_mm=nan"), "scale.sheet_sigma_mm"),
+            (("section", folder, *of, "--keep", ""), "no cloud yet"),
+            (("section", folder, *of, "--plane", ""), "no section “”"),
+            (("targets", "mat", folder.parent / "o.pdf", "--hole", "-5"), "hole of -5"),
+            (("targets", "bars", folder.parent / "o.pdf", "--length", "inf"), "does not fit"),
+            (("lengths", folder, *of, "--set", "Beak", "Tail", "1e12"), "must be a number"),
+            (("lengths", folder, *of, "--set", "Beak", "Tail", "5", "--sigma", "nan"), "must be a number"),
+            (("box", folder, *of, "--size", "nan", "1", "1"), ""),
+            (("clean", folder, *of, "--by", "photos", "--set", "least=x"), ""),
+        ):
+            out = call(*command)
+            self.assertEqual(out.exit_code, 1, (command, out.output))
+            self.assertIn(said, " ".join(out.output.split()))
+            self.assertNotIn("Traceback", out.output)
+            self.assertNotIn("unexpected", out.output)
+        self.job = Job.open(folder)
+        self.addCleanup(self.job.close)
+
 
 class Told(unittest.TestCase):
     """A job with poses, scale, cloud and a measurement."""

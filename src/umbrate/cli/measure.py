@@ -280,18 +280,18 @@ def measure(job, sitting, kind, ends, name, remove, give, replace):
 @replace_option
 def section(job, out_file, sitting, at, normal, name, keep, forget, gap, replace):
     """Cut the cloud of JOB by a plane and write the outline to OUT (SVG, DXF or CSV); without OUT, list planes."""
-    with changing(job, keep or forget, "change sections") as j:
+    with changing(job, keep is not None or forget is not None, "change sections") as j:
         s = the_sitting(j, sitting)
-        if forget:
+        if forget is not None:
             j.remove_section(j.section(s.id, forget).id)
         frame, gate = frame_of(j, s), gate_of(j, replace)
         if out_file:
             gate.check(out_file)
-        if name and (at or normal):
+        if name is not None and (at or normal):
             raise UmbrateError("Either --plane, or --at and --normal.")
-        if name:
+        if name is not None:
             place, across = plane_in_job(j, s, j.section(s.id, name))
-        elif out_file or keep:
+        elif out_file or keep is not None:
             cloud = load_cloud(j, s)
             if cloud is None:
                 raise UmbrateError(f"“{s.name}” has no cloud yet: umbrate run {job}", ("go to", "cloud"))
@@ -302,9 +302,9 @@ def section(job, out_file, sitting, at, normal, name, keep, forget, gap, replace
             write_section(out_file, made, frame.unit, f"{j.name}, {s.name}", gate)
             texts = section_texts(made, frame.unit)
             say(f"Wrote {out_file}: " + ", ".join(f"{k} {v}" for k, v in texts.items()))
-        if keep:
-            keep_plane(j, s, place, across, keep)
-            say(f"Kept “{keep}”.")
+        if keep is not None:
+            kept = keep_plane(j, s, place, across, keep)
+            say(f"Kept “{next(x.name for x in j.sections(s.id) if x.id == kept)}”.")
         if not out_file:
             for x in j.sections(s.id):
                 place, across = plane_in_job(j, s, x)

@@ -83,8 +83,9 @@ class Gate:
         if there and not self.replace:
             more = f" and {len(there) - 1} more" if len(there) > 1 else ""
             verb = "are" if len(there) > 1 else "is"
+            folder = there[0].absolute().parent
             raise WouldReplace(
-                f"{there[0].name}{more} {verb} there already in {there[0].parent}. Nothing was written.", paths=there
+                f"{there[0].name}{more} {verb} there already in {folder}. Nothing was written.", paths=there
             )
 
     def _check_one(self, path, there):

@@ -322,7 +322,7 @@ class Sittings:
         """
         folder = Path(folder)
         if not folder.is_dir():
-            raise UmbrateError(f"The folder {folder} does not exist. Choose the one the photos are in now.")
+            raise UmbrateError(f"There is no folder {folder}. Choose the one the photos are in now.")
         wanted = {}
         for p in self.missing_photos():
             wanted.setdefault((p.name, p.size), []).append(p)

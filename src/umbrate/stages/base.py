@@ -20,7 +20,7 @@ from .executor import LocalExecutor
 class StageSettings(BaseModel):
     """Base of all settings: unknown names are refused, so that a typing error does not pass silently."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
 
 
 def only(setting, *values, **extra):

@@ -252,6 +252,8 @@ def pair_figures(job, sitting, first, second):
     UmbrateError
         Where one is not solved or they see nothing together.
     """
+    if first == second:
+        raise UmbrateError("A photo makes no pair with itself. Name two photos.")
     block, _ = raw_block(job, sitting)
     if block is None:
         raise UmbrateError(f"“{sitting.name}” has no poses yet. Run Poses first.", ("go to", "poses"))

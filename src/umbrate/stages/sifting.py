@@ -9,6 +9,7 @@ import numpy as np
 
 from ..core.errors import UmbrateError
 from ..core.poses.sift import BY_NAME, measure
+from ..job.marks import good_number
 from .block_making import removal
 from .frames import keep_box_of, load_block
 
@@ -74,6 +75,9 @@ def sift(job, sitting, name, above=None, below=None):
         raise UmbrateError(f"There is no measure “{name}”. There are: {', '.join(BY_NAME)}.")
     if above is None and below is None:
         raise UmbrateError("Say which end is doubtful: a value above which, or below which, tie points are chosen.")
+    for limit in (above, below):
+        if limit is not None:
+            good_number(limit, "A limit")
     if job.result(sitting.id, "poses") is None:
         raise UmbrateError(f"“{sitting.name}” has no tie points yet. Run Poses first.", ("go to", "poses"))
     block = load_block(job, sitting)

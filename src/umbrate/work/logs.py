@@ -89,8 +89,8 @@ def watch_crashes():
 def sentence_of(kind, error):
     """What is said of an error nobody foresaw."""
     return (
-        f"Something unexpected went wrong ({kind.__name__}: {error}). The job is whole. Go on, or save what "
-        f"you need; the log says more: {log_file()}"
+        f"Something unexpected went wrong ({kind.__name__}: {error}). The job is whole; go on. "
+        f"The log says more: {log_file()}"
     )
 
 

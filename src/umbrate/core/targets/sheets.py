@@ -176,6 +176,8 @@ def mat(paper="A4", hole=40.0, diameter=6.0):
     width, height = _size(paper)
     outer = 0.5 * width - MARGIN - 0.5 * REACH * diameter - 1.5
     inner = outer - REACH * diameter * 0.9
+    if not hole >= 0:
+        raise UmbrateError(f"A hole of {hole:g} mm cannot be made: give its diameter, or 0 for none.")
     if inner - 0.5 * REACH * diameter < 0.5 * hole + 2:
         raise UmbrateError(f"A hole of {hole:g} mm leaves no room for the ring of targets on {paper}.")
     cx, cy = 0.5 * width, MARGIN + 0.5 * width - MARGIN
