@@ -1,5 +1,6 @@
 """The worker process and the queue: saved one by one, stopped on request, killed without loss."""
 
+import logging
 import os
 import signal
 import time
@@ -37,6 +38,12 @@ def reading_slowly(seconds, report):
     return "read"
 
 
+def complaining(report=None):
+    """An errand that logs; it runs in the worker."""
+    logging.getLogger("umbrate.errand").warning("said in process %d", os.getpid())
+    return os.getpid()
+
+
 class AnErrand(unittest.TestCase):
     def setUp(self):
         self.errands, self.heard = Errands(), []
@@ -63,6 +70,13 @@ class AnErrand(unittest.TestCase):
         self.assertIn("does not exist", self.heard[1][1])
         self.assertIn("unexpected", self.heard[2][1])
         self.assertEqual(self.heard[3], "read")
+
+    def test_what_a_worker_logs_arrives_in_the_one_log(self):
+        with self.assertLogs("umbrate.errand", "WARNING") as said:
+            self.send(complaining)
+            self.wait(lambda: self.heard and said.records)
+        self.assertNotEqual(self.heard[0], os.getpid())
+        self.assertIn(f"worker: said in process {self.heard[0]}", said.records[0].getMessage())
 
     def test_cancel_is_heard_within_a_second_and_forgets_what_waits(self):
         self.send(reading_slowly, 30)
