@@ -194,6 +194,8 @@ class FromAStranger(unittest.TestCase):
             "UPDATE meta SET value = '8' WHERE key = 'version'",
         )  # fmt: skip
         with Job.open(self.folder) as job:
+            self.assertTrue(job.writable)
+            self.assertIn("no longer be undone", job.note)
             (length,) = job.lengths(row.id)
             self.assertEqual((length.first, length.second), (f"@{twin}", f"@{ids[1]}"))
             self.assertEqual(job.measurements(s.id)[0].ends, (f"@{ids[0]}", {"cloud": [1, 2, 3]}))
@@ -207,6 +209,8 @@ class FromAStranger(unittest.TestCase):
             self.assertEqual(len(job.photos(s.id)), 2)
             job.rename_marked_point(twin, "Foot")
             self.assertEqual(job.end_names(row.id)[length.first], "Foot")
+        with Job.open(self.folder) as job:
+            self.assertEqual(job.note, "")
 
 
 class WhateverHappens(unittest.TestCase):

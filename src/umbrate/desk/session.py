@@ -105,7 +105,7 @@ class Session(QObject):
         self._take(job)
         note = note or job.note
         if note:
-            self.said.emit(note, "bad")
+            self.said.emit(note, "note" if job.writable else "bad")
         return True
 
     def _on_unforeseen(self, sentence):

@@ -156,6 +156,8 @@ def _by_identity(db):
     db.execute("UPDATE ledger SET sitting_id = (SELECT id FROM sitting WHERE sitting.name = ledger.sitting)")
 
 
+LAST_WITH_STATEMENTS = 8  #: the last version that kept for undo what this one does not run
+
 #: what brings a job of version N (the key) to version N + 1: statements, or functions of the database
 MIGRATIONS = {
     1: [HANDMASK],

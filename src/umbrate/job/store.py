@@ -81,7 +81,7 @@ class Job(Sittings, Choices, Marks, Clouds, Joins, Sections, Results):
     folder : Path
     writable : bool
     note : str
-        Why it is open for reading only, where the file itself is the reason; else empty.
+        Why it is open for reading only, where the file itself is the reason, or what opening it cost; else empty.
     """
 
     def __init__(self, place, connection, writable, note="", copy=None):
@@ -182,6 +182,10 @@ class Job(Sittings, Choices, Marks, Clouds, Joins, Sections, Results):
         job = cls(place, db, writable, copy=copy)
         if version < schema.VERSION:
             try:
+                if writable and version <= schema.LAST_WITH_STATEMENTS and any(job.undo_labels()):
+                    job.note = (
+                        "This job was made by an older version: what was done in it before can no longer be undone."
+                    )
                 with job._changes(check=writable):
                     schema.bring_up_to_date(db, version)
             except (sqlite3.Error, UmbrateError, ValueError, TypeError, KeyError, AttributeError) as e:
