@@ -133,7 +133,11 @@ class TheGate(unittest.TestCase):
             self.write(self.home / "photo.jpg", Gate(True))
 
     def test_a_writer_that_fails_leaves_nothing_and_says_why(self):
-        for error in (OSError(28, "No space left on device"), RuntimeError("library says no"), ValueError("odd")):
+        for error in (
+            OSError(28, "No space left on device"),
+            RuntimeError("library says no\nin line 782"),
+            ValueError("odd"),
+        ):
             with self.assertRaisesRegex(UmbrateError, "could not be written"), written_aside(self.home / "x") as part:
                 part.write_text("half")
                 raise error

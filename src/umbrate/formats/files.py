@@ -178,7 +178,8 @@ def written_aside(path, gate=CLOSED):
             "no half file was left."
         ) from e
     except Exception as e:  # of a library that has errors of its own
-        raise UmbrateError(f"{path} could not be written ({e}). No half file was left.") from e
+        why = next(iter(str(e).splitlines()), type(e).__name__)  # some tell where in their code it happened, too
+        raise UmbrateError(f"{path} could not be written ({why}). No half file was left.") from e
 
 
 def _put_new(temporary, path):
