@@ -16,6 +16,7 @@ from ..core.errors import UmbrateError
 FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 FILE = os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK  #: a pipe in place of a file must not make us wait
 OF_DATABASE = ("job.sqlite", "job.sqlite-wal", "job.sqlite-shm", "job.sqlite-journal")
+FOLDERS = ("blobs", "known", "frames")
 
 
 class JobInUse(UmbrateError):
@@ -89,26 +90,20 @@ class Place:
             raise
 
     def _check_kinds(self):
-        """Raise where something in the folder is a link, or no file where there should be one."""
-        for name in (*OF_DATABASE, "lock"):
+        """Raise where something in the folder is a link, or no file or folder where there should be one."""
+        for name in (*OF_DATABASE, "lock", *FOLDERS):
             try:
                 kind = os.lstat(name, dir_fd=self.fd).st_mode
             except FileNotFoundError:
                 continue
-            if not stat.S_ISREG(kind):
+            if name in FOLDERS:
+                good, told = stat.S_ISDIR(kind), "leads elsewhere or is no folder"
+            else:
+                good, told = stat.S_ISREG(kind), "is a link" if stat.S_ISLNK(kind) else "is no file"
+            if not good:
                 raise UmbrateError(
-                    f"{self.path.name} is not opened: {name} in it is {'a link' if stat.S_ISLNK(kind) else 'no file'}. "
-                    "A job holds its own files. Ask whoever made it for a plain copy."
-                )
-        for name in ("blobs", "known", "frames"):
-            try:
-                kind = os.lstat(name, dir_fd=self.fd).st_mode
-            except FileNotFoundError:
-                continue
-            if not stat.S_ISDIR(kind):
-                raise UmbrateError(
-                    f"{self.path.name} is not opened: {name} in it leads elsewhere or is no folder. A job holds its "
-                    "own files. Ask whoever made it for a plain copy."
+                    f"{self.path.name} is not opened: {name} in it {told}. A job holds its own files. Ask whoever made "
+                    "it for a plain copy."
                 )
 
     def _identity(self, name):
