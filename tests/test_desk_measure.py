@@ -284,6 +284,43 @@ class Measuring(unittest.TestCase):
         self.assertNotIn("Traceback", " ".join(s.log))
         self.assertTrue(texts(self.window.bench))
 
+    def test_planes_of_sections_are_kept_taken_again_moved_and_forgotten(self):
+        s = self.session
+        dialog = SectionDialog(s, self.window)
+        self.assertFalse(dialog.forget.isEnabled())
+
+        def keep(name=None):
+            """Keep the plane under the name that is offered, or another."""
+            answer = lambda *_, text: (name or text, True)  # noqa: E731
+            with mock.patch.object(QInputDialog, "getText", side_effect=answer):
+                dialog._keep()
+
+        low, high = dialog._range()
+        dialog.offset.setValue(low + 0.25 * (high - low))
+        first = dialog.place
+        keep()
+        dialog.slider.setValue(300)
+        self.assertEqual((dialog.kept.currentIndex(), dialog.forget.isEnabled()), (0, False))  # it is another plane now
+        second = dialog.place
+        keep()
+        self.assertEqual([x.name for x in s.job.sections(s.sitting_id)], ["Section 1", "Section 2"])
+        dialog._take(1)
+        self.assertTrue(dialog.forget.isEnabled())
+        n = dialog.normal
+        step = 10.0 ** -dialog.offset.decimals()
+        self.assertAlmostEqual(float((dialog.place - first) @ n), 0.0, delta=step)
+        dialog._forget()
+        dialog._take(1)
+        self.assertAlmostEqual(float((dialog.place - second) @ n), 0.0, delta=step)
+        keep()  # the name that is free, not that of the plane that is there
+        self.assertEqual([x.name for x in s.job.sections(s.sitting_id)], ["Section 2", "Section 1"])
+        keep("Section 2")
+        self.assertIn("Moved", dialog.told.text())
+        for _ in range(5):
+            s.undo()
+        self.assertEqual(s.job.sections(s.sitting_id), [])
+        dialog.reject()
+
 
 class Cleaning(unittest.TestCase):
     """Clouds side by side in the window, and a filter tried, applied, taken back."""

@@ -303,8 +303,10 @@ def section(job, out_file, sitting, at, normal, name, keep, forget, gap, replace
             texts = section_texts(made, frame.unit)
             say(f"Wrote {out_file}: " + ", ".join(f"{k} {v}" for k, v in texts.items()))
         if keep is not None:
+            before = {x.id for x in j.sections(s.id)}
             kept = keep_plane(j, s, place, across, keep)
-            say(f"Kept “{next(x.name for x in j.sections(s.id) if x.id == kept)}”.")
+            name = next(x.name for x in j.sections(s.id) if x.id == kept)
+            say(f"“{name}” is moved there." if kept in before else f"Kept “{name}”.")
         if not out_file:
             for x in j.sections(s.id):
                 place, across = plane_in_job(j, s, x)

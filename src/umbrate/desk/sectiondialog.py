@@ -293,11 +293,14 @@ class SectionDialog(QDialog):
         if not s.may_write():
             self.told.setText("The job is open for reading only.")
             return
-        name, ok = QInputDialog.getText(self, "Keep the plane", "Name", text=f"Section {len(self.planes) + 1}")
-        if ok and s.do(lambda: keep_plane(s.job, s.sitting, self.place, self.normal, name)):
+        free = s.job.free_section_name(s.sitting_id)
+        name, ok = QInputDialog.getText(self, "Keep the plane", "Name", text=free)
+        before = {p.id for p in self.planes}
+        kept = ok and s.do(lambda: keep_plane(s.job, s.sitting, self.place, self.normal, name))
+        if kept:
             self._fill_kept()
-            self.kept.setCurrentText(" ".join(name.split()))
-            self.told.setText("Kept in the job.")
+            self.kept.setCurrentIndex(1 + [p.id for p in self.planes].index(kept))
+            self.told.setText("Moved. Undo takes it back." if kept in before else "Kept in the job.")
 
     def _forget(self):
         s, k = self.session, self.kept.currentIndex()

@@ -38,6 +38,11 @@ class Sections:
         known = ", ".join(f"“{x.name}”" for x in self.sections(sitting_id)) or "none yet"
         raise UmbrateError(f"There is no section “{name}” (there is: {known}).")
 
+    def free_section_name(self, sitting_id):
+        """The first of Section 1, Section 2, ... that no plane has."""
+        have = {x.name for x in self.sections(sitting_id)}
+        return next(f"Section {k}" for k in range(1, len(have) + 2) if f"Section {k}" not in have)
+
     def keep_section(self, sitting_id, place, normal, name=None):
         """Keep a plane under a name; one that is there under that name is moved. Returns its id."""
         place, normal = [float(x) for x in place], [float(x) for x in normal]
@@ -45,7 +50,7 @@ class Sections:
             raise UmbrateError("A section needs a place and a direction across it, in numbers.")
         have = {x.name: x.id for x in self.sections(sitting_id)}
         if name is None:
-            name = next(f"Section {k}" for k in range(1, len(have) + 2) if f"Section {k}" not in have)
+            name = self.free_section_name(sitting_id)
         name = plain_name(name, "A section")
         plane = json.dumps({"place": place, "normal": normal})
         with self.action(f"keep “{name}”"):
