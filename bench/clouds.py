@@ -26,6 +26,7 @@ sys.path[:0] = [str(ROOT / "src"), str(ROOT), str(ROOT / "bench")]
 
 from measure import run  # noqa: E402
 from poses import run_to_poses, told  # noqa: E402
+from umbrate.actions.delivering import camera_rows  # noqa: E402
 from umbrate.core.cloud import filters  # noqa: E402
 from umbrate.core.cloud.clean import inside_outlines  # noqa: E402
 from umbrate.core.cloud.coverage import Camera  # noqa: E402
@@ -36,10 +37,9 @@ from umbrate.core.geometry.pose import look_at  # noqa: E402
 from umbrate.core.raster.pick import seen_inside, seen_under  # noqa: E402
 from umbrate.formats.clouds import write_cloud  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
+from umbrate.sitting.clouds import load_cloud  # noqa: E402
 from umbrate.stages import BY_NAME  # noqa: E402
 from umbrate.stages.base import parse_settings  # noqa: E402
-from umbrate.stages.clouds import load_cloud  # noqa: E402
-from umbrate.stages.deliver import camera_rows  # noqa: E402
 from umbrate.studio.judge import Truth  # noqa: E402
 from umbrate.work.adding import read_folder, take_in  # noqa: E402
 from umbrate.work.demo import SITTINGS, demo_data  # noqa: E402

@@ -22,8 +22,8 @@ sys.path[:0] = [str(ROOT / "src"), str(ROOT)]
 
 from bench.poses import run_to_poses  # noqa: E402
 
+from umbrate.actions.delivering import camera_rows  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
-from umbrate.stages.deliver import camera_rows  # noqa: E402
 from umbrate.studio.judge import Truth  # noqa: E402
 from umbrate.studio.scene import hand_shots, pebble, smaller  # noqa: E402
 from umbrate.studio.shoot import shoot  # noqa: E402

@@ -23,32 +23,24 @@ sys.path[:0] = [str(ROOT / "src"), str(ROOT), str(ROOT / "bench")]
 
 from measure import BARS, run, true_centers  # noqa: E402
 from poses import CREST, evaluated, run_to_poses, told  # noqa: E402
+from umbrate.actions.delivering import camera_rows, export_cameras  # noqa: E402
+from umbrate.actions.shapemasks import gather_shape, keep_shape_masks, make_shape_masks  # noqa: E402
+from umbrate.actions.uniting import unite_clouds  # noqa: E402
 from umbrate.core.cloud.keepbox import KeepBox  # noqa: E402
 from umbrate.core.geometry.pose import pose  # noqa: E402
 from umbrate.core.geometry.rotation import rotation_matrix  # noqa: E402
 from umbrate.core.geometry.similarity import difference, fit_similarity, scale_of  # noqa: E402
 from umbrate.core.masking.clean import overlap  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
+from umbrate.sitting.clouds import load_cloud  # noqa: E402
+from umbrate.sitting.frames import load_block, set_keep_box  # noqa: E402
+from umbrate.sitting.masks import decode_mask  # noqa: E402
 from umbrate.stages.base import Report  # noqa: E402
-from umbrate.stages.clouds import load_cloud  # noqa: E402
-from umbrate.stages.deliver import camera_rows, export_cameras  # noqa: E402
-from umbrate.stages.frames import load_block, set_keep_box  # noqa: E402
-from umbrate.stages.joining import GOOD, join_sides, join_sittings  # noqa: E402
-from umbrate.stages.mask_files import decode_mask  # noqa: E402
-from umbrate.stages.shapemasks import gather_shape, keep_shape_masks, make_shape_masks  # noqa: E402
-from umbrate.stages.sides import side_of  # noqa: E402
-from umbrate.stages.uniting import unite_clouds  # noqa: E402
+from umbrate.stages.join.joining import GOOD, join_sides, join_sittings  # noqa: E402
+from umbrate.stages.join.members import side_of  # noqa: E402
 from umbrate.studio.judge import Truth  # noqa: E402
 from umbrate.studio.render import Surroundings  # noqa: E402
-from umbrate.studio.scene import (  # noqa: E402
-    SimulatedSitting,
-    bowl,
-    pebble,
-    smaller,
-    turntable_mat,
-    turntable_shots,
-    whistle,
-)
+from umbrate.studio.scene import SimulatedSitting, bowl, pebble, smaller, turntable_mat, turntable_shots, whistle  # noqa: E402
 from umbrate.studio.shoot import shoot  # noqa: E402
 from umbrate.work.adding import read_folder, take_in  # noqa: E402
 from umbrate.work.demo import SITTINGS, demo_data  # noqa: E402

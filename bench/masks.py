@@ -19,9 +19,9 @@ sys.path[:0] = [str(ROOT / "src")]
 from umbrate.core.imaging.decode import read_mask  # noqa: E402
 from umbrate.core.masking.clean import overlap  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
+from umbrate.sitting.masks import decode_mask  # noqa: E402
 from umbrate.stages import BY_NAME  # noqa: E402
 from umbrate.stages.base import Report, parse_settings  # noqa: E402
-from umbrate.stages.masks import decode_mask  # noqa: E402
 from umbrate.studio.scene import whistle_on_green  # noqa: E402
 from umbrate.studio.shoot import shoot  # noqa: E402
 from umbrate.work.adding import read_folder, take_in  # noqa: E402

@@ -25,6 +25,7 @@ sys.path[:0] = [str(ROOT / "src"), str(ROOT), str(ROOT / "bench")]
 from tests.test_grow import LENS, made_up_block  # noqa: E402
 
 from poses import run_to_poses, told  # noqa: E402
+from umbrate.actions.measuring import Measurer, plain_spot  # noqa: E402
 from umbrate.core.geometry.lens import Lens  # noqa: E402
 from umbrate.core.geometry.pose import center, look_at  # noqa: E402
 from umbrate.core.geometry.rotation import rotation_angle  # noqa: E402
@@ -36,10 +37,9 @@ from umbrate.core.measure.quantities import K95, propagate, quantity  # noqa: E4
 from umbrate.core.poses.fragments import solve  # noqa: E402
 from umbrate.core.poses.marked import solve_marked  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
+from umbrate.sitting.clouds import load_cloud  # noqa: E402
 from umbrate.stages import BY_NAME  # noqa: E402
 from umbrate.stages.base import Report, parse_settings  # noqa: E402
-from umbrate.stages.clouds import load_cloud  # noqa: E402
-from umbrate.stages.measuring import Measurer, plain_spot  # noqa: E402
 from umbrate.studio.judge import Truth, nearest_on_triangles  # noqa: E402
 from umbrate.work.adding import read_folder, take_in  # noqa: E402
 from umbrate.work.demo import SITTINGS, demo_data  # noqa: E402

@@ -27,6 +27,7 @@ sys.path[:0] = [str(ROOT / "src"), str(ROOT)]
 
 from tests.test_grow import LENS, made_up_block  # noqa: E402
 
+from umbrate.actions.delivering import camera_rows, export_cameras  # noqa: E402
 from umbrate.core.features.detect import detect  # noqa: E402
 from umbrate.core.features.match import match  # noqa: E402
 from umbrate.core.geometry.lens import Lens  # noqa: E402
@@ -42,7 +43,6 @@ from umbrate.core.poses.normal import SQUARED  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
 from umbrate.stages import BY_NAME  # noqa: E402
 from umbrate.stages.base import Report, parse_settings  # noqa: E402
-from umbrate.stages.deliver import camera_rows, export_cameras  # noqa: E402
 from umbrate.studio.judge import Truth  # noqa: E402
 from umbrate.studio.scene import bowl  # noqa: E402
 from umbrate.studio.shoot import shoot  # noqa: E402

@@ -25,8 +25,8 @@ from umbrate.core.cloud.keepbox import KeepBox  # noqa: E402
 from umbrate.core.dense.depth import View, depth_map  # noqa: E402
 from umbrate.core.dense.fuse import fuse  # noqa: E402
 from umbrate.core.dense.pair import BACK_PX, LEAST_COS, inverse_step, pair_tolerance, without_specks  # noqa: E402
-from umbrate.stages.block_making import LUMA  # noqa: E402
-from umbrate.stages.cloud import Settings  # noqa: E402
+from umbrate.core.imaging.sharpness import LUMA  # noqa: E402
+from umbrate.stages.cloud.stage import Settings  # noqa: E402
 
 
 def read_disparity(path):

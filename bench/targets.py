@@ -37,14 +37,7 @@ from umbrate.core.targets import sheets as S  # noqa: E402
 from umbrate.core.targets.board import find_board  # noqa: E402
 from umbrate.core.targets.circle import center_shift  # noqa: E402
 from umbrate.core.targets.detect import CODED, find_targets  # noqa: E402
-from umbrate.studio.flat import (  # noqa: E402
-    calibration_poses,
-    calibration_sheets,
-    develop_gray,
-    photograph,
-    sight,
-    true_pixels,
-)
+from umbrate.studio.flat import calibration_poses, calibration_sheets, develop_gray, photograph, sight, true_pixels  # noqa: E402
 from umbrate.studio.prints import Printed  # noqa: E402
 
 BIG = Lens(4000, 3000, 4600.0, 2010.0, 1490.0, (-0.11, 0.09, -0.01), (0.0005, -0.0004))

@@ -19,13 +19,13 @@ from PyQt6.QtGui import QImage, QPainter
 from PyQt6.QtPdf import QPdfDocument
 from PyQt6.QtWidgets import QApplication
 
+from umbrate.actions.reporting import write_accuracy_report
 from umbrate.desk.__main__ import make_app
 from umbrate.desk.cloudpanel import CloudPanel
 from umbrate.desk.pairgrid import PairGrid
 from umbrate.desk.picksdialog import PicksDialog
 from umbrate.desk.scalepanel import ScalePanel
 from umbrate.desk.window import Window
-from umbrate.stages.reporting import write_accuracy_report
 from umbrate.work.demo import demo_data, demo_folder
 
 OUT = Path(__file__).resolve().parent / "screenshots"

@@ -12,7 +12,7 @@ from umbrate.core.lens.checks import checks_before
 from umbrate.core.lens.compare import field_difference
 from umbrate.core.lens.planes import guess_focal, homography, pose_of_plane
 from umbrate.core.lens.start import Sightings
-from umbrate.stages.calibration import calibration_problems
+from umbrate.stages.lens.calibration import calibration_problems
 from umbrate.studio.flat import calibration_poses, calibration_sheets, sight
 
 LENS = Lens(4000, 3000, 4600.0, 2010.0, 1490.0, (-0.11, 0.09, -0.01), (0.0005, -0.0004))

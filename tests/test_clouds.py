@@ -15,18 +15,7 @@ from scipy.spatial import cKDTree
 
 from tests.scenes import scratch
 from tests.test_stages import new_job, run
-from umbrate.cli.main import cli
-from umbrate.core.cloud import coverage, filters
-from umbrate.core.cloud.clean import inside_outlines
-from umbrate.core.cloud.grid import sort_into_grid, spacing_of
-from umbrate.core.cloud.keepbox import KeepBox
-from umbrate.core.errors import UmbrateError
-from umbrate.core.geometry.lens import Lens
-from umbrate.core.geometry.pose import center, look_at
-from umbrate.core.raster.pick import inside_polygon, seen_inside, seen_under
-from umbrate.formats.clouds import KINDS, write_cloud
-from umbrate.stages import foresight
-from umbrate.stages.cleaning import (
+from umbrate.actions.cleaning import (
     FILTERS,
     apply_step,
     apply_steps,
@@ -37,11 +26,22 @@ from umbrate.stages.cleaning import (
     without_step,
     write_steps,
 )
-from umbrate.stages.cleaning import Context as CleaningContext
-from umbrate.stages.cloud import CloudStage
-from umbrate.stages.clouds import compare_clouds, load_cloud, raw_cloud
-from umbrate.stages.frames import keep_box_of, set_keep_box
-from umbrate.stages.spill import kept, zeros
+from umbrate.actions.cleaning import Context as CleaningContext
+from umbrate.cli.main import cli
+from umbrate.core.cloud import coverage, filters
+from umbrate.core.cloud.clean import inside_outlines
+from umbrate.core.cloud.grid import sort_into_grid, spacing_of
+from umbrate.core.cloud.keepbox import KeepBox
+from umbrate.core.errors import UmbrateError
+from umbrate.core.geometry.lens import Lens
+from umbrate.core.geometry.pose import center, look_at
+from umbrate.core.raster.pick import inside_polygon, seen_inside, seen_under
+from umbrate.formats.clouds import KINDS, write_cloud
+from umbrate.sitting.clouds import compare_clouds, load_cloud, raw_cloud
+from umbrate.sitting.frames import keep_box_of, set_keep_box
+from umbrate.stages.cloud import forecast as foresight
+from umbrate.stages.cloud.scratch import kept, zeros
+from umbrate.stages.cloud.stage import CloudStage
 
 
 def scattered(seed=0, n=3000):
@@ -584,8 +584,8 @@ class SideBySide(unittest.TestCase):
         self.assertEqual(out.exit_code, 1)
 
     def test_a_box_beside_the_object_and_masks_that_leave_nothing_are_said(self):
-        from umbrate.stages import cloud as stage
-        from umbrate.stages.frames import keep_box_of, set_keep_box
+        from umbrate.sitting.frames import keep_box_of, set_keep_box
+        from umbrate.stages.cloud import stage as stage
 
         job, s = self.job, self.sitting
         box = keep_box_of(job, s)

@@ -23,8 +23,8 @@ from umbrate.desk.pointspanel import PointsPanel
 from umbrate.desk.scalepanel import LengthsPanel, LevelPanel, ScalePanel
 from umbrate.desk.scenetools import TURN
 from umbrate.desk.sectiondialog import SectionDialog
+from umbrate.sitting.frames import frame_of
 from umbrate.stages import BY_NAME
-from umbrate.stages.frames import frame_of
 
 ALT = Qt.KeyboardModifier.AltModifier
 

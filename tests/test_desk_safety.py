@@ -18,14 +18,14 @@ from tests.test_cli import umbrate
 from tests.test_desk import DeskTest, wait_for
 from tests.test_scaling import put_marks
 from tests.test_stages import new_job, run
+from umbrate.actions.leveling import change_level
 from umbrate.core.errors import UmbrateError
 from umbrate.core.raster.camera import eye_round
 from umbrate.desk import photoview
 from umbrate.desk.background import Background
 from umbrate.job.database import StoreError
 from umbrate.job.store import Job
-from umbrate.stages.frames import load_block
-from umbrate.stages.leveling import change_level
+from umbrate.sitting.frames import load_block
 
 setUpModule, tearDownModule = test_desk.setUpModule, test_desk.tearDownModule
 NONE = Qt.KeyboardModifier.NoModifier

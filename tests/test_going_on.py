@@ -9,17 +9,17 @@ from scipy.spatial import cKDTree
 from tests.scenes import pebble_truth, scratch
 from tests.test_cli import umbrate
 from tests.test_stages import new_job, run, state
+from umbrate.actions.delivering import camera_rows
+from umbrate.actions.sifting import points_left, remove_points, sift
 from umbrate.core.cloud.grid import spacing_of
 from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.pose import center
 from umbrate.core.geometry.similarity import fit_similarity
 from umbrate.core.poses.sift import measure
 from umbrate.job.store import Job
-from umbrate.stages import block_making
-from umbrate.stages.clouds import load_cloud
-from umbrate.stages.deliver import camera_rows
-from umbrate.stages.frames import load_block, move_points
-from umbrate.stages.sifting import points_left, remove_points, sift
+from umbrate.sitting.clouds import load_cloud
+from umbrate.sitting.frames import load_block, move_points
+from umbrate.stages.poses import solving as block_making
 
 
 def centers(job, sitting):

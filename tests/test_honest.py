@@ -16,19 +16,22 @@ from tests.test_cli import umbrate
 from tests.test_job import document, record
 from tests.test_outside import call, solved_job
 from tests.test_stages import new_job, run, state
+from umbrate.actions.delivering import export_cameras
+from umbrate.actions.leveling import change_level, level_by_turn
+from umbrate.actions.marking import export_points, know, take_coordinates
+from umbrate.actions.measuring import Measurer, measure_all, refresh_all
+from umbrate.actions.reporting import report_content, write_accuracy_report
 from umbrate.core.errors import UmbrateError
 from umbrate.core.imaging import decode
 from umbrate.formats.coordinates import read_coordinates, write_coordinates
 from umbrate.formats.fonts import in_fonts
 from umbrate.job.store import Job
-from umbrate.stages import BY_NAME, block_making, cloud, photos
+from umbrate.sitting import photos
+from umbrate.sitting.frames import FRAMED, frame_of
+from umbrate.stages import BY_NAME
 from umbrate.stages.base import parse_settings
-from umbrate.stages.deliver import export_cameras
-from umbrate.stages.frames import FRAMED, frame_of
-from umbrate.stages.leveling import change_level, level_by_turn
-from umbrate.stages.marking import export_points, know, take_coordinates
-from umbrate.stages.measuring import Measurer, measure_all, refresh_all
-from umbrate.stages.reporting import report_content, write_accuracy_report
+from umbrate.stages.cloud import stage as cloud
+from umbrate.stages.poses import solving as block_making
 from umbrate.work.adding import read_folder
 from umbrate.work.state import DONE, STALE
 
@@ -81,7 +84,7 @@ class WhatWasBroughtIn(unittest.TestCase):
             Path(path).write_bytes(whole + b"more")
             return out
 
-        with mock.patch("umbrate.stages.photos.read_picture", edited), self.assertRaisesRegex(UmbrateError, "changed"):
+        with mock.patch("umbrate.sitting.photos.read_picture", edited), self.assertRaisesRegex(UmbrateError, "changed"):
             photos.photo_picture(photos.photo_refs(self.job, self.sitting)[0])
         ref = photos.photo_refs(self.job, self.sitting)[0]
         marks = [f for f in self.job.folder.rglob("*") if f.is_file() and ref.hash[:12] in f.read_text("latin-1")]
@@ -114,7 +117,7 @@ class WhatWasBroughtIn(unittest.TestCase):
         first = self.job.result(self.sitting.id, "photos")
         self.job.set_aside([self.job.photos(self.sitting.id)[0].id])
         self.assertEqual(state(self.job, "photos"), STALE)
-        with mock.patch("umbrate.stages.photos.read_reduced", side_effect=AssertionError("read again")):
+        with mock.patch("umbrate.sitting.photos.read_reduced", side_effect=AssertionError("read again")):
             out = run(self.job, self.sitting, "photos")
         self.assertEqual(out.figures["readable"], 3)
         self.assertEqual(
@@ -127,8 +130,8 @@ class WhatWasBroughtIn(unittest.TestCase):
         self.assertTrue(self.job.blobs.has(kept["thumbnail"], kept["light"]))
         self.job.set_aside([aside.id], False)
         with (
-            mock.patch("umbrate.stages.photos.LOOK_VERSION", 2),
-            mock.patch("umbrate.stages.photos.read_reduced", side_effect=photos.read_reduced) as read,
+            mock.patch("umbrate.stages.photos.stage.LOOK_VERSION", 2),
+            mock.patch("umbrate.sitting.photos.read_reduced", side_effect=photos.read_reduced) as read,
         ):
             run(self.job, self.sitting, "photos")
         self.assertEqual(read.call_count, 4)
@@ -502,7 +505,7 @@ class Told(unittest.TestCase):
         for text in ("Верх Άνω 上面", "Клюв", "emoji 🙂 ≥"):
             self.assertNotIn("\u25a0", in_fonts(text, "Helvetica"))
         many = [*content["photos"]] * 20
-        with mock.patch("umbrate.stages.reporting.report_content", return_value={**content, "photos": many,
+        with mock.patch("umbrate.actions.reporting.report_content", return_value={**content, "photos": many,
                         "ledger": content["ledger"] * 2, "lenses": [lens, {**lens, "name": "Second"}]}):  # fmt: skip
             words = self.words(job, s)
         self.assertEqual(words.count(content["photos"][0][0]), 20)
@@ -557,7 +560,7 @@ class Told(unittest.TestCase):
             level_by_turn(job, s, np.array([[0.0, -1, 0], [1, 0, 0], [0, 0, 1]]))
         out = call("section", folder, place / "b.dxf", "--plane", "Waist")
         self.assertEqual(out.exit_code, 0, out.output)
-        from umbrate.stages.sectioning import cut_cloud, plane_in_job
+        from umbrate.actions.sectioning import cut_cloud, plane_in_job
 
         with Job.open(folder) as job:
             where, across = plane_in_job(job, s, job.section(s.id, "Waist"))

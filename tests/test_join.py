@@ -20,6 +20,12 @@ from tests.scenes import pebble_set, pebble_truth, scratch
 from tests.test_desk import wait_for
 from tests.test_scaling import put_marks
 from tests.test_stages import QUICK, new_job, run
+from umbrate.actions.delivering import camera_rows
+from umbrate.actions.leveling import level_by_turn
+from umbrate.actions.measuring import measure_all, refresh_all
+from umbrate.actions.reporting import report_content, write_accuracy_report
+from umbrate.actions.shapemasks import gather_shape, keep_shape_masks, make_shape_masks
+from umbrate.actions.uniting import unite_clouds
 from umbrate.cli.main import cli
 from umbrate.core.cloud.keepbox import KeepBox
 from umbrate.core.errors import UmbrateError
@@ -40,18 +46,12 @@ from umbrate.desk import tokens
 from umbrate.desk.picksdialog import PicksDialog
 from umbrate.desk.window import Window
 from umbrate.job.store import Job
+from umbrate.sitting.clouds import load_cloud
+from umbrate.sitting.frames import frame_of, load_block, move_arrays, move_box
+from umbrate.sitting.masks import decode_mask
 from umbrate.stages.base import Report
-from umbrate.stages.clouds import load_cloud
-from umbrate.stages.deliver import camera_rows
-from umbrate.stages.frames import frame_of, load_block, move_arrays, move_box
-from umbrate.stages.joining import join_all, join_whole
-from umbrate.stages.leveling import level_by_turn
-from umbrate.stages.mask_files import decode_mask
-from umbrate.stages.measuring import measure_all, refresh_all
-from umbrate.stages.reporting import report_content, write_accuracy_report
-from umbrate.stages.shapemasks import gather_shape, keep_shape_masks, make_shape_masks
-from umbrate.stages.sides import side_of
-from umbrate.stages.uniting import unite_clouds
+from umbrate.stages.join.joining import join_all, join_whole
+from umbrate.stages.join.members import side_of
 from umbrate.work.adding import read_folder, take_in
 from umbrate.work.state import board
 

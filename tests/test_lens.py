@@ -13,6 +13,7 @@ from PIL import Image
 from tests.scenes import pebble_set, scratch
 from tests.test_cli import umbrate
 from tests.test_stages import new_job, run, state
+from umbrate.actions.delivering import export_undistorted
 from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import look_at
@@ -29,11 +30,11 @@ from umbrate.formats.lenscards import (
     write_card,
 )
 from umbrate.job.store import Job
+from umbrate.sitting.lenses import group_name
 from umbrate.stages import BY_NAME
-from umbrate.stages.block_making import lenses_of
-from umbrate.stages.calibration import printed_scales
-from umbrate.stages.deliver import export_undistorted
-from umbrate.stages.lens import card_of, group_name
+from umbrate.stages.lens.calibration import printed_scales
+from umbrate.stages.lens.cards import card_of
+from umbrate.stages.poses.solving import lenses_of
 from umbrate.studio.flat import calibration_sheets, develop_gray, photograph
 from umbrate.studio.prints import Printed
 from umbrate.studio.scene import whistle
@@ -221,7 +222,7 @@ class FromSheets(unittest.TestCase):
             self.assertEqual(run(job, sitting, "lens").figures["groups"][0]["card"], "mine")
             # sightings that are left out by hand, by photo and number
             job.set_settings(sitting.id, "lens", {"source": "targets", "leave_out": {"U_0002.jpg": [5, 6], "no": [1]}})
-            with mock.patch("umbrate.stages.lens.find_targets", side_effect=AssertionError("found before")):
+            with mock.patch("umbrate.stages.lens.stage.find_targets", side_effect=AssertionError("found before")):
                 fewer = run(job, sitting, "lens").figures["calibration"]
             self.assertEqual((fewer["by_hand"], fewer["left_out"] - c["left_out"]), (2, 2))
             # zoom changed for some of them
@@ -245,7 +246,7 @@ class FromSheets(unittest.TestCase):
             with self.assertRaisesRegex(UmbrateError, "no calibration yet"):
                 card_of(job, sitting, "mine")
             take_in(job, "Sheets", read_files(files))
-            with mock.patch("umbrate.stages.lens.find_targets", side_effect=find_targets) as finding:
+            with mock.patch("umbrate.stages.lens.stage.find_targets", side_effect=find_targets) as finding:
                 out = run(job, sitting, "lens")
             self.assertEqual((finding.call_count, out.figures["calibration"]["photos"]), (6, 8))
 

@@ -11,6 +11,7 @@ from scipy.ndimage import gaussian_filter, label
 
 from tests.scenes import scratch
 from tests.test_stages import run, state
+from umbrate.actions.delivering import export_masks
 from umbrate.core.errors import UmbrateError
 from umbrate.core.imaging.decode import read_mask
 from umbrate.core.masking import strokes
@@ -18,11 +19,11 @@ from umbrate.core.masking.backdrop import differs, empty_frames, same_place, sho
 from umbrate.core.masking.clean import doubts, main_pieces, overlap, tidy
 from umbrate.core.masking.light import LINEAR, is_color, keyed, linear_light, unlikeness
 from umbrate.job.store import Job
+from umbrate.sitting.masks import decode_mask
 from umbrate.stages import BY_NAME
 from umbrate.stages.base import Report, parse_settings
-from umbrate.stages.deliver import export_masks
-from umbrate.stages.mask_files import decode_mask, match_files, propose_pattern
-from umbrate.stages.mask_making import parse_color
+from umbrate.stages.masks.files import match_files, propose_pattern
+from umbrate.stages.masks.making import parse_color
 from umbrate.studio.scene import smaller, whistle
 from umbrate.studio.shoot import shoot
 from umbrate.work.adding import read_folder, take_in

@@ -16,7 +16,8 @@ from tests.test_job import document, record
 from umbrate.core.errors import UmbrateError
 from umbrate.job import schema
 from umbrate.job.database import StoreError
-from umbrate.job.store import Job, JobInUse, JobReadOnly
+from umbrate.job.place import JobInUse, JobReadOnly
+from umbrate.job.store import Job
 from umbrate.job.undo import literals
 
 

@@ -11,6 +11,11 @@ from click.testing import CliRunner
 from tests.scenes import pebble_truth, scratch
 from tests.test_cli import umbrate
 from tests.test_stages import new_job, run, state
+from umbrate.actions.delivering import camera_rows
+from umbrate.actions.leveling import change_level, level_by_patch, level_by_turn, origin_at
+from umbrate.actions.marking import Marking, drawn, pair_figures, shape_size, take_coordinates
+from umbrate.actions.measuring import Measurer, export_measurements, measure_all, plain_spot, refresh, with_interval
+from umbrate.actions.reporting import report_content, write_accuracy_report
 from umbrate.cli.main import cli
 from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.pose import center
@@ -18,14 +23,9 @@ from umbrate.core.geometry.rotation import rotation_angle, rotation_matrix
 from umbrate.core.geometry.similarity import compare_poses, fit_similarity, scale_of
 from umbrate.core.raster.triangles import mesh_depth
 from umbrate.job.store import Job
+from umbrate.sitting.clouds import load_cloud
+from umbrate.sitting.frames import frame_of, keep_box_of, load_block, set_keep_box
 from umbrate.stages import BY_NAME
-from umbrate.stages.clouds import load_cloud
-from umbrate.stages.deliver import camera_rows
-from umbrate.stages.frames import frame_of, keep_box_of, load_block, set_keep_box
-from umbrate.stages.leveling import change_level, level_by_patch, level_by_turn, origin_at
-from umbrate.stages.marking import Marking, drawn, pair_figures, shape_size, take_coordinates
-from umbrate.stages.measuring import Measurer, export_measurements, measure_all, plain_spot, refresh, with_interval
-from umbrate.stages.reporting import report_content, write_accuracy_report
 from umbrate.work.queue import Queue
 from umbrate.work.state import plan
 

@@ -11,17 +11,18 @@ from PIL import Image
 
 from tests.scenes import pebble_set, pebble_truth, scratch
 from tests.test_job import record
+from umbrate.actions.delivering import camera_rows
 from umbrate.core.cloud.keepbox import KeepBox
 from umbrate.core.errors import Cancelled, UmbrateError
 from umbrate.job.store import Job
+from umbrate.sitting.clouds import load_cloud
+from umbrate.sitting.frames import load_block
+from umbrate.sitting.lenses import lens_groups
+from umbrate.sitting.photos import PhotoRef
 from umbrate.stages import BY_NAME, STAGES, stages_of
 from umbrate.stages.base import Report, StageSettings, parse_settings
-from umbrate.stages.clouds import load_cloud
-from umbrate.stages.deliver import camera_rows
 from umbrate.stages.executor import LocalExecutor
-from umbrate.stages.frames import load_block
-from umbrate.stages.lens import lens_groups
-from umbrate.stages.photos import PhotoRef, odd_ones
+from umbrate.stages.photos.stage import odd_ones
 from umbrate.studio.scene import pebble
 from umbrate.studio.shoot import shoot
 from umbrate.work.adding import photo_folders, read_folder, take_in
@@ -110,7 +111,7 @@ class WholeJob(unittest.TestCase):
                 for s in stages_of(sitting):
                     # nor does it matter whether memory holds all depth maps
                     where = str(job.folder) if isinstance(executor, LocalExecutor) else None
-                    with mock.patch("umbrate.stages.cloud.place_for", return_value=where):
+                    with mock.patch("umbrate.stages.cloud.stage.place_for", return_value=where):
                         out = run(job, sitting, s.name, Report(executor))
                     # blobs are named by their content
                     self.assertEqual(out.artefacts, self.outcomes[s.name].artefacts, s.name)

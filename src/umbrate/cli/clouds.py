@@ -6,12 +6,7 @@ import click
 import numpy as np
 from rich.table import Table
 
-from ..core.errors import UmbrateError
-from ..formats.files import written_aside
-from ..job.store import Job
-from ..stages import BY_NAME
-from ..stages.base import parse_settings
-from ..stages.cleaning import (
+from ..actions.cleaning import (  # fmt: skip
     FILTERS,
     Context,
     apply_step,
@@ -21,13 +16,18 @@ from ..stages.cleaning import (
     try_step,
     without_step,
     write_steps,
-)  # fmt: skip
-from ..stages.clouds import compare_clouds, load_cloud, raw_cloud
-from ..stages.coverage import compute_coverage, gather_coverage
-from ..stages.frames import frame_of
-from ..stages.guarding import gate_of
-from ..stages.looks import LOOKS
-from ..stages.picturing import SIDES, as_png, cloud_picture
+)
+from ..actions.coverage import compute_coverage, gather_coverage
+from ..actions.picturing import SIDES, as_png, cloud_picture
+from ..core.errors import UmbrateError
+from ..core.raster.coloring import LOOKS
+from ..formats.files import written_aside
+from ..job.store import Job
+from ..sitting.clouds import compare_clouds, load_cloud, raw_cloud
+from ..sitting.frames import frame_of
+from ..sitting.guarding import gate_of
+from ..stages import BY_NAME
+from ..stages.base import parse_settings
 from .changing import changing
 from .console import out, replace_option, say
 from .measure import the_sitting

@@ -6,13 +6,13 @@ from pathlib import Path
 import click
 from rich.table import Table
 
+from ..actions.uniting import unite_clouds
 from ..core.errors import UmbrateError
 from ..job.joins import ON_OBJECT, ON_SUPPORT
 from ..job.store import Job
 from ..stages import BY_NAME
-from ..stages.join import AS_KNOWN, FREE
-from ..stages.joining import GOOD, NONE, PICKS, SHAPE, SURFACE, TARGETS, WAYS
-from ..stages.uniting import unite_clouds
+from ..stages.join.joining import GOOD, NONE, PICKS, SHAPE, SURFACE, TARGETS, WAYS
+from ..stages.join.stage import AS_KNOWN, FREE
 from .console import out, say
 from .runs import run_cells
 

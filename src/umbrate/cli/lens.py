@@ -11,28 +11,20 @@ from PIL import Image
 from rich.table import Table
 from rich.text import Text
 
+from ..actions.delivering import export_undistorted
 from ..core.errors import UmbrateError
 from ..core.imaging.decode import read_facts, read_picture
 from ..core.imaging.undistort import undistort
 from ..core.targets import sheets
 from ..formats.files import Gate, as_written, make_folder, written_aside
-from ..formats.lenscards import (
-    check_shelf,
-    damaged_cards,
-    put_on_shelf,
-    read_card,
-    shelf,
-    take_off_shelf,
-    write_card,
-)
+from ..formats.lenscards import check_shelf, damaged_cards, put_on_shelf, read_card, shelf, take_off_shelf, write_card
 from ..formats.sheets import write_sheets
 from ..job.store import Job
+from ..sitting.guarding import export_names, gate_of
+from ..sitting.photos import photo_files
 from ..stages import BY_NAME
 from ..stages.base import parse_settings
-from ..stages.deliver import export_undistorted
-from ..stages.guarding import export_names, gate_of
-from ..stages.lens import card_of
-from ..stages.photos import photo_files
+from ..stages.lens.cards import card_of
 from ..work.adding import read_files, take_in
 from .console import complain, out, replace_option, say
 

@@ -300,9 +300,9 @@ def status(job, as_json):
 @replace_option
 def export(job, what, out, sitting, joined, pattern, cloud, plain, text, shift, replace):
     """Write a cloud (.ply, .las, .laz, .e57, .xyz, .csv), the cameras (JSON) or the masks (a folder of PNG) to OUT."""
+    from ..actions.delivering import export_cameras, export_cloud, export_masks, the_joined
     from ..formats.files import as_written
-    from ..stages.deliver import export_cameras, export_cloud, export_masks, the_joined
-    from ..stages.guarding import gate_of
+    from ..sitting.guarding import gate_of
 
     with Job.open(job, writable=False) as j:
         chosen = the_joined(j, sitting) if joined else j.sitting(sitting) if sitting else None

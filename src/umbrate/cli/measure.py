@@ -6,19 +6,19 @@ import click
 import numpy as np
 from rich.table import Table
 
+from ..actions.leveling import change_level, level_by_mat, level_text
+from ..actions.marking import Marking, export_points, export_shapes, know, pair_figures, take_coordinates
+from ..actions.measuring import Measurer, export_measurements, measure_all, refresh_all
+from ..actions.reporting import write_accuracy_report
+from ..actions.sectioning import cut_cloud, keep_plane, plane_in_job
 from ..core.errors import UmbrateError
 from ..core.measure.quantities import KINDS
 from ..formats.drawings import section_texts, write_section
 from ..job.marks import CHECK, OFF, SCALE, good_number
 from ..job.store import Job
-from ..stages.clouds import load_cloud
-from ..stages.frames import frame_of, level_of
-from ..stages.guarding import gate_of
-from ..stages.leveling import change_level, level_by_mat, level_text
-from ..stages.marking import Marking, export_points, export_shapes, know, pair_figures, take_coordinates
-from ..stages.measuring import Measurer, export_measurements, measure_all, refresh_all
-from ..stages.reporting import write_accuracy_report
-from ..stages.sectioning import cut_cloud, keep_plane, plane_in_job
+from ..sitting.clouds import load_cloud
+from ..sitting.frames import frame_of, level_of
+from ..sitting.guarding import gate_of
 from .changing import changing
 from .console import out, replace_option, say
 

@@ -5,11 +5,11 @@ from pathlib import Path
 import click
 import numpy as np
 
+from ..actions.sifting import remove_points
+from ..actions.sifting import sift as pick
 from ..core.errors import UmbrateError
 from ..core.poses.sift import BY_NAME, MEASURES
-from ..stages.frames import frame_of, keep_box_of, load_block, set_keep_box
-from ..stages.sifting import remove_points
-from ..stages.sifting import sift as pick
+from ..sitting.frames import frame_of, keep_box_of, load_block, set_keep_box
 from .changing import changing
 from .console import say
 

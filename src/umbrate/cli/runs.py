@@ -10,7 +10,7 @@ from ..core.errors import Cancelled, UmbrateError
 from ..core.names import plain_name, printable
 from ..stages import BY_NAME, STAGES, stages_of
 from ..stages.base import Report, parse_settings
-from ..stages.photos import record_of
+from ..stages.photos.records import record_of
 from ..work.adding import is_video, read_files, read_folder, read_video, take_in
 from ..work.queue import Queue
 from ..work.sorting import propose_split

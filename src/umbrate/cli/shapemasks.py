@@ -5,8 +5,8 @@ from pathlib import Path
 
 import click
 
+from ..actions.shapemasks import BOTH, DEPTH, KEEP, OUTLINES, REPLACE, gather_shape, keep_shape_masks, make_shape_masks
 from ..job.store import Job
-from ..stages.shapemasks import BOTH, DEPTH, KEEP, OUTLINES, REPLACE, gather_shape, keep_shape_masks, make_shape_masks
 from .console import complain, out, say
 from .runs import Shown
 

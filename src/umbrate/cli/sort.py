@@ -16,11 +16,11 @@ from ..core.imaging.decode import display_orientation
 from ..core.imaging.facts import exposure_text
 from ..formats.files import make_folder, written_aside
 from ..job.store import Job
+from ..sitting.guarding import export_names, gate_of
+from ..sitting.masks import decode_mask
+from ..sitting.photos import located, photo_picture
 from ..stages import BY_NAME
 from ..stages.base import Report, parse_settings
-from ..stages.guarding import export_names, gate_of
-from ..stages.mask_files import decode_mask
-from ..stages.photos import located, photo_picture
 from .console import out, replace_option, say
 
 OUTSIDE = 0.25  #: how much light is left of what a mask on trial leaves out

@@ -12,10 +12,11 @@ def warm_up(tell):
     """
     from ..core.poses.sift import measure
     from ..job.store import Job
+    from ..sitting.frames import load_block
+    from ..sitting.photos import find_photos
     from ..stages import stages_of
     from ..stages.base import Report, parse_settings
-    from ..stages.frames import load_block
-    from ..stages.photos import find_photos, read_records
+    from ..stages.photos.records import read_records
     from ..studio.scene import pebble
     from ..studio.shoot import shoot
 

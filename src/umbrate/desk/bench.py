@@ -15,7 +15,7 @@ from PyQt6.QtWidgets import (
 from ..core.errors import UmbrateError
 from ..stages import BY_NAME, STAGES
 from ..stages.base import parse_settings
-from ..stages.calibration import CALIBRATED
+from ..stages.lens.calibration import CALIBRATED
 from ..work.sorting import propose_split
 from ..work.state import WORDS
 from . import tokens as t

@@ -4,8 +4,8 @@ from PyQt6.QtCore import QPoint, QRect, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QFontMetrics, QPainter, QPen
 from PyQt6.QtWidgets import QToolTip, QWidget
 
+from ..sitting.frames import frame_of, scale_result
 from ..stages import STAGES
-from ..stages.frames import frame_of, scale_result
 from ..work.state import WORDS
 from . import tokens as t
 from .strip import PHOTOS_MIME

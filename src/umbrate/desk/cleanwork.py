@@ -6,20 +6,11 @@ Part of the session: the bench asks, the scene draws.
 import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from ..actions.cleaning import Context, apply_step, apply_steps, frozen, read_steps, step_text, try_step, without_step
+from ..actions.coverage import compute_coverage, gather_coverage
 from ..core.errors import UmbrateError
-from ..stages.cleaning import (
-    Context,
-    apply_step,
-    apply_steps,
-    frozen,
-    read_steps,
-    step_text,
-    try_step,
-    without_step,
-)
-from ..stages.clouds import compare_clouds, load_cloud, raw_cloud
-from ..stages.coverage import compute_coverage, gather_coverage
-from ..stages.looks import COVERAGE, LOOKS, MEASURED, look_colors, usual_range
+from ..core.raster.coloring import COVERAGE, LOOKS, MEASURED, look_colors, usual_range
+from ..sitting.clouds import compare_clouds, load_cloud, raw_cloud
 from . import tokens as t
 from .text import counted
 

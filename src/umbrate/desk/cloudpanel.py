@@ -20,10 +20,10 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from ..actions.cleaning import FILTERS, step_text, write_steps
+from ..actions.coverage import LEAST_SEEN
+from ..core.raster.coloring import COVERAGE, LOOKS
 from ..core.raster.ramps import RAMP, SIGNED, ramp_colors
-from ..stages.cleaning import FILTERS, step_text, write_steps
-from ..stages.coverage import LEAST_SEEN
-from ..stages.looks import COVERAGE, LOOKS
 from . import tokens as t
 from .plots import quiet_plot
 from .pointspanel import cell, table

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
 from ..core.errors import UmbrateError
 from ..core.imaging.decode import display_orientation
 from ..core.imaging.evidence import evidence
-from ..stages.photos import located, photo_picture
+from ..sitting.photos import located, photo_picture
 
 SIDE = 138  #: pixels of each piece
 UNLIKE = 0.4  #: likeness below which the spots may well be different ones

@@ -6,13 +6,13 @@ Part of the session: the bench asks, the scene draws.
 import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from ..actions.overlay import distances, overlay_of
+from ..actions.uniting import keep_united, unite_elsewhere
 from ..core.errors import UmbrateError
+from ..core.raster.coloring import look_colors
 from ..core.raster.ramps import relief
+from ..sitting.members import members_of
 from ..stages import BY_NAME
-from ..stages.join import members_of
-from ..stages.looks import look_colors
-from ..stages.overlay import distances, overlay_of
-from ..stages.uniting import keep_united, unite_elsewhere
 from . import tokens as t
 
 TINTS, COLORS, DISTANCE = "tints", "colors", "distance"

@@ -8,11 +8,11 @@ from dataclasses import replace
 import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from ..actions.marking import Guide, Marking, shape_size
 from ..core.errors import UmbrateError
 from ..core.imaging.sharpness import gray_of
 from ..core.measure.snap import snap
 from ..job.marks import DEFAULT_SIGMA_PX, token
-from ..stages.marking import Guide, Marking, shape_size
 
 SNAP_SCREEN_PX = 14  #: a mark snaps to what is so near on the screen
 

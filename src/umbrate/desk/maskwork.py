@@ -3,9 +3,9 @@
 from dataclasses import dataclass, field
 
 from ..core.errors import UmbrateError
+from ..sitting.masks import decode_mask, encode_mask
 from ..stages import BY_NAME
 from ..stages.base import parse_settings
-from ..stages.mask_files import decode_mask, encode_mask
 from ..work.worker import run_preview
 from .text import counted
 

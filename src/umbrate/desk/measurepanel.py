@@ -13,11 +13,11 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from ..actions.measuring import export_measurements
+from ..actions.reporting import write_accuracy_report
 from ..core.measure.quantities import KINDS
 from ..core.names import file_name
-from ..stages.frames import end_text
-from ..stages.measuring import export_measurements
-from ..stages.reporting import write_accuracy_report
+from ..sitting.frames import end_text
 from . import tokens as t
 from .pointspanel import cell, table
 from .sectiondialog import SectionDialog

@@ -6,9 +6,9 @@ Part of the session; the scene and the photo view hand in ends, the bench lists 
 import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from ..actions.measuring import Measurer, measure_all, plain_spot
 from ..core.errors import UmbrateError
 from ..core.measure.quantities import BY_NAME
-from ..stages.measuring import Measurer, measure_all, plain_spot
 
 
 class MeasureWork(QObject):

@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import (
 
 from ..core.errors import UmbrateError
 from ..job.store import SUFFIX, job_folder
-from ..stages.photos import photo_files
+from ..sitting.photos import photo_files
 from ..work.adding import mask_folder_of, photo_folders
 from . import tokens as t
 

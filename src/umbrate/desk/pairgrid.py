@@ -5,9 +5,9 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QImage, QPainter, QPen, QPixmap
 from PyQt6.QtWidgets import QDialog, QHBoxLayout, QLabel, QPushButton, QToolTip, QVBoxLayout, QWidget
 
+from ..actions.marking import pair_figures
 from ..core.errors import UmbrateError
-from ..stages.marking import pair_figures
-from ..stages.photos import located, photo_picture
+from ..sitting.photos import located, photo_picture
 from . import tokens as t
 
 SIDE = 288

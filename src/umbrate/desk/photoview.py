@@ -14,8 +14,8 @@ from ..core.imaging.facts import exposure_text
 from ..core.measure.surface import spot_on_ray
 from ..core.targets.detect import CODED, PLAIN
 from ..job.marks import token
-from ..stages.calibration import left_out_of
-from ..stages.photos import located, photo_picture
+from ..sitting.photos import located, photo_picture
+from ..stages.lens.calibration import left_out_of
 from . import tokens as t
 from .depthlook import LOOKS as DEPTH_LOOKS
 from .depthlook import DepthLook

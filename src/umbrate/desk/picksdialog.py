@@ -5,19 +5,20 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QImage, QPainter, QPen
 from PyQt6.QtWidgets import QComboBox, QDialog, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
+from ..actions.overlay import picks_told, predicted
+from ..actions.picturing import EDGES, GROUND, SIDES
 from ..core.errors import UmbrateError
 from ..core.geometry.pose import center
 from ..core.raster.camera import eye_round
 from ..core.raster.points import draw_points, paint
 from ..job.marks import mark_of, token
-from ..stages.clouds import load_cloud
-from ..stages.ends import seen_from
-from ..stages.frames import frame_of, load_block
-from ..stages.join import marked_places, members_of, pick_places
-from ..stages.overlay import picks_told, predicted
-from ..stages.photos import located, photo_picture
-from ..stages.picturing import EDGES, GROUND, SIDES
-from ..stages.sides import lens_of_row
+from ..sitting.clouds import load_cloud
+from ..sitting.endpoints import seen_from
+from ..sitting.frames import frame_of, load_block
+from ..sitting.lenses import lens_of_row
+from ..sitting.members import members_of
+from ..sitting.photos import located, photo_picture
+from ..sitting.picks import marked_places, pick_places
 from . import tokens as t
 from .pointspanel import cell, table
 from .strip import QUARTERS

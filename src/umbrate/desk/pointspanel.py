@@ -18,10 +18,10 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from ..actions.marking import export_points, export_shapes, know, take_coordinates
 from ..formats.coordinates import UNITS
 from ..job.marks import good_number, token
-from ..stages.frames import frame_of
-from ..stages.marking import export_points, export_shapes, know, take_coordinates
+from ..sitting.frames import frame_of
 from . import tokens as t
 from .writing import ask_and_write
 

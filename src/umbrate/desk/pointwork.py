@@ -6,9 +6,9 @@ Part of the session, as the work on masks is: widgets ask it and listen to it.
 import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from ..actions.sifting import points_left, remove_points
 from ..core.poses.sift import BY_NAME, measure
 from ..core.raster.ramps import ramp_colors
-from ..stages.sifting import points_left, remove_points
 from .text import counted
 
 REPLACE, ADD, TAKE = "replace", "add", "take"

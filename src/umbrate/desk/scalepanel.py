@@ -16,10 +16,10 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from ..actions.leveling import change_level, level_by_mat, level_by_patch, level_text, mat_numbers, origin_at
 from ..core.measure.datum import SURE
 from ..job.marks import CHECK, OFF, SCALE
-from ..stages.frames import end_text, frame_of, level_of, scale_result, turntable_of
-from ..stages.leveling import change_level, level_by_mat, level_by_patch, level_text, mat_numbers, origin_at
+from ..sitting.frames import end_text, frame_of, level_of, scale_result, turntable_of
 from . import tokens as t
 from .measurepanel import MeasurePanel
 from .pointspanel import PointsPanel, cell, table

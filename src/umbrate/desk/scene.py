@@ -12,15 +12,15 @@ from PyQt6.QtCore import QPointF, Qt, QTimer
 from PyQt6.QtGui import QImage, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QSlider, QToolButton, QWidget
 
+from ..actions.leveling import level_by_turn
+from ..actions.picturing import EDGES, GROUND, SIDES
 from ..core.cloud.keepbox import KeepBox
 from ..core.geometry.lens import project_one
 from ..core.geometry.pose import center
 from ..core.raster.camera import eye_round
 from ..core.raster.points import draw_points, paint
 from ..job.marks import token
-from ..stages.ends import seen_from
-from ..stages.leveling import level_by_turn
-from ..stages.picturing import EDGES, GROUND, SIDES
+from ..sitting.endpoints import seen_from
 from . import tokens as t
 from .scenepaint import paint_empty, paint_over
 from .sceneparts import Frusta

@@ -6,7 +6,7 @@ from PyQt6.QtGui import QPainter, QPen
 
 from ..core.cloud.keepbox import BOX_EDGES
 from ..core.geometry.similarity import scale_of
-from ..stages.looks import COVERAGE
+from ..core.raster.coloring import COVERAGE
 from . import tokens as t
 from .measurepaint import paint_legend, paint_marks, paint_measures, paint_places
 from .sceneparts import paint_turntable

@@ -16,11 +16,11 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from ..actions.sectioning import keep_plane, plane_in_job
 from ..core.errors import UmbrateError
 from ..core.measure.section import is_closed, section
 from ..formats.drawings import section_texts, write_section
-from ..stages.frames import frame_of
-from ..stages.sectioning import keep_plane, plane_in_job
+from ..sitting.frames import frame_of
 from . import tokens as t
 from .writing import ask_file, beside, through_gate
 

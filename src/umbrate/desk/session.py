@@ -9,14 +9,15 @@ from pathlib import Path
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
+from ..actions.measuring import refresh_all
 from ..core.errors import UmbrateError
-from ..job.store import Job, JobInUse, JobReadOnly
+from ..job.place import JobInUse, JobReadOnly
+from ..job.store import Job
+from ..sitting.clouds import load_cloud
+from ..sitting.frames import frame_of, keep_box_of, load_block, set_keep_box, turntable_of
 from ..stages import BY_NAME, STAGES, stages_of
 from ..stages.base import parse_settings
-from ..stages.calibration import left_out_of
-from ..stages.clouds import load_cloud
-from ..stages.frames import frame_of, keep_box_of, load_block, set_keep_box, turntable_of
-from ..stages.measuring import refresh_all
+from ..stages.lens.calibration import left_out_of
 from ..work.errands import Errands
 from ..work.queue import Queue
 from ..work.sorting import propose_split

@@ -2,8 +2,8 @@
 
 from PyQt6.QtWidgets import QComboBox, QFormLayout, QLabel, QPushButton, QSpinBox, QVBoxLayout, QWidget
 
+from ..actions.shapemasks import BOTH, DEPTH, KEEP, OUTLINES, REPLACE, gather_shape, keep_shape_masks, make_shape_masks
 from ..core.errors import UmbrateError
-from ..stages.shapemasks import BOTH, DEPTH, KEEP, OUTLINES, REPLACE, gather_shape, keep_shape_masks, make_shape_masks
 
 
 class ShapePanel(QWidget):

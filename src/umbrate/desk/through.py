@@ -13,7 +13,7 @@ from ..core.errors import UmbrateError
 from ..core.geometry.lens import Lens
 from ..core.imaging.undistort import undistort
 from ..core.raster.camera import Eye
-from ..stages.photos import located, photo_picture
+from ..sitting.photos import located, photo_picture
 
 
 class Through:

@@ -5,8 +5,8 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QImage, QPixmap
 from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
 
-from ..stages.mask_files import decode_mask
-from ..stages.photos import located, photo_thumbnail
+from ..sitting.masks import decode_mask
+from ..sitting.photos import located, photo_thumbnail
 from . import tokens as t
 
 COLUMNS, SIDE = 2, 138

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidg
 
 from ..core.errors import UmbrateError
 from ..core.imaging.decode import read_thumbnail
-from ..stages.photos import photo_files
+from ..sitting.photos import photo_files
 from ..work.demo import demo_data
 from . import tokens as t
 from .text import short_path

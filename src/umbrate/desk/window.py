@@ -23,16 +23,16 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from ..actions.delivering import export_cameras, export_cloud, export_masks, export_undistorted
 from ..core.errors import UmbrateError
 from ..core.imaging.decode import PHOTO_SUFFIXES
 from ..core.imaging.video import VIDEO_SUFFIXES
 from ..core.measure.quantities import KINDS
 from ..formats.files import as_written
 from ..formats.lenscards import put_on_shelf
-from ..job.store import JobInUse
+from ..job.place import JobInUse
 from ..stages import BY_NAME
-from ..stages.deliver import export_cameras, export_cloud, export_masks, export_undistorted
-from ..stages.lens import card_of
+from ..stages.lens.cards import card_of
 from ..work.adding import is_video
 from ..work.demo import demo_folder, make_demo_job
 from ..work.logs import log_file, log_folder

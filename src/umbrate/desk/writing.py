@@ -6,7 +6,7 @@ from PyQt6.QtWidgets import QFileDialog, QMessageBox
 
 from ..core.errors import UmbrateError
 from ..formats.files import Gate, WouldReplace
-from ..stages.guarding import gate_of
+from ..sitting.guarding import gate_of
 
 
 def ask_file(parent, title, start, kinds=""):

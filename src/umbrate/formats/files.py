@@ -207,3 +207,9 @@ def as_written(files):
         return ""
     told = ", ".join(f"{n} is {f}" for n, f in other[:4]) + (f" and {len(other) - 4} more" if len(other) > 4 else "")
     return f"Photos of one name have files of their own: {told}."
+
+
+def files_below(folder):
+    """The files in a folder and in the folders directly below it, in order."""
+    places = [Path(folder), *sorted(d for d in Path(folder).iterdir() if d.is_dir())]
+    return [f for d in places for f in sorted(d.iterdir()) if f.is_file()]

@@ -1,4 +1,4 @@
-"""The accuracy report as PDF: plain values in, pages out. What they mean is told by `stages.reporting`."""
+"""The accuracy report as PDF: plain values in, pages out. What they mean is told by `actions.reporting`."""
 
 import io
 
@@ -184,7 +184,7 @@ def _foot(content):
 
 
 def write_report(path, content, gate=CLOSED):
-    """Write the accuracy report; `content` is what `stages.reporting.report_content` gives."""
+    """Write the accuracy report; `content` is what `actions.reporting.report_content` gives."""
     unit, story = content["unit"], []
     u = f" {unit}" if unit else ""
     story += [

@@ -3,7 +3,7 @@
 Ends of lengths and measurements are kept by identity, so that they mean the same after any renaming: ``208`` is the
 target of that number, ``@12`` the marked point of that id, whatever it is called. People write names; `Marks.end_of`
 and `Marks.end_names` go from one to the other. A spot on the cloud is kept with its place in the frame of the poses;
-see `stages.ends`.
+see `sitting.endpoints`.
 """
 
 import json
@@ -430,7 +430,7 @@ class Marks:
 
     # ------------------------------------------------------------------ level
     def level(self, sitting_id):
-        """What a sitting's level is made from, as a dictionary (see `stages.frames`), or None."""
+        """What a sitting's level is made from, as a dictionary (see `sitting.frames`), or None."""
         row = self.db.execute("SELECT level FROM level WHERE sitting_id = ?", (sitting_id,)).fetchone()
         return json.loads(row[0]) if row else None
 

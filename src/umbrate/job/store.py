@@ -89,7 +89,7 @@ class Job(Sittings, Choices, Marks, Clouds, Joins, Sections, Results):
         self._place, self._copy = place, copy
         self.blobs = BlobStore(self.folder / "blobs")
         self._undo = undo.Undo(connection)
-        self.measured_from = {}  #: by sitting id, what measurements were last computed from (`stages.measuring`)
+        self.measured_from = {}  #: by sitting id, what measurements were last computed from (`actions.measuring`)
         self._closed = self._acting = False
 
     # ------------------------------------------------------------------ open and close

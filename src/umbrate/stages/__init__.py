@@ -1,13 +1,13 @@
 """The stages of a job, in the order of work. To add a stage, write its module and name it here."""
 
 from ..job.results import MERGED
-from .cloud import CloudStage
-from .join import JoinStage
-from .lens import LensStage
-from .masks import MasksStage  # names: ok
-from .photos import PhotosStage
-from .poses import PosesStage
-from .scale import ScaleStage
+from .cloud.stage import CloudStage
+from .join.stage import JoinStage
+from .lens.stage import LensStage
+from .masks.stage import MasksStage  # names: ok
+from .photos.stage import PhotosStage
+from .poses.stage import PosesStage
+from .scale.stage import ScaleStage
 
 STAGES = (PhotosStage(), MasksStage(), LensStage(), PosesStage(), ScaleStage(), JoinStage(), CloudStage())
 BY_NAME = {s.name: s for s in STAGES}

@@ -15,9 +15,10 @@ from PIL import Image
 
 from ..core.errors import UmbrateError
 from ..core.imaging.video import VIDEO_SUFFIXES, choose_frames
+from ..sitting.photos import find_photos, photo_files
 from ..stages import BY_NAME
 from ..stages.base import Report, parse_settings
-from ..stages.photos import find_photos, photo_files, read_records
+from ..stages.photos.records import read_records
 
 MASK_FOLDERS = ("masks", "mask", "Masks", "Mask")
 

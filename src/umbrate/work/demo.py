@@ -7,13 +7,14 @@ from pathlib import Path
 
 import platformdirs
 
+from ..actions.delivering import camera_rows
 from ..core.errors import UmbrateError
 from ..job.marks import CHECK, SCALE
-from ..job.store import Job, JobInUse, job_folder
-from ..stages.clouds import load_cloud
-from ..stages.deliver import camera_rows
-from ..stages.frames import scale_result
-from ..stages.photos import photo_files
+from ..job.place import JobInUse
+from ..job.store import Job, job_folder
+from ..sitting.clouds import load_cloud
+from ..sitting.frames import scale_result
+from ..sitting.photos import photo_files
 from ..studio.judge import Truth
 from .adding import read_folder, take_in
 

@@ -4,10 +4,10 @@ import logging
 import time
 from dataclasses import dataclass
 
+from ..actions.measuring import refresh_all
 from ..core.errors import UmbrateError
 from ..stages import BY_NAME
 from ..stages.base import parse_settings
-from ..stages.measuring import refresh_all
 from .lane import Going, Lane
 from .state import current_fingerprint, is_current
 from .worker import Event, run_stage

@@ -3,9 +3,9 @@
 from dataclasses import dataclass
 
 from ..core.errors import UmbrateError
+from ..sitting.members import members_of
 from ..stages import BY_NAME, STAGES
 from ..stages.base import fingerprint, parse_settings
-from ..stages.join import members_of
 
 NOTHING, READY, DONE, STALE, LOOK, FAILED = "nothing", "ready", "done", "stale", "look", "failed"
 RUNNING, QUEUED, ELSEWHERE = "running", "queued", "elsewhere"

@@ -55,3 +55,6 @@ def quality_of(values):
     """What each photo is worth by its sharpness (n,): 1 from the usual on, less the softer it is, 0.05 at the least."""
     values = np.asarray(values, float)
     return np.clip((values / max(float(np.median(values)), 1e-9)) ** 4, 0.05, 1.0)
+
+
+LUMA = np.array([0.299, 0.587, 0.114], np.float32)

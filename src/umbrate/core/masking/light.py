@@ -7,8 +7,9 @@ be the same surface, the factor whether the change of light is plausible.
 
 import numpy as np
 from numba import njit
+from PIL import Image
 
-from ..imaging.filters import gaussian_blur
+from ..imaging.filters import gaussian_blur, halve_by_area
 
 SMOOTH_PX = 0.8  #: sensor noise is smoothed by this much before colors are compared
 FLOOR = 0.004  #: linear light below which a color is not told from black
@@ -80,3 +81,14 @@ def keyed(light, color, share=0.72):
     c = np.maximum(np.asarray(color, np.float32), 1e-4)
     taken = (light / c).min(-1) * np.linalg.norm(c)
     return taken < share * np.linalg.norm(light, axis=-1)
+
+
+def small_light(picture, side=240):
+    """Linear light (h, w, 3) float32 of a picture, halved until it is small."""
+    n = 0
+    while max(picture.shape[:2]) >> n > 4 * side:
+        n += 1
+    light = LINEAR[np.asarray(Image.fromarray(picture).reduce(2**n))]
+    while max(light.shape[:2]) > side:
+        light = halve_by_area(light)
+    return np.ascontiguousarray(light)

@@ -1,0 +1,76 @@
+"""Pictures of a cloud or of tie points, of any size, as the scene draws them."""
+
+import io
+
+import numpy as np
+from PIL import Image
+
+from ..core.cloud.grid import spacing_of
+from ..core.errors import UmbrateError
+from ..core.raster.camera import eye_round
+from ..core.raster.coloring import COVERAGE, LOOKS, look_colors
+from ..core.raster.points import draw_points, paint
+from ..sitting.clouds import load_cloud
+from ..sitting.frames import load_block
+from .coverage import compute_coverage, gather_coverage
+
+#: sides to look from, as directions from the object to the eye
+SIDES = {
+    "front": (0, -1, 0.0), "right": (1, 0, 0.0), "back": (0, 1, 0.0), "left": (-1, 0, 0.0), "top": (0, 0, 1),
+    "bottom": (0, 0, -1), "corner": (0.45, -1, 0.55),
+}  # fmt: skip
+LARGEST = 30_000  #: pixels of a side
+GROUND = (0x2B, 0x2B, 0x2B)
+EDGES = 25.0  #: strength of depth edges, which make relief readable
+
+
+def eye_for(points, direction, width, height, parallel=False):
+    """An Eye that sees all but the farthest hundredth of points (n, 3) from a direction."""
+    lo, hi = np.percentile(points, 1, axis=0), np.percentile(points, 99, axis=0)
+    eye = eye_round((lo + hi) / 2, 0.42 * float(np.linalg.norm(hi - lo)), direction, width, height)
+    eye.parallel = parallel
+    return eye
+
+
+def draw(points, colors, eye, width, height, *, size=2, spacing=0.0, ground=GROUND, edges=EDGES):
+    """A picture (height, width, 3) uint8 of points; sizes are pixels, or by the points' spacing where that is given."""
+    buffers = draw_points(np.ascontiguousarray(points, np.float32), eye, width, height, size, spacing=spacing)
+    picture = paint(buffers, np.ascontiguousarray(colors), ground, edges)
+    return np.ascontiguousarray(picture[:, :, 2::-1])
+
+
+def as_png(picture):
+    """PNG bytes of a picture (h, w, 3) uint8."""
+    out = io.BytesIO()
+    Image.fromarray(picture).save(out, "PNG")
+    return out.getvalue()
+
+
+def cloud_picture(job, sitting, kept=None, *, side="corner", look="color", width=1920, height=1200, parallel=False):
+    """A picture (height, width, 3) uint8 of a sitting's cloud, or of its tie points where it has none.
+
+    Raises
+    ------
+    UmbrateError
+        Where there is nothing to show, or the look needs what the cloud does not have.
+    """
+    if not (8 <= width <= LARGEST and 8 <= height <= LARGEST):
+        raise UmbrateError(f"A picture has 8 to {LARGEST:,} pixels a side.")
+    cloud, block = load_cloud(job, sitting, kept), load_block(job, sitting)
+    if cloud is None and block is None:
+        raise UmbrateError(f"“{sitting.name}” has no poses yet: there is nothing to show.", ("go to", "poses"))
+    if cloud is None:
+        if look != "color":
+            raise UmbrateError(f"“{sitting.name}” has no cloud yet: tie points have colors only.", ("go to", "cloud"))
+        eye = eye_for(block["points"], SIDES[side], width, height, parallel)
+        return draw(block["points"], block["colors"], eye, width, height, size=max(2, height // 300), edges=0.0)
+    values = None
+    if look in COVERAGE:
+        values = getattr(compute_coverage(gather_coverage(job, sitting, kept)).coverage, LOOKS[look].array)
+    elif LOOKS[look].asked:
+        raise UmbrateError("A cloud is compared with another in the window, or by umbrate clouds --compare.")
+    elif LOOKS[look].array not in ("", *cloud):
+        raise UmbrateError(f"This cloud was made before {LOOKS[look].title} was kept. Run Cloud again.")
+    eye = eye_for(cloud["points"], SIDES[side], width, height, parallel)
+    colors = look_colors(cloud, look, values)
+    return draw(cloud["points"], colors, eye, width, height, spacing=spacing_of(cloud["points"]))

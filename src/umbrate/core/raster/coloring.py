@@ -1,0 +1,83 @@
+"""What points of a cloud may be colored by: the same in the window, in pictures, and on the command line."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from .ramps import RAMP, SIGNED, directions, ramp_colors, relief
+
+PLAIN = (205, 203, 198)
+
+
+@dataclass(frozen=True)
+class Look:
+    """A way to color points: name, what it is called, the array it goes by, and its unit ("length": the job's)."""
+
+    name: str
+    title: str
+    array: str = ""
+    unit: str = ""
+    signed: bool = False
+    asked: bool = False  #: it is computed when it is asked for, not kept with the cloud
+
+
+LOOKS = {
+    x.name: x
+    for x in (
+        Look("color", "Color", "colors"),
+        Look("relief", "Relief", "normals"),
+        Look("directions", "Directions", "normals"),
+        Look("plain", "Plain"),
+        Look("photos", "Photos", "photos"),
+        Look("score", "Likeness", "score"),
+        Look("precision", "Precision", "precision", "length"),
+        Look("angle", "Ray angle", "angle", "°"),
+        Look("seen", "Coverage: photos", "seen", asked=True),
+        Look("resolution", "Coverage: pixel size", "resolution", "length", asked=True),
+        Look("spread", "Coverage: directions", "spread", "°", asked=True),
+        Look("expected", "Coverage: precision", "precision", "length", asked=True),
+        Look("compared", "Distance to another", "compared", "length", signed=True, asked=True),
+    )
+}
+COVERAGE = ("seen", "resolution", "spread", "expected")
+MEASURED = tuple(n for n, x in LOOKS.items() if x.array not in ("", "colors", "normals"))  #: those with a ramp
+
+
+def usual_range(look, values):
+    """Lowest and highest value that a ramp shows, where nobody says otherwise; None without any."""
+    some = values[np.isfinite(values)]
+    if not len(some):
+        return None
+    if LOOKS[look].signed:
+        high = float(np.percentile(np.abs(some), 98)) or 1e-9
+        return -high, high
+    low, high = (float(x) for x in np.percentile(some, (1, 99)))
+    return low, max(high, low + 1e-9)
+
+
+def look_colors(cloud, look, values=None, ends=None):
+    """Colors (n, 3) uint8 of a cloud's points.
+
+    Parameters
+    ----------
+    cloud : dict of arrays
+    look : str
+        Of LOOKS.
+    values : (n,), optional
+        Of a look with a ramp; taken from the cloud where not given. Without any, the cloud's colors are given.
+    ends : (low, high), optional
+        What the ramp shows; `usual_range` where not given.
+    """
+    n = len(cloud["points"])
+    if look in ("relief", "directions") and "normals" in cloud:
+        return relief(cloud["normals"]) if look == "relief" else directions(cloud["normals"])
+    if look == "plain":
+        return np.tile(np.array(PLAIN, np.uint8), (n, 1))
+    x = LOOKS[look]
+    if look in MEASURED and values is None and not x.asked:
+        values = cloud.get(x.array)
+    if look not in MEASURED or values is None:
+        return cloud["colors"]
+    values = np.asarray(values, np.float32)
+    ends = ends or usual_range(look, values)
+    return ramp_colors(values, *ends, SIGNED if x.signed else RAMP) if ends else cloud["colors"]

@@ -1,0 +1,172 @@
+"""What a cloud will cost before it is computed: time, point spacing and memory at each photo scale."""
+
+import os
+import shutil
+from dataclasses import dataclass, replace
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+from scipy.spatial import ConvexHull, QhullError
+
+from ...core.cloud.keepbox import KeepBox
+from ...core.dense.speed import hypotheses, machine_speed, memory
+from ...core.errors import UmbrateError
+from ...core.geometry.pose import center
+from ...core.geometry.similarity import scale_of
+from ...job.blobs import BlobStore
+from ...sitting.frames import frame_of
+from ..base import Foresight
+
+SCALES = (1, 2, 4, 8)
+#: photographs against the probe of `machine_speed`: whose planes are found sooner (measured on the demo, two threads)
+REAL_SHARE = 0.65
+STRAIGHTENING = 0.17  #: of a pixel as taken, in hypotheses that take as long
+FUSING = 1.2  #: of a pixel and each photo it is looked up in, likewise
+SPARE = 0.9  #: share of the free memory that a run may take
+
+
+@dataclass(frozen=True)
+class Scene:
+    """What the cost depends on: number of photos, pixels of one as taken, and those depth is computed for."""
+
+    photos: int
+    full_pixels: float
+    used_pixels: float
+    ground: float  #: a pixel's size on the object, in the plain frame's unit
+
+
+@dataclass(frozen=True)
+class Cost:
+    """Seconds, distance between points (plain frame), bytes at the peak that must be in memory, and that may not."""
+
+    seconds: float
+    spacing: float
+    bytes: float
+    movable: float
+
+
+def scene_of(arrays, photo_ids, box, share):
+    """The Scene of a block's arrays, of the photos that are left; `share` of a photo its mask leaves, or None."""
+    solved = [
+        i for i, p in enumerate(arrays["photo_ids"])
+        if int(p) in photo_ids and np.isfinite(arrays["poses"][i, 0, 0])
+    ]  # fmt: skip
+    if len(solved) < 2:
+        return None
+    middle = box.center
+    used, ground, full = [], [], []
+    for i in solved:
+        E, size = arrays["poses"][i], arrays["sizes"][i].astype(float)
+        f, cx, cy = arrays["lenses"][arrays["lens_of"][i]][:3]
+        Y = box.corners() @ E[:3, :3].T + E[:3, 3]
+        pixels = size.prod()
+        if (Y[:, 2] > 0).all():
+            uv = np.clip(Y[:, :2] / Y[:, 2:] * f + [cx, cy], 0, size)
+            try:
+                pixels = ConvexHull(uv).volume  # of a plane figure, its area
+            except QhullError:
+                pixels = 0.0
+        used.append(min(pixels, size.prod() * (share if share else 1)))
+        full.append(size.prod())
+        ground.append(np.linalg.norm(center(E) - middle) / f)
+    return Scene(len(solved), float(np.mean(full)), float(np.mean(used)), float(np.median(ground)))
+
+
+def cost(scene, photo_scale, neighbors, rounds, speed, threads):
+    """The Cost at a photo scale; `speed`: hypotheses a second of one thread."""
+    n = min(neighbors, scene.photos - 1)
+    pixels, full = scene.used_pixels / photo_scale**2, scene.full_pixels
+    work = hypotheses(pixels, n, rounds) + FUSING * pixels * (n + 1) + STRAIGHTENING * full
+    return Cost(
+        scene.photos * work / (speed * threads),
+        scene.ground * photo_scale,
+        *memory(scene.photos, full / photo_scale**2, threads, full, pixels),
+    )
+
+
+def free_memory():
+    """Bytes that can be had without swapping; infinite where the system does not say."""
+    try:
+        for line in Path("/proc/meminfo").read_text(encoding="ascii").splitlines():
+            if line.startswith("MemAvailable"):
+                return int(line.split()[1]) * 1024.0
+    except (OSError, ValueError, IndexError):
+        pass
+    return np.inf
+
+
+@lru_cache(4)
+def _scene(folder, block, photo_ids, box, share):
+    """Kept, as the window asks at every change of a setting."""
+    half = [np.array(x) for x in box]
+    return scene_of(BlobStore(folder).get_arrays(block), set(photo_ids), KeepBox(*half), share)
+
+
+def _frozen(box):
+    return tuple(box["center"]), tuple(map(tuple, box["axes"])), tuple(box["half"])
+
+
+def costs(job, sitting, block, M, box, settings):
+    """The Cost at every photo scale, {scale: Cost}; None where too few photos are left.
+
+    block : its blob's key; M (4, 4) : from the plain frame to that of the block; box : keep box as a dictionary, there
+    """
+    masks = job.result(sitting.id, "masks")
+    share = masks.figures.get("share") if masks else None
+    ids = tuple(p.id for p in job.photos(sitting.id, aside=False))
+    scene = _scene(str(job.blobs.folder), block, ids, _frozen(box), share)
+    if scene is None:
+        return None
+    done = job.result(sitting.id, "cloud")
+    known = done.figures.get("speed") if done else None
+    speed = known or REAL_SHARE * machine_speed()
+    plain = replace(scene, ground=scene.ground / scale_of(M))
+    return {s: cost(plain, s, settings.neighbors, settings.rounds, speed, os.cpu_count() or 1) for s in SCALES}
+
+
+def place_for(found, settings, folder, free=None, disk=None):
+    """Where the maps of a run are kept: None for memory, or `folder`, where memory would not hold them.
+
+    Raises UmbrateError where the photo scale chosen fits neither; says the largest that does.
+    """
+    free = SPARE * (free_memory() if free is None else free)
+    disk = SPARE * (shutil.disk_usage(folder).free if disk is None else disk)
+
+    def place(c):
+        if c.bytes + c.movable <= free:
+            return "memory"
+        return "disk" if c.bytes <= free and c.movable <= disk else ""
+
+    chosen = found[settings.photo_scale]
+    where = place(chosen)
+    if where:
+        return folder if where == "disk" else None
+    text = f"Photo scale 1/{settings.photo_scale} needs some {chosen.bytes / 1e9:.1f} GB of memory and "
+    text += f"{chosen.movable / 1e9:.1f} GB more there or on the job's disk; {max(free, 0) / 1e9:.1f} GB and "
+    text += f"{disk / 1e9:.1f} GB are free."
+    fits = [s for s in SCALES if place(found[s])]
+    if not fits:
+        raise UmbrateError(f"{text} No photo scale fits: close other programs, or set photos aside.")
+    raise UmbrateError(f"{text} 1/{fits[0]} fits.", ("set", "photo_scale", fits[0]))
+
+
+def _time(seconds):
+    return f"{max(seconds, 1):.0f} s" if seconds < 90 else f"{seconds / 60:.0f} min"
+
+
+def foresight(job, sitting, found, settings):
+    """The Foresight of a run: a line for each photo scale."""
+    frame = frame_of(job, sitting)
+    s = scale_of(frame.matrix)
+    lines = ["Before it runs, by this machine's own speed:"]
+    for scale, c in found.items():
+        spacing = f"{c.spacing * s:#.2g} mm" if frame.scaled else f"{1e3 * c.spacing * s:.2g} thousandths of the unit"
+        here = "  (chosen)" if scale == settings.photo_scale else ""
+        lines.append(f"1/{scale}: {_time(c.seconds)}, a point every {spacing}{here}")
+    try:
+        if place_for(found, settings, str(job.blobs.folder)):
+            lines.append("Memory does not hold all of it: depth is kept on disk meanwhile, which is slower.")
+    except UmbrateError as e:
+        return Foresight("\n".join([*lines, str(e)]), False, e.remedy)
+    return Foresight("\n".join(lines))

@@ -1,0 +1,561 @@
+"""Where sittings of an object lie to each other: by targets, its surface, picks and its shape; and how sure that is."""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from ...core.cloud.grid import spacing_of
+from ...core.errors import UmbrateError
+from ...core.geometry.similarity import difference, scale_of
+from ...core.join.agree import agree, groups
+from ...core.join.apart import apart
+from ...core.join.network import corners_round, solve_network
+from ...core.join.picks import LINE, crosswise, mirrored, nearly_a_line, residuals
+from ...core.join.places import alike, likely_support, shared_targets
+from ...core.join.shape import fit_shapes
+from ...job.joins import ON_OBJECT, ON_SUPPORT
+from ...sitting.frames import move_directions, move_points
+from .members import inside_share, looks, outside_share, side_of, surface_of
+
+TARGETS, SURFACE, PICKS, SHAPE = "targets", "surface", "picks", "shape"
+TOO_FEW_TARGETS = tuple(
+    f"there {n} on the object that both sittings see; three are needed"
+    for n in ("are no targets", "is one target", "are two targets")
+)
+WAYS = (TARGETS, SURFACE, PICKS, SHAPE)
+GOOD, DOUBTFUL, NONE = "good", "doubtful", "none"
+LEAST = {TARGETS: 4, SURFACE: 20, PICKS: 4}  #: pairs that a good join has: three fit without any check
+TOLERANCE = {TARGETS: 0.003, SURFACE: 0.003, PICKS: 0.02}  #: of the extent: pairs farther apart do not belong together
+PICKED = 0.004  #: of the extent: how far off a pick may be
+CONFIRMED = 10  #: tie points that look alike and lie where picks say, before a join by picks alone is good
+RIVAL = 0.4  #: another answer with such a share of the pairs of the best makes it doubtful
+UNSURE_DEG = 0.5
+OUTSIDE = 0.25  #: share of one sitting's places that the other's masks rule out, from which a join is doubtful
+REACH = 0.03  #: of the extent: how far off a start may be for the fit of shapes
+MOVED = {True: (1.0, 0.02), False: (15.0, 0.06)}  #: degrees and share of the extent that the shape may move a start by
+SCALES = 0.003  #: two scales that differ by more make a join doubtful
+APART = 0.01  #: of the extent: surfaces that lie farther apart in the median do not belong together
+COMPARED = 60_000  #: points of a cloud that are compared with the other
+CELL, WORST = 0.05, 5  #: size of a place, of the extent, and how many of the worst are named
+
+
+@dataclass
+class Join:
+    """How one sitting lies to another.
+
+    Attributes
+    ----------
+    M : (4, 4) or None
+        From the first's job frame to the second's.
+    verdict : str
+        "good", "doubtful" or "none".
+    reasons : list of str
+        Why it is not good.
+    ways : dict
+        Figures by way; "all" for what was fitted in the end, "surfaces" for how the two surfaces lie.
+    support, on_object : list of int
+        Targets that stand on the support, and those that were used.
+    contradiction : float
+        By how much the scales of two scaled sittings differ, as a share; 0 where one has none.
+    rows : (k, 2)
+        Points of the blocks that are one place.
+    notes : list of str
+        What is good to know and no doubt.
+    picks : list of (name, distance)
+        How far off each pick is, None where there is no join.
+    """
+
+    M: np.ndarray | None
+    verdict: str
+    reasons: list
+    ways: dict
+    support: list
+    contradiction: float = 0.0
+    on_object: list = field(default_factory=list)
+    rows: np.ndarray = field(default_factory=lambda: np.zeros((0, 2), np.int64))
+    notes: list = field(default_factory=list)
+    picks: list = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class Pairs:
+    """Places of two sittings that a way pairs: (k, 3) and (k, 3), deviations (k,), and rows (k, 2), -1 for picks."""
+
+    a: np.ndarray
+    b: np.ndarray
+    sigma: np.ndarray
+    rows: np.ndarray
+
+    def some(self, which):
+        """Those of a mask or of rows."""
+        return Pairs(self.a[which], self.b[which], self.sigma[which], self.rows[which])
+
+
+def together(parts):
+    """Pairs of several ways as one."""
+    return Pairs(*(np.concatenate([getattr(p, n) for p in parts]) for n in ("a", "b", "sigma", "rows")))
+
+
+def join_sittings(job, first, second, ways=(TARGETS, SURFACE), *, with_scale=None, picks=()):
+    """The Join of two sittings of a job; see `join_sides`."""
+    a, b = side_of(job, first), side_of(job, second)
+    return join_sides(a, b, ways, with_scale=with_scale, roles=job.target_roles(), picks=picks)
+
+
+def join_sides(a, b, ways=(TARGETS, SURFACE), *, with_scale=None, roles=None, picks=()):
+    """The Join of two sides.
+
+    Parameters
+    ----------
+    ways : of "targets", "surface", "picks" and "shape"
+        All pairs found are fitted together; shape refines what the others found.
+    with_scale : bool, optional
+        Whether their scales may differ; where not said, only if one of them is not scaled.
+    roles : dict of target number to role
+        What the user says of targets.
+    picks : list of (name, place (3,), place (3,))
+        In the job's frames of the two.
+    """
+    return _Joining(a, b, ways, with_scale, roles or {}, picks).join()
+
+
+def _check_ways(ways):
+    if not set(ways) & {TARGETS, SURFACE, PICKS}:
+        raise UmbrateError("Shape refines a join; say targets, surface or picks as well, which give it a start.")
+
+
+class _Joining:
+    """One join, and what is found out on the way."""
+
+    def __init__(self, a, b, ways, with_scale, roles, picks):
+        _check_ways(ways)
+        self.a, self.b, self.ways, self.roles, self.picks = a, b, ways, roles, list(picks)
+        self.reasons, self.notes, self.figures = [], [], {}
+        self.absent = []  #: why a way found nothing: no doubt where another one is sure
+        self.support, self.on_object = [], []
+        both = a.scaled and b.scaled
+        self.with_scale = not both if with_scale is None else with_scale
+        if not self.with_scale and not both:
+            bare = a.name if not a.scaled else b.name
+            raise UmbrateError(
+                f"“{bare}” has no scale: the scale must be free, or Scale run first.", ("go to", "scale")
+            )
+        if a.scaled != b.scaled:
+            bare, known = (a, b) if b.scaled else (b, a)
+            self.notes.append(f"“{bare.name}” has no scale: it takes that of “{known.name}”")
+
+    def join(self):
+        parts, firm = [], 0
+        for way in (w for w in self.ways if w != SHAPE):
+            found = self._of_way(way)
+            if found is not None:
+                parts.append(found)
+                firm += found[1].count >= LEAST[way]
+        if not parts:
+            return self._none("nothing that both sittings share was found")
+        b = self.b
+        pairs = together([p for p, _ in parts])
+        joint = self._agree(pairs, self.with_scale)
+        if joint is None:
+            return self._none("no three shared places agree")
+        (self.notes if firm else self.reasons).extend(self.absent)
+        if joint.spread[1] < LINE * joint.spread[0]:
+            self.reasons.append("the shared places lie nearly in a line, about which the object could turn")
+        self._compare_ways([f for _, f in parts])
+        M, sigma, by_shape = joint.M, joint.sigma, False
+        sure = any(self.figures.get(w, {}).get("agreeing", 0) >= LEAST[w] for w in (TARGETS, SURFACE))
+        if SHAPE in self.ways:
+            M, by_shape = self._by_shape(M, sure)
+        checked = None if sure else self._looks_agree(M)
+        if checked is not None and by_shape:
+            sigma = checked.sigma  # the shape led there, and the surface's looks say how well
+        if not firm and (checked is None or checked.count < LEAST[SURFACE]):
+            told = " and ".join(self._count(w) for w in self.ways if w in self.figures and w != SHAPE)
+            self.reasons.append(f"only {told} agree: nothing checks them")
+        contradiction = self._scales(pairs, joint)
+        self._judge(sigma, M)
+        pixel = b.pixel
+        self.figures["all"] = {
+            "agreeing": joint.count, "rms": joint.rms, "rms_px": joint.rms / pixel, "sigma": list(sigma),
+            "scale": scale_of(M),
+        }  # fmt: skip
+        rows = pairs.rows[joint.inside]
+        return Join(
+            M, DOUBTFUL if self.reasons else GOOD, self.reasons, self.figures, sorted(set(self.support)), contradiction,
+            sorted(set(self.on_object)), rows[(rows >= 0).all(1)], self.notes, self._picks_off(M),
+        )  # fmt: skip
+
+    def _none(self, reason):
+        why = [*self.absent, *self.reasons] or [reason]
+        return Join(
+            None, NONE, why, self.figures, sorted(set(self.support)), notes=self.notes,
+            picks=self._picks_off(None),
+        )  # fmt: skip
+
+    def _count(self, way):
+        n = self.figures[way]["agreeing"]
+        return f"{n} {'pair' if n == 1 else 'pairs'} by surface" if way == SURFACE else f"{n} {way}"
+
+    def _picks_off(self, M):
+        if M is None:
+            return [(name, None) for name, _, _ in self.picks]
+        return [(n, float(np.linalg.norm(M[:3, :3] @ p + M[:3, 3] - q))) for n, p, q in self.picks]
+
+    def _agree(self, pairs, with_scale):
+        reach = np.maximum(4 * pairs.sigma, TOLERANCE[SURFACE] * self.b.extent)
+        return agree(pairs.a, pairs.b, pairs.sigma, reach, with_scale=with_scale)
+
+    # ------------------------------------------------------------------ pairs by each way
+    def _pairs(self, rows):
+        a, b = self.a, self.b
+        A, B = a.block["points"][rows[:, 0]], b.block["points"][rows[:, 1]]
+        both = np.hypot(
+            a.block["point_sigma"][rows[:, 0]] * b.extent / a.extent, b.block["point_sigma"][rows[:, 1]]
+        ).astype(float)
+        sigma = np.clip(np.nan_to_num(both, nan=1e-3 * b.extent), 1e-4 * b.extent, TOLERANCE[SURFACE] * b.extent / 2)
+        return Pairs(A, B, sigma, rows)
+
+    def _of_way(self, way):
+        """The pairs of a way that are the object's and their Agreement, or None."""
+        if way == PICKS:
+            return self._of_picks()
+        share = None
+        if way == TARGETS:
+            rows, share = self._target_pairs()
+        else:
+            rows = alike(looks(self.a), looks(self.b))
+        self.figures[way] = {"pairs": len(rows), "agreeing": 0}
+        if len(rows) < 3:
+            self.absent.append(
+                TOO_FEW_TARGETS[len(rows)] if way == TARGETS
+                else "hardly any tie point of one sitting looks like one of the other"
+            )  # fmt: skip
+            return None
+        pairs = self._pairs(rows)
+        found = groups(
+            pairs.a, pairs.b, pairs.sigma, TOLERANCE[way] * self.b.extent, with_scale=self.with_scale,
+            least=max(3, LEAST[way] // 3),
+        )  # fmt: skip
+        if way == TARGETS:
+            found = self._without_support(found, rows, share)
+        if not found:
+            left = int((~np.isin(self.a.block["number"][rows[:, 0]], self.support)).sum()) if way == TARGETS else 0
+            if way == TARGETS and left < 3:
+                self.absent.append(
+                    TOO_FEW_TARGETS[left] + (": the others stand on the support" if self.support else "")
+                )
+            else:
+                self.absent.append(f"no three {'targets' if way == TARGETS else 'places of the surface'} agree")
+            return None
+        best = found[0]
+        for g in found[1:]:
+            turn, shift, _ = difference(best.M, g.M, self.a.middle)
+            if g.count >= RIVAL * best.count and (turn > 2.0 or shift > 0.02 * self.b.extent):
+                self.reasons.append(f"another answer, {turn:.0f} degrees from it, fits nearly as many pairs by {way}")
+                break
+        if way == TARGETS:
+            self.on_object += [int(n) for n in self.a.block["number"][rows[best.inside, 0]]]
+        self._keep_figures(way, len(rows), best)
+        return pairs.some(best.inside), best
+
+    def _keep_figures(self, way, count, found):
+        self.figures[way] = {
+            "pairs": count, "agreeing": found.count, "rms": found.rms, "sigma": list(found.sigma),
+        }  # fmt: skip
+
+    def _target_pairs(self):
+        """Rows of shared targets that are not said to stand on the support, and how far inside the masks they are."""
+        a, b = self.a.block, self.b.block
+        rows = shared_targets(a["number"], a["points"], b["number"], b["points"])
+        self.support += [int(n) for n in a["number"][rows[:, 0]] if self.roles.get(int(n)) == ON_SUPPORT]
+        rows = rows[[self.roles.get(int(n)) != ON_SUPPORT for n in a["number"][rows[:, 0]]]]
+        both = np.stack([inside_share(self.a)[rows[:, 0]], inside_share(self.b)[rows[:, 1]]])
+        known = np.isfinite(both)
+        return rows, np.where(known.any(0), np.where(known, both, 0.0).sum(0) / known.sum(0).clip(1), np.nan)
+
+    def _without_support(self, found, rows, share):
+        """The groups of targets that are the object's."""
+        number = self.a.block["number"][rows[:, 0]]
+        on = []
+        for g in found:
+            others = [x for x in found if x is not g]
+            said = any(self.roles.get(int(n)) == ON_OBJECT for n in number[g.inside])
+            if said or not likely_support(g, others, share):
+                on.append(g)
+            else:
+                self.support += [int(n) for n in number[g.inside]]
+        return on
+
+    def _of_picks(self):
+        n = len(self.picks)
+        self.figures[PICKS] = {"pairs": n, "agreeing": 0}
+        if n < 3:
+            told = "no pick" if not n else f"{n} pick{'s' * (n > 1)}"
+            self.absent.append(f"{told} of three that are needed: pick the same places in both sittings")
+            return None
+        A, B = (np.array([p[k] for p in self.picks], float) for k in (1, 2))
+        if nearly_a_line(A) or nearly_a_line(B):
+            self.absent.append(
+                "the picks lie nearly in a line, about which the object could turn: pick one aside of it"
+            )
+            return None
+        sigma = np.full(n, PICKED * self.b.extent)
+        off = residuals(A, B, self.with_scale)
+        if np.sqrt((off**2).mean()) > 2 * PICKED * self.b.extent:
+            swap = crosswise(A, B, self.with_scale)
+            if swap:
+                names = " and ".join(self.picks[i][0] for i in swap)
+                self.absent.append(f"picks {names} are paired crosswise: they fit when exchanged")
+                return None
+            if mirrored(A, B, self.with_scale):
+                self.absent.append("the picks fit a mirror image: left and right were taken for each other")
+                return None
+        pairs = Pairs(A, B, sigma, np.full((n, 2), -1, np.int64))
+        best = agree(A, B, sigma, TOLERANCE[PICKS] * self.b.extent, with_scale=self.with_scale)
+        if best is None or best.count < max(3, 0.6 * n):
+            self.absent.append("the picks do not fit together: look for the one that is off most")
+            return None
+        off = [self.picks[i][0] for i in np.flatnonzero(~best.inside)]
+        if off:
+            self.reasons.append(f"{'pick' if len(off) == 1 else 'picks'} {', '.join(off)} did not fit and was left out")
+        self._keep_figures(PICKS, n, best)
+        return pairs.some(best.inside), best
+
+    def _looks_agree(self, M):
+        """The Agreement of tie points that look alike and lie where picks say, or None where too few do.
+
+        Picks can be wrong all together, as on an object that looks alike from several sides.
+        """
+        found, count = None, 0
+        if self.a.features and self.b.features:
+            pairs = self._pairs(alike(looks(self.a), looks(self.b)))
+            off = np.linalg.norm(pairs.a @ M[:3, :3].T + M[:3, 3] - pairs.b, axis=1)
+            near = pairs.some(off < TOLERANCE[PICKS] * self.b.extent)
+            if len(near.a) >= CONFIRMED:
+                found = self._agree(near, self.with_scale)
+            count = found.count if found else 0
+        self.figures["alike"] = count
+        if count < CONFIRMED:
+            told = "no place" if not count else "one place" if count == 1 else f"{count} places"
+            self.reasons.append(f"{told} of the surface look alike where the picks say they are one")
+            return None
+        return found
+
+    # ------------------------------------------------------------------ the shape
+    def _by_shape(self, M, sure):
+        """The join refined by the sittings' surfaces, and whether it was; `sure`: the start is no rough one."""
+        a, b = self.a, self.b
+        (P, N, dense_a), (Q, QN, dense_b) = surface_of(a), surface_of(b)
+        if min(len(P), len(Q)) < 100:
+            self.reasons.append("there is too little surface to fit by shape: run Cloud")
+            return M, False
+        dense = dense_a and dense_b
+        fit = fit_shapes(P, N, Q, QN, M, REACH * b.extent, finest=4 * spacing_of(Q), with_scale=self.with_scale)
+        if fit is None:
+            self.reasons.append("the surfaces have nothing in common")
+            return M, False
+        self.figures[SHAPE] = {
+            "overlap": fit.overlap, "rms": fit.rms, "median": fit.median, "held": fit.held, "dense": dense,
+        }  # fmt: skip
+        if fit.overlap < 0.1 and dense:
+            self.reasons.append(f"only {100 * fit.overlap:.0f} % of the surface is shared")
+        if fit.held < 0.02:
+            self.notes.append("the shape could slide along itself, as a ball or a cylinder does: it was not fitted")
+            return M, False
+        turn, shift, _ = difference(M, fit.M, a.middle)
+        if not dense and sure:
+            return M, False  # tie points are coarser than what was matched
+        most = MOVED[sure]
+        if turn > most[0] or shift > most[1] * b.extent:
+            self.reasons.append(f"the shapes would rather lie {turn:.1f} degrees and {shift:.3g} off")
+            return M, False
+        return fit.M, True
+
+    # ------------------------------------------------------------------ doubts
+    def _compare_ways(self, found):
+        for g in found[1:]:
+            turn, shift, _ = difference(found[0].M, g.M, self.a.middle)
+            self.figures["between"] = {"turn_deg": turn, "shift": shift}
+            loose = 3 * (found[0].sigma[0] + g.sigma[0])
+            if turn > max(1.0, loose) or shift > 0.02 * self.b.extent:
+                self.reasons.append(f"the ways contradict each other by {turn:.1f} degrees")
+
+    def _scales(self, pairs, joint):
+        """By how much the two scales differ, where both are known."""
+        if not (self.a.scaled and self.b.scaled):
+            return 0.0
+        free = joint if self.with_scale else self._agree(pairs, True)
+        off = scale_of(free.M) - 1.0 if free is not None else 0.0
+        if abs(off) > max(SCALES, 4 * free.sigma[2] if free is not None else 0.0):
+            self.reasons.append(f"the two scales contradict each other by {100 * off:+.2f} %")
+        return off
+
+    def _judge(self, sigma, M):
+        a, b = self.a, self.b
+        if sigma[0] > UNSURE_DEG:
+            self.reasons.append(
+                f"the turn is known to {sigma[0]:.1f} degrees only: the shared places are few, rough or close together"
+            )
+        points = a.block["points"][(a.block["number"] < 0) & ~(inside_share(a) < 0.5)]
+        points = points[np.random.default_rng(0).permutation(len(points))[:2000]]
+        seen, out = outside_share(points, b, M)
+        if (seen > 0).any():
+            # a mask may hide a part behind the support: a place is ruled out where most photos say so
+            share = float((out > 0.5 * seen)[seen > 0].mean())
+            self.figures["outside"] = share
+            if share > OUTSIDE:
+                self.reasons.append(f"{100 * share:.0f} % of one sitting would lie outside the other's masks")
+        surfaces = compare_surfaces(a, b, M)
+        if surfaces is None:
+            return
+        self.figures["surfaces"] = surfaces
+        if surfaces["overlap"] < 0.02:
+            self.reasons.append("the two surfaces hardly overlap")
+        elif surfaces["median"] > APART * b.extent:
+            self.reasons.append(f"the two surfaces lie {surfaces['median']:.3g} apart where they overlap")
+
+
+def compare_surfaces(a, b, M):
+    """How two clouds lie to each other after a join, or None where one is missing.
+
+    Returns
+    -------
+    dict
+        `overlap`, the share of a's points with a partner; `median`, `p95` of their distances; `worst`, up to five
+        places (x, y, z in b's frame) and how far the surfaces are apart there.
+    """
+    if a.cloud is None or b.cloud is None:
+        return None
+    P, N, _ = surface_of(a)
+    Q, QN, _ = surface_of(b)
+    rows = np.random.default_rng(0).permutation(len(P))[:COMPARED]
+    P, N = move_points(P[rows], M), move_directions(N[rows], M)
+    d = apart(P, N, Q, QN, max(0.02 * b.extent, 4 * spacing_of(Q)))
+    on = np.isfinite(d)
+    if not on.any():
+        return {"overlap": 0.0, "median": 0.0, "p95": 0.0, "worst": []}
+    cell = np.floor(P[on] / (CELL * b.extent)).astype(np.int64)
+    _, where = np.unique(cell, axis=0, return_inverse=True)
+    where = where.ravel()
+    order = np.argsort(where, kind="stable")
+    size = np.abs(d[on])[order]
+    places = []
+    for rows in np.split(np.arange(len(order)), np.flatnonzero(np.diff(where[order])) + 1):
+        if len(rows) >= 20:
+            middle = np.median(P[on][order[rows]], axis=0)
+            places.append((float(np.median(size[rows])), middle.tolist()))
+    places.sort(key=lambda x: -x[0])
+    return {
+        "overlap": float(on.mean()), "median": float(np.median(size)), "p95": float(np.percentile(size, 95)),
+        "worst": [[*p, m] for m, p in places[:WORST]],
+    }  # fmt: skip
+
+
+@dataclass
+class Whole:
+    """All sittings in the frame of the first.
+
+    Attributes
+    ----------
+    sides : list of Side
+    joins : dict of (int, int) to Join
+        By positions of the sittings.
+    moves : list of (4, 4) or None
+        From each sitting's job frame to the first's; None where it hangs on nothing.
+    loops : list of (int, int, float, float)
+        Joins that were not needed: by how many degrees, and how far, they differ from what all say together.
+    """
+
+    sides: list
+    joins: dict
+    moves: list
+    loops: list
+
+    @property
+    def verdict(self):
+        """The verdict on the whole: that of the worst join it hangs on."""
+        if any(M is None for M in self.moves):
+            return NONE
+        return DOUBTFUL if self.hanging_on_doubtful else GOOD
+
+    @property
+    def hanging_on_doubtful(self):
+        """Whether a sitting hangs on doubtful joins alone."""
+        good = {0}
+        for _ in self.sides:
+            for (i, k), x in self.joins.items():
+                if x.verdict == GOOD and (i in good) != (k in good):
+                    good |= {i, k}
+        return len(good) < len(self.sides)
+
+
+def join_all(job, sittings, ways=(TARGETS, SURFACE), *, with_scale=None, picks=()):
+    """The Whole of sittings of a job; see `join_whole`. picks: list of (name, places by sitting id)."""
+    if len(sittings) < 2:
+        raise UmbrateError("There is only one sitting: nothing to join. Bring in the photos of the turned-over object.")
+    sides = [side_of(job, s) for s in sittings]
+    return join_whole(sides, ways, with_scale=with_scale, roles=job.target_roles(), picks=picks)
+
+
+def join_whole(sides, ways=(TARGETS, SURFACE), *, with_scale=None, roles=None, picks=(), tell=None):
+    """The Whole of two or more sides: every two of them joined, the surest joins first, then all solved together.
+
+    Good joins come before doubtful ones; a doubtful one counts only where nothing better holds a sitting.
+
+    Parameters
+    ----------
+    picks : list of (name, dict of sitting id to place (3,))
+        In the job's frames.
+    tell : callable(done, total), optional
+    """
+    _check_ways(ways)
+    n = len(sides)
+    two = [(i, k) for i in range(n) for k in range(i + 1, n)]
+    joins = {}
+    for at, (i, k) in enumerate(two):
+        if tell:
+            tell(at, len(two))
+        mine = [(name, x[sides[i].id], x[sides[k].id]) for name, x in picks if sides[i].id in x and sides[k].id in x]
+        some = ways if mine or n == 2 else tuple(w for w in ways if w != PICKS)
+        if not set(some) - {SHAPE}:
+            joins[i, k] = Join(None, NONE, ["no picks that both have"], {}, [])
+            continue
+        joins[i, k] = join_sides(sides[i], sides[k], some, with_scale=with_scale, roles=roles, picks=mine)
+    moves = [np.eye(4), *[None] * (n - 1)]
+    order = sorted(
+        (ij for ij, x in joins.items() if x.M is not None),
+        key=lambda ij: (joins[ij].verdict != GOOD, joins[ij].ways["all"]["sigma"][0]),
+    )
+    used = set()
+    while True:
+        ij = next((ij for ij in order if (moves[ij[0]] is None) != (moves[ij[1]] is None)), None)
+        if ij is None:
+            break
+        i, k = ij
+        M = joins[ij].M  # from i to k
+        if moves[i] is None:
+            moves[i] = moves[k] @ M
+        else:
+            moves[k] = moves[i] @ np.linalg.inv(M)
+        used.add(ij)
+    firm = [ij for ij in order if moves[ij[0]] is not None and (ij in used or joins[ij].verdict == GOOD)]
+    if len(firm) > len(used):
+        held = [k for k in range(n) if moves[k] is not None]
+        row = {k: r for r, k in enumerate(held)}
+        edges = [(row[i], row[k], joins[i, k].M, *_pull(sides[i], joins[i, k])) for i, k in firm]
+        free = with_scale or not all(s.scaled for s in sides)
+        for k, M in zip(held, solve_network([moves[k] for k in held], edges, with_scale=free), strict=True):
+            moves[k] = M
+    loops = []
+    for i, k in order:
+        if n > 2 and len(firm) > len(used) and moves[i] is not None and moves[k] is not None:
+            turn, shift, _ = difference(joins[i, k].M, np.linalg.inv(moves[k]) @ moves[i], sides[i].middle)
+            loops.append((i, k, turn, shift))
+    return Whole(list(sides), joins, moves, loops)
+
+
+def _pull(side, join):
+    """Corners round a side, and how sure a join is of them."""
+    turn, shift, _ = join.ways["all"]["sigma"]
+    size = side.extent * scale_of(join.M)
+    return corners_round(side.middle, side.extent), max(np.hypot(shift, 0.5 * np.radians(turn) * size), 1e-5 * size)

@@ -1,0 +1,233 @@
+"""Join: how the sittings of an object lie to each other, and how sure that is."""
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from pydantic import Field
+
+from ...core.errors import UmbrateError
+from ...job.blobs import BlobStore
+from ...sitting.frames import block_blob, frame_of, move_points
+from ...sitting.masks import mask_blobs
+from ...sitting.members import members_of
+from ...sitting.picks import pick_places
+from ..base import Outcome, Stage, StageSettings, problem
+from .joining import GOOD, NONE, PICKS, SHAPE, SURFACE, TARGETS, WAYS, join_whole
+from .members import side_of
+
+AS_KNOWN, FREE = "as known", "free"
+
+
+class Settings(StageSettings):
+    """What shows how the sittings lie, and whether their scales may differ."""
+
+    targets: bool = Field(
+        True,
+        title="By targets",
+        description="Coded targets stuck on the object, found in both sittings. Those on the mat or the table are "
+        "recognized and not used.",
+        json_schema_extra={"short": True},
+    )
+    surface: bool = Field(
+        True,
+        title="By the surface",
+        description="Tie points that look alike in both sittings: needs a band round the sides that both see, and "
+        "masks or a keep box that leave out what is not the object.",
+        json_schema_extra={"short": True},
+    )
+    picks: bool = Field(
+        True,
+        title="By picks",
+        description="Places that you picked in both sittings, three or more, where there are any.",
+        json_schema_extra={"short": True},
+    )
+    shape: bool = Field(
+        False,
+        title="Then by shape",
+        description="After a start from the others, the clouds are fitted surface to surface; without clouds, the "
+        "sparse ones. It cannot hold what turns or slides along itself, such as a bowl without decoration.",
+        json_schema_extra={"short": True},
+    )
+    scale: Literal["as known", "free"] = Field(
+        AS_KNOWN,
+        title="Scale",
+        description="As known: scaled sittings keep their scale, and one without takes that of the others. Free: "
+        "scales may differ, and the first sitting's counts.",
+        json_schema_extra={"labels": {AS_KNOWN: "as known", FREE: "may differ"}},
+    )
+
+    def ways(self, picks):
+        """The ways that are on, given how many picks there are."""
+        on = {TARGETS: self.targets, SURFACE: self.surface, PICKS: self.picks and picks, SHAPE: self.shape}
+        return tuple(w for w in WAYS if on[w])
+
+
+@dataclass(frozen=True)
+class Inputs:
+    """The sides, and what the user says."""
+
+    blobs: str
+    sides: list
+    roles: dict
+    picks: list  #: (name, {sitting id: place (3,) in its job frame})
+
+
+class JoinStage(Stage):
+    """Targets, surface, picks, shape: one network of sittings."""
+
+    name, title = "join", "Join"
+    about = "Finds how the sittings of the object lie to each other, says how sure that is, and why where it is not."
+    reads = "masks, roles or picks"
+    Settings = Settings
+
+    def applies(self, sitting):
+        return bool(sitting.members)
+
+    def gather(self, job, sitting):
+        if not sitting.members:
+            raise UmbrateError(
+                f"“{sitting.name}” is one sitting: there is nothing to join in it. Join it with others.",
+                ("go to", "join"),
+            )
+        sides = [side_of(job, s) for s in members_of(job, sitting)]
+        return Inputs(str(job.blobs.folder), sides, job.target_roles(), pick_places(job, sitting))
+
+    def key(self, job, sitting):
+        members = members_of(job, sitting)
+        # clouds matter where they are fitted; else they only show how well it went
+        shape = job.settings(sitting.id, self.name).get(SHAPE)
+        clouds = [c.blob if (c := job.cloud(s.id)) else "" for s in members] if shape else []
+        return [
+            [[s.id, block_blob(job, s)[0], frame_of(job, s).scaled] for s in members],
+            [sorted(mask_blobs(job, s).items()) for s in members], sorted(job.target_roles().items()),
+            [[p.name, p.used, sorted((k, str(v)) for k, v in p.places.items())] for p in job.picks(sitting.id)],
+            clouds,
+        ]  # fmt: skip
+
+    def run(self, inputs, settings, report):
+        sides = inputs.sides
+        ways = settings.ways(len(inputs.picks))
+        if settings.picks and not inputs.picks and not set(ways) - {SHAPE}:
+            raise UmbrateError("There are no picks yet. Pick the same three or four places in both.", ("pick places",))
+
+        def tell(done, total):
+            report.check()
+            report.progress(done / total, f"joining pair {done + 1} of {total}")
+
+        whole = join_whole(
+            sides, ways, with_scale=True if settings.scale == FREE else None, roles=inputs.roles, picks=inputs.picks,
+            tell=tell,
+        )  # fmt: skip
+        if all(M is None for M in whole.moves[1:]):
+            told = "; ".join(
+                f"“{sides[i].name}” and “{sides[k].name}” could not be joined: {', and '.join(x.reasons)}"
+                for (i, k), x in whole.joins.items()
+            )
+            raise UmbrateError(f"{told}. Pick the same three or four places in both.", ("pick places",))
+        base = sides[0]
+        to_plain = np.linalg.inv(base.frame)
+        ties = [
+            np.column_stack([np.full(len(x.rows), i), np.full(len(x.rows), k), x.rows])
+            for (i, k), x in whole.joins.items()
+            if x.verdict == GOOD or len(sides) == 2
+        ]
+        key = BlobStore(inputs.blobs).put_arrays(ties=np.concatenate([np.zeros((0, 4), np.int64), *ties]))
+        on = sorted({n for x in whole.joins.values() for n in x.on_object})
+        figures = {
+            "members": [s.id for s in sides],
+            "names": [s.name for s in sides],
+            "moves": [None if M is None else (to_plain @ M @ s.frame).tolist()
+                      for s, M in zip(sides, whole.moves, strict=True)],
+            "verdict": whole.verdict,
+            "joins": [_told(sides, ik, x, to_plain, whole.moves) for ik, x in whole.joins.items()],
+            "loops": [[sides[i].name, sides[k].name, turn, shift] for i, k, turn, shift in whole.loops],
+            "support": sorted({n for x in whole.joins.values() for n in x.support} - set(on)),
+            "on_object": on,
+            "ties": key,
+            "unit": "mm" if base.scaled else "",
+        }  # fmt: skip
+        return Outcome(figures, {("ties", None): key}, _problems(whole))
+
+    def rows(self, f):
+        out, whole = [], f" {f['unit']}" if f["unit"] else ""
+        for x in f["joins"]:
+            told, unit = f"{x['first']} to {x['second']}", f" {x['unit']}" if x["unit"] else ""
+            if x["verdict"] == NONE:
+                out.append((told, "no join", "; ".join(x["reasons"])))
+                continue
+            a = x["ways"]["all"]
+            out += [
+                (told, x["verdict"], "; ".join(x["reasons"]) or "Enough shared places agree; nothing is against it"),
+                ("Shared places", f"{a['agreeing']:,}", _by_way(x["ways"])),
+                ("Apart", f"{a['rms']:.3g}{unit}, {a['rms_px']:.2f} px", "Root mean square distance of shared places"),
+                ("Known to", f"{a['sigma'][0]:.2g}°, {a['sigma'][1]:.2g}{unit}",
+                 "Standard deviations of the turn and of the shift between them"),
+            ]  # fmt: skip
+            if x["both_scaled"]:
+                out.append(
+                    ("Scales", f"{100 * x['contradiction']:+.3f} %", "By how much the scales of the two contradict")
+                )
+            s = x["ways"].get("surfaces")
+            if s:
+                out += [
+                    ("Overlap", f"{100 * s['overlap']:.0f} %", "Share of the first cloud that has the second near it"),
+                    ("Between them", f"{s['median']:.3g}{unit}, 95 % {s['p95']:.3g}{unit}",
+                     "Distance of the two surfaces where they overlap: median, and what 95 % stay under"),
+                ]  # fmt: skip
+        out += [
+            (f"Loop {a} - {b}", f"{turn:.3f}°, {shift:.3g}{whole}", "How far a join is off from what all say together")
+            for a, b, turn, shift in f["loops"]
+        ]
+        return out
+
+    def headline(self, f):
+        joined = sum(M is not None for M in f["moves"])
+        if f["verdict"] == NONE:
+            return "no join", f"{joined} of {len(f['moves'])} sittings"
+        worst = max((x["ways"]["all"]["sigma"][0] for x in f["joins"] if x["ways"].get("all")), default=0.0)
+        return f"{f['verdict']}  ± {worst:.2g}°", f"{joined} in one frame"
+
+
+def _by_way(ways):
+    return ", ".join(
+        f"{w}: {ways[w]['agreeing']} of {ways[w]['pairs']}" for w in (TARGETS, SURFACE, PICKS) if w in ways
+    )
+
+
+def _told(sides, ik, x, to_plain, moves):
+    """A Join as plain values; the worst places in the joined row's plain frame."""
+    i, k = ik
+    ways = {w: dict(v) if isinstance(v, dict) else v for w, v in x.ways.items()}
+    if "surfaces" in ways and moves[k] is not None:
+        G = to_plain @ moves[k]
+        ways["surfaces"]["worst"] = [
+            [*move_points(np.array([p[:3]]), G)[0].tolist(), p[3]] for p in ways["surfaces"]["worst"]
+        ]
+    return {
+        "first": sides[i].name, "second": sides[k].name, "ids": [sides[i].id, sides[k].id], "verdict": x.verdict,
+        "reasons": x.reasons, "notes": x.notes, "ways": ways, "contradiction": x.contradiction,
+        "both_scaled": sides[i].scaled and sides[k].scaled,
+        "unit": "mm" if sides[k].scaled else "",  # lengths are the second's
+        "picks": [[n, d] for n, d in x.picks],
+    }  # fmt: skip
+
+
+def _problems(whole):
+    """What is doubtful, and what helps."""
+    out = []
+    for (i, k), x in whole.joins.items():
+        if x.verdict == GOOD:
+            continue
+        needed = whole.verdict != GOOD or whole.moves[i] is None or whole.moves[k] is None
+        if not needed:
+            continue  # the others hold them
+        a, b = whole.sides[i].name, whole.sides[k].name
+        what = "could not be joined" if x.verdict == NONE else "are joined doubtfully"
+        hint = (
+            "Pick three or four places in both."
+            if x.verdict == NONE
+            else "Look at the overlay, let the shape follow, or pick more."
+        )
+        out.append(problem(None, f"“{a}” and “{b}” {what}: {'; '.join(x.reasons)}.", hint, remedy=("pick places",)))
+    return out

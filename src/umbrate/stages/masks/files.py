@@ -1,0 +1,199 @@
+"""Masks as files and as blobs: reading what people made elsewhere, storing what the job uses."""
+
+import re
+from collections import Counter
+from dataclasses import dataclass
+from pathlib import Path
+
+from ...core.errors import UmbrateError
+from ...core.imaging.decode import display_orientation, read_alpha, read_mask
+from ...core.imaging.sharpness import LONGEST, gray_of, sharpness
+from ...formats.files import files_below
+from ...job.blobs import BlobStore
+from ...sitting.masks import encode_mask
+from ...sitting.photos import check_content, photo_reduced
+from ..base import problem
+
+SILHOUETTE_PX = 192  #: longer side of the small picture of a mask
+WHOLE = "Its whole picture is used."
+
+
+@dataclass(frozen=True)
+class Made:
+    """What comes of one photo's mask.
+
+    Attributes
+    ----------
+    mask, silhouette : str or None
+        Blob keys of the mask and of a small upright picture of it; None where the photo has no mask.
+    sharpness : float or None
+        How sharp the photo is inside its mask.
+    area, edge : int
+        Pixels inside it, and how many of them lie on the picture's edge.
+    trouble : dict or None
+        The problem (see `base.problem`).
+    """
+
+    mask: str | None = None
+    silhouette: str | None = None
+    sharpness: float | None = None
+    area: int = 0
+    edge: int = 0
+    trouble: dict | None = None
+
+
+def store_mask(blobs, photo, mask):
+    """Store a photo's mask (h, w) bool and its silhouette; returns a Made."""
+    step = max(1, max(mask.shape) // SILHOUETTE_PX)
+    small = display_orientation(mask[::step, ::step], photo.orientation)
+    picture, halvings = photo_reduced(photo, LONGEST)
+    gray = gray_of(picture)
+    inside = mask[:: 2**halvings, :: 2**halvings][: gray.shape[0], : gray.shape[1]]
+    edge = mask[0].sum() + mask[-1].sum() + mask[:, 0].sum() + mask[:, -1].sum()
+    store = BlobStore(blobs)
+    return Made(
+        mask=store.put_bytes(encode_mask(mask)),
+        silhouette=store.put_bytes(encode_mask(small)),
+        sharpness=sharpness(gray, inside),
+        area=int(mask.sum()),
+        edge=int(edge),
+    )
+
+
+def without(photo, text, hint):
+    """A Made without a mask, and why."""
+    return Made(trouble=problem(photo, text, hint))
+
+
+MASK_SUFFIXES = {".png", ".tif", ".tiff", ".bmp", ".jpg", ".jpeg"}
+
+
+@dataclass(frozen=True)
+class Matches:
+    """Which mask files go with which photos.
+
+    Attributes
+    ----------
+    file : dict of photo id to Path
+    missing : list of photos
+        Those that no file goes with.
+    spare : list of str
+        Names of mask files that go with no photo.
+    """
+
+    file: dict
+    missing: list
+    spare: list
+    photos: list
+
+    def shared(self):
+        """(Path, photos) of each file that several photos take."""
+        by_file = {}
+        for p in self.photos:
+            if p.id in self.file:
+                by_file.setdefault(self.file[p.id], []).append(p)
+        return [(f, ps) for f, ps in by_file.items() if len(ps) > 1]
+
+
+def match_files(folder, pattern, photos):
+    """The Matches of mask files, named by a pattern, with photos.
+
+    Photos of one name that lie in two folders have their masks in folders of the same names, below the mask
+    folder. In the pattern, ``{name}`` is the photo's name without its ending, ``*`` anything; where several
+    files fit, the first by name is taken. Capital letters make no difference.
+
+    photos : list with id, name and path
+    """
+    folder = Path(folder)
+    files = [f for f in files_below(folder) if f.suffix.lower() in MASK_SUFFIXES]
+    below = {}
+    for f in files:
+        below.setdefault(f.parent, {}).setdefault(f.name.lower(), f)
+    file, missing = {}, []
+    stems = Counter((Path(p.path).parent, Path(p.name).stem.lower()) for p in photos)
+    for p in photos:
+        stem = Path(p.name).stem.lower()
+        # photos that differ in their ending only (a.jpg, a.png) have masks of their own where those say so: a.jpg.png
+        names = [p.name.lower(), stem] if stems[Path(p.path).parent, stem] > 1 else [stem]
+        found = next(
+            (
+                below[place][fitting[0]]
+                for name in names
+                for place in (folder / Path(p.path).parent.name, folder)
+                if (fitting := _fitting(below.get(place, {}), pattern.lower().replace("{name}", name), "*" in pattern))
+            ),
+            None,
+        )
+        if found:
+            file[p.id] = found
+        else:
+            missing.append(p)
+    used = set(file.values())
+    spare = [f.name for f in files if f not in used and (f.parent == folder or f.parent in {u.parent for u in used})]
+    return Matches(file, missing, spare, list(photos))
+
+
+def _fitting(names, wanted, any_part):
+    """Which of some names are `wanted`, in which an asterisk stands for anything where `any_part` is true."""
+    if not any_part:
+        return [wanted] if wanted in names else []
+    form = re.compile(".*".join(re.escape(x) for x in wanted.split("*")))
+    return sorted(name for name in names if form.fullmatch(name))
+
+
+def propose_pattern(folder, photos):
+    """The file name pattern that fits most photos, or None where no file has a photo's name in it."""
+    found = Counter()
+    stems = sorted({Path(p.name).stem for p in photos}, key=len, reverse=True)
+    for f in files_below(folder):
+        if f.suffix.lower() in MASK_SUFFIXES:
+            stem = next((s for s in stems if s.lower() in f.name.lower()), None)
+            if stem:
+                at = f.name.lower().index(stem.lower())
+                found[f.name[:at] + "{name}" + f.name[at + len(stem) :]] += 1
+    return found.most_common(1)[0][0] if found else None
+
+
+def mask_from_file(blobs, settings, item):
+    """Work item: the Made of the mask file that goes with a photo: (photo, path or None)."""
+    photo, file = item
+    folder = Path(settings.folder)
+    if file is None:
+        wanted = settings.pattern.replace("{name}", Path(photo.name).stem)
+        return without(
+            photo,
+            f"{photo.name} has no mask: {wanted} is not in {folder.name}.",
+            f"{WHOLE} Rename the mask or change the file name pattern.",
+        )
+    try:
+        mask = read_mask(file)
+    except UmbrateError as e:
+        return without(photo, str(e), WHOLE)
+    if mask.shape != (photo.height, photo.width):
+        return without(
+            photo,
+            f"The mask {file.name} is {mask.shape[1]} x {mask.shape[0]} pixels, its photo {photo.width} x "
+            f"{photo.height}.",
+            f"{WHOLE} Export the mask at the photo's own size, unturned.",
+        )
+    if not settings.white_is_object:
+        mask = ~mask
+    if not mask.any():
+        return without(
+            photo,
+            f"The mask {file.name} is empty: it leaves nothing of {photo.name}.",
+            f"{WHOLE} Is black the object? Then switch that setting.",
+        )
+    return store_mask(blobs, photo, mask)
+
+
+def mask_from_alpha(blobs, settings, photo):
+    """Work item: the Made of a photo's own alpha channel."""
+    try:
+        check_content(photo)
+        mask = read_alpha(photo.path)
+    except UmbrateError as e:
+        return without(photo, str(e), WHOLE)
+    if mask is None:
+        return without(photo, f"{photo.name} has no alpha channel.", f"{WHOLE} Choose another way to make its mask.")
+    return store_mask(blobs, photo, mask if settings.white_is_object else ~mask)

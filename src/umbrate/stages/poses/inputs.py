@@ -1,0 +1,43 @@
+"""What a run of the Poses stage works on."""
+
+from dataclasses import dataclass, field
+
+ELSEWHERE = 100_000  #: added to the numbers of another member's support targets, once for each member
+
+
+FEATURES, MARKED = "features", "marked points"
+
+
+START_OVER, GO_ON, ADJUST = "start over", "go on", "adjust"
+
+
+@dataclass(frozen=True)
+class Before:
+    """What the last run left that this one may use: blob keys and marks of what they were made from."""
+
+    block: str
+    features: dict  #: photo id to blob key
+    made_from: dict  #: photo id to mark
+    matches: str | None
+    match_mark: str
+    carried: dict  #: artefacts that an adjustment leaves as they are
+    settings: dict
+    figures: dict
+
+
+@dataclass(frozen=True)
+class Inputs:
+    """Photos and what is known of them."""
+
+    blobs: str
+    photos: list
+    masks: dict
+    groups: list  #: photos with one lens, as the Lens stage found them
+    targets: dict  #: blob keys of the targets found, by photo id
+    way: str = START_OVER
+    before: Before | None = None
+    removed: str | None = None  #: blob key of the sightings taken out by hand
+    marks: tuple = ()  #: points marked by hand: (id, name, ((photo id, x, y, sigma in pixels), ...))
+    joined: bool = False  #: whether features are taken from the members of a joined row as they are
+    foreign: dict = field(default_factory=dict)  #: photo id to the position of its member, but for those of the first
+    support: tuple = ()  #: targets that stand on the support: another place in every member

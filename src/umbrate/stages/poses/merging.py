@@ -1,0 +1,152 @@
+"""Merging: the blocks of joined sittings as one, ready for one adjustment over everything.
+
+Every sitting's tie points come along with their sightings. What both sittings see becomes one tie point: targets on
+the object, by their number, and the places of its surface that the join found. Targets of the support are other places
+in every sitting; those of the first keep their numbers, as lengths are stated between them, those of the others only
+tie their own photos.
+"""
+
+import numpy as np
+
+from ...core.errors import UmbrateError
+from ...sitting.frames import frame_of, load_block, move_arrays
+from ...sitting.marks import without_marks
+from ...sitting.members import members_of
+from .inputs import Before, Inputs
+
+
+def gather_merged(job, sitting, photos, way, before, common):
+    """The Inputs of an adjustment over all members of a joined row.
+
+    Parameters
+    ----------
+    before : Before or None
+        Of the row's own last result, to adjust that again.
+    common : dict
+        What all ways of the Poses stage need: groups, targets, masks, removed, marks.
+    """
+    found = job.join_found(sitting.id)
+    members = members_of(job, sitting)
+    if not found:
+        raise UmbrateError(f"“{sitting.name}” is not joined yet. Run Join first.", ("go to", "join"))
+    if found["members"] != [s.id for s in members]:
+        raise UmbrateError(
+            f"“{sitting.name}” has other sittings since it was joined. Run Join again.", ("go to", "join")
+        )
+    lost = [s.name for s, M in zip(members, found["moves"], strict=True) if M is None]
+    if lost:
+        raise UmbrateError(f"“{lost[0]}” hangs on no other sitting. Mend the join first.", ("go to", "join"))
+    support = set(found["support"])
+    foreign = {p.id: k for k, s in enumerate(members) if k for p in job.photos(s.id)}
+    if before is None:
+        before = _united(job, members, found, support)
+    return Inputs(str(job.blobs.folder), photos, way=way, before=before, joined=True, foreign=foreign,
+                  support=tuple(sorted(support)), **common)  # fmt: skip
+
+
+def _united(job, members, found, support):
+    """The Before of an adjustment: all members' blocks in the first's plain frame as one."""
+    blocks, results = [], [job.result(s.id, "poses") for s in members]
+    if None in results:
+        name = next(s.name for s, r in zip(members, results, strict=True) if r is None)
+        raise UmbrateError(f"“{name}” has no poses (any more). Run Poses there first.", ("go to", "join"))
+    for s, M in zip(members, found["moves"], strict=True):
+        b = without_marks(load_block(job, s))
+        blocks.append(move_arrays(b, np.array(M) @ np.linalg.inv(frame_of(job, s).matrix)))
+    ties = job.blobs.get_arrays(found["ties"])["ties"]
+    arrays = join_blocks(blocks, ties, support)
+    figures = {"pairs_tried": 0, "pairs": 0, "still": 0, "still_share": 0.0, "pairs_chosen": "all", "reasons": {}}
+    figures.update(bridges=[], fragments=[])
+    for r in results:
+        f = r.figures
+        figures["pairs_tried"] += f["pairs_tried"]
+        figures["pairs"] += f["pairs"]
+        figures["still"] += f.get("still", 0)
+        figures["still_share"] = max(figures["still_share"], f["still_share"])
+        figures["reasons"].update(f["reasons"])
+        figures["bridges"] += f.get("bridges", [])
+    return Before(
+        job.blobs.put_arrays(**arrays),
+        {p: key for r in results for (name, p), key in r.artefacts.items() if name == "features"},
+        {int(p): mark for r in results for p, mark in r.figures["made_from"].items()},
+        None,
+        "",
+        {("pairs", None): _pairs(job, results)} if all(r.blob("pairs") for r in results) else {},
+        {},
+        figures,
+    )
+
+
+def _pairs(job, results):
+    """Matched pairs of all sittings as one blob."""
+    parts = [job.blobs.get_arrays(r.blob("pairs")) for r in results]
+    first = np.cumsum([0, *(len(p["photo_ids"]) for p in parts)])
+    rows = np.cumsum([0, *(len(p["match"]) for p in parts)])
+    return job.blobs.put_arrays(
+        photo_ids=np.concatenate([p["photo_ids"] for p in parts]),
+        pair=np.concatenate([p["pair"] + k for p, k in zip(parts, first, strict=False)]),
+        start=np.concatenate([[0], *(p["start"][1:] + k for p, k in zip(parts, rows, strict=False))]),
+        match=np.concatenate([p["match"] for p in parts]),
+    )
+
+
+def join_blocks(blocks, ties, support):
+    """Arrays of several blocks in one frame as those of one block, as far as an adjustment reads them.
+
+    Parameters
+    ----------
+    blocks : list of dict of arrays
+    ties : (k, 4)
+        Positions of two blocks, and the rows of their points that are one place.
+    support : set of int
+        Targets that are not the same place in all blocks.
+    """
+    count = [len(b["points"]) for b in blocks]
+    first = np.cumsum([0, *count])
+    number = np.concatenate([b["number"] for b in blocks])
+    of = np.repeat(np.arange(len(blocks)), count)
+    # one name for every place: the least of all rows that are known to be it
+    name = np.arange(first[-1])
+
+    def root(i):
+        while name[i] != i:
+            name[i] = name[name[i]]
+            i = name[i]
+        return i
+
+    links = [(first[i] + a, first[k] + b) for i, k, a, b in ties if a < count[i] and b < count[k]]
+    seen = {}
+    for row in np.flatnonzero((number >= 0) & ~np.isin(number, list(support))):
+        links.append((seen.setdefault(int(number[row]), row), row))
+    members = {}
+    for a, b in links:
+        a, b = root(a), root(b)
+        if a == b:
+            continue
+        # never two places of one block in one: a wrong tie would tear at both
+        here, there = members.get(a, {of[a]}), members.get(b, {of[b]})
+        if here & there:
+            continue
+        a, b = min(a, b), max(a, b)
+        name[b] = a
+        members[a] = here | there
+    name = np.array([root(i) for i in range(len(name))])
+    kept, index = np.unique(name, return_inverse=True)
+    photos = np.cumsum([0, *(len(b["photo_ids"]) for b in blocks)])
+    photo = np.concatenate([b["photo"] + k for b, k in zip(blocks, photos, strict=False)])
+    point = index[np.concatenate([b["point"] + k for b, k in zip(blocks, first, strict=False)])]
+    feature = np.concatenate([b["feature"] for b in blocks])
+    order = np.lexsort((photo, point))
+    lenses = np.cumsum([0, *(len(b["lenses"]) for b in blocks)])
+    return {
+        "photo_ids": np.concatenate([b["photo_ids"] for b in blocks]),
+        "poses": np.concatenate([b["poses"] for b in blocks]),
+        "lenses": np.concatenate([b["lenses"] for b in blocks]),
+        "lens_of": np.concatenate([b["lens_of"] + k for b, k in zip(blocks, lenses, strict=False)]),
+        "points": np.concatenate([b["points"] for b in blocks])[kept],
+        "number": number[kept],
+        "mark": np.full(len(kept), -1),
+        "photo": photo[order].astype(np.int32),
+        "feature": feature[order],
+        "point": point[order],
+    }

@@ -1,0 +1,416 @@
+"""What a run of the Poses stage leaves: the block, its figures, and for each photo left out why and what helps."""
+
+import numpy as np
+
+from ...core.cloud.keepbox import fit_keep_box
+from ...core.errors import UmbrateError
+from ...core.geometry.lens import PARAMETER_NAMES, Lens
+from ...core.geometry.pose import center
+from ...core.geometry.rotation import rotation_matrix, rotation_vector
+from ...core.geometry.similarity import fit_similarity, scale_of
+from ...core.poses.block import DISAGREES, FRAGMENT, LOOP, NO_OVERLAP, NO_START, TOO_FEW, TURNED
+from ...core.poses.covariance import of_centers
+from ...core.poses.frame import move_block, upright_frame
+from ...core.poses.turntable import find_turntable
+from ...job.blobs import BlobStore
+from ...sitting.lenses import NO_EXIF_35MM
+from ...sitting.photos import photo_picture
+from ..base import Outcome, problem
+from .inputs import ADJUST, ELSEWHERE, MARKED, START_OVER
+from .solving import match_mark
+
+RESIDUAL_TOP_PX = 2.0  #: where the histogram of residuals ends
+COVER_CELLS = 12  #: the longer side of a photo is divided into so many cells to say how much of it has sightings
+STILL_SHARE = 0.6  #: a photo with so many still features shows the backdrop only
+MANY_BRIDGES = 0.2  #: share of false bridges among the pairs from which the object itself is to blame
+SAME_FRAME = 3e-4  #: of the extent of the photos: a frame that differs by less is left as it is
+ROUNDED = 10  #: digits of a frame's turn, scale and shift; photos stand at distance 1
+SAME_PLACE = 0.03  #: of the extent of the photos: two solutions that lie so near are one
+FEW_FEATURES = 200  #: a photo with fewer is blurred, plain or masked away
+
+
+def _rms(length):
+    """Root mean square of lengths, or None where there are none."""
+    return round(float(np.sqrt((length**2).mean())), 4) if len(length) else None
+
+
+def outcome(made, inputs, settings, report):
+    """The Outcome of a run of the Poses stage, from what was Made.
+
+    Raises
+    ------
+    UmbrateError
+        Where fewer than two photos stand.
+    """
+    block, photos = made.block, inputs.photos
+    solved = block.solved
+    if solved.sum() < 2:
+        kinds = {r.kind for r in block.reasons.values()}
+        told = (
+            "none with enough points seen from clearly different places"
+            if TURNED not in kinds
+            else "as if the camera had only been turned on the spot, or nothing had moved before it"
+        )
+        still = f" {100 * made.still_share:.0f} % of all matches do not move." if made.still_share > 0.5 else ""
+        raise UmbrateError(
+            f"No start was found: {len(made.pairs)} pairs of photos match, but {told}.{still} Walk round the object "
+            "or turn it, with 10 to 20 degrees between shots; a backdrop that stands still is best masked.",
+            ("bring in photos",) if not still else ("go to", "masks"),
+        )
+    report.progress(0.97, "colors of the sparse cloud")
+    reframed = _into_frame(block, inputs)
+    artefacts = dict(made.artefacts)
+    if inputs.way == ADJUST:
+        artefacts.update(inputs.before.carried)
+    else:
+        artefacts[("pairs", None)] = _put_pairs(made, inputs)
+    artefacts[("block", None)], known, figures = _put_block(block, made, inputs, report)
+    artefacts[("covariance", None)] = BlobStore(inputs.blobs).put_arrays(
+        cameras=known["cameras"], free=np.array(sorted(block.free_lens), np.int64), unit=np.array(known["unit"])
+    )
+    for k, part in enumerate(made.fragments):
+        on = part.solved
+        part.poses, part.points = move_block(
+            part.poses, part.points,
+            upright_frame(part.poses[on], part.points, np.array([p.orientation for p in photos])[on]),
+        )  # fmt: skip
+        artefacts[(f"fragment {k + 2}", None)], _, _ = _put_block(part, made, inputs, report)
+    fragments = [int(f.solved.sum()) for f in made.fragments]
+    if inputs.way == ADJUST:
+        fragments = inputs.before.figures.get("fragments", [])
+    reasons = _reasons(block, made, inputs, settings)
+    L = Lens.from_vector(made.lenses[0].width, made.lenses[0].height, block.lenses[0])
+    half_view = np.array(
+        [min(p.width, p.height) / 2 / block.lenses[m, 0] for p, m in zip(photos, block.lens_of, strict=True)]
+    )
+    box = fit_keep_box(block.points, block.photos_of, block.poses[solved], half_view[solved])
+    bridges = [[photos[i].id, photos[j].id] for i, j in block.bridges]
+    if inputs.way == ADJUST:
+        bridges = inputs.before.figures.get("bridges", [])
+    return Outcome(
+        {
+            "way": inputs.way,
+            "photos": len(photos),
+            "solved": int(solved.sum()),
+            "rms_px": round(block.rms_px, 4),
+            "points": len(block.points),
+            "sightings": len(block.photo),
+            "still": int(sum(x.sum() for x in made.still)) if made.still else _kept(inputs, "still", 0),
+            "still_share": round(made.still_share, 3),
+            "pairs": len(made.pairs) or _kept(inputs, "pairs", 0),
+            "pairs_tried": made.tried,
+            "pairs_chosen": made.chosen,
+            "bridges": bridges,
+            "fragments": fragments,
+            "features_median": int(np.median(made.counts)),
+            "lens": {**L.as_dict(), "start_f": made.lenses[0].f},
+            "lens_sigma": known["lens"],
+            "unit": known["unit"],
+            "turn_sigma_deg": known["turn_deg"],
+            "center_sigma_percent": known["center_percent"],
+            "lenses": len(made.lenses),
+            "keep_box": box.as_dict(),
+            "turntable": _turntable(block, photos),
+            "reasons": {str(photos[i].id): r for i, r in reasons.items()},
+            "made_from": {str(p): mark for p, mark in made.made_from.items()},
+            "match_mark": match_mark(settings),
+            **{k: round(v, 2) for k, v in made.times.items()},
+            **figures,
+        },
+        artefacts,
+        [*_problems(reasons, block, made, inputs, settings), *([_reframed()] if reframed else [])],
+    )
+
+
+def _reframed():
+    return problem(
+        None,
+        "The photos lie otherwise than in the solution before this one, so the frame is a new one.",
+        "Look whether the keep box, the level and spots that you placed by hand are still where they should be.",
+        remedy=("fit the keep box",),
+    )
+
+
+def _kept(inputs, name, default):
+    return inputs.before.figures.get(name, default) if inputs.before else default
+
+
+def _into_frame(block, inputs):
+    """Into the plain frame, or that of the block before: boxes and cuts stay where they are.
+
+    Returns whether the frame is another one than before.
+    """
+    solved = block.solved
+    if inputs.way != START_OVER:
+        b = BlobStore(inputs.blobs).get_arrays(inputs.before.block)
+        of = {int(i): E for i, E in zip(b["photo_ids"], b["poses"], strict=True) if np.isfinite(E[0, 0])}
+        both = [k for k in np.flatnonzero(solved) if inputs.photos[k].id in of]
+        # the frame of a joined row is that of its first member, however the others moved
+        both = [k for k in both if inputs.photos[k].id not in inputs.foreign]
+        if len(both) >= 3:
+            now = np.array([center(block.poses[k]) for k in both])
+            then = np.array([center(of[inputs.photos[k].id]) for k in both])
+            block.poses, block.points = move_block(block.poses, block.points, fit_similarity(now, then))
+            return False
+    orientations = np.array([p.orientation for p in inputs.photos])[solved]
+    M = upright_frame(block.poses[solved], block.points, orientations)
+    block.poses, block.points = move_block(block.poses, block.points, M)
+    M = _into_last_frame(block, inputs)
+    if M is None:
+        return True
+    eyes = np.array([center(E) for E in block.poses[solved]])
+    moved = np.linalg.norm(eyes @ M[:3, :3].T + M[:3, 3] - eyes, axis=1).max()
+    if moved > SAME_FRAME * np.linalg.norm(np.ptp(eyes, axis=0)):  # else the same input gives the same bits
+        block.poses, block.points = move_block(block.poses, block.points, _rounded(M))
+    return False
+
+
+def _rounded(M):
+    """A similarity with its parameters rounded: a block laid where it lay before must get the same bits again."""
+    scale = scale_of(M)
+    out = np.eye(4)
+    out[:3, :3] = round(scale, ROUNDED) * rotation_matrix(np.round(rotation_vector(M[:3, :3] / scale), ROUNDED))
+    out[:3, 3] = np.round(M[:3, 3], ROUNDED)
+    return out
+
+
+def _into_last_frame(block, inputs):
+    """The similarity that lays a block solved anew where the last one lay, or None where the two do not agree.
+
+    What was placed by hand (keep box, level, spots, picks, sections) is kept in the plain frame: that must not move
+    because a setting was changed.
+    """
+    if inputs.before is None:
+        return np.eye(4)
+    try:
+        b = BlobStore(inputs.blobs).get_arrays(inputs.before.block)
+    except UmbrateError:
+        return np.eye(4)
+    of = {int(i): E for i, E in zip(b["photo_ids"], b["poses"], strict=True) if np.isfinite(E[0, 0])}
+    both = [k for k in np.flatnonzero(block.solved) if inputs.photos[k].id in of]
+    if len(both) < 3:
+        return None
+    now, then = block.poses[both], np.array([of[inputs.photos[k].id] for k in both])
+    places = []
+    for poses in (now, then):
+        eyes = np.array([center(E) for E in poses])
+        size = float(np.linalg.norm(eyes - eyes.mean(0), axis=1).mean())
+        places.append(np.vstack([eyes, eyes + size * poses[:, 2, :3]]))  # where they stand, and where they look
+    M = fit_similarity(*places)
+    off = np.linalg.norm(places[0] @ M[:3, :3].T + M[:3, 3] - places[1], axis=1)
+    return M if np.median(off) < SAME_PLACE * np.linalg.norm(np.ptp(places[1], axis=0)) else None
+
+
+def _put_pairs(made, inputs):
+    """Which photos share matches, with the pixels in the one and in the other; returns the blob's key."""
+    found = list(made.pairs)
+    shared = [np.hstack([made.xy[i][g.matches[:, 0]], made.xy[j][g.matches[:, 1]]]) for (i, j), g in made.pairs.items()]
+    return BlobStore(inputs.blobs).put_arrays(
+        photo_ids=np.array([p.id for p in inputs.photos]),
+        pair=np.array(found, np.int32).reshape(-1, 2),
+        start=np.cumsum([0, *(len(made.pairs[ij].matches) for ij in found)]),
+        match=np.vstack([np.zeros((0, 4)), *shared]).astype(np.float32),
+    )
+
+
+def _put_block(block, made, inputs, report):
+    """Store a block; returns its key, how well it is known, and figures of its sightings."""
+    photos, n = inputs.photos, len(inputs.photos)
+    colors = _colors(block, photos, report)
+    length = np.linalg.norm(block.residual, axis=1)
+    numbers = np.full(len(block.points), -1)
+    if made.targets:
+        numbers[block.point] = made.targets.number_of(block.photo, block.feature)
+    numbers[numbers >= ELSEWHERE] = -1  # another place of a joined row has the number
+    of_targets = numbers[block.point] >= 0
+    report.progress(0.98, "standard deviations")
+    known = _known(block, made.trusted)
+    sizes = np.array([[p.width, p.height] for p in photos])
+    marked = np.full(len(block.points), -1)
+    if made.mark_at:
+        at = zip(block.photo.tolist(), block.feature.tolist(), strict=True)
+        marked[block.point] = [made.mark_at.get(x, -1) for x in at]
+    prior = block.prior or (block.lenses, np.full_like(block.lenses, np.inf))
+    key = BlobStore(inputs.blobs).put_arrays(
+        mark=marked,
+        free=np.array(sorted(block.free_lens), np.int64),
+        trusted=np.array(made.trusted, np.int64),
+        prior_mean=prior[0],
+        prior_sigma=np.broadcast_to(prior[1], block.lenses.shape),
+        first_lenses=np.array([x.vector for x in made.lenses]),
+        photo_ids=np.array([p.id for p in photos]),
+        poses=block.poses,
+        lenses=block.lenses,
+        lens_of=block.lens_of,
+        sizes=sizes,
+        points=block.points,
+        colors=colors,
+        photo=block.photo.astype(np.int32),
+        feature=block.feature.astype(np.int32),
+        point=block.point.astype(np.int32),
+        xy=block.xy.astype(np.float32),
+        residual=block.residual.astype(np.float32),
+        sigma=block.sigma.astype(np.float32),
+        number=numbers,
+        order=block.order,
+        point_sigma=known["points"],
+        pose_sigma=known["poses"],
+    )
+    sightings = np.bincount(block.photo, minlength=n)
+    square = np.bincount(block.photo, weights=length**2, minlength=n)
+    cell = sizes.max(1) / COVER_CELLS
+    at = np.floor(block.xy / cell[block.photo, None]).astype(int)
+    cells = {(int(i), int(u), int(v)) for i, (u, v) in zip(block.photo, at, strict=True)}
+    covered = np.bincount([c[0] for c in cells], minlength=n) if cells else np.zeros(n)
+    whole = np.ceil(sizes / cell[:, None]).prod(1)
+    figures = {
+        "targets": int((numbers >= 0).sum()),
+        "targets_rms_px": _rms(length[of_targets]),
+        "residual_histogram": np.histogram(length, 30, (0, RESIDUAL_TOP_PX))[0].tolist(),
+        "per_photo": {
+            str(p.id): {
+                "sightings": int(s),
+                "rms_px": round(float(np.sqrt(q / s)), 3) if s else None,
+                "covered": round(float(c / w), 3),
+            }
+            for p, s, q, c, w in zip(photos, sightings, square, covered, whole, strict=True)
+        },
+    }
+    return key, known, figures
+
+
+def _turntable(block, photos):
+    """What the poses show of a turntable, as plain values with photo ids, or None."""
+    found = find_turntable(block.poses)
+    if found is None:
+        return None
+    return {
+        "point": found.point.tolist(),
+        "direction": found.direction.tolist(),
+        "rings": [
+            {
+                "photos": [photos[i].id for i in r.photos],
+                "step_deg": round(r.step_deg, 2),
+                "radius": r.radius,
+                "height": r.height,
+                "span_deg": round(float(np.ptp(r.angles_deg)), 1),
+            }
+            for r in found.rings
+        ],
+        "slips": [[photos[i].id, why] for i, why in found.slips],
+    }
+
+
+def _reasons(block, made, inputs, settings):
+    """Why photos are not solved: dictionaries of kind, text, partners (photo ids), by photo index."""
+    photos = inputs.photos
+    if inputs.way == ADJUST:
+        known = inputs.before.figures.get("reasons", {})
+        lost = {"kind": DISAGREES, "text": "too few of its tie points are left", "partners": []}
+        new = {"kind": TOO_FEW, "text": "it came after the others were solved; “Go on” adds it", "partners": []}
+        out = {}
+        for i in np.flatnonzero(~block.solved):
+            pid = photos[i].id
+            out[i] = known.get(str(pid), lost if pid in inputs.before.made_from else new)
+        return out
+    out = {}
+    for i, r in block.reasons.items():
+        kind, text = r.kind, r.text
+        still = float(made.still[i].mean()) if made.still and len(made.still[i]) else 0.0
+        if still > STILL_SHARE and kind in (NO_OVERLAP, TOO_FEW, NO_START):
+            kind, text = "backdrop", f"{100 * still:.0f} % of its features do not move: it shows the backdrop"
+        elif kind == NO_OVERLAP and made.counts[i] < FEW_FEATURES and settings.ties != MARKED:
+            kind = "blurred"
+            text = f"only {made.counts[i]} features were found in it (blurred, plain, or hidden by its mask)"
+        out[i] = {"kind": kind, "text": text, "partners": [photos[k].id for k in r.partners[:6]]}
+    return out
+
+
+def _problems(reasons, block, made, inputs, settings):
+    photos = inputs.photos
+    hints = {
+        NO_OVERLAP: ("Bring in photos that overlap with it, or set it aside.", ("bring in photos",)),
+        TOO_FEW: ("Mark more points in it.", ("mark points",)) if settings.ties == MARKED else
+                 ("More features, or photos between it and its neighbors, would help.",
+                  ("set", "features", min(40000, 2 * settings.features))),
+        DISAGREES: ("Set it aside, or bring in photos between it and its neighbors.", ("bring in photos",)),
+        LOOP: ("The object looks alike from several sides: stick targets to it, or set the photo aside.", None),
+        FRAGMENT: ("Photos between the two groups would connect them, or three points marked in two photos of either "
+                   "group, and then to go on.", ("mark points",)),
+        "backdrop": ("Mask the backdrop, or set the photo aside.", ("go to", "masks")),
+        "blurred": ("Set it aside, or look at its mask.", ("go to", "masks")),
+    }  # fmt: skip
+    names = {p.id: p.name for p in photos}
+    out = []
+    for i, r in reasons.items():
+        hint, remedy = hints.get(r["kind"], ("Set it aside, or bring in photos round it.", ("bring in photos",)))
+        near = ", ".join(names[k] for k in r["partners"][:3] if k in names)
+        text = f"{photos[i].name} could not be placed: {r['text']}."
+        if near and r["kind"] in (TOO_FEW, DISAGREES, LOOP):
+            text += f" It matches best with {near}."
+        out.append(problem(photos[i], text, hint, remedy=remedy))
+    if len(block.bridges) >= MANY_BRIDGES * max(len(made.pairs), 1):
+        text = f"{len(block.bridges)} pairs of photos match well and contradict the others, so they were left out: the "
+        text += "object looks alike from several sides."
+        hint = "Look whether the photos stand where they were taken; targets stuck to the object make it sure."
+        out.append(problem(None, text, hint))
+    for m, f in made.wrong_focal.items():
+        ratio = block.lenses[m, 0] / f
+        out.append(
+            problem(
+                None,
+                f"The focal length in the files cannot be right: the photos say {ratio:.2f} times as much "
+                f"({block.lenses[m, 0]:.0f} pixels, not {f:.0f}).",
+                "The photos were followed. Look whether the dome of photos round the object is plausible.",
+            )
+        )
+    if int(block.solved.sum()) == 2:
+        text = "Only two photos stand: nothing checks them, and depth is less sure than from three."
+        out.append(problem(None, text, "Bring in more photos from places between and beside them."))
+    if made.guessed and not made.wrong_focal:
+        out.append(
+            problem(
+                None,
+                f"The files say no focal length, so {NO_EXIF_35MM:.0f} mm (35 mm equivalent) was "
+                f"taken to start from; solved: {block.lenses[0, 0]:.0f} pixels.",
+                "Look whether the dome of photos round the object is plausible.",
+            )
+        )
+    return out
+
+
+def _known(block, trusted):
+    """Standard deviations: of points and centers in units of the block, of turns, of the first lens."""
+    cov = block.covariance(trusted)
+    who, unit = np.flatnonzero(block.solved), cov.unit
+    centers = np.sqrt(np.einsum("nii->n", of_centers(block.poses[who], cov.poses)) / 3) * unit
+    turns = np.sqrt(np.einsum("nii->n", cov.poses[:, :3, :3]) / 3) * unit
+    poses = np.full((len(block.poses), 2), np.nan)
+    poses[who] = np.stack([turns, centers], 1)
+    lens = np.sqrt(np.diag(cov.lenses[0])) * unit
+    away = np.linalg.norm(
+        [center(E) - block.points.mean(0) for E in block.poses[who]],
+        axis=1,
+    )
+    return {
+        "points": (np.sqrt(np.einsum("pii->p", cov.points) / 3) * unit).astype(np.float32),
+        "poses": poses,
+        "lens": {n: float(s) for n, s in zip(PARAMETER_NAMES, lens, strict=True) if s > 0},
+        "unit": round(unit, 3),
+        "cameras": cov.cameras,
+        "turn_deg": round(float(np.degrees(np.median(turns))), 5),
+        "center_percent": round(float(100 * np.median(centers / away)), 5),
+    }
+
+
+def _colors(block, photos, report):
+    """Color of each tie point, from the first photo that sees it."""
+    colors = np.full((len(block.points), 3), 128, np.uint8)
+    first = np.unique(block.point, return_index=True)[1]
+    for i in np.unique(block.photo[first]):
+        report.check()
+        rows = first[block.photo[first] == i]
+        picture = photo_picture(photos[i])
+        u = np.clip(np.round(block.xy[rows]).astype(int), 0, [picture.shape[1] - 1, picture.shape[0] - 1])
+        colors[block.point[rows]] = picture[u[:, 1], u[:, 0]]
+    return colors

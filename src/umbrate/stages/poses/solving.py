@@ -1,0 +1,531 @@
+"""From photos to a block: features, matches, growing, or an adjustment alone. What the Poses stage runs.
+
+Three ways lead to a block. To *start over* solves from nothing; features and matches of photos that have not changed
+are taken from the last result, which changes no bit of the outcome. To *go on* keeps the solved photos where they are
+to begin with, lets those that were set aside leave, and adds the new ones. To *adjust* takes the tie points as they
+are, less those that were removed, and moves everything together once more.
+"""
+
+import hashlib
+import json
+import time
+from dataclasses import dataclass, field
+from functools import partial
+from itertools import combinations
+
+import numpy as np
+
+from ...core.errors import UmbrateError
+from ...core.features.detect import Features, detect
+from ...core.features.match import match, unit_descriptors
+from ...core.features.still import still_features
+from ...core.geometry.lens import PARAMETER_NAMES, Lens
+from ...core.geometry.sightings import Sightings
+from ...core.imaging.filters import halve_by_area
+from ...core.imaging.sharpness import LUMA
+from ...core.poses.block import Block
+from ...core.poses.choose import ALL, CHEAP, LIKENESS, NEAR, choose_pairs, largest, likeness_to, nearness
+from ...core.poses.fragments import Solved, solve
+from ...core.poses.frame import move_block, upright_frame
+from ...core.poses.grow import KEY_POINT_SIGMA_PX, Grower
+from ...core.poses.marked import SHARED, missing, solve_marked
+from ...core.poses.pairs import relate
+from ...core.poses.targets import TargetSightings
+from ...core.poses.tracks import Tracks
+from ...core.targets.detect import CODED
+from ...job.blobs import BlobStore
+from ...sitting.lenses import lens_groups
+from ...sitting.marks import without_marks
+from ...sitting.masks import decode_mask
+from ...sitting.photos import photo_picture
+from ...sitting.removal import removed_rows
+from .inputs import ADJUST, ELSEWHERE, MARKED, START_OVER
+
+#: raised when features, or matches, are found in another way: what was kept of them is found anew
+FEATURE_VERSION = MATCH_VERSION = 1
+GUESSED_SIGMA = 0.4  #: of a focal length that no file tells, as a share of itself
+#: settings of what comes before an adjustment
+BEFORE_ADJUSTING = (
+    "ties", "features", "fine", "largest_side", "pairs", "neighbors", "drop_still", "ratio", "verify_px",
+)  # fmt: skip
+
+
+@dataclass
+class Made:
+    """A block and what came with it."""
+
+    block: Block
+    fragments: list
+    still: list
+    still_share: float
+    targets: TargetSightings | None
+    xy: list
+    counts: list
+    lenses: list
+    trusted: list
+    guessed: int
+    pairs: dict
+    tried: int
+    chosen: str
+    times: dict
+    artefacts: dict
+    made_from: dict
+    wrong_focal: dict = field(default_factory=dict)
+    mark_at: dict = field(default_factory=dict)  #: (photo, feature) to the id of a marked point
+
+
+def lenses_of(photos, groups):
+    """Starting lenses of photos, from what the Lens stage found.
+
+    Returns
+    -------
+    lenses : list of Lens
+    lens_of : list of int
+    guessed : int
+        Lenses without a focal length in the photos' files.
+    trusted : list of int
+        Those that stay as they are.
+    sigma : (m, 10)
+        How well they are known; NaN where nobody knows.
+    """
+    lenses, lens_of, guessed = lens_groups(photos)
+    trusted, sigma = [], np.full((len(lenses), len(PARAMETER_NAMES)), np.nan)
+    group_of = {i: g for g in groups for i in g["photos"]}
+    for k in range(len(lenses)):
+        g = group_of.get(next(p.id for p, m in zip(photos, lens_of, strict=True) if m == k))
+        if g is None or g["lens"] is None:
+            if next(p for p, m in zip(photos, lens_of, strict=True) if m == k).focal_px is None:
+                sigma[k, 0] = GUESSED_SIGMA * lenses[k].f
+            continue
+        lenses[k] = Lens.from_dict(g["lens"])
+        if g["use"] == "trusted":
+            trusted.append(k)
+        else:
+            # the focus may have moved a little since: three times what the card says
+            sigma[k] = [3 * g["sigma"].get(n, np.nan) for n in PARAMETER_NAMES]
+    return lenses, lens_of, guessed, trusted, sigma
+
+
+@dataclass(frozen=True)
+class Side:
+    """A photo as matching sees it: unit descriptors (n, 128), pixels (n, 2), lens vector, longer side."""
+
+    unit: np.ndarray
+    xy: np.ndarray
+    lens: np.ndarray
+    width: int
+
+
+# ---------------------------------------------------------------------- work items
+def feature_mark(photo, mask, settings):
+    """What the features of a photo depend on, as a short hash."""
+    version = [] if FEATURE_VERSION == 1 else [FEATURE_VERSION]
+    text = json.dumps([photo.hash, mask, settings.features, settings.fine, settings.largest_side, *version])
+    return hashlib.sha256(text.encode()).hexdigest()[:16]
+
+
+def find_features(blobs, masks, settings, known, photo):
+    """Work item: the features of a photo, and the key of the blob that keeps them."""
+    blobs = BlobStore(blobs)
+    if photo.id in known:
+        try:
+            return Features(**blobs.get_arrays(known[photo.id])), known[photo.id]
+        except UmbrateError:
+            pass  # found again below
+    gray = (photo_picture(photo) @ LUMA) / np.float32(255)
+    mask = decode_mask(blobs.get_bytes(masks[photo.id])) if photo.id in masks else None
+    halvings = 0
+    while max(gray.shape) > settings.largest_side:
+        gray = halve_by_area(gray)
+        if mask is not None:
+            mask = mask[::2, ::2][: gray.shape[0], : gray.shape[1]]
+        halvings += 1
+    # a photo that was halved has its finest detail left out on purpose
+    f = detect(gray, mask, settings.features, upsample=settings.fine and not halvings).magnified(2**halvings)
+    return f, blobs.put_arrays(**f.arrays())
+
+
+def match_photos(sides, settings, known, ij):
+    """Work item: rows (k, 2) of the features of two photos that look alike."""
+    if ij in known:
+        return known[ij]
+    i, j = ij
+    return match(sides[i].unit, sides[j].unit, settings.ratio)
+
+
+def relate_photos(sides, settings, lenses, item):
+    """Work item: the PairGeometry of two photos (i, j, matches) with some lens vectors, or None."""
+    i, j, m = item
+    a, b = sides[i], sides[j]
+    threshold = settings.verify_px * max(a.width, b.width) / 1600.0
+    return relate(m, a.xy, lenses[i], b.xy, lenses[j], threshold_px=threshold, seed=settings.seed + 1009 * i + j)
+
+
+# ---------------------------------------------------------------------- what was removed by hand
+
+
+# ---------------------------------------------------------------------- the run
+def make_block(inputs, settings, report):
+    """Solve, go on or adjust, as `inputs.way` says; returns a Made."""
+    return _Making(inputs, settings, report).make()
+
+
+class _Making:
+    """The steps of a run and what they hand on."""
+
+    def __init__(self, inputs, settings, report):
+        self.inputs, self.settings, self.report = inputs, settings, report
+        self.blobs, self.photos = BlobStore(inputs.blobs), inputs.photos
+        self.times, self._clock = {}, time.monotonic()
+        self.before = inputs.before
+        self.orientations = np.array([p.orientation for p in self.photos])
+
+    def _lap(self, name):
+        now = time.monotonic()
+        self.times[name], self._clock = now - self._clock, now
+
+    def make(self):
+        adjust_only = self.inputs.way == ADJUST
+        if adjust_only and not self.inputs.joined:
+            self._can_adjust()
+        self._features(0.3)
+        self._lap("features_s")
+        self.lenses, self.lens_of, self.guessed, self.trusted, self.lens_sigma = lenses_of(
+            self.photos, self.inputs.groups
+        )
+        self.widths = [max(p.width, p.height) for p in self.photos]
+        self._targets()
+        self._marks()
+        self._removed()
+        if self.settings.ties == MARKED:
+            return self._from_marks()
+        if adjust_only:
+            block = self._adjust()
+            solved = Solved(block, [], {}, {})
+            self.pairs, tried, chosen = {}, self.before.figures["pairs_tried"], self.before.figures["pairs_chosen"]
+            still, share = [], self.before.figures["still_share"]
+            self.times["matching_s"] = 0.0
+        else:
+            tried, chosen, still, share = self._match()
+            self._lap("matching_s")
+            solved = self._solve()
+        self._lap("solving_s")
+        return Made(
+            solved.block, solved.fragments, still, share, self.targets, self.xy, self.counts, self.lenses, self.trusted,
+            self.guessed, solved.pairs, tried, chosen, self.times, self.artefacts, self.marks, solved.wrong_focal,
+            self.mark_at,
+        )  # fmt: skip
+
+    def _marks(self):
+        """Points marked by hand: more rows of pixels behind features and targets, and the links they make."""
+        row = {p.id: k for k, p in enumerate(self.photos)}
+        self.mark_at, self.links, self.seen_marks = {}, {}, {}
+        for mark, _, sightings in self.inputs.marks:
+            mine = sorted((row[i], x, y, s) for i, x, y, s in sightings if i in row)
+            at = []
+            for k, x, y, s in mine:
+                at.append((k, len(self.xy[k])))
+                self.xy[k] = np.vstack([self.xy[k], [x, y]])
+                self.sigma[k] = np.append(self.sigma[k], s)
+                self.mark_at[at[-1]] = mark
+            for a, b in combinations(at, 2):
+                self.links.setdefault((a[0], b[0]), []).append((a[1], b[1]))
+            if len(mine) >= 2:
+                self.seen_marks[mark] = Sightings(
+                    np.array([m[0] for m in mine]), np.array([m[1:3] for m in mine]), np.array([m[3] for m in mine])
+                )
+        self.links = {p: np.array(m, np.int64) for p, m in self.links.items()}
+
+    def _from_marks(self):
+        """A block from marked points alone."""
+        names = [p.name for p in self.photos]
+        numbers = [
+            np.array([m for (i, _), m in sorted(self.mark_at.items()) if i == k], int) for k in range(len(names))
+        ]
+        rows = [np.array([f for (i, f) in sorted(self.mark_at) if i == k], int) for k in range(len(names))]
+        told, able = missing(numbers, names)
+        if not able:
+            raise UmbrateError(
+                f"Poses from marked points alone need {SHARED} points that two photos share. " + " ".join(told[:3]),
+                ("mark points",),
+            )
+        self.report.progress(0.5, "solving from marked points")
+        block = solve_marked(
+            [self.xy[k][r] for k, r in enumerate(rows)], numbers, np.array([x.vector for x in self.lenses]),
+            self.lens_of, [self.sigma[k][r] for k, r in enumerate(rows)], self.settings.seed,
+        )  # fmt: skip
+        block.feature = np.array([rows[i][f] for i, f in zip(block.photo, block.feature, strict=True)], np.int64)
+        self._lap("solving_s")
+        self.times["matching_s"] = 0.0
+        return Made(
+            block, [], [], 0.0, self.targets, self.xy, self.counts, self.lenses, list(range(len(self.lenses))),
+            self.guessed, {}, 0, "marks", self.times, self.artefacts, self.marks, {}, self.mark_at,
+        )  # fmt: skip
+
+    def _can_adjust(self):
+        """Raise where settings have changed that an adjustment does not apply: it would pass for one made with them."""
+        now = self.settings.model_dump(mode="json")
+        other = [n for n in BEFORE_ADJUSTING if self.before.settings.get(n, now[n]) != now[n]]
+        if other:
+            fields = type(self.settings).model_fields
+            names = ", ".join(f"“{fields[n].title}”" for n in other)
+            raise UmbrateError(
+                f"An adjustment alone does not apply {names}, which changed since the photos were solved. Run Poses.",
+                ("run again",),
+            )
+
+    def _features(self, end):
+        i, b = self.inputs, self.before
+        if self.settings.ties == MARKED:
+            self.marks = {p.id: "" for p in self.photos}
+            self.feats, self.counts, self.artefacts = [], [0] * len(self.photos), {}
+            return
+        if i.joined:
+            self.marks = {p.id: b.made_from.get(p.id, "") for p in self.photos}
+        else:
+            self.marks = {p.id: feature_mark(p, i.masks.get(p.id, ""), self.settings) for p in self.photos}
+        known = {k: key for k, key in b.features.items() if b.made_from.get(k) == self.marks.get(k)} if b else {}
+        find = partial(find_features, i.blobs, i.masks, self.settings, known)
+        found = self.report.map(find, self.photos, "features of photo", 0.0, end)
+        self.feats = [f for f, _ in found]
+        self.counts = [len(f) for f in self.feats]
+        self.artefacts = {("features", p.id): key for p, (_, key) in zip(self.photos, found, strict=True)}
+
+    def _targets(self):
+        """The targets' sightings, and with them all pixels and their standard deviations."""
+        numbers, dots = [], []
+        for p in self.photos:
+            t = self.blobs.get_arrays(self.inputs.targets[p.id]) if p.id in self.inputs.targets else None
+            coded = t["kind"] == CODED if t else np.zeros(0, bool)
+            numbers.append(self._own_numbers(p, t["number"][coded]) if t else np.zeros(0, int))
+            dots.append(t["dots"][coded] if t else np.zeros((0, 12)))
+        every = np.concatenate(numbers)
+        use = self.settings.use_targets and len(np.unique(every)) < len(every) and self.settings.ties != MARKED
+        self.targets = TargetSightings(self.counts, numbers, dots) if use else None
+        self.xy = [f.xy for f in self.feats] or [np.zeros((0, 2)) for _ in self.photos]
+        self.sigma = [
+            np.full(c, KEY_POINT_SIGMA_PX * w / 1600.0) for c, w in zip(self.counts, self.widths, strict=True)
+        ]
+        if use:
+            self.xy = [np.vstack([a, b]) for a, b in zip(self.xy, self.targets.xy, strict=True)]
+            self.sigma = [np.concatenate([a, b]) for a, b in zip(self.sigma, self.targets.sigma, strict=True)]
+
+    def _own_numbers(self, photo, numbers):
+        """Numbers of targets, those of another member's support as numbers of their own."""
+        member = self.inputs.foreign.get(photo.id, 0)
+        return np.where(np.isin(numbers, self.inputs.support), numbers + member * ELSEWHERE, numbers)
+
+    def _removed(self):
+        """Which features and targets of each photo were taken out by hand: bool arrays."""
+        self.out = [np.zeros(len(x), bool) for x in self.xy]
+        if not self.inputs.removed:
+            return
+        arrays = self.blobs.get_arrays(self.inputs.removed)
+        for k, p in enumerate(self.photos):
+            numbers = self.targets.numbers[k] if self.targets else np.zeros(0, int)
+            gone = removed_rows(arrays, p.id, self.marks[p.id], numbers, self.counts[k])
+            # a place with two directions is two features: both go
+            places = np.ascontiguousarray(self.xy[k], np.float64).view("V16").ravel()
+            self.out[k] = np.isin(places, places[gone])
+
+    # ------------------------------------------------------------------ matching
+    def _known_matches(self):
+        """Matches of the last run between photos whose features are the same, by pair of rows."""
+        b = self.before
+        if b is None or b.matches is None or b.match_mark != match_mark(self.settings):
+            return {}
+        row = {p.id: k for k, p in enumerate(self.photos) if b.made_from.get(p.id) == self.marks[p.id]}
+        try:
+            a = self.blobs.get_arrays(b.matches)
+        except UmbrateError:
+            return {}
+        out = {}
+        for (i, j), m in zip(a["photo_ids"][a["pair"]], np.split(a["rows"], a["start"][1:-1]), strict=True):
+            if i in row and j in row:
+                i, j = row[i], row[j]
+                out[(i, j) if i < j else (j, i)] = m if i < j else m[:, ::-1]
+        return out
+
+    def _choose(self, start, end):
+        """The pairs to match, and how they were chosen."""
+        n, how = len(self.photos), self.settings.pairs
+        poses = self._poses_before()
+        if how == "by itself":
+            how = ALL if n <= CHEAP else NEAR if poses is not None else LIKENESS
+        if how == NEAR and poses is None:
+            how = LIKENESS
+        if how == ALL:
+            return choose_pairs(ALL, n, 0), ALL
+        tops = [largest(f.scale, f.descriptors, f.xy) for f in self.feats]
+        rows = self.report.map(partial(likeness_to, tops, self.widths), range(n), "comparing photo", start, end)
+        like = np.array(rows)
+        near = nearness(poses) if how == NEAR else None
+        return choose_pairs(how, n, self.settings.neighbors, like + like.T, near), how
+
+    def _poses_before(self):
+        """Poses (n, 4, 4) of the last block, NaN where there is none; None unless going on."""
+        if self.inputs.way == START_OVER or self.before is None:
+            return None
+        b = self.blobs.get_arrays(self.before.block)
+        of = dict(zip(b["photo_ids"].tolist(), b["poses"], strict=True))
+        return np.array([of.get(p.id, np.full((4, 4), np.nan)) for p in self.photos])
+
+    def _match(self):
+        todo, chosen = self._choose(0.3, 0.34)
+        self.sides = [
+            Side(unit_descriptors(f.descriptors), points, self.lenses[k].vector, w)
+            for f, points, k, w in zip(self.feats, self.xy, self.lens_of, self.widths, strict=True)
+        ]
+        known = self._known_matches()
+        work = partial(match_photos, self.sides, self.settings, known)
+        found = self.report.map(work, todo, "matching pair", 0.34, 0.6)
+        self.artefacts[("matches", None)] = self.blobs.put_arrays(
+            photo_ids=np.array([p.id for p in self.photos]),
+            pair=np.array(todo, np.int32).reshape(-1, 2),
+            start=np.cumsum([0, *map(len, found)]),
+            rows=np.vstack([np.zeros((0, 2), np.int32), *found]).astype(np.int32),
+        )
+        if self.targets:
+            found = [np.vstack([m, self.targets.matches(i, j)]) for (i, j), m in zip(todo, found, strict=True)]
+        matches = dict(zip(todo, found, strict=True))
+        still, share = still_features([len(x) for x in self.xy], self.xy, matches, self.widths)
+        out = [o | s if self.settings.drop_still else o for o, s in zip(self.out, still, strict=True)]
+        self.matches = {(i, j): m[~out[i][m[:, 0]] & ~out[j][m[:, 1]]] for (i, j), m in matches.items()}
+        return len(todo), chosen, still, share
+
+    def _relate(self, vectors):
+        """Verified pairs, with lens vectors (m, 10)."""
+        lenses = [vectors[k] for k in self.lens_of]
+        items = [(i, j, m) for (i, j), m in self.matches.items()]
+        work = partial(relate_photos, self.sides, self.settings, lenses)
+        related = self.report.map(work, items, "verifying pair", 0.6, 0.65)
+        return {ij: g for ij, g in zip(self.matches, related, strict=True) if g is not None}
+
+    # ------------------------------------------------------------------ solving
+    def _options(self):
+        s = self.settings
+        return {
+            "min_sightings": s.min_sightings,
+            "min_angle_deg": s.min_angle_deg,
+            "solve_lens": s.solve_lens,
+            "significant": s.lens_parameters == "if significant",
+            "trusted": self.trusted,
+            "lens_sigma": self.lens_sigma,
+            "sigma": self.sigma,
+            "correct": self.targets.shifts if self.targets else None,
+            "links": self.links,
+            "same": self._same_targets(),
+            "marked": tuple(self.mark_at),
+            "seed": s.seed,
+            "report": self._tell,
+            "stop": self.report.check,
+        }
+
+    def _same_targets(self):
+        """Rows of targets with one number, for every pair of photos."""
+        if not self.targets:
+            return {}
+        pairs = {p: self.targets.matches(*p) for p in combinations(range(len(self.photos)), 2)}
+        return {(i, j): m[~self.out[i][m[:, 0]] & ~self.out[j][m[:, 1]]] for (i, j), m in pairs.items() if len(m)}
+
+    def _solve(self):
+        vectors = np.array([x.vector for x in self.lenses])
+        poses = self._poses_before()
+        resume = None
+        if poses is not None and np.isfinite(poses[:, 0, 0]).sum() >= 2:
+            resume = poses, self._lenses_before(vectors)
+        self.first = self._relate(vectors)
+        if not self.first:
+            raise UmbrateError(
+                f"None of the {len(self.matches)} pairs of photos show the same surface. The photos must overlap by "
+                "60 % or more, be sharp, and show a matte, textured object. Check the masks too: they may hide the "
+                "object.",
+                ("go to", "masks") if self.inputs.masks else ("bring in photos",),
+            )
+
+        def relate_with(v):
+            return self.first if np.array_equal(v, vectors) else self._relate(v)
+
+        return solve(
+            self.xy, relate_with, vectors, self.lens_of, self.widths, resume=resume, marks=self.seen_marks,
+            **self._options(),
+        )  # fmt: skip
+
+    def _lenses_before(self, vectors):
+        """Lenses of the last block, by the photos they belong to; those of new photos as they are."""
+        b = self.blobs.get_arrays(self.before.block)
+        lens_at = {int(i): b["lenses"][k] for i, k in zip(b["photo_ids"], b["lens_of"], strict=True)}
+        out = vectors.copy()
+        for p, k in zip(self.photos, self.lens_of, strict=True):
+            if p.id in lens_at and k not in self.trusted:
+                out[k] = lens_at[p.id]
+        return out
+
+    def _adjust(self):
+        """The last block's tie points, less what was removed, adjusted together."""
+        b = without_marks(self.blobs.get_arrays(self.before.block))
+        row = {p.id: k for k, p in enumerate(self.photos)}
+        photo = np.array([row.get(int(i), -1) for i in b["photo_ids"]])[b["photo"]]
+        feature = b["feature"].astype(np.int64)
+        # rows of targets follow those of the features; both are where they were, or the sighting is gone
+        sizes = np.array([len(x) for x in self.xy])
+        same = {p.id for p in self.photos if self.before.made_from.get(p.id) == self.marks[p.id]}
+        kept = np.array([int(i) in same for i in b["photo_ids"]])[b["photo"]]
+        use = (photo >= 0) & kept
+        use[use] = feature[use] < sizes[photo[use]]
+        use[use] = [not self.out[i][f] for i, f in zip(photo[use], feature[use], strict=True)]
+        photo, feature, point = photo[use], feature[use], b["point"][use]
+        count = np.bincount(point, minlength=len(b["points"]))
+        two = count[point] >= 2
+        photo, feature, point = photo[two], feature[two], point[two]
+        start = np.flatnonzero(np.r_[True, point[1:] != point[:-1], True]) if len(point) else np.zeros(1, int)
+        if len(start) - 1 < self.settings.min_sightings:
+            raise UmbrateError(
+                "Too few of the tie points that were solved are left to adjust. Run Poses anew.", ("run again",)
+            )
+        photo, feature, start = self._with_marks(photo, feature, start)
+        self.report.progress(0.6, "adjusting")
+        vectors = np.array([x.vector for x in self.lenses])
+        grower = Grower(
+            self.xy, {}, vectors, self.lens_of, self.widths,
+            tracks=Tracks(start.astype(np.int64), photo.astype(np.int64), feature.astype(np.int64)), **self._options(),
+        )  # fmt: skip
+        grower.resume(self._poses_before(), self._lenses_before(vectors))
+        return grower.adjust_only()
+
+    def _with_marks(self, photo, feature, start):
+        """Tracks with those of the marked points behind them."""
+        by_mark = {}
+        for (i, f), mark in sorted(self.mark_at.items()):
+            by_mark.setdefault(mark, []).append((i, f))
+        for mark in sorted(by_mark):
+            seen = by_mark[mark]
+            if len(seen) >= 2:
+                photo = np.append(photo, [i for i, _ in seen])
+                feature = np.append(feature, [f for _, f in seen])
+                start = np.append(start, len(photo))
+        return photo, feature, start
+
+    def _tell(self, solved, total, sentence, grower):
+        self.report.progress(0.65 + 0.3 * solved / total, sentence, **{"tie points": int(grower.placed.sum())})
+        on, points = grower.solved, grower.X[grower.placed]
+        if not len(points):
+            return
+        M = upright_frame(grower.poses[on], points, self.orientations[on])
+        poses, points = move_block(grower.poses[on], points, M)
+        self.report.live(
+            "block",
+            {
+                "photo_ids": np.array([self.photos[i].id for i in np.flatnonzero(on)]),
+                "poses": poses,
+                "points": points.astype(np.float32),
+                "lenses": grower.lenses.copy(),
+                "lens_of": grower.lens_of[on],
+                "sizes": np.array([[p.width, p.height] for p in self.photos])[on],
+            },
+        )
+
+
+def match_mark(settings):
+    """What matches depend on besides the features."""
+    return f"ratio {settings.ratio}" + ("" if MATCH_VERSION == 1 else f", {MATCH_VERSION}")

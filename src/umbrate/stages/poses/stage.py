@@ -1,0 +1,339 @@
+"""Poses: where each photo was taken, how the lens bends, and the sparse cloud of tie points."""
+
+from typing import Literal
+
+import numpy as np
+from pydantic import Field
+
+from ...core.errors import UmbrateError
+from ...core.poses.choose import CHEAP
+from ...core.poses.marked import missing
+from ...sitting.marks import marks_of
+from ...sitting.masks import mask_blobs
+from ...sitting.photos import photo_key, photo_refs
+from ..base import Foresight, Histogram, Stage, StageSettings, only
+from .inputs import ADJUST, FEATURES, GO_ON, MARKED, START_OVER, Before, Inputs
+from .merging import gather_merged
+from .outcome import RESIDUAL_TOP_PX, outcome
+from .solving import make_block
+
+#: settings that count when the sittings of a joined row are adjusted together
+OF_MERGING = ("solve_lens", "lens_parameters", "use_targets", "min_sightings", "min_angle_deg")
+CHOSEN = {
+    "all": "all pairs",
+    "likeness": "the likest photos",
+    "order": "the order they were taken in",
+    "near": "where the photos stand",
+    "marks": "marked points",
+}
+
+
+class Settings(StageSettings):
+    """How features are found and matched, and what is solved."""
+
+    ties: Literal["features", "marked points"] = Field(
+        FEATURES,
+        title="Ties",
+        description="Features: what photos share is found in them, and points marked by hand help. Marked points "
+        "alone: two or three photos without any features, six shared points each; the lens stays as it is.",
+        json_schema_extra={"labels": {FEATURES: "features and marks", MARKED: "marked points alone"}, "short": True},
+    )
+    features: int = Field(
+        6000,
+        ge=500,
+        le=40000,
+        title="Features",
+        description="At most this many key points a photo.",
+        json_schema_extra={"unit": "per photo", "short": True},
+    )
+    fine: bool = Field(
+        True,
+        title="Fine features",
+        description="Also look for key points in the doubled picture: more and "
+        "more precise ones, about twice the time.",
+        json_schema_extra={"short": True},
+    )
+    largest_side: int = Field(
+        3200,
+        ge=800,
+        le=20000,
+        title="Largest side",
+        description="Photos larger than this are halved, once or more, before features are looked for: finer detail "
+        "than that costs much time and adds little.",
+        json_schema_extra={"unit": "px"},
+    )
+    pairs: Literal["by itself", "all", "likeness", "order", "near"] = Field(
+        "by itself",
+        title="Which pairs",
+        description=f"Which photos are matched with each other. By itself: all up to {CHEAP} photos, else each with "
+        "those likest to it, or those that stand near it when going on. In shooting order: for rings and videos, those "
+        "taken before and after, and a few likest to close the loop.",
+        json_schema_extra={
+            "labels": {
+                "by itself": "by itself",
+                "all": "all",
+                "likeness": "the likest",
+                "order": "in shooting order",
+                "near": "near each other",
+            },
+        },
+    )
+    neighbors: int = Field(
+        20,
+        ge=2,
+        le=500,
+        title="Partners",
+        description="With about so many others each photo is matched, where not all pairs are.",
+        json_schema_extra=only("pairs", "by itself", "likeness", "order", "near", unit="per photo"),
+    )
+    solve_lens: bool = Field(
+        True,
+        title="Solve the lens",
+        description="Refine focal length, principal point and distortion from the guess that the photos' EXIF data "
+        "give, or from a lens card that is not to be used as it is.",
+        json_schema_extra={"short": True},
+    )
+    lens_parameters: Literal["solved", "if significant"] = Field(
+        "solved",
+        title="Distortion",
+        description="Solved: every parameter the number of photos allows. If significant: those that do not differ "
+        "from what they started from by 2.6 of their standard deviations go back to it.",
+        json_schema_extra=only("solve_lens", True),
+    )
+    use_targets: bool = Field(
+        True,
+        title="Use targets",
+        description="Coded targets that the Lens stage found are tie points too. They must not stand still while the "
+        "object turns.",
+        json_schema_extra={"short": True},
+    )
+    drop_still: bool = Field(
+        True,
+        title="Drop still features",
+        description="Key points that stay at one pixel while others move (a backdrop behind a turntable, dust) are "
+        "left out.",
+    )
+    ratio: float = Field(
+        0.85,
+        ge=0.5,
+        le=0.95,
+        title="Match ratio",
+        description="A match must be this much better than the second best: lower is stricter.",
+    )
+    verify_px: float = Field(
+        3.0,
+        ge=0.5,
+        le=20,
+        title="Verify within",
+        description="Largest distance of a match from its epipolar line, for photos 1600 pixels wide.",
+        json_schema_extra={"unit": "px"},
+    )
+    min_sightings: int = Field(
+        18,
+        ge=8,
+        le=200,
+        title="Least sightings",
+        description="A photo comes in when at least this many of its points agree on one place for it.",
+    )
+    min_angle_deg: float = Field(
+        2.0,
+        ge=0.2,
+        le=20,
+        title="Least ray angle",
+        description="Tie points whose rays meet at a smaller angle are left out.",
+        json_schema_extra={"unit": "°"},
+    )
+    seed: int = Field(
+        0,
+        ge=0,
+        le=999999,
+        title="Random seed",
+        description="Another seed draws other samples; the same seed gives the same result.",
+    )
+
+
+def _turntable_rows(found):
+    """What the bench says of a turntable."""
+    if not found:
+        return []
+    rings = found["rings"]
+    steps = ", ".join(f"{len(r['photos'])} × {r['step_deg']:.1f}°" for r in rings)
+    slips = f", {len(found['slips'])} slipped" if found["slips"] else ""
+    told = "Rings about one axis: photos and the step between them. " + "; ".join(w for _, w in found["slips"])
+    return [("Turntable", steps + slips, told)]
+
+
+class PosesStage(Stage):
+    """Features, matching, growing, adjustment."""
+
+    name, title = "poses", "Poses"
+    about = "Finds and matches features, solves where each photo was taken and the lens, and makes the sparse cloud."
+    needs = ("photos", "masks", "lens")
+    reads = "photos, masks or tie points"
+    uses_keep_box = True
+    ways = (START_OVER, GO_ON, ADJUST)
+    Settings = Settings
+
+    def counts(self, sitting, setting):
+        return not sitting.members or setting in OF_MERGING
+
+    def about_of(self, sitting):
+        if not sitting.members:
+            return self.about
+        return "Adjusts all photos of its sittings together, with shared lens, targets and tie points between them."
+
+    def needs_of(self, sitting):
+        return ("join",) if sitting.members else self.needs
+
+    def gather(self, job, sitting, way=START_OVER):
+        photos = photo_refs(job, sitting)
+        if len(photos) < 2:
+            count = "no usable photo" if not photos else "only one usable photo"
+            raise UmbrateError(
+                f"“{sitting.name}” has {count}. Poses need at least two photos of the object from different "
+                "places, better 20 or more, with 60 % overlap. Bring in photos to the sitting.",
+                ("bring in photos",),
+            )
+        done = job.result(sitting.id, "lens")
+        groups = done.figures["groups"] if done else []
+        targets = {p.id: done.blob("targets", p.id) for p in photos if done and done.blob("targets", p.id)}
+        before = self._before(job, sitting)
+        if sitting.members:
+            again = before if way == ADJUST else None
+            return gather_merged(
+                job, sitting, photos, ADJUST, again, {
+                    "groups": groups, "targets": targets, "masks": mask_blobs(job, sitting),
+                    "removed": job.removed(sitting.id), "marks": marks_of(job, sitting),
+                }
+            )  # fmt: skip
+        if way != START_OVER and before is None:
+            raise UmbrateError(f"“{sitting.name}” has no solved block to {way}. Run Poses first.", ("run again",))
+        return Inputs(
+            str(job.blobs.folder), photos, mask_blobs(job, sitting), groups, targets, way, before,
+            job.removed(sitting.id), marks_of(job, sitting),
+        )  # fmt: skip
+
+    @staticmethod
+    def _before(job, sitting):
+        """What the last result has for this run, or None."""
+        done = job.result(sitting.id, "poses")
+        if done is None or "made_from" not in done.figures:
+            return None
+        carried = {
+            k: v for k, v in done.artefacts.items() if k[0] in ("pairs", "matches") or k[0].startswith("fragment")
+        }
+        return Before(
+            done.blob("block"),
+            {p: key for (name, p), key in done.artefacts.items() if name == "features"},
+            {int(p): mark for p, mark in done.figures["made_from"].items()},
+            done.blob("matches"),
+            done.figures["match_mark"],
+            carried,
+            done.settings,
+            done.figures,
+        )
+
+    def key(self, job, sitting):
+        removed = job.removed(sitting.id)
+        more = [removed] if removed else []
+        if sitting.members:
+            found = job.join_found(sitting.id)
+            return [found["moves"], found["ties"], *more] if found else []
+        if job.settings(sitting.id, self.name).get("ties") == MARKED:
+            more.append(marks_of(job, sitting))  # else they help, but what was solved without them stays good
+        return [photo_key(job, sitting), sorted(job.hand_masks(sitting.id).items()), *more]
+
+    def run(self, inputs, settings, report):
+        return outcome(make_block(inputs, settings, report), inputs, settings, report)
+
+    def foresee(self, job, sitting, settings):
+        """Of marked points alone: what is still to be marked."""
+        if settings.ties != MARKED:
+            return None
+        photos = job.photos(sitting.id, aside=False)
+        marks = marks_of(job, sitting)
+        numbers = [np.array([m for m, _, seen in marks if p.id in {s[0] for s in seen}], int) for p in photos]
+        told, able = missing(numbers, [p.name for p in photos])
+        if able:
+            left = f" {' '.join(told[:2])}" if told else ""
+            return Foresight(f"{sum(map(len, numbers))} marked places: enough to solve.{left}")
+        return Foresight(" ".join(told[:3]) or "Mark at least six places in two photos.", False, ("mark points",))
+
+    def rows(self, f):
+        L, sd = f["lens"], f.get("lens_sigma", {})
+        give = lambda n: f" ± {sd[n]:.1f}" if n in sd else ""  # noqa: E731
+        known = []
+        if "turn_sigma_deg" in f:
+            text = f"{f['turn_sigma_deg']:.3f}°, {f['center_sigma_percent']:.3f} %"
+            told = "Standard deviations of a photo's turn, and of its place in % of its distance; the median photo"
+            known.append(("Known to", text, told))
+        return [
+            ("Placed", f"{f['solved']} of {f['photos']}", "Photos with a solved pose"),
+            ("Residual", f"{f['rms_px']:.2f} px", "Root mean square distance between seen and predicted sightings"),
+            *known,
+            ("Tie points", f"{f['points']:,}", "Points of the sparse cloud"),
+            ("Sightings", f"{f['sightings']:,}", "Tie points as seen in photos; more per point is better"),
+            *(
+                [
+                    (
+                        "Targets",
+                        f"{f['targets']}, {f['targets_rms_px']:.3f} px",
+                        "Coded targets among the tie points, and their residual",
+                    )
+                ]
+                if f.get("targets")
+                else []
+            ),
+            *(
+                [("Still features", f"{f['still']:,}", "Key points that do not move while others do: left out")]
+                if f.get("still")
+                else []
+            ),
+            (
+                "Matched pairs",
+                f"{f['pairs']:,} of {f['pairs_tried']:,}",
+                f"Photo pairs that show the same surface, of those tried: {CHOSEN[f.get('pairs_chosen', 'all')]}",
+            ),
+            *(
+                [("False bridges", f"{len(f['bridges'])}", "Pairs that match but contradict the others: left out")]
+                if f.get("bridges")
+                else []
+            ),
+            *(
+                [
+                    (
+                        "Fragments",
+                        ", ".join(map(str, f["fragments"])),
+                        "Photos of groups that nothing connects to the block",
+                    )
+                ]
+                if f.get("fragments")
+                else []
+            ),
+            *_turntable_rows(f.get("turntable")),
+            (
+                "Left and right",
+                "told by targets" if f.get("targets") else "cannot be told",
+                "Mirrored photos give a mirrored object. Coded targets can be read one way only; without them nothing "
+                "in the photos tells, but for writing on the object: look whether it can be read",
+            ),
+            ("Focal length", f"{L['f']:.1f}{give('f')} px", f"Solved; to start from, it was {L['start_f']:.0f} px"),
+            (
+                "Principal point",
+                f"{L['cx']:.1f}{give('cx')}, {L['cy']:.1f}{give('cy')} px",
+                "Where the optical axis meets the picture",
+            ),
+            ("k1, k2, k3", ", ".join(f"{x:.4f}" for x in L["k"]), "Radial distortion (Brown-Conrady)"),
+        ]
+
+    def histogram(self, figures):
+        counts = figures["residual_histogram"]
+        edges = np.linspace(0, RESIDUAL_TOP_PX, len(counts) + 1).tolist()
+        return Histogram("Residuals of the sightings", "distance seen to predicted (px)", edges, counts)
+
+    def headline(self, figures):
+        left = figures["photos"] - figures["solved"]
+        return (
+            f"{figures['solved']}/{figures['photos']}  {figures['rms_px']:.2f} px",
+            f"{left} not placed" if left else f"{figures['points']:,} points",
+        )
