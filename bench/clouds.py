@@ -231,8 +231,8 @@ def bench_turn(_):
     from PyQt6.QtWidgets import QApplication
 
     from umbrate.core.raster.camera import eye_round
-    from umbrate.desk.scene import Scene
-    from umbrate.desk.session import Session
+    from umbrate.desk.scene.scene import Scene
+    from umbrate.desk.session.session import Session
 
     app = QApplication.instance() or QApplication([])
     rng = np.random.default_rng(0)

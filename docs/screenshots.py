@@ -21,10 +21,10 @@ from PyQt6.QtWidgets import QApplication
 
 from umbrate.actions.reporting import write_accuracy_report
 from umbrate.desk.__main__ import make_app
-from umbrate.desk.cloudpanel import CloudPanel
-from umbrate.desk.pairgrid import PairGrid
-from umbrate.desk.picksdialog import PicksDialog
-from umbrate.desk.scalepanel import ScalePanel
+from umbrate.desk.bench.cloud import CloudPanel
+from umbrate.desk.bench.pairs import PairGrid
+from umbrate.desk.dialogs.picks import PicksDialog
+from umbrate.desk.bench.scale import ScalePanel
 from umbrate.desk.window import Window
 from umbrate.work.demo import demo_data, demo_folder
 

@@ -18,8 +18,8 @@ from tests.test_stages import new_job, run
 from umbrate.core.geometry.lens import Lens
 from umbrate.desk import tokens
 from umbrate.desk import tokens as t
-from umbrate.desk.newjob import NewJobDialog
-from umbrate.desk.thumbs import LINE
+from umbrate.desk.dialogs.newjob import NewJobDialog
+from umbrate.desk.strip.thumbs import LINE
 from umbrate.desk.window import Window
 from umbrate.job.store import Job
 from umbrate.stages import BY_NAME, STAGES
@@ -128,7 +128,7 @@ class Solved(unittest.TestCase):
         self.assertIn("Joining takes two sittings", " ".join(texts(self.window.bench)))
 
     def test_the_pair_grid_says_who_shares_what_and_shows_two_photos(self):
-        from umbrate.desk.pairgrid import MatchesDialog, PairGrid
+        from umbrate.desk.bench.pairs import MatchesDialog, PairGrid
 
         s = self.session
         s.choose(stage="poses")
@@ -240,8 +240,8 @@ class Solved(unittest.TestCase):
 
     def test_tie_points_are_sifted_traced_removed_and_brought_back(self):
         from umbrate.core.poses.sift import measure
-        from umbrate.desk.siftpanel import SiftPanel
-        from umbrate.desk.thumbs import PHOTO_ID, TRACED
+        from umbrate.desk.bench.sift import SiftPanel
+        from umbrate.desk.strip.thumbs import PHOTO_ID, TRACED
 
         s, scene = self.session, self.window.scene
         s.choose(stage="poses")
@@ -302,7 +302,7 @@ class Solved(unittest.TestCase):
         s.points.clear()
 
     def test_the_keep_box_is_sized_by_a_handle_and_by_numbers(self):
-        from umbrate.desk.boxpanel import BoxPanel
+        from umbrate.desk.bench.keepbox import BoxPanel
 
         s, scene = self.session, self.window.scene
         s.choose(stage="poses")
@@ -498,7 +498,7 @@ class Solved(unittest.TestCase):
         self.session.choose(stage="cloud")
         scene.grab()
         scene._budget = 2000
-        with mock.patch("umbrate.desk.scene.draw_points", wraps=__import__(
+        with mock.patch("umbrate.desk.scene.scene.draw_points", wraps=__import__(
             "umbrate.core.raster.points", fromlist=["draw_points"]
         ).draw_points) as drawn:  # fmt: skip
             QTest.mousePress(scene, Qt.MouseButton.LeftButton, pos=QPoint(200, 200))
@@ -640,7 +640,7 @@ class Working(DeskTest):
         wait_for(lambda: self.session.queue.idle)
 
     def test_every_setting_has_an_editor_that_changes_it(self):
-        from umbrate.desk.editors import make_editor
+        from umbrate.desk.bench.editors import make_editor
 
         for stage in STAGES:
             for name, field in stage.Settings.model_fields.items():
@@ -830,7 +830,7 @@ class Working(DeskTest):
     def test_soft_photos_come_with_evidence_and_photos_can_be_turned(self):
         from PIL import Image, ImageFilter
 
-        from umbrate.desk.evidence import Evidence
+        from umbrate.desk.bench.softness import Evidence
 
         folder = scratch() / "p"
         folder.mkdir()
@@ -895,8 +895,8 @@ class Working(DeskTest):
 
     def test_a_lens_is_calibrated_looked_at_and_kept(self):
         from tests.test_lens import sheet_photos
-        from umbrate.desk.lensdialogs import SheetsDialog, ShelfDialog
-        from umbrate.desk.lenspictures import CalibrationPictures
+        from umbrate.desk.dialogs.lens import SheetsDialog, ShelfDialog
+        from umbrate.desk.bench.calibration import CalibrationPictures
 
         place = scratch() / "lens.umbrate"
         Job.create(place).close()
@@ -930,7 +930,7 @@ class Working(DeskTest):
             menu.actions()[0].trigger()
 
         for offered in ("Leave {} out of the calibration", "Bring {} back"):
-            with mock.patch("umbrate.desk.photoview.QMenu.exec", take_first):
+            with mock.patch("umbrate.desk.photo.view.QMenu.exec", take_first):
                 APP.sendEvent(view, right_click)
             self.assertEqual(menus[-1], offered.format(number))
             chosen = s.job.settings(s.sitting_id, "lens").get("leave_out")
@@ -963,7 +963,7 @@ class Working(DeskTest):
         self.assertGreater(place.stat().st_size, 2000)
 
     def test_the_finder_runs_what_is_typed(self):
-        from umbrate.desk.dialogs import Finder
+        from umbrate.desk.dialogs.finder import Finder
 
         self.open("photos", "masks")
         finder = Finder(self.window._job_actions, self.window)

@@ -17,12 +17,12 @@ from tests.test_desk import DeskTest, texts, wait_for
 from tests.test_scaling import put_marks, true_marks
 from umbrate.core.geometry.pose import center
 from umbrate.core.geometry.similarity import scale_of
-from umbrate.desk.cloudpanel import CloudPanel
-from umbrate.desk.measurepanel import MeasurePanel
-from umbrate.desk.pointspanel import PointsPanel
-from umbrate.desk.scalepanel import LengthsPanel, LevelPanel, ScalePanel
-from umbrate.desk.scenetools import TURN
-from umbrate.desk.sectiondialog import SectionDialog
+from umbrate.desk.bench.cloud import CloudPanel
+from umbrate.desk.bench.measurements import MeasurePanel
+from umbrate.desk.bench.markedpoints import PointsPanel
+from umbrate.desk.bench.scale import LengthsPanel, LevelPanel, ScalePanel
+from umbrate.desk.scene.tools import TURN
+from umbrate.desk.dialogs.section import SectionDialog
 from umbrate.sitting.frames import frame_of
 from umbrate.stages import BY_NAME
 

@@ -21,8 +21,8 @@ from tests.test_stages import new_job, run
 from umbrate.actions.leveling import change_level
 from umbrate.core.errors import UmbrateError
 from umbrate.core.raster.camera import eye_round
-from umbrate.desk import photoview
-from umbrate.desk.background import Background
+from umbrate.desk.photo import view as photoview
+from umbrate.desk.session.background import Background
 from umbrate.job.database import StoreError
 from umbrate.job.store import Job
 from umbrate.sitting.frames import load_block
@@ -305,7 +305,7 @@ class Backgrounds(unittest.TestCase):
 
             return call
 
-        logging.getLogger("umbrate.desk.background").addFilter(lambda r: False)
+        logging.getLogger("umbrate.desk.session.session.background").addFilter(lambda r: False)
         for k, error in enumerate((UmbrateError("a sentence"), ValueError("odd"), MemoryError(), SystemExit(3))):
             self.work.run(wrong(error), self.got.append, lane="one")
             wait_for(lambda k=k: len(self.told) == k + 1, 10)

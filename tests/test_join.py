@@ -43,7 +43,7 @@ from umbrate.core.join.unite import unite
 from umbrate.core.masking.clean import overlap
 from umbrate.core.masking.shape import carve, drawn, finished, pixel_grid, seen_elsewhere
 from umbrate.desk import tokens
-from umbrate.desk.picksdialog import PicksDialog
+from umbrate.desk.dialogs.picks import PicksDialog
 from umbrate.desk.window import Window
 from umbrate.job.store import Job
 from umbrate.sitting.clouds import load_cloud

@@ -20,15 +20,7 @@ from umbrate.core.geometry.pose import look_at
 from umbrate.core.lens.compare import field_difference
 from umbrate.core.targets.board import find_board, refine_corners
 from umbrate.core.targets.detect import find_targets
-from umbrate.formats.lenscards import (
-    LensCard,
-    card_from_dict,
-    put_on_shelf,
-    read_card,
-    shelf,
-    take_off_shelf,
-    write_card,
-)
+from umbrate.formats.lenscards import LensCard, card_from_dict, put_on_shelf, read_card, shelf, take_off_shelf, write_card
 from umbrate.job.store import Job
 from umbrate.sitting.lenses import group_name
 from umbrate.stages import BY_NAME

@@ -379,11 +379,11 @@ class EveryDialog(unittest.TestCase):
         return len(asked)
 
     def test_every_dialog_asks_before_it_replaces_and_never_replaces_a_photo(self):
-        from umbrate.desk.cloudpanel import CloudPanel
-        from umbrate.desk.lensdialogs import SheetsDialog, ShelfDialog
-        from umbrate.desk.measurepanel import MeasurePanel
-        from umbrate.desk.pointspanel import PointsPanel
-        from umbrate.desk.sectiondialog import SectionDialog
+        from umbrate.desk.bench.cloud import CloudPanel
+        from umbrate.desk.dialogs.lens import SheetsDialog, ShelfDialog
+        from umbrate.desk.bench.measurements import MeasurePanel
+        from umbrate.desk.bench.markedpoints import PointsPanel
+        from umbrate.desk.dialogs.section import SectionDialog
 
         w, s, home = self.window, self.window.session, scratch()
         before = contents(self.photos)

@@ -6,17 +6,7 @@ from ..core.errors import UmbrateError
 from ..core.measure.surface import surface_at
 from ..core.targets.sheets import MAT
 from ..sitting.clouds import load_cloud
-from ..sitting.frames import (
-    end_text,
-    frame_of,
-    level_matrix,
-    level_of,
-    load_block,
-    move_box,
-    place_of_end,
-    plain_keep_box,
-    raw_block,
-)
+from ..sitting.frames import end_text, frame_of, level_matrix, level_of, load_block, move_box, place_of_end, plain_keep_box, raw_block
 from .measuring import plain_spot
 
 

@@ -14,20 +14,7 @@ from ..formats.files import CLOSED, written_aside
 from ..job.marks import SCALE
 from ..sitting.clouds import raw_cloud
 from ..sitting.endpoints import known_places, network_of, place_of_text
-from ..sitting.frames import (
-    block_blob,
-    end_text,
-    frame_of,
-    level_ends,
-    level_matrix,
-    level_of,
-    move_box,
-    move_directions,
-    move_points,
-    plain_keep_box,
-    raw_block,
-    scale_result,
-)
+from ..sitting.frames import block_blob, end_text, frame_of, level_ends, level_matrix, level_of, move_box, move_directions, move_points, plain_keep_box, raw_block, scale_result
 
 SEEN_BY = 8  #: tie points round a spot on the cloud that say which photos see it
 FACING = 0.2  #: photos that see a surface flatter than this (cosine) do not count

@@ -8,7 +8,7 @@ from ..sitting.frames import frame_of, scale_result
 from ..stages import STAGES
 from ..work.state import WORDS
 from . import tokens as t
-from .strip import PHOTOS_MIME
+from .strip.strip import PHOTOS_MIME
 from .text import counted, short_time
 
 HEAD, ROW, NAME = 24, 44, 176

@@ -1,0 +1,466 @@
+"""The bench of the Cloud stage: the clouds side by side, how they look, and cleaning them."""
+
+import numpy as np
+import pyqtgraph as pg
+from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QDoubleSpinBox,
+    QFileDialog,
+    QFormLayout,
+    QHBoxLayout,
+    QInputDialog,
+    QLabel,
+    QLineEdit,
+    QMenu,
+    QPushButton,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ...actions.cleaning import FILTERS, step_text, write_steps
+from ...actions.coverage import LEAST_SEEN
+from ...core.raster.coloring import COVERAGE, LOOKS
+from ...core.raster.ramps import RAMP, SIGNED, ramp_colors
+from .. import tokens as t
+from ..plots import quiet_plot
+from .markedpoints import cell, table
+from ..dialogs.writing import ask_file, beside, write_out
+
+CLOUDS_HEIGHT, STEPS_HEIGHT = 92, 92
+PROPERTIES = ("photos", "score", "precision", "angle")  #: filters that go by what was measured of each point
+WAIT_MS = 250  #: a value that is still being changed is not tried yet
+
+
+class CloudPanel(QWidget):
+    """Part of the bench of Cloud."""
+
+    filter = 0  #: the filter chosen last, kept while the window lives
+
+    def __init__(self, session):
+        super().__init__()
+        self.session, self.work = session, session.cleaning
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 4, 0, 0)
+        column.setSpacing(6)
+        column.addWidget(QLabel("Clouds of this sitting", objectName="plain"))
+        self.clouds = table(("Cloud", "Points", "Scale"), CLOUDS_HEIGHT)
+        self.clouds.itemSelectionChanged.connect(self._choose)
+        self.clouds.itemChanged.connect(self._ticked)
+        self.clouds.cellDoubleClicked.connect(lambda *_: self._rename())
+        column.addWidget(self.clouds)
+        row = QHBoxLayout()
+        row.setSpacing(4)
+        self.look = QComboBox()
+        for name, x in LOOKS.items():
+            self.look.addItem(x.title, name)
+        self.look.setToolTip("What the cloud's points are colored by")
+        self.look.activated.connect(lambda _: self._set_look())
+        row.addWidget(self.look, 1)
+        more = QToolButton(text="More", popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
+        self.menu = QMenu(more)
+        self.menu.aboutToShow.connect(self._fill_menu)
+        more.setMenu(self.menu)
+        row.addWidget(more)
+        column.addLayout(row)
+        self.ends = QWidget()
+        row = QHBoxLayout(self.ends)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(4)
+        self.low, self.high = (QLineEdit() for _ in range(2))
+        for e, tip in ((self.low, "The ramp begins here"), (self.high, "The ramp ends here")):
+            e.setToolTip(tip)
+            e.editingFinished.connect(self._set_ends)
+        usual = QToolButton(text="Usual")
+        usual.setToolTip("From the lowest to the highest hundredth of the points")
+        usual.clicked.connect(lambda: self.work.set_ends(None))
+        for w, stretch in ((QLabel("From"), 0), (self.low, 1), (QLabel("to"), 0), (self.high, 1), (usual, 0)):
+            row.addWidget(w, stretch)
+        column.addWidget(self.ends)
+        self.looked = quiet_plot("")
+        self.looked.setFixedHeight(90)
+        self.looked_bars = pg.BarGraphItem(x0=[0], x1=[1], height=[0], pen=pg.mkPen(None))
+        self.looked.addItem(self.looked_bars)
+        self._looked_at = None
+        column.addWidget(self.looked)
+        self.about = QLabel(objectName="quiet")
+        self.about.setWordWrap(True)
+        column.addWidget(self.about)
+        self.gaps = table(("Too little", "Where to stand"), STEPS_HEIGHT, stretch=1)
+        self.gaps.setToolTip("Three photos from there would mend it: a click shows them in the scene")
+        self.gaps.itemSelectionChanged.connect(self._to_place)
+        column.addWidget(self.gaps)
+        column.addWidget(QLabel("Clean it", objectName="plain"))
+        self.which = QComboBox()
+        self.filters = [f for f in FILTERS if not f.hidden]
+        for f in self.filters:
+            self.which.addItem(f.title, f.name)
+            self.which.setItemData(self.which.count() - 1, f.about, Qt.ItemDataRole.ToolTipRole)
+        self.which.setCurrentIndex(CloudPanel.filter)
+        self.which.activated.connect(lambda _: self._filter_chosen())
+        column.addWidget(self.which)
+        self.plot = quiet_plot("")
+        self.plot.setFixedHeight(110)
+        self.bars = pg.BarGraphItem(x0=[0], x1=[1], height=[0], brush=t.CATEGORIES[1], pen=pg.mkPen(t.PANEL))
+        self.line = pg.InfiniteLine(movable=True, pen=pg.mkPen(t.ACCENT, width=2), hoverPen=pg.mkPen(t.ACCENT, width=4))
+        self.line.sigPositionChanged.connect(self._line_moved)
+        self.plot.addItem(self.bars)
+        self.plot.addItem(self.line)
+        self._plotted = None
+        column.addWidget(self.plot)
+        self.form_place = QVBoxLayout()
+        column.addLayout(self.form_place)
+        self.keep = QCheckBox("Keep what it chooses")
+        self.keep.toggled.connect(lambda _: self._wait.start())
+        column.addWidget(self.keep)
+        self.told = QLabel(objectName="quiet")
+        self.told.setWordWrap(True)
+        column.addWidget(self.told)
+        row = QHBoxLayout()
+        self.see = QPushButton("Try")
+        self.see.setToolTip("Show in the scene what it would take away")
+        self.see.clicked.connect(self._try)
+        self.apply = QPushButton("Apply", objectName="next")
+        self.apply.clicked.connect(self.work.apply)
+        self.leave = QPushButton("Leave")
+        self.leave.clicked.connect(lambda: self.work.try_on(None))
+        for b in (self.see, self.apply, self.leave):
+            row.addWidget(b)
+        column.addLayout(row)
+        self.steps = table(("Cleaned by", "Gone"), STEPS_HEIGHT)
+        column.addWidget(self.steps)
+        self.back = QPushButton("Take this step back")
+        self.back.setToolTip("Those after it are done again")
+        self.back.clicked.connect(self._back)
+        column.addWidget(self.back)
+        self._wait = QTimer(self, singleShot=True, interval=WAIT_MS)
+        self._wait.timeout.connect(self._again)
+        self.editors, self._filling = {}, False
+        self._make_form()
+        session.document_changed.connect(self.reload)
+        self.work.changed.connect(self.reload)
+        self.reload()
+
+    # ------------------------------------------------------------------ contents
+    def reload(self):
+        """Take clouds and steps anew."""
+        s, w = self.session, self.work
+        if s.sitting is None:
+            return
+        self._filling = True
+        have = s.job.clouds(s.sitting_id)
+        self.clouds.setRowCount(len(have))
+        for k, c in enumerate(have):
+            name = cell(c.name, c.id, tip=f"Made {c.made.replace('T', ' ')}. A tick draws it beside the chosen one.")
+            name.setCheckState(Qt.CheckState.Checked if w.is_shown(c) else Qt.CheckState.Unchecked)
+            self.clouds.setItem(k, 0, name)
+            self.clouds.setItem(k, 1, cell(f"{c.left:,}", c.id, right=True))
+            self.clouds.setItem(k, 2, cell(c.scale_text, c.id, right=True))
+            if c.chosen:
+                self.clouds.selectRow(k)
+        kept = w.kept
+        steps = kept.steps if kept else ()
+        self.steps.setRowCount(len(steps))
+        for k, x in enumerate(steps):
+            self.steps.setItem(k, 0, cell(step_text(x.step), k, tip=step_text(x.step)))
+            self.steps.setItem(k, 1, cell(f"{x.removed:,}", k, right=True))
+        self.steps.setVisible(bool(steps))
+        self.back.setVisible(bool(steps))
+        gaps = w.places()[0] if w.look in COVERAGE else []
+        self.gaps.setVisible(bool(gaps))
+        self.gaps.setRowCount(len(gaps))
+        for k, texts in enumerate(gaps):
+            _, why, where = texts
+            for q, text in enumerate((f"{k + 1}: {why}", where)):
+                self.gaps.setItem(k, q, cell(text, k, tip=", ".join(texts)))
+            if k == w.place:
+                self.gaps.selectRow(k)
+        self.look.setCurrentIndex(list(LOOKS).index(w.look))
+        legend = w.legend()
+        self.ends.setVisible(legend is not None)
+        if legend:
+            self.low.setText(f"{legend[0]:.4g}")
+            self.high.setText(f"{legend[1]:.4g}")
+        self._plot_look(legend)
+        self.about.setText(self._compared())
+        self.about.setVisible(bool(self.about.text()))
+        self.told.setText(w.told() or self.filters[self.which.currentIndex()].about)
+        on = w.step is not None
+        self.apply.setVisible(on)
+        self.leave.setVisible(on)
+        self.see.setVisible(not on)
+        self.apply.setEnabled(not w.busy)
+        self._plot_property()
+        self._filling = False
+
+    def _plot_look(self, legend):
+        """The histogram of what the cloud is colored by, each bar in the color its points have."""
+        self.looked.setVisible(legend is not None)
+        if legend is None:
+            self._looked_at = None
+            return
+        key = (self.work.key(), self.work.look, *legend[:2])
+        if key == self._looked_at:
+            return
+        self._looked_at = key
+        values = self.work.values()
+        low, high = legend[:2]
+        edges = np.linspace(low, high, 41)
+        middle = (edges[1:] + edges[:-1]) / 2
+        counts = np.histogram(np.clip(values[np.isfinite(values)].astype(float), low, high), edges)[0]
+        ramp = SIGNED if LOOKS[self.work.look].signed else RAMP
+        brushes = [pg.mkBrush(*c.tolist()) for c in ramp_colors(middle, low, high, ramp)]
+        self.looked_bars.setOpts(x0=edges[:-1], x1=edges[1:], height=counts, brushes=brushes)
+        self.looked.setXRange(low, high, padding=0.01)
+        self.looked.setYRange(0, max(float(counts.max(initial=0)), 1) * 1.05, padding=0)
+
+    def _compared(self):
+        w = self.work
+        if w.covering:
+            return "Looking what each photo sees …"
+        if w.look in COVERAGE and w.covered:
+            c = w.covered[1]
+            text = f"{100 * c.weak.mean():.1f} % of the points have too little: under {LEAST_SEEN} photos, from nearly "
+            text += f"one direction, or unsure depth. At {100 * c.edge.mean():.1f} % the surface ends."
+            return text if c.places else text + " No place is large enough to be worth a photo."
+        if w.look != "compared" or not w.compared:
+            return ""
+        _, _, f, name = w.compared
+        u = self.session.frame.unit if self.session.frame else ""
+        if f["median"] is None:
+            return f"{name} has nothing near this cloud."
+        return (
+            f"To {name}: median {f['median']:+.4f} {u}, 95 % within {f['p95_abs']:.4f} {u}; {f['alone']:,} points have "
+            "no counterpart."
+        )
+
+    def _make_form(self):
+        while self.form_place.count():
+            old = self.form_place.takeAt(0).widget()
+            old.hide()
+            old.deleteLater()
+        body = QWidget()
+        form = QFormLayout(body)
+        form.setContentsMargins(0, 0, 0, 0)
+        form.setSpacing(4)
+        self.editors = {}
+        unit = self.session.frame.unit if self.session.frame else ""
+        for v in self.filters[self.which.currentIndex()].values:
+            told = {"length": unit, "x spacing": "× spacing"}.get(v.unit, v.unit)
+            if v.low is None:
+                e = QLineEdit(v.default)
+                e.editingFinished.connect(self._wait_start)
+                pick = QToolButton(text="Pick…")
+                pick.setToolTip("Click the color in the photo; or write it, #RRGGBB")
+                pick.clicked.connect(lambda _, w=e: self._pick_color(w))
+                line = QWidget()
+                row = QHBoxLayout(line)
+                row.setContentsMargins(0, 0, 0, 0)
+                row.addWidget(e)
+                row.addWidget(pick)
+                form.addRow(v.title, line)
+            else:
+                whole = isinstance(v.default, int)
+                e = QDoubleSpinBox(minimum=v.low, maximum=v.high, decimals=0 if whole else 3, value=v.default)
+                e.setSuffix(f" {told}" if told else "")
+                e.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)  # arrow keys and the wheel do the same
+                e.setSingleStep(1 if whole else max(abs(v.default) * 0.1, 0.001))
+                e.valueChanged.connect(self._wait_start)
+                form.addRow(v.title, e)
+            self.editors[v.name] = e
+        self.form_place.addWidget(body)
+        if self._property() == "precision":  # what is unsure depends on the object: the worst fiftieth to begin with
+            self.editors["most"].setValue(float(np.percentile(self.session.cloud["precision"], 98)))
+            self._wait.stop()
+        self._plot_property()
+
+    def _wait_start(self, *_):
+        limit = self._limit()
+        if limit is not None and not self._filling:
+            self.line.blockSignals(True)
+            self.line.setValue(limit.value())
+            self.line.blockSignals(False)
+        self._wait.start()
+
+    def _limit(self):
+        """The editor of the value that a filter by a measured property draws its line at, or None."""
+        return self.editors.get("least") or self.editors.get("most") if self._property() else None
+
+    def _property(self):
+        """The array of the cloud that the chosen filter goes by, or None."""
+        name, cloud = self.filters[self.which.currentIndex()].name, self.session.cloud
+        return name if cloud is not None and name in PROPERTIES and name in cloud else None
+
+    def _line_moved(self):
+        limit = self._limit()
+        if limit is not None and not self._filling:
+            limit.setValue(self.line.value())  # what is on trial follows
+            if self.work.step is None:
+                self._try()
+
+    def _plot_property(self):
+        """The histogram of what the chosen filter goes by, with a line at its value."""
+        name, limit = self._property(), self._limit()
+        self.plot.setVisible(limit is not None)
+        key = (self.work.key(), name)
+        if limit is None or key == self._plotted:
+            return
+        self._plotted = key
+        values = self.session.cloud[name]
+        values = values[np.isfinite(values)].astype(float)
+        whole = name in ("photos", "angle")
+        low, top = (float(x) for x in np.percentile(values, (0, 99.8))) if len(values) else (0.0, 1.0)
+        edges = (
+            np.arange(np.floor(low) - 0.5, np.ceil(top) + 1) if whole else np.linspace(low, max(top, low + 1e-9), 41)
+        )
+        counts = np.histogram(values, edges)[0]
+        self.bars.setOpts(x0=edges[:-1], x1=edges[1:], height=counts)
+        self.plot.setXRange(edges[0], edges[-1], padding=0.01)
+        self.plot.setYRange(0, max(float(counts.max(initial=0)), 1) * 1.05, padding=0)
+        title, unit = LOOKS[name].title, LOOKS[name].unit
+        unit = (self.session.frame.unit if self.session.frame else "") if unit == "length" else unit
+        self.plot.setLabel("bottom", f"{title} ({unit})" if unit else title, color=t.QUIET, **{"font-size": "11px"})
+        self.line.blockSignals(True)
+        self.line.setValue(limit.value())
+        self.line.blockSignals(False)
+
+    def _step(self):
+        out = {"filter": self.filters[self.which.currentIndex()].name, "keep": self.keep.isChecked()}
+        for name, e in self.editors.items():
+            out[name] = e.text() if isinstance(e, QLineEdit) else int(e.value()) if e.decimals() == 0 else e.value()
+        return out
+
+    # ------------------------------------------------------------------ doing
+    def _filter_chosen(self):
+        CloudPanel.filter = self.which.currentIndex()
+        self._make_form()
+        self.work.try_on(None)
+
+    def _try(self):
+        self.work.try_on(self._step())
+
+    def _again(self):
+        """A value changed: what is on trial follows."""
+        step = self.work.step
+        if step is None:
+            return
+        if step["filter"] in ("lasso", "brush", "slab"):
+            self.work.try_on({**step, "keep": self.keep.isChecked()})
+        else:
+            self._try()
+
+    def _pick_color(self, editor):
+        def take(color):
+            editor.setText(color)
+            self._try()
+
+        self.session.pick_color(take)
+
+    def _set_ends(self):
+        if self._filling:
+            return
+        try:
+            low, high = (float(e.text().replace(",", ".")) for e in (self.low, self.high))
+        except ValueError:
+            self.reload()
+            return
+        legend = self.work.legend()
+        if low < high and legend and (f"{low:.4g}", f"{high:.4g}") != (f"{legend[0]:.4g}", f"{legend[1]:.4g}"):
+            self.work.set_ends((low, high))
+        else:
+            self.reload()
+
+    def _set_look(self):
+        look = self.look.currentData()
+        if look in COVERAGE:
+            self.work.cover(look)
+        elif look == "compared" and not self.work.compared:
+            self._compare()
+        else:
+            self.work.set_look(look)
+
+    def _to_place(self):
+        rows = self.gaps.selectionModel().selectedRows()
+        if rows and not self._filling and rows[0].row() != self.work.place:
+            self.work.choose_place(rows[0].row())
+
+    def _compare(self):
+        s, kept = self.session, self.work.kept
+        others = [c for c in s.job.clouds(s.sitting_id) if c.id != kept.id] if kept else []
+        if not others:
+            s.said.emit("There is no other cloud to compare with: run Cloud with other settings.", "note")
+            self.reload()
+            return
+        names = [c.name for c in others]
+        name, ok = (
+            (names[0], True) if len(names) == 1 else QInputDialog.getItem(self, "Compare", "With", names, 0, False)
+        )
+        if ok:
+            self.work.compare(others[names.index(name)].id)
+
+    def _fill_menu(self):
+        self.menu.clear()
+        self.menu.addAction("Rename the cloud…", self._rename)
+        self.menu.addAction("Compare with another…", self._compare)
+        self.menu.addAction("Remove the cloud", self._remove)
+        self.menu.addSeparator()
+        s, kept = self.session, self.work.kept
+        for c in s.job.clouds(s.sitting_id):
+            if kept is not None and c.id != kept.id and c.steps:
+                steps = [x.step for x in c.steps]
+                self.menu.addAction(f"Clean it as “{c.name}” was", lambda steps=steps: self.work.apply_all(steps))
+        self.menu.addAction("Clean it by steps from a file…", self._read_steps)
+        save = self.menu.addAction("Save its cleaning steps…", self._write_steps)
+        save.setEnabled(bool(kept and kept.steps))
+
+    def _read_steps(self):
+        file, _ = QFileDialog.getOpenFileName(self, "Clean by steps from a file", "", "Cleaning steps (*.json)")
+        if file:
+            self.work.apply_all(file)
+
+    def _write_steps(self):
+        s, kept = self.session, self.work.kept
+        file = ask_file(self, "Save the cleaning steps", beside(s.job, "-cleaning.json"), "Steps (*.json)")
+        if file:
+            steps = [x.step for x in kept.steps]
+            write_out(
+                s, self, lambda gate: write_steps(file, steps, gate) or True,
+                lambda _: f"Wrote {len(steps)} steps to {file}.",
+            )  # fmt: skip
+
+    def _choose(self):
+        rows = self.clouds.selectionModel().selectedRows()
+        s = self.session
+        if rows and not self._filling:
+            chosen = self.clouds.item(rows[0].row(), 0).data(Qt.ItemDataRole.UserRole)
+            if (self.work.kept is None or self.work.kept.id != chosen) and s.may_write():
+                s.do(lambda: s.job.choose_cloud(chosen))
+
+    def _ticked(self, item):
+        if self._filling or item.column():
+            return
+        kept = next((c for c in self.session.job.clouds(self.session.sitting_id)
+                     if c.id == item.data(Qt.ItemDataRole.UserRole)), None)  # fmt: skip
+        if kept is not None and not kept.chosen:
+            self.work.show(kept.id, item.checkState() == Qt.CheckState.Checked)
+        else:
+            self.reload()  # the chosen one is drawn always
+
+    def _rename(self):
+        s, kept = self.session, self.work.kept
+        if kept and s.may_write():
+            name, ok = QInputDialog.getText(self, "Rename the cloud", "Name", text=kept.name)
+            if ok:
+                s.do(lambda: s.job.rename_cloud(kept.id, name))
+
+    def _remove(self):
+        s, kept = self.session, self.work.kept
+        if kept and s.may_write():
+            s.do(lambda: s.job.remove_cloud(kept.id), f"“{kept.name}” removed. Undo brings it back.")
+
+    def _back(self):
+        rows = self.steps.selectionModel().selectedRows()
+        count = len(self.work.kept.steps)
+        self.work.take_back(rows[0].row() if rows else count - 1)

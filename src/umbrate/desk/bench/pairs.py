@@ -1,0 +1,162 @@
+"""The pair grid: photo by photo, how many verified matches two share; and two photos with their matches drawn."""
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QImage, QPainter, QPen, QPixmap
+from PyQt6.QtWidgets import QDialog, QHBoxLayout, QLabel, QPushButton, QToolTip, QVBoxLayout, QWidget
+
+from ...actions.marking import pair_figures
+from ...core.errors import UmbrateError
+from ...sitting.photos import located, photo_picture
+from .. import tokens as t
+
+SIDE = 288
+DRAWN = 300  #: at most so many matches are drawn: more would be a gray area
+
+
+class PairGrid(QWidget):
+    """A square for every two photos, lighter where they share more; a click asks to see the two."""
+
+    asked = pyqtSignal(int, int)  #: ids of two photos
+
+    def __init__(self, photo_ids, names, pairs, counts):
+        """photo_ids: (n,); names: by id; pairs (k, 2) rows of photos; counts (k,) of verified matches."""
+        super().__init__()
+        self.ids, self.names = [int(i) for i in photo_ids], names
+        n = len(self.ids)
+        self.counts = np.zeros((n, n), int)
+        for (i, j), c in zip(pairs.tolist(), counts.tolist(), strict=True):
+            self.counts[i, j] = self.counts[j, i] = c
+        self.setFixedSize(SIDE, SIDE)
+        self.setMouseTracking(True)
+        self.setAccessibleName("Pair grid")
+        self.chosen = None  #: row of the chosen photo
+
+    def cell_at(self, pos):
+        """(row, column) under a widget position, or None."""
+        n = max(1, len(self.ids))
+        c, r = int(pos.x() / SIDE * n), int(pos.y() / SIDE * n)
+        return (r, c) if 0 <= r < n and 0 <= c < n else None
+
+    def told(self, r, c):
+        """What a square says, in words."""
+        a, b = (self.names.get(self.ids[k], "?") for k in (r, c))
+        if r == c:
+            return a
+        count = int(self.counts[r, c])
+        return f"{a} and {b}: {f'{count:,} matches' if count else 'no verified matches'}"
+
+    def paintEvent(self, _):
+        p = QPainter(self)
+        n = len(self.ids)
+        p.fillRect(self.rect(), t.color(t.GROUND))
+        if not n:
+            return
+        step, top = SIDE / n, np.log1p(max(int(self.counts.max()), 1))
+        for r in range(n):
+            for c in range(n):
+                here = QRectF(c * step, r * step, step - (step > 4), step - (step > 4))
+                if r == c:
+                    p.fillRect(here, t.color(t.LINE))
+                elif self.counts[r, c]:
+                    share = float(np.log1p(self.counts[r, c]) / top)
+                    p.fillRect(here, t.color(t.CATEGORIES[1], int(30 + 225 * share**2)))
+        if self.chosen is not None:
+            p.setPen(QPen(t.color(t.ACCENT), 1.5))
+            p.drawRect(QRectF(0.5, self.chosen * step, SIDE - 1, step))
+
+    def mouseMoveEvent(self, e):
+        cell = self.cell_at(e.position())
+        if cell:
+            QToolTip.showText(e.globalPosition().toPoint(), self.told(*cell), self)
+
+    def mousePressEvent(self, e):
+        cell = self.cell_at(e.position())
+        # a photo that has left the sitting since has no name here any more
+        if cell and cell[0] != cell[1] and all(self.ids[k] in self.names for k in cell):
+            self.asked.emit(self.ids[cell[0]], self.ids[cell[1]])
+
+
+def pairs_of(session, result):
+    """A PairGrid of the chosen sitting's poses, or None where they are from before there was one."""
+    key = result.blob("pairs")
+    if not key:
+        return None
+    a = session.job.blobs.get_arrays(key)
+    names = {p.id: p.name for p in session.photos()}
+    grid = PairGrid(a["photo_ids"], names, a["pair"], np.diff(a["start"]))
+    if session.photo_id in grid.ids:
+        grid.chosen = grid.ids.index(session.photo_id)
+    return grid
+
+
+class MatchesDialog(QDialog):
+    """Two photos side by side, and lines between what they share."""
+
+    def __init__(self, session, first, second, parent=None):
+        super().__init__(parent)
+        self.setWindowTitle("Matches of two photos")
+        photos = {p.id: p for p in session.photos()}
+        a = session.job.blobs.get_arrays(session.result("poses").blob("pairs"))
+        ids = a["photo_ids"].tolist()
+        i, j = sorted((ids.index(first), ids.index(second)))
+        first, second = ids[i], ids[j]
+        k = np.flatnonzero((a["pair"] == [i, j]).all(1))
+        self.matches = a["match"][a["start"][k[0]] : a["start"][k[0] + 1]] if len(k) else np.zeros((0, 4))
+        box = QVBoxLayout(self)
+        box.setContentsMargins(16, 16, 16, 16)
+        box.setSpacing(8)
+        told = f"{photos[first].name} and {photos[second].name} share {len(self.matches):,} verified matches"
+        drawn = f"; {DRAWN} of them are drawn" if len(self.matches) > DRAWN else ""
+        box.addWidget(
+            QLabel(f"{told}{drawn}." if len(self.matches) else f"{told}: they do not hang together directly.")
+        )
+        try:
+            p, unit = pair_figures(session.job, session.sitting, first, second), session.frame.unit
+            figures = (
+                f"Base {p.base:.4g} {unit}, distance {p.distance:.4g} {unit}, ratio {p.ratio:.2f}: {p.word}. Rays meet "
+                f"at {p.angle_deg:.0f}°; a match of 0.3 px gives depth to ± {p.depth_sigma:.2g} {unit}"
+            )
+            label = QLabel(f"{figures.strip().replace('  ', ' ')}.", objectName="quiet")
+            label.setWordWrap(True)
+            box.addWidget(label)
+        except UmbrateError:
+            pass  # one of them is not solved: there is nothing to say of their places
+        picture = QLabel()
+        try:
+            picture.setPixmap(self._picture(session, photos[first], photos[second]))
+        except UmbrateError as e:
+            picture.setText(str(e))
+        box.addWidget(picture)
+        row = QHBoxLayout()
+        for photo in (photos[first], photos[second]):
+            b = QPushButton(f"Go to {photo.name}")
+            b.clicked.connect(lambda _, p=photo: (session.choose(photo_id=p.id), self.accept()))
+            row.addWidget(b)
+        row.addStretch(1)
+        close = QPushButton("Close")
+        close.clicked.connect(self.accept)
+        row.addWidget(close)
+        box.addLayout(row)
+
+    def _picture(self, session, a, b, width=560):
+        offset, places = 0, []
+        pictures = [photo_picture(located(session.job, p)) for p in (a, b)]
+        heights = [round(width * x.shape[0] / x.shape[1]) for x in pictures]
+        sheet = QPixmap(2 * width + 8, max(heights))
+        sheet.fill(t.color(t.NEUTRAL))
+        p = QPainter(sheet)
+        p.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        for x, h in zip(pictures, heights, strict=True):
+            image = QImage(x.data, x.shape[1], x.shape[0], 3 * x.shape[1], QImage.Format.Format_RGB888)
+            p.drawImage(QRectF(offset, 0, width, h), image)
+            side = self.matches[:, 2 * len(places) : 2 * len(places) + 2]
+            places.append((side + 0.5) * (width / x.shape[1]) + [offset, 0])
+            offset += width + 8
+        step = max(1, -(-len(self.matches) // DRAWN))
+        for k, (one, other) in enumerate(zip(places[0][::step], places[1][::step], strict=True)):
+            p.setPen(QPen(t.color(t.CATEGORIES[k % 7], 170), 1, Qt.PenStyle.SolidLine))
+            p.drawLine(QPointF(*one), QPointF(*other))
+        p.end()
+        return sheet

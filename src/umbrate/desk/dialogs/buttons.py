@@ -1,0 +1,36 @@
+"""The buttons at the foot of a dialog."""
+
+from pathlib import Path
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import (
+    QDialog,
+    QDialogButtonBox,
+    QDoubleSpinBox,
+    QGridLayout,
+    QHeaderView,
+    QLabel,
+    QLineEdit,
+    QListWidget,
+    QListWidgetItem,
+    QPlainTextEdit,
+    QRadioButton,
+    QSpinBox,
+    QTableWidget,
+    QTableWidgetItem,
+    QTabWidget,
+    QVBoxLayout,
+)
+from ...stages import BY_NAME
+from ..text import short_time
+
+
+
+
+def accept_or_cancel(dialog, accept):
+    """The foot of a dialog: the button to go on, named for what it does, and Cancel."""
+    buttons = QDialogButtonBox()
+    buttons.addButton(accept, QDialogButtonBox.ButtonRole.AcceptRole).setObjectName("next")
+    buttons.addButton("Cancel", QDialogButtonBox.ButtonRole.RejectRole)
+    buttons.accepted.connect(dialog.accept)
+    buttons.rejected.connect(dialog.reject)
+    return buttons

@@ -1,0 +1,67 @@
+"""The ledger as a table: what ran, when, on what, and with which figures."""
+
+from pathlib import Path
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import (
+    QDialog,
+    QDialogButtonBox,
+    QDoubleSpinBox,
+    QGridLayout,
+    QHeaderView,
+    QLabel,
+    QLineEdit,
+    QListWidget,
+    QListWidgetItem,
+    QPlainTextEdit,
+    QRadioButton,
+    QSpinBox,
+    QTableWidget,
+    QTableWidgetItem,
+    QTabWidget,
+    QVBoxLayout,
+)
+from ...stages import BY_NAME
+from ..text import short_time
+
+
+
+
+class LedgerDialog(QDialog):
+    """What ran: when, on what, how long, with which outcome and settings."""
+
+    def __init__(self, job, log=(), parent=None):
+        super().__init__(parent)
+        self.setWindowTitle("Ledger: what ran in this job")
+        self.resize(980, 480)
+        entries = list(reversed(job.ledger()))
+        heads = ("When", "Sitting", "Stage", "Time", "Outcome", "Settings and message")
+        table = QTableWidget(len(entries), len(heads))
+        table.setHorizontalHeaderLabels(heads)
+        table.verticalHeader().hide()
+        table.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
+        table.setSelectionBehavior(QTableWidget.SelectionBehavior.SelectRows)
+        for r, e in enumerate(entries):
+            stage = BY_NAME.get(e.stage)
+            told = e.message or ", ".join(f"{k} {v}" for k, v in e.settings.items())
+            cells = (
+                e.when.replace("T", " "),
+                e.sitting,
+                stage.title if stage else e.stage,
+                short_time(e.seconds),
+                e.outcome,
+                told,
+            )
+            for c, text in enumerate(cells):
+                item = QTableWidgetItem(text)
+                item.setToolTip(text)
+                table.setItem(r, c, item)
+        table.resizeColumnsToContents()
+        table.horizontalHeader().setSectionResizeMode(len(heads) - 1, QHeaderView.ResizeMode.Stretch)
+        lines = QPlainTextEdit(readOnly=True)
+        lines.setPlainText("\n".join(log) or "Nothing has run since the window was opened.")
+        lines.moveCursor(lines.textCursor().MoveOperation.End)
+        tabs = QTabWidget()
+        tabs.addTab(table, "Ledger")
+        tabs.addTab(lines, "Log since the window was opened")
+        box = QVBoxLayout(self)
+        box.addWidget(tabs)

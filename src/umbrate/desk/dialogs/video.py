@@ -1,0 +1,55 @@
+"""How a video is taken apart into photos."""
+
+from pathlib import Path
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import (
+    QDialog,
+    QDialogButtonBox,
+    QDoubleSpinBox,
+    QGridLayout,
+    QHeaderView,
+    QLabel,
+    QLineEdit,
+    QListWidget,
+    QListWidgetItem,
+    QPlainTextEdit,
+    QRadioButton,
+    QSpinBox,
+    QTableWidget,
+    QTableWidgetItem,
+    QTabWidget,
+    QVBoxLayout,
+)
+from ...stages import BY_NAME
+from ..text import short_time
+
+from .buttons import accept_or_cancel
+
+
+class VideoDialog(QDialog):
+    """How many frames of a video are taken."""
+
+    def __init__(self, video, parent=None):
+        super().__init__(parent)
+        self.setWindowTitle("Frames of a video")
+        box = QVBoxLayout(self)
+        box.setContentsMargins(16, 16, 16, 16)
+        box.setSpacing(8)
+        box.addWidget(QLabel(f"Of {Path(video).name} take the sharpest frame"))
+        self.by_time, self.by_count = QRadioButton("of every"), QRadioButton("of every")
+        self.seconds = QDoubleSpinBox(minimum=0.05, maximum=60, value=0.5, singleStep=0.1, suffix=" s")
+        self.frames = QSpinBox(minimum=1, maximum=100_000, value=15, suffix=" frames")
+        self.by_time.setChecked(True)
+        grid = QGridLayout()
+        for k, (choice, value) in enumerate(((self.by_time, self.seconds), (self.by_count, self.frames))):
+            grid.addWidget(choice, k, 0)
+            grid.addWidget(value, k, 1)
+            value.valueChanged.connect(lambda _, c=choice: c.setChecked(True))
+        grid.setColumnStretch(2, 1)
+        box.addLayout(grid)
+        box.addWidget(QLabel("Frames that hardly differ from the one before are left out.", objectName="quiet"))
+        box.addWidget(accept_or_cancel(self, "Take the frames"))
+
+    def every(self):
+        """Seconds, and frames or None."""
+        return self.seconds.value(), self.frames.value() if self.by_count.isChecked() else None

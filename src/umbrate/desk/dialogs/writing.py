@@ -1,0 +1,86 @@
+"""Asking where a file goes, and writing it through the gate: what is there is replaced only where the user says so."""
+
+from pathlib import Path
+
+from PyQt6.QtWidgets import QFileDialog, QMessageBox
+
+from ...core.errors import UmbrateError
+from ...formats.files import Gate, WouldReplace
+from ...sitting.guarding import gate_of
+
+
+def ask_file(parent, title, start, kinds=""):
+    """Ask for the name of a file; empty where the user thought better of it.
+
+    Whether it may be replaced is asked when it is written, once, and for all files that are written with it.
+    """
+    option = QFileDialog.Option.DontConfirmOverwrite
+    return QFileDialog.getSaveFileName(parent, title, str(start), kinds, options=option)[0]
+
+
+def ask_file_and_kind(parent, title, start, kinds):
+    """Ask for the name of a file and which of several kinds it shall be: the name, and the kind's number."""
+    option = QFileDialog.Option.DontConfirmOverwrite
+    place, kind = QFileDialog.getSaveFileName(parent, title, str(start), ";;".join(kinds), options=option)
+    return place, kinds.index(kind) if kind in kinds else 0
+
+
+def beside(job, suffix):
+    """Where a file of a job goes unless somebody says otherwise: beside it."""
+    return job.folder.parent / f"{job.name}{suffix}"
+
+
+def may_replace(parent, error):
+    """Ask whether files may be replaced that are there; the safe answer is the default."""
+    names = ", ".join(p.name for p in error.paths[:4])
+    more = f" and {len(error.paths) - 4} more" if len(error.paths) > 4 else ""
+    place = f" in {error.paths[0].parent}" if error.paths else ""
+    box = QMessageBox(QMessageBox.Icon.NoIcon, "Umbrate", f"{names}{more}: there already{place}.", parent=parent)
+    box.setInformativeText("Photos, masks and other files that the job reads are never replaced.")
+    replace = box.addButton("Replace", QMessageBox.ButtonRole.DestructiveRole)
+    box.setDefaultButton(box.addButton("Leave it", QMessageBox.ButtonRole.RejectRole))
+    box.exec()
+    return box.clickedButton() is replace
+
+
+def through_gate(job, parent, write):
+    """The value of ``write(gate)``, called again with a gate that replaces where the user says so; None where not.
+
+    Raises
+    ------
+    UmbrateError
+        Where it cannot be written.
+    """
+    gate = gate_of(job) if job else Gate()
+    try:
+        return write(gate)
+    except WouldReplace as e:
+        if not may_replace(parent, e):
+            return None
+    return write(gate_of(job, True) if job else Gate(True))
+
+
+def write_out(session, parent, write, told):
+    """Write something and say so, or what went wrong.
+
+    Parameters
+    ----------
+    write : callable(Gate) -> value
+    told : callable(value) -> sentence
+    """
+    try:
+        value = through_gate(session.job, parent, write)
+    except UmbrateError as e:
+        session.said.emit(str(e), "bad")
+        return
+    if value is None:
+        session.said.emit("Nothing was written.", "note")
+    else:
+        session.said.emit(told(value), "good")
+
+
+def ask_and_write(session, parent, title, suffix, write, told, kinds=""):
+    """Ask for a file beside the job and write it: ``write(path, gate)``."""
+    place = ask_file(parent, title, beside(session.job, suffix), kinds)
+    if place:
+        write_out(session, parent, lambda gate: write(Path(place), gate) or True, lambda v: told(v, place))

@@ -1,0 +1,153 @@
+"""What lies on top of the scene's points: photos as frusta, links between them, the rings of a turntable.
+
+Each painter takes the scene; what is dear to compute is kept with the block it was computed from.
+"""
+
+from itertools import pairwise
+
+import numpy as np
+from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtGui import QPen, QPixmap, QPolygonF, QTransform
+
+from ...core.geometry.pose import center
+from ...core.geometry.similarity import scale_of
+from ...core.poses.sift import shared_points
+from .. import tokens as t
+
+LEAST_SHARED = 20  #: photos that share fewer tie points are not linked
+LINKS_EACH = 5  #: so many of its strongest links are drawn for each photo
+PLAIN = "#C9CDD1"
+
+
+class Frusta:
+    """The photos of a block in the scene."""
+
+    def __init__(self, session):
+        self.session = session
+        self.size = 0.06  #: length of a frustum as a share of the photos' usual distance
+        self.pictures = self.links = self.order = False
+        self._shared = self._of = None
+        self._thumbs = {}
+
+    def length(self):
+        """How long a frustum is in the frame that is shown: in the plain one, photos stand at distance 1."""
+        s = self.session
+        return self.size * (scale_of(s.frame.matrix) if s.frame and s.fragment == 0 else 1.0)
+
+    def corners(self, block):
+        """(photo id, corners (5, 3)) of each solved photo: its place, and the four corners of its picture."""
+        out, length = [], self.length()
+        for k, E in enumerate(block["poses"]):
+            if np.isfinite(E[0, 0]):
+                ax, ay = block["sizes"][k] / 2 / block["lenses"][block["lens_of"][k], 0]
+                m = np.hypot(ax, ay)
+                c = np.array([[0, 0, 0], [-ax, -ay, m], [ax, -ay, m], [ax, ay, m], [-ax, ay, m]])
+                out.append((int(block["photo_ids"][k]), (c * (length / m) - E[:3, 3]) @ E[:3, :3]))
+        return out
+
+    def shared(self, block):
+        """How many tie points each two photos share (n, n), computed once a block."""
+        if self._of is not block:
+            self._of, self._shared = block, shared_points(block["photo"], block["point"], len(block["photo_ids"]))
+        return self._shared
+
+    def paint(self, p, block, eye, width, height, hovered=None, slipped=()):
+        """Draw them; what is chosen, traced, under the pointer or has slipped stands out."""
+        s = self.session
+        if self.links and "photo" in block:
+            self._paint_links(p, block, eye, width, height)
+        for pid, corners in self.corners(block):
+            uvz = eye.project(corners, width, height)
+            if (uvz[:, 2] <= 0).any():
+                continue
+            chosen, traced = pid == s.photo_id, pid in s.points.photos
+            tint = t.ACCENT if chosen or traced else t.STATE_COLORS["failed"] if pid in slipped else PLAIN
+            strong = chosen or traced or pid == hovered
+            q = [QPointF(*x[:2]) for x in uvz]
+            if self.pictures:
+                self._paint_picture(p, pid, q[1:])
+            p.setPen(QPen(t.color(tint, 255 if strong or pid in slipped else 170), 2 if strong else 1))
+            p.setBrush(t.color(tint, 60 if chosen else 26) if not self.pictures else Qt.BrushStyle.NoBrush)
+            p.drawPolygon(QPolygonF(q[1:]))
+            for k in range(1, 5):
+                p.drawLine(q[0], q[k])
+        if self.order and "order" in block:
+            p.setFont(t.font(t.SMALL, bold=True))
+            for k, E in enumerate(block["poses"]):
+                if np.isfinite(E[0, 0]) and block["order"][k] >= 0:
+                    u, v, z = eye.project(center(E)[None], width, height)[0]
+                    if z > 0:
+                        p.setPen(t.color(t.GROUND))
+                        p.drawText(QPointF(u + 5, v - 3), str(block["order"][k] + 1))
+                        p.setPen(t.color(t.TEXT))
+                        p.drawText(QPointF(u + 4, v - 4), str(block["order"][k] + 1))
+
+    def _paint_links(self, p, block, eye, width, height):
+        shared = self.shared(block)
+        solved = np.isfinite(block["poses"][:, 0, 0])
+        at = np.full((len(solved), 3), -1.0)
+        at[solved] = eye.project(np.array([center(E) for E in block["poses"][solved]]), width, height)
+        strongest = max(int(shared.max()), 1)
+        drawn = set()
+        for i in np.flatnonzero(solved):
+            for j in np.argsort(-shared[i], kind="stable")[:LINKS_EACH]:
+                if shared[i, j] >= LEAST_SHARED and at[i, 2] > 0 and at[j, 2] > 0:
+                    drawn.add((min(i, j), max(i, j)))
+        chosen = np.flatnonzero(block["photo_ids"] == self.session.photo_id)
+        for i, j in sorted(drawn, key=lambda ij: shared[ij]):
+            share = shared[i, j] / strongest
+            mine = len(chosen) and chosen[0] in (i, j)
+            p.setPen(QPen(t.color(t.ACCENT if mine else t.CATEGORIES[1], int(70 + 150 * share)), 0.6 + 5.0 * share))
+            p.drawLine(QPointF(*at[i, :2]), QPointF(*at[j, :2]))
+
+    def _paint_picture(self, p, pid, corners):
+        small = self._thumb(pid)
+        if small is None:
+            return
+        w, h = small.width(), small.height()
+        flat = QPolygonF([QPointF(0, 0), QPointF(w, 0), QPointF(w, h), QPointF(0, h)])
+        move = QTransform()
+        if QTransform.quadToQuad(flat, QPolygonF(corners), move):
+            p.save()
+            p.setTransform(move, True)
+            p.drawPixmap(0, 0, small)
+            p.restore()
+
+    def _thumb(self, pid):
+        """A photo's small picture as the sensor saw it, or None."""
+        done = self.session.result("photos")
+        key = done.blob("thumbnail", pid) if done else None
+        if key and key not in self._thumbs:
+            picture = QPixmap()
+            try:
+                picture.loadFromData(self.session.job.blobs.path(key).read_bytes())
+            except OSError:
+                return None
+            photo = next((x for x in self.session.photos() if x.id == pid), None)
+            # thumbnails stand as people see them; a frustum has the sensor's own sides
+            back = {3: 180, 6: -90, 8: 90}.get(photo.orientation if photo else 1, 0)
+            self._thumbs[key] = picture.transformed(QTransform().rotate(back)) if back else picture
+        return self._thumbs.get(key)
+
+
+def paint_turntable(p, found, eye, width, height):
+    """The axis and the rings of a turntable, from the figures of Poses."""
+    point, axis = np.array(found["point"]), np.array(found["direction"])
+    radius = max(r["radius"] for r in found["rings"])
+    x = np.linalg.svd(axis[None])[2][1]
+    y = np.cross(axis, x)
+    turn = np.linspace(0, 2 * np.pi, 91)
+    p.setBrush(Qt.BrushStyle.NoBrush)
+    for r in found["rings"]:
+        ring = point + r["height"] * axis + r["radius"] * (np.outer(np.cos(turn), x) + np.outer(np.sin(turn), y))
+        _line(p, ring, eye, width, height, QPen(t.color(t.CATEGORIES[2], 120), 1, Qt.PenStyle.DashLine))
+    ends = [point + s * radius * axis for s in (-0.35, 0.8)]
+    _line(p, np.array(ends), eye, width, height, QPen(t.color(t.CATEGORIES[2], 200), 1.4))
+
+
+def _line(p, points, eye, width, height, pen):
+    uvz = eye.project(points, width, height)
+    p.setPen(pen)
+    for a, b in pairwise(uvz):
+        if a[2] > 0 and b[2] > 0:
+            p.drawLine(QPointF(*a[:2]), QPointF(*b[:2]))

@@ -1,0 +1,134 @@
+"""What the scene draws over its points: the keep box, photos, marks, measurements, a caption, a legend."""
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QPainter, QPen
+
+from ...core.cloud.keepbox import BOX_EDGES
+from ...core.geometry.similarity import scale_of
+from ...core.raster.coloring import COVERAGE
+from .. import tokens as t
+from ..annotations import paint_legend, paint_marks, paint_measures, paint_places
+from .frusta import paint_turntable
+from .tools import BOX, TURN
+
+
+def paint_empty(p, rect, session=None):
+    """What stands there before anything is solved."""
+    mid = rect.adjusted(32, 40, -32, 0)
+    p.setPen(t.color(t.TEXT))
+    p.setFont(t.font(t.HEADING))
+    half = mid.height() // 2
+    row = bool(session and session.sitting and session.sitting.members)
+    p.drawText(
+        mid.adjusted(0, 0, 0, -half),
+        Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignBottom,
+        "Not joined yet" if row else "Nothing solved yet",
+    )
+    p.setFont(t.font())
+    p.setPen(t.color(t.QUIET))
+    told = "Choose Poses on the Board and press Run: the photos will stand up here."
+    if row:
+        told = "Choose Join on the Board and press Run: the sittings will lie over each other here."
+    p.drawText(mid.adjusted(0, half + 8, 0, 0), Qt.AlignmentFlag.AlignHCenter | Qt.TextFlag.TextWordWrap, told)
+
+
+def paint_over(p, scene):
+    """All that lies on top of the points, but for what follows the pointer."""
+    scene.through.paint(p, scene.eye, scene.width(), scene.height())
+    p.setRenderHint(QPainter.RenderHint.Antialiasing)
+    box = scene.handles.box or scene.keep_box()
+    if box and scene.toggles["Keep box"].isChecked() and scene.live is None:
+        uvz = scene.eye.project(box.corners(), scene.width(), scene.height())
+        p.setPen(QPen(t.color(t.CATEGORIES[1], 150), 1))
+        for a, b in BOX_EDGES:
+            if uvz[a, 2] > 0 and uvz[b, 2] > 0:
+                p.drawLine(QPointF(*uvz[a, :2]), QPointF(*uvz[b, :2]))
+        if scene.mode == BOX:
+            scene.handles.paint(p, box, scene.eye, scene.width(), scene.height())
+    if scene.toggles["Photos"].isChecked() and scene.through.photo_id is None:
+        found = _turntable(scene)
+        if found:
+            paint_turntable(p, found, scene.eye, scene.width(), scene.height())
+        slipped = {i for i, _ in found["slips"]} if found else ()
+        scene.frusta.paint(
+            p, scene.live or scene.block, scene.eye, scene.width(), scene.height(), scene.over_photo, slipped
+        )
+    if scene.ray is not None:
+        a, d = scene.ray
+        far = scale_of(scene.session.frame.matrix) if scene.session.frame and scene.session.fragment == 0 else 1.0
+        uvz = scene.eye.project(np.array([a + 0.02 * far * d, a + 2.2 * far * d]), scene.width(), scene.height())
+        if (uvz[:, 2] > 0).all():
+            p.setPen(QPen(t.color(t.ACCENT), 1.2))
+            p.drawLine(QPointF(*uvz[0, :2]), QPointF(*uvz[1, :2]))
+    if scene.toggles["Marks"].isChecked() and scene.live is None and scene.session.fragment == 0:
+        _paint_marks(p, scene)
+    if scene.mode == TURN and scene.points is not None and len(scene.points):
+        scene.rings.paint(p, scene.eye, scene.width(), scene.height())
+    if scene.slab.isVisible():
+        scene.slab.paint(p)
+    _paint_caption(p, scene)
+    cleaning = scene.session.cleaning
+    if scene.is_cloud and cleaning.look in COVERAGE and cleaning.covered:
+        found = cleaning.covered[1]
+        paint_places(p, found.places, cleaning.place, scene.frusta.length(), found.lens, scene.on_screen)
+    shown = None if scene.live is not None or scene.points is None else scene.session.points.legend()
+    apart = scene.session.joining.legend() if scene.is_overlay else None
+    legend = apart if scene.is_overlay else cleaning.legend() if scene.is_cloud else shown
+    if legend:
+        signed = bool(apart) or (scene.is_cloud and cleaning.look == "compared")
+        paint_legend(p, *legend, signed, scene.width(), scene.height())
+    elif scene.is_overlay and scene.points is not None:
+        _paint_members(p, scene)
+
+
+def _paint_members(p, scene):
+    """Which tint is which sitting, at the lower right."""
+    work = scene.session.joining
+    if work.look != "tints":
+        return
+    p.setFont(t.font(t.SMALL))
+    parts = work.shown(scene.drawn.is_dense)
+    for k, part in enumerate(parts):
+        top = scene.height() - 20 - 18 * (len(parts) - k)
+        p.fillRect(QRectF(scene.width() - 150, top + 3, 10, 10), t.color(work.tint(part.id)))
+        p.setPen(t.color(t.TEXT))
+        p.drawText(QRectF(scene.width() - 134, top, 128, 16), Qt.AlignmentFlag.AlignVCenter, part.name)
+
+
+def _turntable(scene):
+    """The turntable found in the poses, where the block shown is the sitting's own."""
+    s = scene.session
+    return s.turntable if s.job and scene.live is None and s.fragment == 0 else None
+
+
+def _paint_marks(p, scene):
+    work = scene.session.marking
+    paint_measures(p, scene.session.measuring.shown(), scene.on_screen)
+    if work.marking is None or work.marking.block is None:
+        return
+    points, lines, faces = work.drawn()
+    marks = [(name, X, i == work.active_id) for name, X, i in points]
+    paint_marks(p, marks, lines, faces, scene.on_screen)
+
+
+def _paint_caption(p, scene):
+    if scene.live is not None:
+        text = f"{len(scene.live['poses'])} photos stand, {len(scene.points):,} tie points"
+    elif scene.points is not None:
+        unit = scene.session.frame.unit if scene.session.frame and scene.session.fragment == 0 else ""
+        kind = "points" if scene.is_cloud or scene.drawn.is_dense else "tie points"
+        text = f"{len(scene.points):,} {kind}, {unit or 'unscaled'}"
+        if not scene.is_cloud and not scene.is_overlay and scene.session.points.count():
+            text = f"{scene.session.points.count():,} chosen of {text}"
+        if scene._moving and scene._budget < len(scene.points):
+            text += f"  (drawing {scene._budget:,} while it moves)"
+    else:
+        text = ""
+    color, cleaning = t.QUIET, scene.session.cleaning
+    if scene.is_cloud and cleaning.step is not None and cleaning.told():
+        text, color = cleaning.told() + ("" if cleaning.busy else "  Del applies, Esc drops it"), t.ACCENT
+    p.setFont(t.font(t.SMALL))
+    p.setPen(t.color(color))
+    place = QRectF(52, scene.height() - 46, scene.width() - 64, 40)
+    p.drawText(place, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom | Qt.TextFlag.TextWordWrap, text)

@@ -1,0 +1,124 @@
+"""The points a scene draws: tie points, or clouds side by side; their colors, and what a section slab leaves."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ...core.cloud.grid import spacing_of
+from ...core.raster.ramps import relief
+from .. import tokens as t
+
+LIVE_GRAY = 200
+
+
+@dataclass(frozen=True)
+class Slab:
+    """What lies between two parallel planes: points X with ``low <= normal X <= high``."""
+
+    normal: tuple
+    low: float
+    high: float
+
+    def holds(self, points):
+        """Points (n, 3) as (n,) bool."""
+        h = points @ np.asarray(self.normal, points.dtype)
+        return (h >= self.low) & (h <= self.high)
+
+
+class ScenePoints:
+    """Attributes: drawn `points` (n, 3) float32 with `colors` (n, 3) uint8, or None.
+
+    `is_overlay` says whether they are joined sittings laid over each other, `is_dense` whether those are clouds.
+    `rows` (n,) are their rows in the block or in the clouds one after the other, None where all of them are drawn;
+    `is_cloud` says which; `block` is what the photos stand in.
+    """
+
+    def __init__(self, session):
+        self.session = session
+        self.points = self.colors = self.rows = self.block = self.slab = None
+        self.is_cloud = self.is_overlay = self.is_dense = False
+        self._every = None  #: before the slab, with the rows of what was removed left out
+        self._left = None
+        self._spacing = None
+
+    def take(self, cloud, ties):
+        """What the session has: the clouds that are shown where `cloud` is set, else tie points where `ties` is."""
+        s = self.session
+        self._every = self._left = self._spacing = None
+        self.is_overlay = s.joining.on and s.joining.overlay(cloud and s.joining.has_clouds()) is not None
+        self.is_dense = self.is_overlay and cloud and s.joining.has_clouds()
+        if self.is_overlay:
+            self.is_cloud = False
+            self.block = s.joining.overlay(self.is_dense).block
+            self._every = s.joining.points(self.is_dense) if cloud or ties else None
+            self._cut()
+            return
+        self.block = s.block if s.job else None
+        chosen = s.cloud if s.job else None
+        self.is_cloud = chosen is not None and cloud
+        if self.is_cloud:
+            others = [c["points"] for _, c in s.cleaning.others()]
+            self._every = np.concatenate([chosen["points"], *others]) if others else chosen["points"]
+        elif self.block is not None and ties:
+            self._every = self.block["points"]
+            left = s.points.left
+            if left is not None and len(left) == len(self._every) and not left.all():
+                self._left = np.flatnonzero(left)
+        self._cut()
+
+    def grow(self, data):
+        """The points of a block that is growing."""
+        self.is_cloud, self.is_overlay, self.is_dense, self._left = False, False, False, None
+        self._every = data["points"]
+        self._cut(live=True)
+
+    def show_slab(self, slab):
+        """Draw only what a Slab holds; None: all."""
+        self.slab = slab
+        self._cut()
+
+    def recolor(self):
+        """Take the colors anew."""
+        if self.points is not None:
+            colors = self._colors()
+            if len(colors) == len(self._every):
+                self.colors = colors if self.rows is None else colors[self.rows]
+
+    def spacing(self):
+        """How far apart the points are."""
+        if self._spacing is None:
+            self._spacing = spacing_of(self._every) if self._every is not None else 0.0
+        return self._spacing
+
+    @property
+    def every(self):
+        """All of them (n, 3), before the slab, or None."""
+        return self._every
+
+    def _cut(self, live=False):
+        if self._every is None:
+            self.points = self.colors = self.rows = None
+            return
+        rows = self._left
+        if self.slab is not None and not live:
+            held = self.slab.holds(self._every)
+            rows = np.flatnonzero(held) if rows is None else rows[held[rows]]
+        self.rows = rows
+        points = self._every if rows is None else self._every[rows]
+        self.points = np.ascontiguousarray(points, np.float32)
+        colors = np.full((len(self._every), 3), LIVE_GRAY, np.uint8) if live else self._colors()
+        self.colors = colors if rows is None else colors[rows]
+
+    def _colors(self):
+        """Colors of all of them: the chosen cloud as it is looked at, the others in relief with a tint each."""
+        s = self.session
+        if self.is_overlay:
+            return s.joining.colors(self.is_dense)
+        if not self.is_cloud:
+            return s.points.colors() if s.block is self.block else self.block["colors"]
+        out = [s.cleaning.colors()]
+        for k, c in s.cleaning.others():
+            tint = t.color(t.CATEGORIES[k % len(t.CATEGORIES)])
+            shade = relief(c["normals"])[:, :1].astype(np.float32) / 225
+            out.append((shade * [tint.red(), tint.green(), tint.blue()]).astype(np.uint8))
+        return np.concatenate(out) if len(out) > 1 else out[0]

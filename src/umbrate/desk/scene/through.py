@@ -1,0 +1,87 @@
+"""Looking through a photo: the eye stands where the camera stood, and the picture lies over the points.
+
+The lens is taken out of the picture, because the scene has none: then every point lies on what it is a point of, and
+one that does not is wrong.
+"""
+
+import numpy as np
+from PyQt6.QtCore import QRectF, Qt
+from PyQt6.QtGui import QImage, QPainter
+from PyQt6.QtWidgets import QSlider
+
+from ...core.errors import UmbrateError
+from ...core.geometry.lens import Lens
+from ...core.imaging.undistort import undistort
+from ...core.raster.camera import Eye
+from ...sitting.photos import located, photo_picture
+
+
+class Through:
+    """Which photo is looked through, its straight picture, and how much of it shows."""
+
+    def __init__(self, session, scene):
+        self.session, self.scene = session, scene
+        self.photo_id = self._image = self._pinhole = None
+        self.blend = QSlider(Qt.Orientation.Horizontal, scene, minimum=0, maximum=100, value=55)
+        self.blend.setToolTip("How much of the photo shows over the points")
+        self.blend.setFixedWidth(120)
+        self.blend.valueChanged.connect(lambda _: scene.update())
+        self.blend.hide()
+
+    def begin(self, photo_id, block, width, height):
+        """The Eye at a photo's place, or None where it has none; its picture comes when it is read."""
+        k = np.flatnonzero(block["photo_ids"] == photo_id) if block is not None else ()
+        if not len(k) or not np.isfinite(block["poses"][k[0], 0, 0]):
+            self.session.said.emit("This photo has no place to look from: it was not solved.", "note")
+            return None
+        k = int(k[0])
+        w, h = (int(x) for x in block["sizes"][k])
+        lens = Lens.from_vector(w, h, block["lenses"][block["lens_of"][k]])
+        if photo_id != self.photo_id:
+            self._read(photo_id, lens, 2 if max(w, h) < 3000 else 4)
+        self.photo_id = photo_id
+        self.blend.show()
+        f = lens.f * min(width / w, height / h)
+        return Eye(block["poses"][k].copy(), f, np.median(block["points"], axis=0))
+
+    def _read(self, photo_id, lens, scale):
+        self._image = None
+        photo = next(p for p in self.session.photos() if p.id == photo_id)
+        wanted = located(self.session.job, photo)
+
+        def read():
+            try:
+                straight, _, pinhole = undistort(photo_picture(wanted), None, lens, scale)
+                return photo_id, np.ascontiguousarray(np.clip(straight, 0, 255).astype(np.uint8)), pinhole
+            except UmbrateError as e:
+                return photo_id, None, str(e)
+
+        self.session.in_background(read, self._show, lane="through")
+
+    def _show(self, answer):
+        photo_id, picture, pinhole = answer
+        if photo_id != self.photo_id:
+            return
+        if picture is None:
+            self.session.said.emit(pinhole, "bad")
+            return
+        h, w = picture.shape[:2]
+        self._image = QImage(picture.data, w, h, 3 * w, QImage.Format.Format_RGB888).copy()
+        self._pinhole = pinhole
+        self.scene.update()
+
+    def end(self):
+        """Look as before."""
+        self.photo_id = self._image = None
+        self.blend.hide()
+
+    def paint(self, p, eye, width, height):
+        """The picture over what is drawn, its principal point in the middle of the view."""
+        if self._image is None:
+            return
+        s = eye.f / self._pinhole.f
+        x, y = (width - 1) / 2 - (self._pinhole.cx + 0.5) * s, (height - 1) / 2 - (self._pinhole.cy + 0.5) * s
+        p.setOpacity(self.blend.value() / 100.0)
+        p.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        p.drawImage(QRectF(x, y, self._image.width() * s, self._image.height() * s), self._image)
+        p.setOpacity(1.0)

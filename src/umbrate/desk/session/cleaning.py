@@ -1,0 +1,313 @@
+"""Work on the clouds of a sitting: what is shown of them, what a filter would take away, and applying it.
+
+Part of the session: the bench asks, the scene draws.
+"""
+
+import numpy as np
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from ...actions.cleaning import Context, apply_step, apply_steps, frozen, read_steps, step_text, try_step, without_step
+from ...actions.coverage import compute_coverage, gather_coverage
+from ...core.errors import UmbrateError
+from ...core.raster.coloring import COVERAGE, LOOKS, MEASURED, look_colors, usual_range
+from ...sitting.clouds import compare_clouds, load_cloud, raw_cloud
+from .. import tokens as t
+from ..text import counted
+
+
+class CleanWork(QObject):
+    """The chosen cloud of the chosen sitting: a step on trial, and how the cloud is colored."""
+
+    changed = pyqtSignal()  #: another trial, look or comparison
+
+    def __init__(self, session):
+        super().__init__()
+        self.session = session
+        self.step = None  #: on trial
+        self.drop = None  #: (n,) bool, what it would take away
+        self.moves = None  #: (n,) how far it would move points along their normals, in the job's unit
+        self.busy = self.covering = False
+        self.look = "color"
+        self.ends = {}  #: of ramps, where somebody chose them
+        self.compared = None  #: (key of the cloud, distances, figures, name of the other)
+        self.covered = None  #: (key of the cloud, Covered)
+        self.place = None  #: which of its places is chosen
+        self.shown = frozenset()  #: ids of the clouds that are drawn beside the chosen one
+        self._others = {}
+        self._raw = self._mark = self._colored = None
+        session.document_changed.connect(self._forget)
+        session.chosen_changed.connect(self._forget)
+
+    def key(self):
+        """What the cloud that is shown depends on."""
+        s = self.session
+        kept = s.job.cloud(s.sitting_id) if s.job and s.sitting_id else None
+        return (kept.id, tuple(x.id for x in kept.steps)) if kept else None
+
+    def _forget(self):
+        key = self.key()
+        if key != self._mark:
+            self._mark, self._raw, self._colored = key, None, None
+            had = self.drop is not None
+            self.step = self.drop = self.moves = None
+            if self.covered and self.covered[0] != key:
+                self.covered = self.place = None
+                self.look = "color" if self.look in COVERAGE else self.look
+            if self.compared and self.compared[0] != key:
+                self.compared = None
+                self.look = "color" if self.look == "compared" else self.look
+            if had:
+                self.changed.emit()
+
+    @property
+    def kept(self):
+        """The chosen KeptCloud, or None."""
+        s = self.session
+        return s.job.cloud(s.sitting_id) if s.job and s.sitting_id else None
+
+    def raw(self):
+        """The chosen cloud's arrays after its steps, in the frame they were computed in."""
+        if self._raw is None or self._raw[0] != self.key():
+            self._raw = self.key(), raw_cloud(self.session.job, self.kept)
+        return self._raw[1]
+
+    # ------------------------------------------------------------------ clouds shown beside it
+    def show(self, cloud_id, on):
+        """Show another cloud beside the chosen one, or hide it."""
+        self.shown = self.shown | {cloud_id} if on else self.shown - {cloud_id}
+        self.changed.emit()
+
+    def is_shown(self, kept):
+        """Whether the scene draws a cloud: the chosen one always."""
+        return kept.chosen or kept.id in self.shown
+
+    def others(self):
+        """The clouds drawn beside the chosen one: (number in the list, arrays in the job's frame) each."""
+        s = self.session
+        if s.job is None or s.sitting_id is None:
+            return []
+        out = []
+        for k, c in enumerate(s.job.clouds(s.sitting_id)):
+            if c.chosen or c.id not in self.shown:
+                continue
+            key = (c.id, tuple(x.id for x in c.steps), *s.frame_key)
+            if key not in self._others:
+                self._others = {x: a for x, a in self._others.items() if x[0] in self.shown}
+                self._others[key] = load_cloud(s.job, s.sitting, c)
+            out.append((k, self._others[key]))
+        return out
+
+    # ------------------------------------------------------------------ a step on trial
+    def try_on(self, step):
+        """See what a step would do; None ends the trial."""
+        s = self.session
+        if step is None or self.kept is None:
+            self.step = self.drop = self.moves = None
+            self.changed.emit()
+            return
+        try:
+            step = frozen(s.job, s.sitting, step)
+            context, cloud = Context(s.job, s.sitting, self.kept, step), self.raw()
+        except UmbrateError as e:
+            s.said.emit(str(e), "bad")
+            return
+        self.step, self.busy = step, True
+        self.changed.emit()
+
+        def work():
+            try:
+                return step, try_step(cloud, step, context)
+            except UmbrateError as e:
+                return step, str(e)
+
+        def show(answer):
+            if answer[0] is not self.step:
+                return  # another one was asked for since
+            self.busy, self.drop, self.moves = False, None, None
+            if isinstance(answer[1], str):
+                s.said.emit(answer[1], "bad")
+            elif answer[1].ndim == 1:
+                self.drop = answer[1]
+            else:
+                self.drop = np.zeros(len(answer[1]), bool)
+                self.moves = ((answer[1] - cloud["points"]) * cloud["normals"]).sum(1) * np.float32(context.scale)
+            self.changed.emit()
+
+        def fail(sentence):
+            self.busy, self.step = False, None
+            s.said.emit(sentence, "bad")
+            self.changed.emit()
+
+        s.in_background(work, show, fail, lane="clean")
+
+    def told(self):
+        """What the trial would do, in words."""
+        if self.busy:
+            return "Looking …"
+        if self.step is None or self.drop is None:
+            return ""
+        if self.moves is not None:
+            some, unit = np.abs(self.moves), self.session.frame.unit if self.session.frame else ""
+            middle, most = (f"{x:.2g} {unit}".strip() for x in (np.median(some), some.max()))
+            return f"Points would move {middle} in the median, {most} at most: blue inward, orange outward."
+        n = len(self.drop)
+        return f"{int(self.drop.sum()):,} of {n:,} points would go ({100 * self.drop.mean():.2f} %)."
+
+    def apply(self):
+        """Keep what is on trial as a step."""
+        s, step = self.session, self.step
+        if step is None or self.kept is None or not s.may_write():
+            return
+        kept, cloud = self.kept, self.raw()
+        self.step = self.drop = self.moves = None
+        removed = s.do(lambda: apply_step(s.job, s.sitting, kept, step, cloud))
+        if removed is not None:
+            s.said.emit(f"{step_text(step)}: {counted(removed, 'point')} gone. Undo brings them back.", "good")
+
+    def apply_all(self, steps):
+        """Clean by several steps, or by those of a file."""
+        s, kept = self.session, self.kept
+        if kept is None or not s.may_write():
+            return
+        self.step = self.drop = self.moves = None
+        removed = s.do(
+            lambda: apply_steps(s.job, s.sitting, kept, read_steps(steps) if isinstance(steps, str) else steps)
+        )
+        if removed is not None:
+            s.said.emit(f"{counted(removed, 'point')} gone. Undo brings them back.", "good")
+
+    def take_back(self, index):
+        """Take one step back; those after it are done again."""
+        s, kept = self.session, self.kept
+        if kept and index < len(kept.steps) and s.may_write():
+            s.do(lambda: without_step(s.job, s.sitting, kept, index))
+
+    def draw(self, eye, polygon, width, height):
+        """Try what was drawn in the scene: points inside a polygon."""
+        keep = bool(self.step and self.step["filter"] == "lasso" and self.step.get("keep"))
+        self.try_on(
+            {
+                "filter": "lasso", "keep": keep, "view": eye.matrix.tolist(), "f": float(eye.f),
+                "middle": [width / 2, height / 2], "polygon": [[float(x), float(y)] for x, y in polygon],
+            }
+        )  # fmt: skip
+
+    def paint(self, eye, path, radius, width, height):
+        """Try what was painted over in the scene, added to what was painted before where that is on trial still."""
+        before = self.step if self.step and self.step["filter"] == "brush" else {}
+        same = before.get("view") == eye.matrix.tolist()
+        front = np.append(eye.pose[2, :3], eye.pose[2, 3])
+        path = [[float(x), float(y)] for x, y in path]
+        self.try_on(
+            {
+                "filter": "brush", "keep": bool(before.get("keep")), "view": eye.matrix.tolist(), "f": float(eye.f),
+                "front": front.tolist(), "middle": [width / 2, height / 2], "radius": float(radius),
+                "strokes": [*(before["strokes"] if same else []), path],
+            }
+        )  # fmt: skip
+
+    def cut(self, slab):
+        """Try taking away what a slab holds."""
+        self.try_on({"filter": "slab", "normal": list(slab.normal), "low": slab.low, "high": slab.high})
+
+    # ------------------------------------------------------------------ how it looks
+    def set_look(self, look):
+        """Color the cloud by something."""
+        self.look, self._colored = look, None
+        self.changed.emit()
+
+    def compare(self, other_id):
+        """Color the cloud by its distance to another."""
+        s, kept = self.session, self.kept
+        other = next((c for c in s.job.clouds(s.sitting_id) if c.id == other_id), None)
+        if kept is None or other is None:
+            return
+        first, second = s.cloud, load_cloud(s.job, s.sitting, other)
+        key = self.key()
+
+        def show(found):
+            self.compared = (key, *found, other.name)
+            self.set_look("compared")
+
+        s.in_background(lambda: compare_clouds(first, second), show)
+
+    def cover(self, look="seen"):
+        """Compute coverage where it is not there yet, and color the cloud by it."""
+        s, key = self.session, self.key()
+        if key is None:
+            return
+        if self.covered:
+            self.set_look(look)
+            return
+        try:
+            work = gather_coverage(s.job, s.sitting)
+        except UmbrateError as e:
+            s.said.emit(str(e), "bad")
+            return
+        self.covering = True
+        self.changed.emit()
+
+        def show(found):
+            self.covering = False
+            if key != self.key():
+                self.changed.emit()  # another cloud was chosen since
+                return
+            self.covered = key, found
+            self.set_look(look)
+
+        def fail(sentence):
+            self.covering = False
+            s.said.emit(sentence, "bad")
+            self.changed.emit()
+
+        s.in_background(lambda: compute_coverage(work), show, fail)
+
+    def places(self):
+        """The places with too little that coverage found: rows of sentences, and where to stand."""
+        return (self.covered[1].rows(), self.covered[1].places) if self.covered else ([], [])
+
+    def choose_place(self, index):
+        """Point to one of them, None to none."""
+        self.place = index
+        self.changed.emit()
+
+    def legend(self):
+        """The range (low, high), unit and name of what the cloud is colored by; None for looks without a ramp."""
+        values = self.values()
+        ends = self.ends.get(self.look) or (usual_range(self.look, values) if values is not None else None)
+        if ends is None:
+            return None
+        look = LOOKS[self.look]
+        unit = (self.session.frame.unit if self.session.frame else "") if look.unit == "length" else look.unit
+        return *ends, unit, f"Distance to {self.compared[3]}" if look.name == "compared" else look.title
+
+    def set_ends(self, ends):
+        """What the ramp of the look that is shown runs from and to; None: by the values."""
+        self.ends[self.look] = ends
+        self._colored = None
+        self.changed.emit()
+
+    def values(self):
+        """What the cloud is colored by (n,) float32, for looks with a ramp; None without."""
+        c, look = self.session.cloud, LOOKS[self.look]
+        if c is None or self.look not in MEASURED:
+            return None
+        if self.look == "compared":
+            return self.compared[1] if self.compared and self.compared[0] == self.key() else None
+        if look.asked:
+            return getattr(self.covered[1].coverage, look.array).astype(np.float32) if self.covered else None
+        return c[look.array].astype(np.float32) if look.array in c else None
+
+    def colors(self):
+        """Colors (n, 3) uint8 of the cloud as it is looked at, with what is on trial in the accent."""
+        c = self.session.cloud
+        if self.moves is not None and len(self.moves) == len(c["points"]):
+            return look_colors(c, "compared", self.moves)
+        key = (self.key(), self.look, len(c["points"]))
+        if self._colored is None or self._colored[0] != key:
+            self._colored = key, look_colors(c, self.look, self.values(), self.ends.get(self.look))
+        colors = self._colored[1]
+        if self.drop is not None and len(self.drop) == len(colors) and self.drop.any():
+            a = t.color(t.ACCENT)
+            colors = np.where(self.drop[:, None], np.array([a.red(), a.green(), a.blue()], np.uint8), colors // 2)
+        return colors

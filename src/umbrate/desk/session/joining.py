@@ -1,0 +1,206 @@
+"""Work on a joined row: its sittings laid over each other, what tells them apart, and what the user picks or says.
+
+Part of the session: the bench asks, the scene draws.
+"""
+
+import numpy as np
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from ...actions.overlay import distances, overlay_of
+from ...actions.uniting import keep_united, unite_elsewhere
+from ...core.errors import UmbrateError
+from ...core.raster.coloring import look_colors
+from ...core.raster.ramps import relief
+from ...sitting.members import members_of
+from ...stages import BY_NAME
+from .. import tokens as t
+
+TINTS, COLORS, DISTANCE = "tints", "colors", "distance"
+RAMP_TO = 98  #: percent of the distances that the ramp covers
+
+
+class JoinWork(QObject):
+    """The joined row that is chosen, at its Join stage."""
+
+    changed = pyqtSignal()  #: another look, another part shown, distances are there
+    place_wanted = pyqtSignal(object, float)  #: a place (3,) to look at, and how large it is
+
+    def __init__(self, session):
+        super().__init__()
+        self.session = session
+        self.look = TINTS
+        self.hidden = frozenset()  #: ids of members that are not drawn
+        self.busy = False
+        self._overlay = self._far = None
+
+    # ------------------------------------------------------------------ what there is
+    @property
+    def on(self):
+        """Whether the scene shows sittings laid over each other."""
+        s = self.session
+        return bool(s.job and s.stage == "join" and s.sitting and s.sitting.members and s.job.join_found(s.sitting_id))
+
+    def key(self, dense=True):
+        """What the overlay depends on."""
+        s = self.session
+        if not self.on:
+            return None
+        each = []
+        for m in s.sitting.members:
+            kept = s.job.cloud(m)
+            results = [r.id if (r := s.job.result(m, n)) else 0 for n in ("poses", "scale")]
+            each.append((m, *results, str(s.job.level(m)), (kept.id, len(kept.steps)) if kept else None))
+        return s.sitting_id, dense, str(s.job.join_found(s.sitting_id)["moves"]), tuple(each), *s.frame_key
+
+    def overlay(self, dense=True):
+        """The Overlay in force, or None."""
+        key = self.key(dense)
+        if key is None:
+            return None
+        if self._overlay is None or self._overlay[0] != key:
+            try:
+                self._overlay = key, overlay_of(self.session.job, self.session.sitting, dense)
+            except UmbrateError as e:
+                self.session.said.emit(str(e), "bad")
+                self._overlay = key, None
+            self.look = TINTS if self.look == DISTANCE else self.look
+        return self._overlay[1]
+
+    def has_clouds(self):
+        """Whether every member has a cloud."""
+        s = self.session
+        return bool(s.sitting and s.sitting.members and all(s.job.cloud(i) for i in s.sitting.members))
+
+    def shown(self, dense=True):
+        """The parts that are drawn."""
+        over = self.overlay(dense)
+        return [p for p in over.parts if p.id not in self.hidden] if over else []
+
+    def tint(self, sitting_id):
+        """The color that tells a member apart."""
+        return t.CATEGORIES[list(self.session.sitting.members).index(sitting_id) % len(t.CATEGORIES)]
+
+    # ------------------------------------------------------------------ how it looks
+    def points(self, dense):
+        """All points that are drawn (n, 3)."""
+        parts = self.shown(dense)
+        return np.concatenate([p.points for p in parts]) if parts else np.zeros((0, 3), np.float32)
+
+    def colors(self, dense):
+        """Their colors (n, 3) uint8."""
+        out = []
+        far = dict(self._far[1]) if self.look == DISTANCE and self._far and self._far[0] == self.key(dense) else {}
+        for p in self.shown(dense):
+            if p.id in far:
+                out.append(look_colors({"points": p.points, "colors": p.colors}, "compared", far[p.id], self.ends()))
+            elif self.look == COLORS or self.look == DISTANCE:
+                out.append(p.colors)
+            else:
+                c = t.color(self.tint(p.id))
+                tint = np.array([c.red(), c.green(), c.blue()], np.float32)
+                shade = relief(p.normals)[:, :1] / 225.0 if p.normals is not None else np.ones((len(p.points), 1))
+                out.append((shade * tint).astype(np.uint8))
+        return np.concatenate(out) if out else np.zeros((0, 3), np.uint8)
+
+    def ends(self):
+        """What the ramp of distances runs from and to, or None."""
+        if not self._far:
+            return None
+        some = np.abs(np.concatenate([d for _, d in self._far[1]]))
+        some = some[np.isfinite(some)]
+        # rims of holes and edges, where one sitting's surface ends, must not bleach what matters
+        high = float(np.percentile(some, RAMP_TO)) if len(some) else 0.0
+        return (-high, high) if high else None
+
+    def legend(self):
+        """The range, unit and name of the distances where they are drawn, else None."""
+        ends = self.ends() if self.on and self.look == DISTANCE else None
+        unit = self.session.frame.unit if self.session.frame else ""
+        return (*ends, unit, "Distance to the other sitting") if ends else None
+
+    def set_look(self, look):
+        """Tint the sittings, show their own colors, or how far they are apart."""
+        self.look = look
+        if look == DISTANCE and (not self._far or self._far[0] != self.key()):
+            self._measure()
+        self.changed.emit()
+
+    def _measure(self):
+        over, key = self.overlay(), self.key()
+        if over is None:
+            return
+        self.busy = True
+
+        def show(answer):
+            self.busy = False
+            if key == self.key():
+                self._far = key, list(zip((p.id for p in over.parts), answer[0], strict=True)), answer[1]
+            self.changed.emit()
+
+        def fail(sentence):
+            self.busy = False
+            self.session.said.emit(sentence, "bad")
+            self.changed.emit()
+
+        self.session.in_background(lambda: distances(over.parts), show, fail)
+
+    def figures(self):
+        """Overlap and distances of the whole overlay, once they are measured."""
+        return self._far[2] if self._far and self._far[0] == self.key() else None
+
+    def hide(self, sitting_id, hidden):
+        """Draw a member, or not."""
+        self.hidden = self.hidden | {sitting_id} if hidden else self.hidden - {sitting_id}
+        self.changed.emit()
+
+    def look_at(self, place):
+        """Look closely at a place, in the plain frame of the row."""
+        s = self.session
+        X = s.frame.matrix[:3, :3] @ np.asarray(place[:3], float) + s.frame.matrix[:3, 3]
+        over = self.overlay()
+        if over is not None:
+            size = float(np.percentile(np.linalg.norm(over.parts[0].points - X.astype(np.float32), axis=1), 60))
+            self.place_wanted.emit(X, 0.25 * size)
+
+    # ------------------------------------------------------------------ doing
+    def join(self, member_ids):
+        """Make a joined row of sittings, or go to the one there is, and run it."""
+        s = self.session
+        if not s.may_write():
+            return
+        row = next((r for r in s.job.joined_rows() if set(r.members) == set(member_ids)), None)
+        if row is None:
+            row = s.do(lambda: s.job.add_joined(member_ids))
+        elif row.members != tuple(member_ids):
+            s.do(lambda: s.job.set_members(row.id, member_ids))
+        if row is not None:
+            s.choose(row.id, "join")
+            s.run()
+
+    def merge(self):
+        """Adjust all photos together, and scale them where lengths are known."""
+        s = self.session
+        scaled = BY_NAME["scale"].invited(s.job, s.sitting)
+        s.choose(stage="poses")
+        s.run([(s.sitting_id, "poses"), *([(s.sitting_id, "scale")] if scaled else [])])
+
+    def unite(self):
+        """Put the members' clouds together as one."""
+        s = self.session
+        if not s.may_write():
+            return
+        sitting = s.sitting
+
+        def keep(answer):
+            if s.do(lambda: keep_united(s.job, sitting, *answer)) is None:
+                return
+            f = answer[1]
+            s.choose(sitting.id, "cloud")
+            told = f"{f['points']:,} points, {sum(f['doubled']):,} doubled ones left out"
+            s.said.emit(f"United: {told}. Undo takes it away.", "good")
+
+        s.send("Clouds together", unite_elsewhere, (str(s.job.folder), sitting.id), keep)
+
+    def members(self):
+        """The Sittings of the row that is chosen."""
+        return members_of(self.session.job, self.session.sitting)

@@ -1,0 +1,144 @@
+"""Masks as the window works on them: the one in force, strokes by hand, and settings tried on a few photos."""
+
+from dataclasses import dataclass, field
+
+from ...core.errors import UmbrateError
+from ...sitting.masks import decode_mask, encode_mask
+from ...stages import BY_NAME
+from ...stages.base import parse_settings
+from ...work.worker import run_preview
+from ..text import counted
+
+PREVIEWED = 4  #: photos on which masks are tried where nobody says which
+
+
+@dataclass
+class Preview:
+    """Masks tried on a few photos of a sitting; they are shown and kept nowhere.
+
+    Attributes
+    ----------
+    photo_ids : list of int
+        The photos they are tried on.
+    made : dict of photo id to Made
+        What came of them; empty while they are made.
+    """
+
+    sitting_id: int
+    photo_ids: list
+    made: dict = field(default_factory=dict)
+
+
+class MaskWork:
+    """The masks of the session's chosen sitting."""
+
+    def __init__(self, session):
+        self.session = session
+        self.preview = None  #: the Preview that is shown, or None
+        self._last = (None, None)  #: the mask looked at last, by its key
+
+    def key(self, photo_id=None):
+        """Blob key of a photo's mask in force (the chosen photo where none is named), or None."""
+        photo_id = photo_id or self.session.photo_id
+        if not self.session.job or not self.session.sitting_id:
+            return None
+        by_hand = self.session.job.hand_masks(self.session.sitting_id).get(photo_id)
+        if not by_hand and self.previewed(photo_id):
+            return self.preview.made[photo_id].mask
+        made = self.session.result("masks")
+        return by_hand or (made.blob("mask", photo_id) if made else None)
+
+    def shown_preview(self):
+        """The Preview of the chosen sitting's masks, or None."""
+        return self.preview if self.preview and self.preview.sitting_id == self.session.sitting_id else None
+
+    def previewed(self, photo_id):
+        """Whether a photo shows a mask that was only tried."""
+        preview = self.shown_preview()
+        return bool(preview and photo_id in preview.made)
+
+    def try_on(self, photo_ids=()):
+        """Try the settings of the chosen sitting's masks on these photos, else on a few from all around it."""
+        sitting, stage = self.session.sitting, BY_NAME["masks"]
+        if not sitting or not self.session.may_write():
+            return
+        by_hand = self.session.job.hand_masks(sitting.id)
+        free = [p.id for p in self.session.photos() if not p.aside and p.id not in by_hand]
+        chosen = [i for i in free if i in photo_ids] or free[:: max(1, -(-len(free) // PREVIEWED))]
+        if not chosen:
+            self.session.said.emit("There are no photos to try it on: all are set aside or masked by hand.", "note")
+            return
+        try:
+            settings = parse_settings(stage, self.session.job.settings(sitting.id, "masks"))
+            inputs = stage.gather(self.session.job, sitting)
+        except UmbrateError as e:
+            self.session.said.emit(str(e), "bad")
+            return
+        self.preview = preview = Preview(sitting.id, chosen)
+
+        def show(made):
+            if self.preview is not preview:
+                return
+            preview.made = made
+            self.session.document_changed.emit()
+            trouble = next((m.trouble["text"] for m in made.values() if m.trouble), "")
+            if trouble:
+                self.session.said.emit(trouble, "note")
+            elif self.session.photo_id not in made:
+                self.session.choose(photo_id=chosen[0])
+
+        arguments = ("masks", inputs, settings.model_dump(), set(chosen))
+        self.session.send(f"Trying masks on {counted(len(chosen), 'photo')}", run_preview, arguments, show)
+
+    def settings_changed(self, values):
+        """Try the new settings on the same photos, where a preview is shown and they can be tried."""
+        if self.shown_preview():
+            if values.get("method") in BY_NAME["masks"].needs_preview:
+                self.try_on(self.preview.photo_ids)
+            else:
+                self.drop_preview()
+
+    def made(self, sitting_id):
+        """The masks of a sitting were made: what was tried on it is shown no longer."""
+        if self.preview and self.preview.sitting_id == sitting_id:
+            self.preview = None
+
+    def drop_preview(self):
+        """Show the masks in force again."""
+        if self.preview:
+            self.preview = None
+            self.session.document_changed.emit()
+
+    def of(self, photo_id=None):
+        """The mask (h, w) bool in force of a photo, or None; not to be written to."""
+        key = self.key(photo_id)
+        if key and key != self._last[0]:
+            self._last = (key, decode_mask(self.session.job.blobs.get_bytes(key)))
+        return self._last[1] if key else None
+
+    def edit(self, mask, label):
+        """Set the chosen photo's mask (h, w) bool by hand, as one step of undo; None goes back to the made one."""
+
+        def act():
+            key = None if mask is None else self.session.job.blobs.put_bytes(encode_mask(mask))
+            self._last = (key, mask)
+            self.session.job.set_hand_mask(self.session.photo_id, key, label)
+
+        if self.session.photo_id:
+            self.session.do(act)
+
+    def copy_on(self):
+        """Copy the chosen photo's mask to the next photo of its size, and go there."""
+        photos, key = self.session.photos(), self.key()
+        at = next((k for k, p in enumerate(photos) if p.id == self.session.photo_id), None)
+        if at is None or key is None or at + 1 == len(photos):
+            self.session.said.emit("There is no mask to copy, or no next photo.", "note")
+            return
+        here, following = photos[at], photos[at + 1]
+        if (here.width, here.height) != (following.width, following.height):
+            self.session.said.emit(
+                f"{following.name} has another size; its mask cannot be copied from {here.name}.", "bad"
+            )
+            return
+        self.session.do(lambda: self.session.job.set_hand_mask(following.id, key, f"copy the mask to {following.name}"))
+        self.session.choose(photo_id=following.id)

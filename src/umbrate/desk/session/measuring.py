@@ -1,0 +1,189 @@
+"""Work on measurements: which kind is being measured, which ends are chosen, and the values there are.
+
+Part of the session; the scene and the photo view hand in ends, the bench lists values.
+"""
+
+import numpy as np
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from ...actions.measuring import Measurer, measure_all, plain_spot
+from ...core.errors import UmbrateError
+from ...core.measure.quantities import BY_NAME
+
+
+class MeasureWork(QObject):
+    """Measurements of the chosen sitting."""
+
+    changed = pyqtSignal()  #: other measurements, values, or ends
+
+    def __init__(self, session):
+        super().__init__()
+        self.session = session
+        self.kind = None  #: what is being measured, or None
+        self.ends = []
+        self.waiting = None  #: callable(end) that wants the next end that is picked
+        self.wanted = ""  #: what it is wanted for
+        self.chosen_id = None
+        self._values = self._measurer = self._key = self._mark = self._shown = None
+        session.document_changed.connect(self._forget)
+        session.chosen_changed.connect(self._chosen)
+
+        self.changed.connect(self._redraw)
+
+    def _redraw(self):
+        self._shown = None
+
+    def _forget(self):
+        self._values = self._mark = None
+        self.changed.emit()
+
+    def _chosen(self):
+        if self._key is not None and self._key[0] != self.session.sitting_id:
+            self.begin(None)
+
+    @property
+    def picking(self):
+        """Whether a click picks an end."""
+        return self.kind is not None or self.waiting is not None
+
+    def _now(self):
+        """What values depend on; looked up once for each change of the document."""
+        s = self.session
+        if self._mark is not None and self._mark[0] == s.sitting_id:
+            return self._mark
+        names = ("poses", "scale", "cloud")
+        self._mark = (
+            s.sitting_id, *(r.id if (r := s.result(n)) else 0 for n in names), str(s.job.level(s.sitting_id)),
+            str(s.job.measurements(s.sitting_id)), str(s.job.marked_points(s.sitting_id)),
+        )  # fmt: skip
+        return self._mark
+
+    @property
+    def values(self):
+        """Values of all measurements by id."""
+        s = self.session
+        if s.sitting is None:
+            return {}
+        if self._values is None or self._key != self._now():
+            self._key = self._now()
+            self._values = measure_all(s.job, s.sitting, self.measurer.cloud() if self.measurer else None)
+        return self._values
+
+    @property
+    def measurer(self):
+        """The Measurer of the sitting as it is now, or None."""
+        key = self._now()[:5]
+        if self._measurer is None or self._measurer[0] != key:
+            try:
+                self._measurer = key, Measurer(self.session.job, self.session.sitting)
+            except UmbrateError:
+                self._measurer = key, None
+        return self._measurer[1]
+
+    # ------------------------------------------------------------------ choosing ends
+    def begin(self, kind):
+        """Begin to measure a kind, or end it with None."""
+        self.kind, self.ends, self.waiting, self.wanted = kind, [], None, ""
+        if kind:
+            self.session.marking.on = False
+            self.session.marking.changed.emit()
+            k = BY_NAME[kind]
+            many = f"{k.least}" if k.most == k.least else f"{k.least} or more"
+            more = "" if k.most == k.least else ", then Enter"
+            self.session.said.emit(
+                f"{k.title}: click {many} place{'s' * (k.least > 1 or k.most != 1)} in the scene or the photo{more}. "
+                "They snap to targets, marked points and the cloud. Esc ends it.",
+                "note",
+            )
+        self.changed.emit()
+
+    def want(self, what, then):
+        """Have `then(end)` called with the next end that is picked."""
+        self.begin(None)
+        self.waiting, self.wanted = then, what
+        self.session.said.emit(f"Click {what} in the scene or the photo. Esc leaves it.", "note")
+        self.changed.emit()
+
+    def pick(self, end):
+        """An end was clicked: a target's number or a point's name as text, or a place (3,) on the cloud."""
+        s = self.session
+        if not isinstance(end, str):
+            end = plain_spot(s.job, s.sitting, end)
+        if self.waiting is not None:
+            then, self.waiting, self.wanted = self.waiting, None, ""
+            self.changed.emit()
+            then(end)
+            return
+        if self.ends and self.ends[-1] == end:
+            return
+        self.ends.append(end)
+        most = BY_NAME[self.kind].most
+        if most and len(self.ends) == most:
+            self.finish()
+        else:
+            self.changed.emit()
+
+    def finish(self):
+        """Keep the measurement of the ends that were chosen."""
+        s, kind, ends = self.session, self.kind, list(self.ends)
+        if kind is None or not s.may_write():
+            return
+        self.ends = []
+
+        def keep():
+            Measurer(s.job, s.sitting).measure(kind, ends)  # says what is wrong, before anything is kept
+            i = s.job.add_measurement(s.sitting_id, kind, ends)
+            return i
+
+        made = s.do(keep)
+        if made:
+            self.chosen_id = made
+            v = self.values.get(made, {})
+            s.said.emit(f"{BY_NAME[kind].title}: {v.get('text', '')} (95 % interval)", "good")
+        self.changed.emit()
+
+    def cancel(self):
+        """Leave what was begun: first the ends, then the kind."""
+        if self.ends:
+            self.ends = []
+            self.changed.emit()
+        else:
+            self.begin(None)
+
+    def remove(self, ids):
+        """Forget measurements."""
+        s = self.session
+        if ids and s.may_write():
+            s.do(lambda: s.job.remove_measurements(ids), "Removed. Undo brings it back.")
+
+    def place_of(self, end):
+        """Where an end lies in the job's frame (3,), or None."""
+        m = self.measurer
+        if m is None:
+            return None
+        try:
+            X = m.place(end).xyz
+        except UmbrateError:
+            return None
+        return m.to_job[:3, :3] @ X + m.to_job[:3, 3]
+
+    def shown(self):
+        """What is to be drawn: (kind, places (n, 3), text, chosen) of all measurements and of the one being made."""
+        s = self.session
+        if s.sitting is None:
+            return []
+        if self._shown is not None and self._shown[0] == self._now():
+            return self._shown[1]
+        out = []
+        for m in s.job.measurements(s.sitting_id):
+            v = self.values.get(m.id)
+            if v and "places" in v:
+                chosen = m.id == self.chosen_id
+                # one value at a time: many would cover each other and the object
+                text = f"{m.name}  {v['text']}" if chosen and m.kind != "point" else m.name
+                out.append((m.kind, np.array(v["places"]), text, chosen))
+        places = [X for e in self.ends if (X := self.place_of(e)) is not None]
+        if places:
+            out.append((self.kind, np.array(places), "", True))
+        self._shown = self._now(), out
+        return out
