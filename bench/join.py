@@ -50,8 +50,8 @@ def to_truth(truth, block, name):
     """The similarity of a block's targets on the object to their true places."""
     true = true_centers(truth, name)
     on = {t["number"] for t in truth.data["sittings"][name]["targets"] if t["frame"] == "object"}
-    rows = [int(np.flatnonzero(block["number"] == n)[0]) for n in sorted(on) if n in block["number"] and n in true]
-    return fit_similarity(block["points"][rows], np.array([true[int(block["number"][r])] for r in rows]))
+    rows = {n: block.targets[n] for n in sorted(on) if n in block.targets and n in true}
+    return fit_similarity(block.points[list(rows.values())], np.array([true[n] for n in rows]))
 
 
 def bench_demo(_):
@@ -70,7 +70,7 @@ def bench_demo(_):
         blocks = [load_block(job, s) for s in (first, second)]
         moves = [to_truth(truth, b, s.name) for b, s in zip(blocks, (first, second), strict=True)]
         G = np.linalg.inv(moves[1]) @ moves[0]
-        middle = np.median(blocks[0]["points"], axis=0)
+        middle = np.median(blocks[0].points, axis=0)
         for ways, limit in (
             (("targets",), 3), (("surface",), 60), (("targets", "surface"), 60), (("targets", "surface", "shape"), 60)
         ):  # fmt: skip
@@ -157,7 +157,7 @@ def bench_bare(_):
         x = join_sittings(job, first, second, ("surface",))
         seconds = time.perf_counter() - start
         turn, shift, scale = (
-            (9.0, 9.0, 9.0) if x.M is None else difference(x.M, G, load_block(job, first)["points"].mean(0))
+            (9.0, 9.0, 9.0) if x.M is None else difference(x.M, G, load_block(job, first).points.mean(0))
         )
         good &= told(
             f"bare: without masks or targets on the object, by surface: {x.verdict}, turn off by {turn:.3f} degrees "
@@ -241,9 +241,7 @@ def bench_wrong(_):
                 block = load_block(job, sitting)
                 names = {p.id: p.name for p in job.photos(sitting.id)}
                 found = {
-                    names[int(i)]: E
-                    for i, E in zip(block["photo_ids"], block["poses"], strict=True)
-                    if np.isfinite(E[0, 0])
+                    names[int(i)]: E for i, E in zip(block.photo_ids, block.poses, strict=True) if np.isfinite(E[0, 0])
                 }
                 f, M = truth.judge_poses(s.name, found)
                 if M is None or f["solved"] < 0.5 * f["photos"] or f["rotation_deg_median"] > 1:
@@ -281,7 +279,7 @@ def bench_wrong(_):
 
 def some_picks(a, b, true, rng, count=4):
     """Picks on two sides: of one object half of the time right, of a symmetric mistake or random otherwise."""
-    A = a.block["points"][rng.choice(len(a.block["points"]), count, replace=False)]
+    A = a.block.points[rng.choice(len(a.block.points), count, replace=False)]
     if true is None or rng.random() < 0.5:
         # places that go together, but not on this object: a turn about its own axis
         quarter = pose(rotation_matrix(np.array([0, 0, np.pi / 2])), np.zeros(3))

@@ -32,8 +32,10 @@ from umbrate.core.geometry.rotation import rotation_angle  # noqa: E402
 from umbrate.core.geometry.sightings import Sightings, locate  # noqa: E402
 from umbrate.core.geometry.similarity import fit_similarity, move_pose  # noqa: E402
 from umbrate.core.measure.datum import Lengths, after  # noqa: E402
-from umbrate.core.measure.fit import Solved, fit_known  # noqa: E402
+from umbrate.core.measure.fit import fit_known  # noqa: E402
+from umbrate.core.measure.network import place_of  # noqa: E402
 from umbrate.core.measure.quantities import K95, propagate, quantity  # noqa: E402
+from umbrate.core.poses.block import Block  # noqa: E402
 from umbrate.core.poses.fragments import solve  # noqa: E402
 from umbrate.core.poses.marked import solve_marked  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
@@ -106,8 +108,7 @@ def bench_demo(_):
             seconds = run(job, sitting, "scale")
             f = job.result(sitting.id, "scale").figures
             m, true = Measurer(job, sitting), true_centers(truth, name)
-            count = np.bincount(m.block["point"], minlength=len(m.block["points"]))
-            have = [int(n) for n, c in zip(m.block["number"], count, strict=True) if n >= 0 and c >= 3]
+            have = [n for n, row in m.block.targets.items() if m.block.photos_of[row] >= 3]
             errors, hits = [], []
             for k, a in enumerate(have):
                 for b in have[k + 1 :]:
@@ -143,9 +144,9 @@ def _on_cloud(job, sitting, truth, true, rng, count):
     """Whether distances between spots on the cloud lie within their intervals."""
     cloud = load_cloud(job, sitting)
     m = Measurer(job, sitting)
-    shared = [int(n) for n in m.block["number"] if n in true]
-    rows = [int(np.flatnonzero(m.block["number"] == n)[0]) for n in shared]
-    J = m.block["points"][rows] @ m.to_job[:3, :3].T + m.to_job[:3, 3]
+    shared = [n for n in m.block.targets if n in true]
+    rows = [m.block.targets[n] for n in shared]
+    J = m.block.points[rows] @ m.to_job[:3, :3].T + m.to_job[:3, 3]
     T = fit_similarity(J, np.array([true[n] for n in shared]), with_scale=False)
     out, tries = [], 0
     while len(out) < count and tries < 20 * count:
@@ -187,9 +188,9 @@ def _block(rng, photos=16, ties=220, targets=10, marks=8):
     start = X / 300 + rng.normal(0, 1e-4, X.shape)  # unscaled, as poses leave it
     small = poses.copy()
     small[:, :3, 3] /= 300
-    return Solved(
-        small, LENS.vector[None], np.zeros(photos, np.int64), start, photo.astype(np.int64), point.astype(np.int64), xy,
-        sigma, (0,), (), (LENS.vector[None], np.full((1, 10), 20.0)),
+    return Block(
+        small, LENS.vector[None], np.zeros(photos), start, photo, np.arange(len(xy)), point, xy,
+        np.zeros((len(xy), 2)), sigma, free_lens=(0,), prior=(LENS.vector[None], np.full((1, 10), 20.0)),
     ), X, kind  # fmt: skip
 
 
@@ -209,7 +210,7 @@ def bench_honest(_):
             for _ in range(5):
                 a, b = rng.choice(some, 2, replace=False)
                 rows = [*ends.ravel(), a, b]
-                places = [fitted.block.place(int(p)) for p in rows]
+                places = [place_of(fitted.block, int(p)) for p in rows]
                 P = np.array([p.xyz for p in places])
                 cov = after(
                     fitted.network.joint(places), P, Lengths(np.array([0, 2]), np.array([1, 3]), known.value, sigma)

@@ -167,7 +167,7 @@ def bench_honest(_):
         focal = LENS.f * (1 + FOCAL_SIGMA * rng.normal())
         lens = Lens.guess(LENS.width, LENS.height, focal).vector
         sigma = [np.full(len(x), noise) for x in xy]
-        block = Grower(xy, pairs, [lens], np.zeros(14, int), [1600] * 14, sigma=sigma).run()
+        block = Grower(xy, pairs, [lens], np.zeros(14, int), [1600] * 14, sigma=sigma).run().block
         cov = block.covariance()
         first = np.unique(block.point, return_index=True)[1]
         target = X[[ids[i][f] for i, f in zip(block.photo[first], block.feature[first], strict=True)]]

@@ -20,11 +20,12 @@ from PyQt6.QtPdf import QPdfDocument
 from PyQt6.QtWidgets import QApplication
 
 from umbrate.actions.reporting import write_accuracy_report
+from umbrate.core.poses.block import FEATURE
 from umbrate.desk.__main__ import make_app
 from umbrate.desk.bench.cloud import CloudPanel
 from umbrate.desk.bench.pairs import PairGrid
-from umbrate.desk.dialogs.picks import PicksDialog
 from umbrate.desk.bench.scale import ScalePanel
+from umbrate.desk.dialogs.picks import PicksDialog
 from umbrate.desk.window import Window
 from umbrate.work.demo import demo_data, demo_folder
 
@@ -109,12 +110,9 @@ def measuring(window, take):
     take("scale")
     # the tie point that most photos see
     block = session.block
-    count = np.bincount(block["point"], minlength=len(block["points"]))
-    count[block["number"] >= 0] = 0
+    count = np.where(block.kind == FEATURE, block.photos_of, 0)
     best = int(np.argmax(count))
-    seen = [
-        (int(block["photo_ids"][block["photo"][r]]), *block["xy"][r]) for r in np.flatnonzero(block["point"] == best)
-    ]
+    seen = [(int(block.photo_ids[block.photo[r]]), *block.xy[r]) for r in np.flatnonzero(block.point == best)]
     ScalePanel.shown = "Points"
     session.choose(photo_id=seen[0][0])
     session.marking.set_on(True)

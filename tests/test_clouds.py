@@ -15,7 +15,17 @@ from scipy.spatial import cKDTree
 
 from tests.scenes import scratch
 from tests.test_stages import new_job, run
-from umbrate.actions.cleaning import FILTERS, apply_step, apply_steps, check_step, read_steps, step_text, try_step, without_step, write_steps
+from umbrate.actions.cleaning import (
+    FILTERS,
+    apply_step,
+    apply_steps,
+    check_step,
+    read_steps,
+    step_text,
+    try_step,
+    without_step,
+    write_steps,
+)
 from umbrate.actions.cleaning import Context as CleaningContext
 from umbrate.cli.main import cli
 from umbrate.core.cloud import coverage, filters

@@ -164,9 +164,9 @@ class Solved(unittest.TestCase):
         # by an own computation: the nearest point at that pixel, projected into the shown photo
         block = self.session.block
         point = scene.points[scene.point_at(QPointF(x, y), 2)].astype(float)
-        k = int(np.flatnonzero(block["photo_ids"] == view.shown)[0])
-        Y = block["poses"][k, :3, :3] @ point + block["poses"][k, :3, 3]
-        expected = Lens.from_vector(640, 480, block["lenses"][0]).project(Y[None, :2] / Y[2])[0]
+        k = int(np.flatnonzero(block.photo_ids == view.shown)[0])
+        Y = block.poses[k, :3, :3] @ point + block.poses[k, :3, 3]
+        expected = Lens.from_vector(640, 480, block.lenses[0]).project(Y[None, :2] / Y[2])[0]
         np.testing.assert_allclose(told[-1][view.shown], (*expected, Y[2]), atol=1e-6)
         np.testing.assert_allclose(view.sighting[:2], expected, atol=1e-6)
         # the point nearest to the eye that looks along with the photo is not hidden, the same place from behind is
@@ -253,7 +253,7 @@ class Solved(unittest.TestCase):
         self.assertEqual(s.points.legend()[3], "Pixel size")
         self.assertGreater(scene.colors[np.argmax(pixel)].sum(), scene.colors[np.argmin(pixel)].sum())
         panel.color.setChecked(False)
-        np.testing.assert_array_equal(scene.colors, s.block["colors"])
+        np.testing.assert_array_equal(scene.colors, s.block.colors)
         panel.which.setCurrentIndex(0)
         value = measure("residual", s.block)
         limit = float(np.percentile(value, 93))
@@ -269,8 +269,8 @@ class Solved(unittest.TestCase):
         scene.grab()
         self.assertGreater(colored(), 0)
         QTest.mouseClick(panel.trace, Qt.MouseButton.LeftButton)
-        rows = s.points.chosen[s.block["point"]]
-        seeing = {int(s.block["photo_ids"][k]) for k in np.unique(s.block["photo"][rows])}
+        rows = s.points.chosen[s.block.point]
+        seeing = {int(s.block.photo_ids[k]) for k in np.unique(s.block.photo[rows])}
         items = [self.window.strip.list.item(k) for k in range(self.window.strip.list.count())]
         self.assertEqual({i.data(PHOTO_ID) for i in items if i.data(TRACED)}, seeing)
         drawn = len(scene.points)
@@ -285,7 +285,7 @@ class Solved(unittest.TestCase):
         w, h = scene.width(), scene.height()
         scene.set_mode("lasso")
         self.drag(scene, [(1, 1), (w - 2, 1), (w - 2, h - 2), (1, h - 2)])
-        uvz = scene.eye.project(s.block["points"], w, h)
+        uvz = scene.eye.project(s.block.points, w, h)
         inside = ((uvz[:, :2] > 2) & (uvz[:, :2] < [w - 3, h - 3])).all(1)
         np.testing.assert_array_equal(s.points.chosen[inside], True)
         scene.set_mode("rectangle")
@@ -297,8 +297,8 @@ class Solved(unittest.TestCase):
         self.assertEqual((s.points.count(), scene.mode), (0, "look"))
         # and from photos to points
         s.points.trace_to_points({s.photo_id})
-        rows = s.block["photo_ids"][s.block["photo"]] == s.photo_id
-        np.testing.assert_array_equal(np.flatnonzero(s.points.chosen), np.unique(s.block["point"][rows]))
+        rows = s.block.photo_ids[s.block.photo] == s.photo_id
+        np.testing.assert_array_equal(np.flatnonzero(s.points.chosen), np.unique(s.block.point[rows]))
         s.points.clear()
 
     def test_the_keep_box_is_sized_by_a_handle_and_by_numbers(self):
@@ -338,17 +338,17 @@ class Solved(unittest.TestCase):
         scene.side.switches["links"].setChecked(True)
         self.assertNotEqual(scene.grab().toImage(), plain)
         shared = scene.frusta.shared(s.block)
-        both = set(s.block["point"][s.block["photo"] == 0]) & set(s.block["point"][s.block["photo"] == 1])
+        both = set(s.block.point[s.block.photo == 0]) & set(s.block.point[s.block.photo == 1])
         self.assertEqual(shared[0, 1], len(both))
         scene.side.switches["links"].setChecked(False)
         scene.look_through(s.photo_id)
         wait_for(lambda: scene.through._image is not None)
         # a tie point lies where the photo shows it, once the lens is taken out
-        k = int(np.flatnonzero(s.block["photo_ids"] == s.photo_id)[0])
-        row = int(np.flatnonzero(s.block["photo"] == k)[7])
-        uv = scene.eye.project(s.block["points"][s.block["point"][row]][None], scene.width(), scene.height())[0, :2]
-        lens, pinhole = Lens.from_vector(640, 480, s.block["lenses"][0]), scene.through._pinhole
-        x = lens.unproject((s.block["xy"][row] - s.block["residual"][row]).astype(float)[None])[0]
+        k = int(np.flatnonzero(s.block.photo_ids == s.photo_id)[0])
+        row = int(np.flatnonzero(s.block.photo == k)[7])
+        uv = scene.eye.project(s.block.points[s.block.point[row]][None], scene.width(), scene.height())[0, :2]
+        lens, pinhole = Lens.from_vector(640, 480, s.block.lenses[0]), scene.through._pinhole
+        x = lens.unproject((s.block.xy[row] - s.block.residual[row]).astype(float)[None])[0]
         picture = x * pinhole.f + [pinhole.cx, pinhole.cy]
         scale = scene.eye.f / pinhole.f
         corner = (np.array([scene.width(), scene.height()]) - 1) / 2 - np.array([pinhole.cx, pinhole.cy]) * scale
@@ -895,8 +895,8 @@ class Working(DeskTest):
 
     def test_a_lens_is_calibrated_looked_at_and_kept(self):
         from tests.test_lens import sheet_photos
-        from umbrate.desk.dialogs.lens import SheetsDialog, ShelfDialog
         from umbrate.desk.bench.calibration import CalibrationPictures
+        from umbrate.desk.dialogs.lens import SheetsDialog, ShelfDialog
 
         place = scratch() / "lens.umbrate"
         Job.create(place).close()

@@ -18,11 +18,11 @@ from tests.test_scaling import put_marks, true_marks
 from umbrate.core.geometry.pose import center
 from umbrate.core.geometry.similarity import scale_of
 from umbrate.desk.bench.cloud import CloudPanel
-from umbrate.desk.bench.measurements import MeasurePanel
 from umbrate.desk.bench.markedpoints import PointsPanel
+from umbrate.desk.bench.measurements import MeasurePanel
 from umbrate.desk.bench.scale import LengthsPanel, LevelPanel, ScalePanel
-from umbrate.desk.scene.tools import TURN
 from umbrate.desk.dialogs.section import SectionDialog
+from umbrate.desk.scene.tools import TURN
 from umbrate.sitting.frames import frame_of
 from umbrate.stages import BY_NAME
 
@@ -578,18 +578,18 @@ class Cleaning(unittest.TestCase):
         view = self.window.photo_view
         wait_for(lambda: view.image is not None)
         block = s.block
-        k = int(np.flatnonzero(block["photo_ids"] == view.shown)[0])
-        E = block["poses"][k]
+        k = int(np.flatnonzero(block.photo_ids == view.shown)[0])
+        E = block.poses[k]
         for look in range(1, 4):
             view.depth_look.setCurrentIndex(look)
             view.reload_overlays()
             self.assertIsNotNone(view._depth_picture)
             view.grab()
         near = 0
-        rows = np.flatnonzero(block["photo"] == k)
+        rows = np.flatnonzero(block.photo == k)
         for r in rows:
-            z = float(E[2, :3] @ block["points"][block["point"][r]] + E[2, 3])
-            told = view.depth[1].told(*block["xy"][r], "")
+            z = float(E[2, :3] @ block.points[block.point[r]] + E[2, 3])
+            told = view.depth[1].told(*block.xy[r], "")
             near += bool(told) and abs(float(told.split()[1].rstrip(",")) / z - 1) < 0.02
         self.assertGreater(near, 0.7 * len(rows))
         view.depth_look.setCurrentIndex(0)

@@ -25,6 +25,7 @@ from umbrate.desk.photo import view as photoview
 from umbrate.desk.session.background import Background
 from umbrate.job.database import StoreError
 from umbrate.job.store import Job
+from umbrate.sitting.blocks import stored_block
 from umbrate.sitting.frames import load_block
 
 setUpModule, tearDownModule = test_desk.setUpModule, test_desk.tearDownModule
@@ -165,21 +166,21 @@ class WhatIsHidden(DeskTest):
         s.choose(stage="scale")
         test_desk.APP.processEvents()
         b = load_block(s.job, s.sitting)
-        rows = np.flatnonzero(b["mark"] >= 0)
-        middle = np.median(b["points"], axis=0)
+        rows = list(b.marks.values())
+        middle = np.median(b.points, axis=0)
         seen = hidden = 0
         for show in ("cloud", "points"):
             if (scene.is_cloud and show == "points") or (not scene.is_cloud and show == "cloud"):
                 QTest.keyClick(scene, Qt.Key.Key_3)
                 test_desk.APP.processEvents()
             for r in rows:
-                X = b["points"][r]
+                X = b.points[r]
                 out = (X - middle) / np.linalg.norm(X - middle)
                 for side in (1, -1):
                     eye = scene.eye
 
                     scene.look(
-                        eye_round(middle, 0.6 * float(np.ptp(b["points"])), side * out, scene.width(), scene.height())
+                        eye_round(middle, 0.6 * float(np.ptp(b.points)), side * out, scene.width(), scene.height())
                     )
                     scene.repaint()
                     self.assertIsNot(scene.eye, eye)
@@ -189,9 +190,9 @@ class WhatIsHidden(DeskTest):
                     scene._pick_end(QPointF(float(x), float(y)))
                     s.measuring.begin(None)
                     if side == 1:
-                        seen += got == [f"@{int(b['mark'][r])}"]
+                        seen += got == [f"@{b.label[r]}"]
                     else:
-                        hidden += f"@{int(b['mark'][r])}" in got
+                        hidden += f"@{b.label[r]}" in got
         self.assertGreaterEqual(seen, 1.6 * len(rows))  # places at a rim may be hidden by what is before them
         self.assertEqual(hidden, 0)
 
@@ -209,7 +210,7 @@ class KeptViews(DeskTest):
 
         def marks_on_screen():
             b = load_block(s.job, s.sitting)
-            return scene.on_screen(b["points"][:200])
+            return scene.on_screen(b.points[:200])
 
         scene.look_from("Right")
         test_desk.APP.processEvents()
@@ -379,15 +380,13 @@ class Placed(unittest.TestCase):
         self.addCleanup(job.close)
         for name in ("photos", "masks", "lens", "poses"):
             run(job, s, name)
-        first = job.blobs.get_arrays(job.result(s.id, "poses").blob("block"))
+        first = stored_block(job.blobs, job.result(s.id, "poses").blob("block"))
         # other settings: another solve, which would stand a little otherwise and have a size of its own
         job.set_settings(s.id, "poses", {"features": 2000, "seed": 5})
         out = run(job, s, "poses")
-        second = job.blobs.get_arrays(out.artefacts["block", None])
-        at = {int(i): E for i, E in zip(first["photo_ids"], first["poses"], strict=True)}
-        eyes = np.array([[-E[:3, :3].T @ E[:3, 3], -at[int(i)][:3, :3].T @ at[int(i)][:3, 3]]
-                         for i, E in zip(second["photo_ids"], second["poses"], strict=True)
-                         if np.isfinite(E[0, 0]) and np.isfinite(at[int(i)][0, 0])])  # fmt: skip
+        second = stored_block(job.blobs, out.artefacts["block", None])
+        both = second.solved_rows.keys() & first.solved_rows.keys()
+        eyes = np.array([[b.eyes[b.solved_rows[i]] for b in (second, first)] for i in both])
         size = np.linalg.norm(np.ptp(eyes[:, 1], axis=0))
         self.assertLess(np.median(np.linalg.norm(eyes[:, 0] - eyes[:, 1], axis=1)), 0.01 * size)
         self.assertFalse(any("frame is a new one" in p["text"] for p in out.problems))

@@ -7,7 +7,13 @@ from scipy.spatial.transform import Rotation
 
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import center, inverse, look_at, pose, transform
-from umbrate.core.geometry.rotation import nearest_rotation, rotation_angle, rotation_between, rotation_matrix, rotation_vector
+from umbrate.core.geometry.rotation import (
+    nearest_rotation,
+    rotation_angle,
+    rotation_between,
+    rotation_matrix,
+    rotation_vector,
+)
 from umbrate.core.geometry.similarity import compare_poses, fit_similarity, move_pose, scale_of
 from umbrate.core.geometry.triangulate import triangulate_tracks
 

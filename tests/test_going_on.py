@@ -25,7 +25,7 @@ from umbrate.stages.poses import solving as block_making
 def centers(job, sitting):
     """Camera centers by photo id."""
     b = load_block(job, sitting)
-    return {int(i): center(E) for i, E in zip(b["photo_ids"], b["poses"], strict=True) if np.isfinite(E[0, 0])}
+    return {i: b.eyes[k] for i, k in b.solved_rows.items()}
 
 
 class GoingOn(unittest.TestCase):
@@ -103,19 +103,19 @@ class GoingOn(unittest.TestCase):
         self.assertTrue(points_left(job, sitting, block).all())
         self.assertIn(state(job, "poses"), ("done", "look"))
         job.redo()
-        gone = set(map(tuple, block["xy"][chosen[block["point"]]].tolist()))
+        gone = set(map(tuple, block.xy[chosen[block.point]].tolist()))
         for way in ("adjust", "go on", "start over"):
             out = run(job, sitting, "poses", way=way)
             self.assertEqual(out.figures["solved"], 12)
             self.assertIn(state(job, "poses"), ("done", "look"))
             left = load_block(job, sitting)
-            self.assertFalse(gone & set(map(tuple, left["xy"].tolist())), way)
+            self.assertFalse(gone & set(map(tuple, left.xy.tolist())), way)
             self.assertLess(self.judged()["center_percent_median"], 0.2)
         # a second cut adds to the first
         remove_points(job, sitting, left, sift(job, sitting, "sightings", below=3))
         self.assertTrue((measure("sightings", left)[points_left(job, sitting, left)] >= 3).all())
         with self.assertRaisesRegex(UmbrateError, "fewer than 20"):
-            remove_points(job, sitting, left, np.ones(len(left["points"]), bool))
+            remove_points(job, sitting, left, np.ones(len(left.points), bool))
         while job.removed(sitting.id):
             job.undo()
         out = run(job, sitting, "poses")
@@ -132,7 +132,7 @@ class GoingOn(unittest.TestCase):
         out = run(self.job, self.sitting, "cloud")
         self.assertTrue(any("less safe" in p["text"] for p in out.problems))
         block = load_block(self.job, self.sitting)
-        E = block["poses"][np.isfinite(block["poses"][:, 0, 0])][0]
+        E = block.poses[block.solved][0]
         z = lambda P: P @ E[2, :3] + E[2, 3]  # noqa: E731
         whole = load_cloud(self.job, self.sitting)["points"]
         near, far = np.percentile(z(whole), (30, 70))

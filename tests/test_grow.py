@@ -10,9 +10,9 @@ from umbrate.core.geometry.pose import center, look_at, transform
 from umbrate.core.geometry.rotation import rotation_angle, rotation_matrix
 from umbrate.core.geometry.similarity import compare_poses
 from umbrate.core.poses import grow as growing
-from umbrate.core.poses.block import PairGeometry
 from umbrate.core.poses.frame import move_block, upright_frame
 from umbrate.core.poses.grow import Grower
+from umbrate.core.poses.solution import PairGeometry
 from umbrate.core.poses.tracks import build_tracks
 
 LENS = Lens(1600, 1200, 2000.0, 806.0, 593.0, (-0.09, 0.03, 0.0), (3e-4, -2e-4))
@@ -56,7 +56,7 @@ def made_up_block(rng, photos=14, points=900, noise_px=0.3, false=0.05, loner=Tr
 
 
 def grow(xy, pairs, seed=0, **more):
-    """A Block from an EXIF-like guess of the lens."""
+    """What is Grown from an EXIF-like guess of the lens."""
     guess = Lens.guess(1600, 1200, 2050.0).vector
     return Grower(xy, pairs, [guess], np.zeros(len(xy), int), [1600] * len(xy), seed=seed, **more).run()
 
@@ -81,7 +81,7 @@ class Growing(unittest.TestCase):
     def test_solves_the_ring_and_the_lens_in_spite_of_false_matches(self):
         # without noise, and with nothing known of the lens, what is left is what false matches do
         xy, pairs, truth = made_up_block(np.random.default_rng(1), noise_px=0.0)
-        block = grow(xy, pairs, lens_sigma=np.array([[1e4, 1e3, 1e3, 1, 10, 10, 1, 1, 10, 10]]))
+        block = grow(xy, pairs, lens_sigma=np.array([[1e4, 1e3, 1e3, 1, 10, 10, 1, 1, 10, 10]])).block
         _, rotation, shift = compare_poses(block.poses[:14], truth)
         self.assertLess(rotation.max(), 0.03)
         self.assertLess(shift.max(), 1e-3)
@@ -89,7 +89,8 @@ class Growing(unittest.TestCase):
         self.assertGreater(len(block.points), 650)
         xy, pairs, truth = made_up_block(np.random.default_rng(1))
         told = []
-        block = grow(xy, pairs, report=lambda solved, total, sentence, grower: told.append(solved))
+        grown = grow(xy, pairs, report=lambda solved, total, sentence, grower: told.append(solved))
+        block = grown.block
         self.assertEqual(block.solved.sum(), 14)
         _, _, shift = compare_poses(block.poses[:14], truth)
         self.assertLess(shift.max(), 0.01)
@@ -97,7 +98,7 @@ class Growing(unittest.TestCase):
         # two noisy coordinates of 0.3 px each, less what the unknowns take up
         self.assertTrue(0.3 < block.rms_px < 0.43)
         # the loner is not forced in, and the reason is told
-        self.assertIn("no matches", block.reasons[14].text)
+        self.assertIn("no matches", grown.reasons[14].text)
         self.assertEqual(told[0], 2)
         self.assertEqual(told[-1], 14)
         self.assertEqual(told, sorted(told))
@@ -118,15 +119,15 @@ class Growing(unittest.TestCase):
             return len(first) - len(np.unique(who[first]))
 
         with mock.patch.object(growing, "merge", lambda _: 0):
-            before = grow(xy, pairs)
-        after = grow(xy, pairs)
+            before = grow(xy, pairs).block
+        after = grow(xy, pairs).block
         self.assertGreater(doubles(before), 20)
         self.assertLess(doubles(after), 0.6 * doubles(before))
         self.assertEqual(after.solved.sum(), 14)
 
     def test_the_same_seed_gives_the_same_bits(self):
         xy, pairs, _ = made_up_block(np.random.default_rng(2), 8, 500)
-        a, b = grow(xy, pairs, 3), grow(xy, pairs, 3)
+        a, b = (grow(xy, pairs, 3).block for _ in range(2))
         np.testing.assert_array_equal(a.poses, b.poses)
         np.testing.assert_array_equal(a.points, b.points)
 
@@ -134,9 +135,9 @@ class Growing(unittest.TestCase):
         xy, pairs, _ = made_up_block(np.random.default_rng(3), 6, 300)
         for g in pairs.values():
             g.angle_deg = 0.2  # turned on the spot
-        block = grow(xy, pairs)
-        self.assertFalse(block.solved.any())
-        self.assertEqual(set(block.reasons), set(range(7)))
+        grown = grow(xy, pairs)
+        self.assertFalse(grown.block.solved.any())
+        self.assertEqual(set(grown.reasons), set(range(7)))
 
 
 class Frame(unittest.TestCase):

@@ -10,7 +10,15 @@ from scipy.ndimage import gaussian_filter
 
 from tests.scenes import scratch
 from umbrate.core.errors import UmbrateError
-from umbrate.core.imaging.decode import display_orientation, read_facts, read_mask, read_picture, read_reduced, read_thumbnail, thumbnail_of
+from umbrate.core.imaging.decode import (
+    display_orientation,
+    read_facts,
+    read_mask,
+    read_picture,
+    read_reduced,
+    read_thumbnail,
+    thumbnail_of,
+)
 from umbrate.core.imaging.evidence import crop, evidence
 from umbrate.core.imaging.video import choose_frames
 

@@ -20,8 +20,17 @@ from umbrate.core.geometry.pose import look_at
 from umbrate.core.lens.compare import field_difference
 from umbrate.core.targets.board import find_board, refine_corners
 from umbrate.core.targets.detect import find_targets
-from umbrate.formats.lenscards import LensCard, card_from_dict, put_on_shelf, read_card, shelf, take_off_shelf, write_card
+from umbrate.formats.lenscards import (
+    LensCard,
+    card_from_dict,
+    put_on_shelf,
+    read_card,
+    shelf,
+    take_off_shelf,
+    write_card,
+)
 from umbrate.job.store import Job
+from umbrate.sitting.blocks import stored_block
 from umbrate.sitting.lenses import group_name
 from umbrate.stages import BY_NAME
 from umbrate.stages.lens.calibration import printed_scales
@@ -126,8 +135,8 @@ class Shelf(unittest.TestCase):
         self.assertEqual((out.figures["groups"][0]["card"], out.problems), (mine.name, []))
         run(job, sitting, "masks")
         solved = run(job, sitting, "poses")
-        block = job.blobs.get_arrays(solved.artefacts["block", None])
-        np.testing.assert_array_equal(block["lenses"][0], Lens.from_dict(truth).vector)  # trusted: to the bit
+        block = stored_block(job.blobs, solved.artefacts["block", None])
+        np.testing.assert_array_equal(block.lenses[0], Lens.from_dict(truth).vector)  # trusted: to the bit
         self.assertEqual(solved.figures["solved"], 12)
         # several fit, another is named, one of another camera is named
         put_on_shelf(replace(mine, name="newer", date="2026-02-02"))

@@ -1,6 +1,7 @@
 """Measuring against closed forms, dense algebra and drawn pictures."""
 
 import unittest
+from dataclasses import replace
 
 import ezdxf
 import numpy as np
@@ -18,14 +19,15 @@ from umbrate.core.geometry.rotation import rotation_angle, rotation_matrix
 from umbrate.core.geometry.sightings import Sightings, ellipse, line_in, locate, pixels
 from umbrate.core.geometry.similarity import compare_poses, fit_similarity, move_pose
 from umbrate.core.measure.datum import Lengths, after, fit_scale, judge, of_shape
-from umbrate.core.measure.fit import Solved, fit_known, network_of
+from umbrate.core.measure.fit import fit_known, network_of
 from umbrate.core.measure.level import frame, up_of_points
-from umbrate.core.measure.network import Place
+from umbrate.core.measure.network import Place, place_of
 from umbrate.core.measure.pairs import stereo_pair
 from umbrate.core.measure.quantities import KINDS, propagate, quantity
 from umbrate.core.measure.section import is_closed, section
 from umbrate.core.measure.snap import snap
 from umbrate.core.measure.surface import spot_on_ray, surface_at
+from umbrate.core.poses.block import Block
 from umbrate.core.poses.covariance import covariance
 from umbrate.core.poses.grow import Grower
 from umbrate.core.poses.marked import missing, solve_marked
@@ -39,15 +41,16 @@ FREE = (0, 1, 2, 3)
 
 
 def small_block(seed=3, photos=5, points=16):
-    """A Solved with noise, near its solution, and its true points."""
+    """A Block with noise, near its solution, and its true points."""
     rng = np.random.default_rng(seed)
     poses, X, photo, point, xy = scene(rng, photos, points)
     sigma = np.where(np.arange(points) % 3 == 0, 0.1, 0.4)[point]
     xy = xy + rng.normal(size=xy.shape) * sigma[:, None]
     prior = (TRUE_LENS.vector[None], np.full((1, 10), 30.0))
-    block = Solved(
-        poses, TRUE_LENS.vector[None], np.zeros(photos, np.int64), X.copy(), photo, point, xy, sigma, FREE, (), prior
-    )
+    block = Block(
+        poses, TRUE_LENS.vector[None], np.zeros(photos), X.copy(), photo, np.arange(len(xy)), point, xy,
+        np.zeros((len(xy), 2)), sigma, free_lens=FREE, prior=prior,
+    )  # fmt: skip
     return block, X
 
 
@@ -79,7 +82,7 @@ class Networks(unittest.TestCase):
         scale = np.linalg.norm(J, axis=0)
         whole = np.linalg.pinv((J / scale).T @ (J / scale), rcond=1e-11, hermitian=True) / np.outer(scale, scale)
         rows = [0, 5, 2, 9, 3, 11]
-        places = [b.place(p) for p in rows]
+        places = [place_of(b, p) for p in rows]
         Y = np.array([p.xyz for p in places])
         cov = after(fitted.network.joint(places), Y, Lengths(np.array([0, 2]), np.array([1, 3]), known.value, sigma))
         for a, c in ((4, 5), (0, 1), (1, 3)):
@@ -99,7 +102,7 @@ class Networks(unittest.TestCase):
         )  # fmt: skip
         rows = [1, 4, 8]
         shape = lambda c: of_shape(c, block.points[rows])  # noqa: E731
-        got = network_of(block, cov).joint([block.place(p) for p in rows]) / cov.unit**2
+        got = network_of(block, cov).joint([place_of(block, p) for p in rows]) / cov.unit**2
         # both say the same of the shape, whatever frame they hold; the size they leave open alike
         X = block.points[rows] - block.points[rows].mean(0)
         G = (X / np.linalg.norm(X)).ravel()
@@ -110,7 +113,7 @@ class Networks(unittest.TestCase):
         block, X = small_block(photos=8)
         fitted = fit_known(block, Lengths(np.array([0]), np.array([5]), np.array([1.0]), np.array([0.01])))
         net = fitted.network
-        p = fitted.block.place(4)
+        p = place_of(fitted.block, 4)
         J = net.joint([p, p])
         np.testing.assert_allclose(J[:3, 3:], J[:3, :3], rtol=1e-9)
         # repeated blocks: the spot predicted in a photo that did not mark the point
@@ -118,9 +121,9 @@ class Networks(unittest.TestCase):
         poses, X, photo, point, xy = scene(np.random.default_rng(1), 8, 40)
         for _ in range(30):
             seen = xy + rng.normal(0, 0.3, xy.shape)
-            b = Solved(
-                poses, TRUE_LENS.vector[None], np.zeros(8, np.int64), X, photo, point, seen, np.full(len(xy), 0.3),
-                (), (0,),
+            b = Block(
+                poses, TRUE_LENS.vector[None], np.zeros(8), X, photo, np.arange(len(xy)), point, seen,
+                np.zeros((len(xy), 2)), np.full(len(xy), 0.3), trusted=(0,),
             )  # fmt: skip
             f = fit_known(b, Lengths(*[np.zeros(0, int)] * 2, *[np.zeros(0)] * 2))
             rows = np.flatnonzero((point == 7) & (photo < 3))
@@ -289,7 +292,7 @@ class Marked(unittest.TestCase):
             xy.append(lens.project(Y[some, :2] / Y[some, 2:]) + rng.normal(0, 0.2, (len(some), 2)))
             numbers.append(10 + some)
         sigma = [np.full(len(x), 0.2) for x in xy]
-        b = solve_marked(xy, numbers, [lens.vector], [0, 0, 0], sigma)
+        b = solve_marked(xy, numbers, [lens.vector], [0, 0, 0], sigma).block
         self.assertTrue(b.solved.all())
         M = fit_similarity(b.points, X)
         for E, T in zip(b.poses, poses, strict=True):
@@ -299,12 +302,12 @@ class Marked(unittest.TestCase):
         told, able = missing(few, ["a", "b", "c"])
         self.assertFalse(able)
         self.assertIn("more needed", told[0])
-        self.assertFalse(solve_marked([x[:5] for x in xy], few, [lens.vector], [0, 0, 0], sigma).solved.any())
+        self.assertFalse(solve_marked([x[:5] for x in xy], few, [lens.vector], [0, 0, 0], sigma).block.solved.any())
 
     def test_a_part_that_floats_within_a_block_is_found_by_marks_and_brought_back(self):
         rng = np.random.default_rng(0)
         xy, pairs, poses, X, ids = made_up_block(rng, 16, 900, 0.3, 0.0, False, with_points=True)
-        b = Grower(xy, pairs, [LENS.vector], np.zeros(16, int), [1600] * 16, trusted=(0,)).run()
+        b = Grower(xy, pairs, [LENS.vector], np.zeros(16, int), [1600] * 16, trusted=(0,)).run().block
         seen = [{int(n): f for f, n in enumerate(i)} for i in ids]
         halves = range(8), range(8, 16)
         able = [n for n in range(len(X)) if all(sum(n in seen[k] for k in h) >= 2 for h in halves)]
@@ -322,8 +325,10 @@ class Marked(unittest.TestCase):
         M[:3, :3], M[:3, 3] = rotation_matrix(np.array([0, 0.02, 0.05])), [0.02, 0.01, 0.05]
         half = np.arange(16) >= 8
         theirs = np.bincount(b.point[~half[b.photo]], minlength=len(b.points)) == 0
-        b.poses = np.array([move_pose(E, M) if h else E for E, h in zip(b.poses, half, strict=True)])
-        b.points = np.where(theirs[:, None], b.points @ M[:3, :3].T + M[:3, 3], b.points)
+        b = replace(
+            b, poses=np.array([move_pose(E, M) if h else E for E, h in zip(b.poses, half, strict=True)]),
+            points=np.where(theirs[:, None], b.points @ M[:3, :3].T + M[:3, 3], b.points),
+        )  # fmt: skip
         self.assertGreater(compare_poses(b.poses, poses)[1].max(), 2.0)
         parts = split_by_marks(b, marks)
         self.assertEqual({tuple(np.flatnonzero(p.solved)) for p in parts}, {tuple(range(8)), tuple(range(8, 16))})

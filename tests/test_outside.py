@@ -380,9 +380,9 @@ class EveryDialog(unittest.TestCase):
 
     def test_every_dialog_asks_before_it_replaces_and_never_replaces_a_photo(self):
         from umbrate.desk.bench.cloud import CloudPanel
-        from umbrate.desk.dialogs.lens import SheetsDialog, ShelfDialog
-        from umbrate.desk.bench.measurements import MeasurePanel
         from umbrate.desk.bench.markedpoints import PointsPanel
+        from umbrate.desk.bench.measurements import MeasurePanel
+        from umbrate.desk.dialogs.lens import SheetsDialog, ShelfDialog
         from umbrate.desk.dialogs.section import SectionDialog
 
         w, s, home = self.window, self.window.session, scratch()

@@ -201,9 +201,9 @@ class Scaled(unittest.TestCase):
         np.testing.assert_allclose(moved[100], 0, atol=1e-3)
         level_by_patch(job, s, moved[5].astype(float))
         turn = rotation_matrix(np.array([0, 0.5, 0]))
-        was = load_block(job, s)["points"]
+        was = load_block(job, s).points
         level_by_turn(job, s, turn)
-        now = load_block(job, s)["points"]
+        now = load_block(job, s).points
         T = fit_similarity(was, now, with_scale=False)
         self.assertLess(np.degrees(rotation_angle(T[:3, :3] @ turn.T)), 1e-4)
         with self.assertRaises(UmbrateError):
@@ -377,11 +377,11 @@ class FromMarks(unittest.TestCase):
         out = run(job, s, "poses")
         self.assertGreaterEqual(out.figures["solved"], 2)
         block = load_block(job, s)
-        have = [int(p) for p in np.flatnonzero(block["mark"] >= 0)]
+        have = list(block.marks.values())
         names = {p.id: p.name for p in job.marked_points(s.id)}
-        true = np.array([X[int(names[int(block["mark"][p])][1:])] for p in have])
-        M = fit_similarity(block["points"][have], true)
-        off = np.linalg.norm(block["points"][have] @ M[:3, :3].T + M[:3, 3] - true, axis=1)
+        true = np.array([X[int(names[m][1:])] for m in block.marks])
+        M = fit_similarity(block.points[have], true)
+        off = np.linalg.norm(block.points[have] @ M[:3, :3].T + M[:3, 3] - true, axis=1)
         self.assertLess(np.median(off), 0.03 * np.ptp(true))
         self.assertEqual(state(job, "poses") in ("done", "look"), True)
 
@@ -403,10 +403,10 @@ class FromMarks(unittest.TestCase):
             solved = {r["name"]: r["pose"] for r in rows if r["pose"] is not None}
             f, _ = pebble_truth().judge_poses("By hand", solved)
             self.assertLess(f["rotation_deg_max"], 1.0)
-            self.assertTrue((load_block(job, s)["mark"] >= 0).any())
+            self.assertTrue(load_block(job, s).marks)
         out = run(job, s, "poses", way="adjust")
         self.assertEqual(out.figures["solved"], 8)
-        self.assertTrue((load_block(job, s)["mark"] >= 0).any())
+        self.assertTrue(load_block(job, s).marks)
 
 
 class Commands(unittest.TestCase):

@@ -1,6 +1,7 @@
 """Solving whole sittings from made-up sightings with known truth: what must not fool it, and what it must say."""
 
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
@@ -9,12 +10,12 @@ from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import center, look_at, transform
 from umbrate.core.geometry.rotation import rotation_angle, rotation_matrix
 from umbrate.core.geometry.similarity import compare_poses
-from umbrate.core.poses.block import FRAGMENT, PLANE, SCENE, TURN, TURNED
 from umbrate.core.poses.choose import ALL, LIKENESS, NEAR, ORDER, choose_pairs, largest, likeness_to, nearness
 from umbrate.core.poses.fragments import solve
 from umbrate.core.poses.loops import false_bridges
 from umbrate.core.poses.pairs import relate
 from umbrate.core.poses.sift import measure, ray_angles, shared_points
+from umbrate.core.poses.solution import FRAGMENT, PLANE, SCENE, TURN, TURNED
 from umbrate.core.poses.turntable import find_turntable
 
 
@@ -46,7 +47,7 @@ def shared(ids, least=30):
 
 
 def solved(xy, matches, f=2050.0, **more):
-    """A Solved from matches, related with whatever lens the solve believes in."""
+    """A Solution from matches, related with whatever lens the solve believes in."""
 
     def with_lens(lenses):
         found = {(i, j): relate(m, xy[i], lenses[0], xy[j], lenses[0], seed=7 * i + j) for (i, j), m in matches.items()}
@@ -85,7 +86,7 @@ class BadInput(unittest.TestCase):
         out = solved(xy, shared(ids))
         self.assertTrue(all(g.kind == TURN for g in out.pairs.values()))
         self.assertFalse(out.block.solved.any())
-        self.assertEqual({r.kind for r in out.block.reasons.values()}, {TURNED})
+        self.assertEqual({r.kind for r in out.reasons.values()}, {TURNED})
 
     def test_where_nothing_moves_nothing_is_solved(self):
         rng = np.random.default_rng(2)
@@ -117,7 +118,7 @@ class BadInput(unittest.TestCase):
         self.assertEqual(fragment.solved.tolist(), [False] * 14 + [True] * 8)
         _, shift = errors(fragment, [*a[2], *b[2]])
         self.assertLess(shift.max(), 0.01)
-        self.assertEqual({r.kind for r in out.block.reasons.values()}, {FRAGMENT})
+        self.assertEqual({r.kind for r in out.reasons.values()}, {FRAGMENT})
 
     def test_mirrored_photos_stay_out_of_a_block_of_others(self):
         rng = np.random.default_rng(4)
@@ -168,7 +169,7 @@ class BadInput(unittest.TestCase):
                 if ok.sum() >= 30 and (best or near):
                     matches[i, j] = np.stack([p[ok], q[ok]], 1)
         out = solved(xy, matches)
-        self.assertGreater(len(out.block.bridges), 60)
+        self.assertGreater(len(out.bridges), 60)
         rotation, shift = errors(out.block, truth)
         self.assertEqual(out.block.solved.sum(), 24)
         self.assertLess(rotation.max(), 0.5)
@@ -295,8 +296,7 @@ class Sifting(unittest.TestCase):
         rng = np.random.default_rng(10)
         xy, pairs, _ = made_up_block(rng, 8, 300, loner=False)
         made = solved(xy, {p: g.matches for p, g in pairs.items()}).block
-        block = {k: getattr(made, k) for k in ("poses", "points", "photo", "point", "residual")}
-        block["point_sigma"] = np.full(len(made.points), 0.01)
+        block = replace(made, point_sigma=np.full(len(made.points), 0.01))
         centers = [center(E) for E in made.poses]
         p = 17
         rows = np.flatnonzero(made.point == p)

@@ -130,9 +130,9 @@ class WholeJob(unittest.TestCase):
 
         block = load_block(self.job, self.sitting)
         photos = {p.id: p for p in self.job.photos(self.sitting.id)}
-        for k, pid in enumerate(block["photo_ids"]):
+        for k, pid in enumerate(block.photo_ids):
             mask = read_mask(pebble_set() / "by-hand" / "masks" / (Path(photos[int(pid)].name).stem + ".png"))
-            xy = np.round(block["xy"][block["photo"] == k]).astype(int)
+            xy = np.round(block.xy[block.photo == k]).astype(int)
             self.assertTrue(mask[xy[:, 1], xy[:, 0]].all())
 
     def test_live_blocks_grow_in_a_frame_like_the_final_one(self):
@@ -143,9 +143,9 @@ class WholeJob(unittest.TestCase):
                 seen.append((name, pickle.loads(pickle.dumps(data))))
 
         run(self.job, self.sitting, "poses", Watching())
-        counts = [len(d["poses"]) for n, d in seen if n == "block"]
+        counts = [len(d.poses) for n, d in seen if n == "block"]
         self.assertEqual((counts[0], counts[-1]), (2, 12))
-        distance = [np.linalg.norm(np.linalg.inv(E)[:3, 3]) for E in seen[-1][1]["poses"]]
+        distance = [np.linalg.norm(np.linalg.inv(E)[:3, 3]) for E in seen[-1][1].poses]
         self.assertAlmostEqual(np.median(distance), 1.0, delta=0.1)
 
 

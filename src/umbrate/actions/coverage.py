@@ -95,15 +95,7 @@ def camera_list(job, sitting):
         return []
     used = {p.id for p in job.photos(sitting.id, aside=False)}
     masks = mask_blobs(job, sitting)
-    return [
-        (
-            block["poses"][i],
-            Lens.from_vector(*block["sizes"][i], block["lenses"][block["lens_of"][i]]),
-            masks.get(int(p)),
-        )
-        for i, p in enumerate(block["photo_ids"])
-        if int(p) in used and np.isfinite(block["poses"][i, 0, 0])
-    ]
+    return [(block.poses[k], block.lens(k), masks.get(i)) for i, k in block.solved_rows.items() if i in used]
 
 
 def with_masks(cameras, blobs):

@@ -121,8 +121,7 @@ def lens_of_photos(job, sitting):
             out.update(dict.fromkeys(g["photos"], Lens.from_dict(g["lens"])))
     block = load_block(job, sitting)
     if block is not None:
-        for k, i in enumerate(block["photo_ids"]):
-            out[int(i)] = Lens.from_vector(*block["sizes"][k], block["lenses"][block["lens_of"][k]])
+        out.update({int(i): block.lens(k) for k, i in enumerate(block.photo_ids)})
     return out
 
 
@@ -143,8 +142,7 @@ def export_undistorted(job, folder, sitting=None, gate=None):
     todo, folders = [], folder_names(sittings)
     for s in sittings:
         of, masks, block = lens_of_photos(job, s), mask_blobs(job, s), load_block(job, s)
-        poses = {} if block is None else dict(zip(block["photo_ids"].tolist(), block["poses"], strict=True))
-        poses = {i: E for i, E in poses.items() if np.isfinite(E).all()}
+        poses = {} if block is None else {i: block.poses[k] for i, k in block.solved_rows.items()}
         photos = [p for p in job.photos(s.id, aside=False) if p.id in of]
         place = f"{folders[s.id]}/" if len(sittings) > 1 else ""
         for p, name in zip(photos, export_names(photos).values(), strict=True):
@@ -193,26 +191,22 @@ def camera_rows(job, sitting=None):
     for s in [sitting] if sitting else job.placements():
         block, frame = load_block(job, s), frame_of(job, s)
         spreads, of_lenses = spreads_of(job, s)
-        place, keys = {}, {}
-        if block is not None:
-            place = {int(i): k for k, i in enumerate(block["photo_ids"])}
-            for k in range(len(place)):
-                m = int(block["lens_of"][k])
-                keys[m] = f"{s.id}-{m + 1}"
-                lenses[keys[m]] = Lens.from_vector(*block["sizes"][k], block["lenses"][m])
-                if m < len(of_lenses):
-                    sigmas[keys[m]] = of_lenses[m]
+        keys = {}
+        for k in range(len(block.poses) if block is not None else 0):
+            m = int(block.lens_of[k])
+            keys[m] = f"{s.id}-{m + 1}"
+            lenses[keys[m]] = block.lens(k)
+            if m < len(of_lenses):
+                sigmas[keys[m]] = of_lenses[m]
         for p in job.photos(s.id):
-            k = place.get(p.id)
-            pose = (
-                for_people(block["poses"][k], frame) if k is not None and np.isfinite(block["poses"][k]).all() else None
-            )
+            k = None if block is None else block.row_of(p.id)
+            pose = for_people(block.poses[k], frame) if k is not None and block.solved[k] else None
             rows.append(
                 {
                     "name": p.name,
                     "sitting": names[p.sitting_id],  # of a joined row, the one it was taken in
                     "file": str(job.photo_path(p)),
-                    "lens": keys[int(block["lens_of"][k])] if k is not None else None,
+                    "lens": keys[int(block.lens_of[k])] if k is not None else None,
                     "pose": pose,
                     "sigma": spreads.get(p.id),
                 }

@@ -6,7 +6,17 @@ from ..core.errors import UmbrateError
 from ..core.measure.surface import surface_at
 from ..core.targets.sheets import MAT
 from ..sitting.clouds import load_cloud
-from ..sitting.frames import end_text, frame_of, level_matrix, level_of, load_block, move_box, place_of_end, plain_keep_box, raw_block
+from ..sitting.frames import (
+    end_text,
+    frame_of,
+    level_matrix,
+    level_of,
+    load_block,
+    move_box,
+    place_of_end,
+    plain_keep_box,
+    raw_block,
+)
 from .measuring import plain_spot
 
 
@@ -22,7 +32,7 @@ def check_free(job, sitting):
 
 def mat_numbers(block):
     """Numbers of the mat's targets that a block has, as ends."""
-    return [str(n) for n in sorted({int(n) for n in block["number"]}) if n in MAT]
+    return [str(n) for n in block.targets if n in MAT]
 
 
 def change_level(job, sitting, label="set the level", **parts):
@@ -49,7 +59,7 @@ def change_level(job, sitting, label="set the level", **parts):
                 f"{', '.join(missing)}: not in the block. Ends are a target's number or a point marked in two solved "
                 "photos (run Scale after marking)."
             )
-        return block["points"][rows]
+        return block.points[rows]
 
     level_matrix(
         level or {}, find, block=block, from_plain=M, box=move_box(plain_keep_box(job, sitting), M),

@@ -7,8 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..core.errors import UmbrateError
-from ..core.geometry.pose import center
-from ..core.geometry.sightings import Sightings, line_in, locate, pixels
+from ..core.geometry.sightings import line_in, locate, pixels
 from ..core.measure.network import Place
 from ..core.measure.pairs import stereo_pair
 from ..formats.coordinates import read_coordinates, write_coordinates
@@ -17,6 +16,7 @@ from ..formats.files import CLOSED
 from ..job.marks import mark_of
 from ..sitting.endpoints import network_of
 from ..sitting.frames import frame_of, move_points, raw_block, scale_result
+from ..sitting.marks import seen_in
 
 NEAR_POINTS = 12  #: tie points round a place that tell which photos see it
 LOOSE_PX = 300.0  #: a predicted spot less sure than this is no help
@@ -63,54 +63,49 @@ class Marking:
 
     def __init__(self, job, sitting):
         self.job, self.sitting = job, sitting
-        self.block, self.from_plain = raw_block(job, sitting)
-        self.network = None
-        self.row = {}
-        if self.block is not None:
-            on = np.isfinite(self.block["poses"][:, 0, 0])
-            self.row = {int(i): k for k, i in enumerate(self.block["photo_ids"]) if on[k]}
+        block, self.from_plain = raw_block(job, sitting)
+        self.block = self.network = None
+        if block is not None:
+            self.block = block.of_solved()
             try:
-                result = scale_result(job, sitting) or job.result(sitting.id, "poses")
-                self.network, self.network_row = network_of(job, result, self.block)
+                self.network = network_of(job, scale_result(job, sitting) or job.result(sitting.id, "poses"), block)
             except UmbrateError:
                 self.network = None
-            self.to_job = frame_of(job, sitting, self.block).matrix @ np.linalg.inv(self.from_plain)
+            self.to_job = frame_of(job, sitting, block).matrix @ np.linalg.inv(self.from_plain)
 
     def _sightings(self, point, leave=None):
         """The Sightings of a point in solved photos that count, or None where there are none."""
-        mine = [s for s in point.sightings if s.used and s.photo_id in self.row and s.photo_id != leave]
-        if not mine:
+        if self.block is None:
             return None
-        mine.sort(key=lambda s: self.row[s.photo_id])
-        return Sightings(
-            np.array([self.row[s.photo_id] for s in mine]), np.array([[s.x, s.y] for s in mine]),
-            np.array([s.sigma_px for s in mine]),
-        )  # fmt: skip
+        seen = seen_in(
+            self.block, [(s.photo_id, s.x, s.y, s.sigma_px) for s in point.sightings if s.used and s.photo_id != leave]
+        )
+        return seen if len(seen.photo) else None
 
     def _locate(self, seen):
         b = self.block
-        return locate(b["poses"], b["lenses"], b["lens_of"], seen)
+        return locate(b.poses, b.lenses, b.lens_of, seen)
 
     def place(self, point):
         """Where a point lies in the job's frame (3,), or None."""
-        seen = self._sightings(point) if self.block is not None else None
+        seen = self._sightings(point)
         X = self._locate(seen)[0] if seen is not None else None
         return None if X is None else move_points(X[None], self.to_job)[0]
 
     def seen(self, point):
         """All sightings of a point as Seen, the worst residual first."""
         found = {}
-        seen = self._sightings(point) if self.block is not None else None
+        seen = self._sightings(point)
         X, residual = self._locate(seen) if seen is not None else (None, None)
         if X is not None:
             found = dict(zip(seen.photo.tolist(), residual, strict=True))
         out = []
         for s in point.sightings:
-            k = self.row.get(s.photo_id)
+            k = None if self.block is None else self.block.row_of(s.photo_id)
             r = found.get(k) if s.used else None
             if r is None and X is not None and k is not None:
                 b = self.block
-                r = np.array([s.x, s.y]) - pixels(b["poses"], b["lenses"], b["lens_of"], [k], X)[0]
+                r = np.array([s.x, s.y]) - pixels(b.poses, b.lenses, b.lens_of, [k], X)[0]
             ok = r is not None and np.isfinite(r).all()
             out.append(Seen(s.photo_id, (s.x, s.y), s.sigma_px, s.used, tuple(r.tolist()) if ok else None))
         return sorted(out, key=lambda s: -(s.length or 0.0))
@@ -125,29 +120,27 @@ class Marking:
 
         size : (width, height) of the photo
         """
-        k = self.row.get(photo_id)
-        if self.block is None or k is None or not point.used:
+        k = None if self.block is None else self.block.row_of(photo_id)
+        if k is None or not point.used:
             return Guide()
         seen = self._sightings(point, leave=photo_id)
         if seen is None:
             return Guide()
         b = self.block
         if len(seen.photo) == 1:
-            eye = center(b["poses"][seen.photo[0]])
-            away = np.linalg.norm(b["points"] - eye, axis=1)
+            away = np.linalg.norm(b.points - b.eyes[seen.photo[0]], axis=1)
             near, far = np.percentile(away, 2), np.percentile(away, 98)
-            line = line_in(b["poses"], b["lenses"], b["lens_of"], seen, k, size, (max(0.5 * near, 1e-6), 1.5 * far))
+            line = line_in(b.poses, b.lenses, b.lens_of, seen, k, size, (max(0.5 * near, 1e-6), 1.5 * far))
             return Guide(line=line if len(line) >= 2 else None)
         X, _ = self._locate(seen)
         if X is None:
             return Guide()
-        spot = pixels(b["poses"], b["lenses"], b["lens_of"], [k], X)[0]
+        spot = pixels(b.poses, b.lenses, b.lens_of, [k], X)[0]
         if not np.isfinite(spot).all():
             return Guide()
         cov = np.eye(2)
         if self.network is not None:
-            place = Place(X, self.network_row[seen.photo], seen.xy, seen.sigma)
-            cov = self.network.spot(place, self.network_row[k])
+            cov = self.network.spot(Place(X, seen.photo, seen.xy, seen.sigma), k)
         if np.sqrt(np.trace(cov)) > LOOSE_PX:
             return Guide()
         return Guide(spot=spot, covariance=cov)
@@ -155,24 +148,23 @@ class Marking:
     def photos_to_mark(self, point):
         """Photos (ids) in which a point should be seen and is not marked yet, the surest first."""
         marked = {s.photo_id for s in point.sightings}
-        seen = self._sightings(point) if self.block is not None else None
+        seen = self._sightings(point)
         if seen is None:
             return [p.id for p in self.job.photos(self.sitting.id, aside=False) if p.id not in marked]
         b = self.block
         X = self._locate(seen)[0] if len(seen.photo) >= 2 else None
-        sizes = b["sizes"]
         if X is None:
             # after one sighting: photos that share most points with that photo
-            of = np.unique(b["point"][b["photo"] == seen.photo[0]])
-            share = np.bincount(b["photo"][np.isin(b["point"], of)], minlength=len(sizes))
+            near = np.unique(b.point[b.in_photo(seen.photo[0])])
+            share = np.bincount(b.photo[np.isin(b.point, near)], minlength=len(b.poses))
         else:
-            near = np.argsort(((b["points"] - X) ** 2).sum(1), kind="stable")[:NEAR_POINTS]
-            share = np.bincount(b["photo"][np.isin(b["point"], near)], minlength=len(sizes))
-            at = pixels(b["poses"], b["lenses"], b["lens_of"], range(len(sizes)), X)
+            near = np.argsort(((b.points - X) ** 2).sum(1), kind="stable")[:NEAR_POINTS]
+            share = np.bincount(b.photo[np.isin(b.point, near)], minlength=len(b.poses))
+            at = pixels(b.poses, b.lenses, b.lens_of, range(len(b.poses)), X)
             with np.errstate(invalid="ignore"):
-                share = share * ((at > 0) & (at < sizes)).all(1)
+                share = share * ((at > 0) & (at < b.sizes)).all(1)
         order = np.argsort(-share, kind="stable")
-        return [int(b["photo_ids"][k]) for k in order if share[k] > 0 and int(b["photo_ids"][k]) not in marked]
+        return [int(b.photo_ids[k]) for k in order if share[k] > 0 and int(b.photo_ids[k]) not in marked]
 
 
 # ---------------------------------------------------------------------- files
@@ -198,9 +190,8 @@ def export_points(job, sitting, path, gate=CLOSED):
 
     m = Measurer(job, sitting)
     names = [p.name for p in job.marked_points(sitting.id) if p.used]
-    numbers = sorted(int(n) for n in m.block["number"] if n >= 0)
     rows = []
-    for end in [*names, *map(str, numbers)]:
+    for end in [*names, *map(str, m.block.targets)]:
         try:
             v = m.measure("point", [end])
         except UmbrateError:
@@ -257,11 +248,10 @@ def pair_figures(job, sitting, first, second):
     block, _ = raw_block(job, sitting)
     if block is None:
         raise UmbrateError(f"“{sitting.name}” has no poses yet. Run Poses first.", ("go to", "poses"))
-    row = {int(i): k for k, i in enumerate(block["photo_ids"]) if np.isfinite(block["poses"][k, 0, 0])}
-    if first not in row or second not in row:
+    a, b = block.solved_row(first), block.solved_row(second)
+    if a is None or b is None:
         raise UmbrateError("One of the two photos is not solved.")
-    a, b = row[first], row[second]
-    sees = [np.unique(block["point"][block["photo"] == k]) for k in (a, b)]
+    sees = [np.unique(block.point[block.in_photo(k)]) for k in (a, b)]
     both = np.intersect1d(*sees)
-    points = block["points"][both] if len(both) >= 3 else block["points"][np.union1d(*sees)]
-    return stereo_pair(block["poses"][a], block["poses"][b], block["lenses"][block["lens_of"][a], 0], points)
+    points = block.points[both] if len(both) >= 3 else block.points[np.union1d(*sees)]
+    return stereo_pair(block.poses[a], block.poses[b], block.lens_vector(a)[0], points)

@@ -14,7 +14,20 @@ from ..formats.files import CLOSED, written_aside
 from ..job.marks import SCALE
 from ..sitting.clouds import raw_cloud
 from ..sitting.endpoints import known_places, network_of, place_of_text
-from ..sitting.frames import block_blob, end_text, frame_of, level_ends, level_matrix, level_of, move_box, move_directions, move_points, plain_keep_box, raw_block, scale_result
+from ..sitting.frames import (
+    block_blob,
+    end_text,
+    frame_of,
+    level_ends,
+    level_matrix,
+    level_of,
+    move_box,
+    move_directions,
+    move_points,
+    plain_keep_box,
+    raw_block,
+    scale_result,
+)
 
 SEEN_BY = 8  #: tie points round a spot on the cloud that say which photos see it
 FACING = 0.2  #: photos that see a surface flatter than this (cosine) do not count
@@ -40,11 +53,12 @@ class Measurer:
 
     def __init__(self, job, sitting, cloud=None):
         self.job, self.sitting = job, sitting
-        self.block, self.from_plain = raw_block(job, sitting)
-        if self.block is None:
+        block, self.from_plain = raw_block(job, sitting)
+        if block is None:
             raise UmbrateError(f"“{sitting.name}” has no poses yet: there is nothing to measure.", ("go to", "poses"))
         result = scale_result(job, sitting) or job.result(sitting.id, "poses")
-        self.network, self.row = network_of(job, result, self.block)
+        self.block = block.of_solved()
+        self.network = network_of(job, result, block)
         self.frame = frame_of(job, sitting, self.block)
         self.to_job = self.frame.matrix @ np.linalg.inv(self.from_plain)
         self.names = job.end_names(sitting.id)
@@ -94,18 +108,15 @@ class Measurer:
         at = self.from_plain[:3, :3] @ np.asarray(plain, float) + self.from_plain[:3, 3]
         place, normal, sigma, _ = surface_at(*cloud, at)
         b = self.block
-        near = np.argsort(((b["points"] - place) ** 2).sum(1), kind="stable")[:SEEN_BY]
-        rows = np.unique(b["photo"][np.isin(b["point"], near)])
-        rows = rows[np.isfinite(b["poses"][rows, 0, 0])]
-        E = b["poses"][rows]
-        eyes = -np.einsum("kji,kj->ki", E[:, :3, :3], E[:, :3, 3])
-        d = eyes - place
+        near = np.argsort(((b.points - place) ** 2).sum(1), kind="stable")[:SEEN_BY]
+        rows = np.unique(b.photo[np.isin(b.point, near)])
+        d = b.eyes[rows] - place
         facing = (d @ normal) / np.linalg.norm(d, axis=1) > FACING
         rows = rows[facing] if facing.sum() >= 2 else rows
         if len(rows) < 2:
             raise UmbrateError("Too few photos see this spot of the cloud to say how sure it is. Choose another one.")
         k = len(rows)
-        seen = Place(place, self.row[rows], np.zeros((k, 2)), np.ones(k))
+        seen = Place(place, rows, np.zeros((k, 2)), np.ones(k))
         one_px = float(normal @ self.network.moves([seen])[1][0] @ normal)  # variance along the normal
         seen.own = (sigma**2 + COMMON_PX**2 * one_px) * np.outer(normal, normal)
         return seen
@@ -116,9 +127,7 @@ class Measurer:
         if isinstance(key, str) and not key.isdigit() and key not in self.names:
             key = self.job.end_of(self.sitting.id, key)
         if key not in self._places:  # the same end is the same place, with the same error
-            self._places[key] = (
-                self.spot(key) if isinstance(key, tuple) else place_of_text(self.block, self.row, self.names, key)
-            )
+            self._places[key] = self.spot(key) if isinstance(key, tuple) else place_of_text(self.block, self.names, key)
         return self._places[key]
 
     def joint(self, places):

@@ -7,8 +7,9 @@ import numpy as np
 from ..core.geometry.similarity import fit_similarity
 from ..core.join.apart import apart
 from ..core.join.picks import crosswise, mirrored, nearly_a_line, residuals
+from ..core.poses.block import Block
 from ..sitting.clouds import load_cloud
-from ..sitting.frames import frame_of, load_block, move_arrays, move_directions, move_points
+from ..sitting.frames import frame_of, load_block, move_directions, move_points
 from ..sitting.members import members_of
 
 REACH = 0.02  #: of the object's extent: surfaces farther apart are not compared
@@ -35,10 +36,10 @@ class Part:
 
 @dataclass(frozen=True)
 class Overlay:
-    """The parts of a joined row, and all their photos as one block (arrays) in the row's frame."""
+    """The parts of a joined row, and all their photos as one Block in the row's frame."""
 
     parts: list
-    block: dict
+    block: Block
 
 
 def overlay_of(job, sitting, dense=True):
@@ -57,27 +58,29 @@ def overlay_of(job, sitting, dense=True):
         if block is None or moves.get(s.id) is None:
             continue
         M = to_job @ np.array(moves[s.id]) @ np.linalg.inv(frame_of(job, s).matrix)
-        block = move_arrays(block, M)
+        block = block.moved(M)
         blocks.append(block)
         cloud = load_cloud(job, s) if dense else None
         if cloud is not None:
             normals = move_directions(cloud["normals"], M)
             parts.append(Part(s.id, s.name, move_points(cloud["points"], M), normals, cloud["colors"]))
         else:
-            parts.append(Part(s.id, s.name, block["points"].astype(np.float32), None, block["colors"]))
+            parts.append(Part(s.id, s.name, block.points.astype(np.float32), None, block.colors))
     return Overlay(parts, photos_of_blocks(blocks)) if parts else None
 
 
 def photos_of_blocks(blocks):
     """Photos of several blocks in one frame as those of one, with all their points, but without sightings."""
-    first = np.cumsum([0, *(len(b["lenses"]) for b in blocks)])
-    names = ("photo_ids", "poses", "sizes", "lenses", "points", "colors")
-    out = {k: np.concatenate([b[k] for b in blocks]) for k in names}
-    out["lens_of"] = np.concatenate([b["lens_of"] + k for b, k in zip(blocks, first, strict=False)])
-    out["number"] = np.full(len(out["points"]), -1)
-    out["mark"] = np.full(len(out["points"]), -1)
-    out["point"] = np.zeros(0, np.int32)
-    return out
+    first = np.cumsum([0, *(len(b.lenses) for b in blocks)])
+    every = {
+        k: np.concatenate([getattr(b, k) for b in blocks])
+        for k in ("photo_ids", "poses", "sizes", "lenses", "points", "colors")
+    }
+    none = np.zeros(0, int)
+    return Block(
+        lens_of=np.concatenate([b.lens_of + k for b, k in zip(blocks, first, strict=False)]), photo=none, feature=none,
+        point=none, xy=np.zeros((0, 2)), residual=np.zeros((0, 2)), sigma=np.zeros(0), **every,
+    )  # fmt: skip
 
 
 def distances(parts):

@@ -62,8 +62,8 @@ def cloud_picture(job, sitting, kept=None, *, side="corner", look="color", width
     if cloud is None:
         if look != "color":
             raise UmbrateError(f"“{sitting.name}” has no cloud yet: tie points have colors only.", ("go to", "cloud"))
-        eye = eye_for(block["points"], SIDES[side], width, height, parallel)
-        return draw(block["points"], block["colors"], eye, width, height, size=max(2, height // 300), edges=0.0)
+        eye = eye_for(block.points, SIDES[side], width, height, parallel)
+        return draw(block.points, block.colors, eye, width, height, size=max(2, height // 300), edges=0.0)
     values = None
     if look in COVERAGE:
         values = getattr(compute_coverage(gather_coverage(job, sitting, kept)).coverage, LOOKS[look].array)

@@ -12,7 +12,6 @@ import numpy as np
 from .. import __version__
 from ..core.errors import UmbrateError
 from ..core.geometry.lens import PARAMETER_NAMES
-from ..core.geometry.pose import center
 from ..core.measure.quantities import K95
 from ..formats.files import CLOSED
 from ..formats.report import write_report
@@ -35,7 +34,7 @@ def scene_picture(block, cloud, direction, width=PICTURE[0], height=PICTURE[1]):
     if cloud is not None and len(cloud["points"]):
         points, colors, size = cloud["points"], cloud["colors"], 2
     else:
-        points, colors, size = block["points"], block["colors"], 3
+        points, colors, size = block.points, block.colors, 3
     eye = eye_for(points, direction, width, height)
     return as_png(draw(points, colors, eye, width, height, size=size, ground=(255, 255, 255), edges=12.0))
 
@@ -43,14 +42,19 @@ def scene_picture(block, cloud, direction, width=PICTURE[0], height=PICTURE[1]):
 def _direction(block, first, second):
     """The direction between two ends as text, and the unit vector, in the job's frame."""
     a, b = (place_of_end(block, e) for e in (first, second))
-    d = block["points"][b] - block["points"][a]
+    d = block.points[b] - block.points[a]
     d = d / np.linalg.norm(d)
     return d * (1 if d[int(np.argmax(np.abs(d)))] > 0 else -1)
 
 
+def _seen_in(block, point):
+    """In how many of a block's photos a marked point is seen."""
+    return sum(1 for x in point.sightings if x.used and block.row_of(x.photo_id) is not None)
+
+
 def _lens_name(photos, block, m):
     """What a lens of a block is called: camera, focal length and size of its photos."""
-    ids = {int(i) for i, k in zip(block["photo_ids"], block["lens_of"], strict=True) if k == m}
+    ids = set(block.photo_ids[block.lens_of == m].tolist())
     first = next((x for x in photos if x.id in ids), None)
     return group_name(first) if first else f"Lens {m + 1}"
 
@@ -78,23 +82,22 @@ def report_content(job, sitting):
     frame = frame_of(job, sitting, None)
     names = job.end_names(sitting.id)
     unit = frame.unit
-    per_photo = np.bincount(block["point"], minlength=len(block["points"]))
+    per_photo = block.photos_of
     photos = job.photos(sitting.id, aside=False)
-    on = np.isfinite(block["poses"][:, 0, 0])
-    distance = np.median([np.linalg.norm(center(E) - block["points"].mean(0)) for E in block["poses"][on]])
+    distance = np.median(np.linalg.norm(block.eyes[block.solved] - block.points.mean(0), axis=1))
     spreads, of_lenses = spreads_of(job, sitting)
     members = {s.id: s.name for s in job.sittings() if s.id in job.members(sitting.id)}
-    row = {int(i): k for k, i in enumerate(block["photo_ids"])}
-    use = np.bincount(block["lens_of"][on], minlength=len(block["lenses"]))
+    of_solved = block.lens_of[block.solved]
+    use = np.bincount(of_solved, minlength=len(block.lenses))
     lenses = [
         {
             "name": _lens_name(photos, block, m), "photos": int(use[m]),
-            "values": dict(zip(PARAMETER_NAMES, (float(x) for x in block["lenses"][m]), strict=True)),
+            "values": dict(zip(PARAMETER_NAMES, (float(x) for x in block.lenses[m]), strict=True)),
             "sigma": of_lenses[m] if m < len(of_lenses) else {},
         }
-        for m in range(len(block["lenses"])) if use[m]
+        for m in range(len(block.lenses)) if use[m]
     ]  # fmt: skip
-    pixel = float(np.median(distance / block["lenses"][block["lens_of"][on], 0]))
+    pixel = float(np.median(distance / block.lenses[of_solved, 0]))
     lengths = f.get("lengths", [])
     scales = [r for r in lengths if r["role"] == SCALE]
     checks = [r for r in lengths if r["role"] == CHECK]
@@ -107,7 +110,7 @@ def report_content(job, sitting):
         *([("Sittings", ", ".join(members.values()))] if len(members) > 1 else []),
         ("Camera" if len(cameras) == 1 else "Cameras", "; ".join(cameras)),
         ("Distance", f"{distance:.4g} {unit}, a pixel is {pixel:.3g} {unit} there".replace("  ", " ")),
-        ("Tie points", f"{len(block['points']):,} in {len(block['photo']):,} sightings"),
+        ("Tie points", f"{len(block.points):,} in {len(block.photo):,} sightings"),
         ("Residual", f"{f.get('rms_px', p['rms_px']):.3f} px root mean square; unit weight {f.get('unit', p['unit'])}"),
         ("Level", frame.problem or level_text(level_of(job, sitting), names)),
     ]  # fmt: skip
@@ -173,7 +176,7 @@ def report_content(job, sitting):
         "coverage": (edges[:-1].tolist(), coverage.tolist()),
         "known": {end_text(e, names): k for e, k in f.get("known", {}).items()},
         "marks": [
-            (m.name, len([x for x in m.sightings if x.used and x.photo_id in row]), f.get("marks", {}).get(token(m.id)))
+            (m.name, _seen_in(block, m), f.get("marks", {}).get(token(m.id)))
             for m in job.marked_points(sitting.id) if m.used
         ],
         "lenses": lenses, "joined": len(members) > 1,

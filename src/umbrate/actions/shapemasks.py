@@ -14,9 +14,9 @@ from ..core.cloud.filters import components
 from ..core.cloud.grid import spacing_of
 from ..core.cloud.keepbox import KeepBox
 from ..core.errors import UmbrateError
-from ..core.geometry.lens import Lens
 from ..core.masking.shape import carve, drawn, finished, pixel_grid, seen_elsewhere
 from ..job.blobs import BlobStore
+from ..sitting.blocks import stored_block
 from ..sitting.frames import move_box, plain_keep_box
 from ..sitting.masks import decode_mask, encode_mask, mask_blobs
 from ..sitting.photos import photo_refs
@@ -80,16 +80,16 @@ def make_shape_masks(inputs, source, margin_px, there, photo_scale, report):
     """
     c = inputs.cloud
     blobs = BlobStore(c.blobs)
-    b = blobs.get_arrays(c.block)
-    row = {int(i): k for k, i in enumerate(b["photo_ids"]) if np.isfinite(b["poses"][k, 0, 0])}
-    photos = [p for p in c.photos if p.id in row]
-    lens_of = {p.id: Lens.from_vector(*b["sizes"][row[p.id]], b["lenses"][b["lens_of"][row[p.id]]]) for p in photos}
+    b = stored_block(blobs, c.block)
+    photos = [p for p in c.photos if p.id in b.solved_rows]
+    pose = {i: b.poses[k] for i, k in b.solved_rows.items()}
+    lens = {i: b.lens(k) for i, k in b.solved_rows.items()}
     maps = {}
     if source == DEPTH:
         points, spacing, maps = _by_depth(c, photo_scale, report, blobs)
     else:
         outlines = [
-            (decode_mask(blobs.get_bytes(inputs.masks[p.id])), lens_of[p.id], b["poses"][row[p.id]])
+            (decode_mask(blobs.get_bytes(inputs.masks[p.id])), lens[p.id], pose[p.id])
             for p in photos
             if p.id in inputs.masks
         ]
@@ -108,8 +108,7 @@ def make_shape_masks(inputs, source, margin_px, there, photo_scale, report):
         )
     todo = [p for p in photos if there != KEEP or p.id not in inputs.masks]
     items = [
-        (p, b["poses"][row[p.id]], lens_of[p.id], maps.get(p.id), inputs.masks.get(p.id) if there == BOTH else None)
-        for p in todo
+        (p, pose[p.id], lens[p.id], maps.get(p.id), inputs.masks.get(p.id) if there == BOTH else None) for p in todo
     ]
     draw = partial(_draw, c.blobs, points, spacing, margin_px)
     made = report.map(draw, items, "drawing into photo", 0.8, 1.0)

@@ -8,10 +8,11 @@ stale until Poses goes on without them, and undo brings them back.
 import numpy as np
 
 from ..core.errors import UmbrateError
+from ..core.poses.block import MARK
 from ..core.poses.sift import BY_NAME, measure
 from ..job.marks import good_number
 from ..sitting.frames import keep_box_of, load_block
-from ..sitting.removal import removal
+from ..sitting.removal import removal, removed_as
 
 
 def _keys(photo_id, row):
@@ -21,18 +22,18 @@ def _keys(photo_id, row):
 
 def _sightings(block):
     """The key of each sighting of a block: by its number for targets, by its feature's row else."""
-    number = block["number"][block["point"]]
-    return _keys(block["photo_ids"][block["photo"]], np.where(number >= 0, -1 - number, block["feature"]))
+    row = removed_as(block, np.arange(len(block.point)))
+    return _keys(block.photo_ids[block.photo], row)
 
 
 def points_left(job, sitting, block):
     """Which tie points (p,) bool of a sitting's block have not been removed: two sightings at least are left."""
     key = job.removed(sitting.id)
     if not key:
-        return np.ones(len(block["points"]), bool)
+        return np.ones(len(block.points), bool)
     gone = job.blobs.get_arrays(key)
     out = np.isin(_sightings(block), _keys(gone["photo_id"], gone["row"]))
-    return np.bincount(block["point"][~out], minlength=len(block["points"])) >= 2
+    return np.bincount(block.point[~out], minlength=len(block.points)) >= 2
 
 
 def remove_points(job, sitting, block, chosen, label="remove tie points"):
@@ -43,7 +44,7 @@ def remove_points(job, sitting, block, chosen, label="remove tie points"):
     UmbrateError
         Where fewer than 20 would be left: there would be nothing to adjust.
     """
-    chosen = chosen & points_left(job, sitting, block)
+    chosen = chosen & points_left(job, sitting, block) & (block.kind != MARK)  # those are removed by name
     count = int(chosen.sum())
     if not count:
         return 0
@@ -51,10 +52,7 @@ def remove_points(job, sitting, block, chosen, label="remove tie points"):
         raise UmbrateError("That would leave fewer than 20 tie points, too few to hold the photos. Choose fewer.")
     result = job.result(sitting.id, "poses")
     marks = {int(p): m for p, m in result.figures.get("made_from", {}).items()}
-    rows = np.flatnonzero(chosen[block["point"]])
-    more = removal(
-        block["photo_ids"][block["photo"][rows]], marks, block["feature"][rows], block["number"][block["point"][rows]]
-    )
+    more = removal(block, np.flatnonzero(chosen[block.point]), marks)
     key = job.removed(sitting.id)
     if key:
         before = job.blobs.get_arrays(key)

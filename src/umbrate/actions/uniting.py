@@ -8,6 +8,7 @@ from ..core.geometry.similarity import scale_of
 from ..core.join.unite import unite
 from ..job.results import now
 from ..job.store import Job
+from ..sitting.blocks import stored_block
 from ..sitting.clouds import load_cloud
 from ..sitting.frames import frame_of, move_directions, move_points
 from ..sitting.members import members_of
@@ -67,15 +68,15 @@ def seen_through(job, sitting, points, move):
     if result is None or job.result(sitting.id, "poses") is None:
         return votes
     key, M = block_for_depth(job, sitting)
-    block = job.blobs.get_arrays(key)
+    block = stored_block(job.blobs, key)
     X = move_points(points, M @ np.linalg.inv(move))
-    for i, pid in enumerate(block["photo_ids"]):
-        depth = result.blob("depth", int(pid))
-        if depth is None or not np.isfinite(block["poses"][i, 0, 0]):
+    for pid, i in block.solved_rows.items():
+        depth = result.blob("depth", pid)
+        if depth is None:
             continue
         m = job.blobs.get_arrays(depth)
         f, cx, cy = m["lens"]
-        E = block["poses"][i]
+        E = block.poses[i]
         Y = X @ E[:3, :3].T.astype(X.dtype) + E[:3, 3].astype(X.dtype)
         z = np.where(Y[:, 2] > 0, Y[:, 2], 1.0)
         x, y = np.round(f * Y[:, 0] / z + cx), np.round(f * Y[:, 1] / z + cy)

@@ -6,7 +6,17 @@ import click
 import numpy as np
 from rich.table import Table
 
-from ..actions.cleaning import FILTERS, Context, apply_step, apply_steps, read_steps, step_text, try_step, without_step, write_steps
+from ..actions.cleaning import (
+    FILTERS,
+    Context,
+    apply_step,
+    apply_steps,
+    read_steps,
+    step_text,
+    try_step,
+    without_step,
+    write_steps,
+)
 from ..actions.coverage import compute_coverage, gather_coverage
 from ..actions.picturing import SIDES, as_png, cloud_picture
 from ..core.errors import UmbrateError

@@ -33,12 +33,12 @@ def sift(job, sitting, name, above, below, dry_run, restore):
         chosen = pick(j, s, name, above, below)
         block, m = load_block(j, s), BY_NAME[name]
         say(f"{int(chosen.sum()):,} of {len(chosen):,} tie points by {m.title.lower()}")
-        rows = chosen[block["point"]]
-        count = np.bincount(block["photo"][rows], minlength=len(block["photo_ids"]))
+        rows = chosen[block.point]
+        count = np.bincount(block.photo[rows], minlength=len(block.photo_ids))
         names = {p.id: p.name for p in j.photos(s.id)}
         for k in np.argsort(-count, kind="stable")[:5]:
             if count[k]:
-                say(f"  {names.get(int(block['photo_ids'][k]), '?')} sees {int(count[k]):,} of them")
+                say(f"  {names.get(int(block.photo_ids[k]), '?')} sees {int(count[k]):,} of them")
         if not dry_run and chosen.any():
             count = remove_points(j, s, block, chosen)
             say(f"Removed {count:,}. Adjust: umbrate run {job} --sitting {sitting!r} --adjust")

@@ -38,22 +38,22 @@ from ..work.demo import demo_folder, make_demo_job
 from ..work.logs import log_file, log_folder
 from . import tokens as t
 from .bench.bench import Bench
+from .bench.scale import ScalePanel
 from .board import HEAD, ROW, Board
 from .dialogs.finder import Finder
 from .dialogs.ledger import LedgerDialog
-from .dialogs.video import VideoDialog
-from .foot import Foot
 from .dialogs.lens import SheetsDialog, ShelfDialog
 from .dialogs.newjob import NewJobDialog
-from .photo.view import PhotoView
 from .dialogs.picks import PicksDialog
-from .bench.scale import ScalePanel
+from .dialogs.video import VideoDialog
+from .dialogs.writing import ask_and_write, ask_file, ask_file_and_kind, beside, write_out
+from .foot import Foot
+from .photo.view import PhotoView
 from .scene.scene import Scene
 from .session.session import Session
 from .strip.strip import Strip
 from .text import short_path
 from .welcome import Welcome, remember_job
-from .dialogs.writing import ask_and_write, ask_file, ask_file_and_kind, beside, write_out
 
 HINTS = {
     "Scene": "Left: turn   Shift or right: move   Wheel: zoom to the pointer   Click a photo: choose it   "

@@ -9,7 +9,8 @@ import numpy as np
 from ..core.errors import UmbrateError
 from ..core.geometry.lens import PARAMETER_NAMES
 from ..core.geometry.similarity import scale_of
-from ..core.measure.network import Network, Place
+from ..core.measure.network import Network, place_of
+from ..core.poses.block import TARGET
 from ..core.poses.covariance import of_centers
 from ..job.marks import token
 from .frames import end_text, frame_of, place_of_end, raw_block, scale_result
@@ -24,6 +25,12 @@ def known_places(job, sitting):
     return out
 
 
+def end_of_row(block, row):
+    """The end that a point of a block is, a target or a marked point."""
+    label = int(block.label[row])
+    return str(label) if block.kind[row] == TARGET else token(label)
+
+
 def seen_from(block, rows, eye, least_cos=0.3):
     """Which points of a block (n,) bool can be seen from a place: some photo that saw it stands on that side of it.
 
@@ -33,11 +40,9 @@ def seen_from(block, rows, eye, least_cos=0.3):
     rows = np.asarray(rows, int)
     out = np.zeros(len(rows), bool)
     for k, p in enumerate(rows):
-        X = block["points"][p]
-        photos = block["photo"][slice(*np.searchsorted(block["point"], [p, p + 1]))]
-        E = block["poses"][photos]
-        E = E[np.isfinite(E[:, 0, 0])]
-        d = -np.einsum("kji,kj->ki", E[:, :3, :3], E[:, :3, 3]) - X
+        photos = block.photo[block.of_point(p)]
+        X = block.points[p]
+        d = block.eyes[photos[block.solved[photos]]] - X
         to = np.asarray(eye, float) - X
         with np.errstate(invalid="ignore", divide="ignore"):
             cos = (d @ to) / (np.linalg.norm(d, axis=1) * np.linalg.norm(to))
@@ -46,7 +51,7 @@ def seen_from(block, rows, eye, least_cos=0.3):
 
 
 def network_of(job, result, block):
-    """The Network of a block's photos and the row of each photo there, from the covariance kept with a result.
+    """The Network of a block's solved photos, from the covariance kept with a result.
 
     Raises
     ------
@@ -57,13 +62,8 @@ def network_of(job, result, block):
     if key is None:
         raise UmbrateError("These poses were solved by an older version. Run Poses again to measure.", ("run again",))
     a = job.blobs.get_arrays(key)
-    on = np.isfinite(block["poses"][:, 0, 0])
-    row = np.full(len(on), -1)
-    row[on] = np.arange(int(on.sum()))
-    network = Network(
-        block["poses"][on], block["lenses"], block["lens_of"][on], a["cameras"], a["free"], float(a["unit"])
-    )
-    return network, row
+    b = block.of_solved()
+    return Network(b.poses, b.lenses, b.lens_of, a["cameras"], a["free"], float(a["unit"]))
 
 
 def spreads_of(job, sitting):
@@ -83,7 +83,7 @@ def spreads_of(job, sitting):
     if block is None:
         return {}, []
     try:
-        network, row = network_of(job, result, block)
+        network = network_of(job, result, block)
     except UmbrateError:
         return {}, []
     n, L = len(network.poses), len(network.free)
@@ -91,9 +91,7 @@ def spreads_of(job, sitting):
     own = np.array([network.cameras[6 * i : 6 * i + 6, 6 * i : 6 * i + 6] for i in range(n)])
     turns = np.degrees(np.sqrt(np.einsum("nii->n", own[:, :3, :3]) / 3)) * network.unit
     places = np.sqrt(np.einsum("nii->n", of_centers(network.poses, own)) / 3) * network.unit * size
-    photos = {
-        int(i): (float(turns[k]), float(places[k])) for i, k in zip(block["photo_ids"], row, strict=True) if k >= 0
-    }
+    photos = {i: (float(turns[k]), float(places[k])) for k, i in enumerate(block.solved_rows)}
     lenses = []
     for m in range(len(network.lenses)):
         at = 6 * n + L * m + np.arange(L)
@@ -102,18 +100,10 @@ def spreads_of(job, sitting):
     return photos, lenses
 
 
-def place_of_row(block, row, p):
-    """The Place of a block's point."""
-    rows = slice(*np.searchsorted(block["point"], [p, p + 1]))
-    return Place(
-        block["points"][p], row[block["photo"][rows]], block["xy"][rows].astype(float),
-        block["sigma"][rows].astype(float),
-    )  # fmt: skip
-
-
-def place_of_text(block, row, names, end):
+def place_of_text(block, names, end):
     """The Place of a target or a marked point.
 
+    block : of solved photos (`Block.of_solved`)
     names : of marked points by end (`Job.end_names`)
 
     Raises
@@ -128,4 +118,4 @@ def place_of_text(block, row, names, end):
         if end in names:
             raise UmbrateError(f"“{names[end]}” is not in the block yet: mark it in two solved photos and run Scale.")
         raise UmbrateError(f"This needs {end_text(end, names)}. Choose another end.")
-    return place_of_row(block, row, p)
+    return place_of(block, p)

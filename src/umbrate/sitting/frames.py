@@ -24,11 +24,10 @@ import numpy as np
 
 from ..core.cloud.keepbox import KeepBox
 from ..core.errors import UmbrateError
-from ..core.geometry.pose import center
 from ..core.geometry.similarity import scale_of
 from ..core.measure.level import frame, up_of_points
-from ..core.poses.frame import move_block
 from ..job.marks import mark_of
+from .blocks import stored_block
 
 #: known coordinates say where everything is: a level on top of them would make them wrong
 FRAMED = "Known coordinates set the frame, so the level is not used. Switch “Use known points” off to use it."
@@ -113,24 +112,19 @@ def block_blob(job, sitting, part=0):
 
 
 def raw_block(job, sitting, part=0):
-    """The block's arrays in the frame they were computed in, and the similarity from the plain frame to that."""
+    """The Block in the frame it was computed in, and the similarity from the plain frame to that."""
     key, M = block_blob(job, sitting, part)
     if not key:
         return None, M
-    block = job.blobs.get_arrays(key)
-    if "mark" not in block:  # solved by an older version
-        block["mark"] = np.full(len(block["points"]), -1)
-    return block, M
+    return stored_block(job.blobs, key), M
 
 
 def place_of_end(block, end):
-    """Row of the point that a kept end (see `job.marks`) stands for in a block's arrays, or None."""
+    """Row of the point that a kept end (see `job.marks`) stands for in a block, or None."""
     mark = mark_of(end)
     if mark is not None:
-        rows = np.flatnonzero(block["mark"] == mark)
-    else:
-        rows = np.flatnonzero(block["number"] == int(end)) if str(end).isdigit() else ()
-    return int(rows[0]) if len(rows) else None
+        return block.marks.get(mark)
+    return block.targets.get(int(end)) if str(end).isdigit() else None
 
 
 def end_text(end, names):
@@ -147,7 +141,7 @@ def _end_places(block, ends, names):
     missing = [end_text(e, names) for e, r in zip(ends, rows, strict=True) if r is None]
     if missing:
         raise UmbrateError(f"The level needs {', '.join(missing)}, which the block does not have (any more).")
-    return block["points"][rows]
+    return block.points[rows]
 
 
 def level_ends(level):
@@ -170,7 +164,7 @@ def level_matrix(level, find, *, block, from_plain, box, turntable):
     level : dict
     find : callable(list of ends) -> (n, 3)
         Places of ends in the block's frame.
-    block : dict of arrays
+    block : Block
     from_plain : (4, 4)
         Similarity from the plain frame to the block's.
     box : dict
@@ -185,8 +179,7 @@ def level_matrix(level, find, *, block, from_plain, box, turntable):
     """
     up_of, s = level.get("up") or {}, scale_of(from_plain)
     R = from_plain[:3, :3] / s
-    on = np.isfinite(block["poses"][:, 0, 0])
-    eyes = np.array([center(E) for E in block["poses"][on]]).mean(0)
+    eyes = block.eyes[block.solved].mean(0)
     ground = None
     turn = np.eye(3)
     if "ends" in up_of:
@@ -199,7 +192,7 @@ def level_matrix(level, find, *, block, from_plain, box, turntable):
         if turntable is None:
             raise UmbrateError("The photos show no turntable, so there is no axis to stand the object by.")
         up = R @ np.array(turntable["direction"])
-        up = up if up @ (eyes - block["points"].mean(0)) >= 0 else -up
+        up = up if up @ (eyes - block.points.mean(0)) >= 0 else -up
     elif up_of.get("box"):
         up = np.array(box["axes"])[:, 2]
     elif "turn" in up_of:
@@ -242,7 +235,7 @@ def level_of(job, sitting):
 def frame_of(job, sitting, block=None):
     """The Frame of a sitting. A level that cannot be made is left out and told in `problem`.
 
-    block : its arrays as `raw_block` gives them, where they are at hand
+    block : as `raw_block` gives it, where it is at hand
     """
     _, M = block_blob(job, sitting)
     scale = scale_result(job, sitting)
@@ -271,7 +264,7 @@ def frame_of(job, sitting, block=None):
 
 
 def load_block(job, sitting, part=0):
-    """The block of a sitting as a dictionary of arrays in the job's frame, or None.
+    """The Block of a sitting in the job's frame, or None.
 
     part : 0 for the block, 1 and on for its fragments, which have frames of their own
     """
@@ -279,20 +272,7 @@ def load_block(job, sitting, part=0):
     if block is None or part:
         return block
     F = frame_of(job, sitting, block)
-    return move_arrays(block, F.matrix @ np.linalg.inv(M))
-
-
-def move_arrays(block, M):
-    """A block's arrays after a similarity."""
-    if np.allclose(M, np.eye(4), rtol=0, atol=1e-15):
-        return block
-    s = scale_of(M)
-    poses, points = move_block(block["poses"], block["points"], M)
-    out = {**block, "poses": poses, "points": points}
-    if "point_sigma" in block:
-        out["point_sigma"] = s * block["point_sigma"]
-        out["pose_sigma"] = block["pose_sigma"] * [1.0, s]
-    return out
+    return block.moved(F.matrix @ np.linalg.inv(M))
 
 
 # ---------------------------------------------------------------------- the keep box

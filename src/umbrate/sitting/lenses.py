@@ -36,8 +36,3 @@ def group_name(photo):
     """What photos of one lens and zoom are called."""
     focal = f"{photo.focal_mm:g} mm" if photo.focal_mm else "focal length unknown"
     return f"{photo.camera or 'camera unknown'}, {focal}, {photo.width} x {photo.height}"
-
-
-def lens_of_row(block, i):
-    """The Lens of a photo of a block."""
-    return Lens.from_vector(*block["sizes"][i], block["lenses"][block["lens_of"][i]])

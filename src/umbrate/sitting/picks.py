@@ -2,9 +2,11 @@
 
 import numpy as np
 
-from ..core.geometry.sightings import Sightings, locate
+from ..core.geometry.sightings import locate
 from ..job.marks import mark_of
+from .blocks import stored_block
 from .frames import block_blob, frame_of, move_points
+from .marks import seen_in
 from .members import members_of
 
 
@@ -36,16 +38,12 @@ def marked_places(job, sitting, frame):
     key, M = block_blob(job, sitting)
     if key is None:
         return {}
-    b = job.blobs.get_arrays(key)
-    row = {int(i): k for k, i in enumerate(b["photo_ids"]) if np.isfinite(b["poses"][k, 0, 0])}
+    b = stored_block(job.blobs, key)
     out = {}
     for p in job.marked_points(sitting.id):
-        seen = sorted((row[s.photo_id], s.x, s.y, s.sigma_px) for s in p.sightings if s.used and s.photo_id in row)
-        if len(seen) >= 2:
-            rows = Sightings(
-                np.array([s[0] for s in seen]), np.array([s[1:3] for s in seen]), np.array([s[3] for s in seen])
-            )
-            X, _ = locate(b["poses"], b["lenses"], b["lens_of"], rows)
+        seen = seen_in(b, [(s.photo_id, s.x, s.y, s.sigma_px) for s in p.sightings if s.used])
+        if len(seen.photo) >= 2:
+            X, _ = locate(b.poses, b.lenses, b.lens_of, seen)
             if X is not None:
                 out[p.id] = move_points(X[None], frame @ np.linalg.inv(M))[0]
     return out

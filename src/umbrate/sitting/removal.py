@@ -2,16 +2,26 @@
 
 import numpy as np
 
+from ..core.poses.block import TARGET
 
-def removal(photo_ids, marks, rows, numbers):
-    """Arrays of a removal blob: sightings by photo, the mark of its features, and the row there.
 
-    photo_ids (k,); marks: dict of photo id to mark; rows (k,) of features; numbers (k,) of targets, -1 for features.
-    Targets are kept by their number, as their rows follow whatever features there are.
+def removed_as(block, sightings):
+    """What stands for sightings (rows) of a block in the arrays of a removal, besides their photos: (k,) int64.
+
+    The rows of their features; targets are kept by their numbers, as their rows follow whatever features there are.
     """
-    row = np.where(np.asarray(numbers) >= 0, -1 - np.asarray(numbers), rows)
-    mark = np.array([marks.get(int(i), "") for i in photo_ids], "U16")
-    return {"photo_id": np.asarray(photo_ids, np.int64), "row": row.astype(np.int64), "mark": mark}
+    point = block.point[sightings]
+    return np.where(block.kind[point] == TARGET, -1 - block.label[point], block.feature[sightings])
+
+
+def removal(block, sightings, made_from):
+    """The arrays that are kept of sightings (rows) taken out of a block.
+
+    made_from : what the features of each photo were found from, by photo id
+    """
+    photo_ids = block.photo_ids[block.photo[sightings]]
+    found = np.array([made_from.get(int(i), "") for i in photo_ids], "U16")
+    return {"photo_id": photo_ids, "row": removed_as(block, sightings), "mark": found}
 
 
 def removed_rows(arrays, photo_id, mark, target_numbers, count):

@@ -7,13 +7,11 @@ from ..features.match import match
 FLAT = 0.02  #: a support's targets lie in a plane: their thickness over their extent
 
 
-def shared_targets(number_a, points_a, number_b, points_b):
-    """Rows (k, 2) of targets that both sittings have; `number` (n,) is -1 for tie points that are no targets."""
-    rows = {int(n): i for i, n in enumerate(number_b) if n >= 0 and np.isfinite(points_b[i]).all()}
-    return np.array(
-        [(i, rows[int(n)]) for i, n in enumerate(number_a) if int(n) in rows and np.isfinite(points_a[i]).all()],
-        np.int64,
-    ).reshape(-1, 2)
+def shared_targets(targets_a, targets_b):
+    """Rows (k, 2) of targets that both sittings have, from rows by number (`Block.targets`), in the first's order."""
+    return np.array(sorted((row, targets_b[n]) for n, row in targets_a.items() if n in targets_b), np.int64).reshape(
+        -1, 2
+    )
 
 
 def mean_descriptors(count, point, feature_of, descriptors):

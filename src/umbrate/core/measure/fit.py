@@ -11,55 +11,14 @@ import numpy as np
 
 from ..geometry.similarity import fit_similarity, scale_of
 from ..poses.adjust import adjust
-from ..poses.covariance import Covariance, covariance, shifted
-from ..poses.frame import move_block
+from ..poses.block import Block
+from ..poses.covariance import Covariance, shifted
 from ..poses.normal import CAUCHY
 from .datum import SURE, Judged, Lengths, directions, fit_scale, judge
-from .network import Network, Place
+from .network import Network, place_of
 
 BENT_PX = 0.05  #: where sightings are predicted so much elsewhere, in the root mean square, the block counts as bent
 LEAVE_OUT = 5.0  #: a length off by so many of its own sigmas is no part of the adjustment
-
-
-@dataclass
-class Solved:
-    """A block as arrays: what `adjust` takes.
-
-    Attributes
-    ----------
-    poses : (n, 4, 4)
-        Solved photos only.
-    lenses : (m, 10), lens_of : (n,), points : (p, 3)
-    photo, point : (k,), xy : (k, 2), sigma : (k,)
-        Sightings, sorted by point.
-    free, trusted : sequences of int
-    prior : (means, sigmas)
-    """
-
-    poses: np.ndarray
-    lenses: np.ndarray
-    lens_of: np.ndarray
-    points: np.ndarray
-    photo: np.ndarray
-    point: np.ndarray
-    xy: np.ndarray
-    sigma: np.ndarray
-    free: tuple = ()
-    trusted: tuple = ()
-    prior: tuple | None = None
-
-    def place(self, p):
-        """The Place of a point."""
-        rows = slice(*np.searchsorted(self.point, [p, p + 1]))
-        return Place(self.points[p], self.photo[rows], self.xy[rows], self.sigma[rows])
-
-    def moved(self, M):
-        """The same block after a similarity."""
-        poses, points = move_block(self.poses, self.points, M)
-        return Solved(
-            poses, self.lenses, self.lens_of, points, self.photo, self.point, self.xy, self.sigma, self.free,
-            self.trusted, self.prior,
-        )  # fmt: skip
 
 
 @dataclass
@@ -68,8 +27,8 @@ class Fitted:
 
     Attributes
     ----------
-    block : Solved
-        In mm where anything is known, in its own frame where no points are.
+    block : Block
+        Of the solved photos; in mm where anything is known, in its own frame where no points are.
     residual : (k, 2)
         Seen minus predicted.
     covariance : Covariance
@@ -85,7 +44,7 @@ class Fitted:
         Root mean square by which the known moved where sightings are predicted.
     """
 
-    block: Solved
+    block: Block
     residual: np.ndarray
     covariance: Covariance
     judged: Judged | None
@@ -101,17 +60,9 @@ class Fitted:
         return network_of(b, self.covariance)
 
 
-def _covariance(b, of_points=True):
-    """The Covariance of a block."""
-    return covariance(
-        b.poses, b.lenses, b.lens_of, b.points, b.photo, b.point, b.xy, sigma=b.sigma, free_lens=b.free,
-        fixed_lenses=b.trusted, prior=b.prior, of_points=of_points,
-    )  # fmt: skip
-
-
 def network_of(b, cov):
     """The Network of a block and its Covariance."""
-    return Network(b.poses, b.lenses, b.lens_of, cov.cameras, np.array(sorted(b.free), np.int64), cov.unit)
+    return Network(b.poses, b.lenses, b.lens_of, cov.cameras, np.array(sorted(b.free_lens), np.int64), cov.unit)
 
 
 def screen(points, cov, lengths):
@@ -147,7 +98,8 @@ def fit_known(block, lengths, known=None, stop=None):
 
     Parameters
     ----------
-    block : Solved
+    block : Block
+        Of solved photos only (`Block.of_solved`).
     lengths : Lengths
         Between points of the block; may be empty.
     known : (rows (q,), places (q, 3), sigmas (q, 3)), optional
@@ -172,7 +124,7 @@ def fit_known(block, lengths, known=None, stop=None):
     )  # fmt: skip
     M, j = np.diag([size, size, size, 1.0]), inner.judged
     out = inner.block.moved(M)
-    cov = shifted(_covariance(out), out.poses, middle)
+    cov = shifted(out.covariance(), out.poses, middle)
     M = np.eye(4)
     M[:3, 3] = middle
     judged = Judged(j.residual * size, j.sigmas, j.part, j.scale_sigma)
@@ -184,23 +136,21 @@ def _fit(block, lengths, known, stop):
     b = block
     before = b
     first = adjust(
-        b.poses, b.lenses, b.lens_of, b.points, b.photo, b.point, b.xy, sigma=b.sigma, free_lens=b.free,
+        b.poses, b.lenses, b.lens_of, b.points, b.photo, b.point, b.xy, sigma=b.sigma, free_lens=b.free_lens,
         fixed_lenses=b.trusted, prior=b.prior, loss=CAUCHY, scale=2.5, max_rounds=15, stop=stop,
     )  # fmt: skip
-    b = Solved(
-        first.poses, first.lenses, b.lens_of, first.points, b.photo, b.point, b.xy, b.sigma, b.free, b.trusted, b.prior
-    )
+    b = replace(b, poses=first.poses, lenses=first.lenses, points=first.points)
     scaled = bool(len(lengths)) or known is not None
     out, contradict, judged = np.zeros(len(lengths), bool), False, None
     if not scaled:
         # photos alone say nothing of place and size: the block stays where it was
         b = b.moved(fit_similarity(b.points, before.points))
-        return Fitted(b, first.residuals, _covariance(b), None, out, False, False, _bend(before, b))
-    free = _covariance(b, False)
+        return Fitted(b, first.residuals, b.covariance(), None, out, False, False, _bend(before, b))
+    free = b.covariance(of_points=False)
     unit = free.unit
     ends = np.unique(np.concatenate([lengths.first, lengths.second, known[0] if known else []]).astype(int))
     at = {p: k for k, p in enumerate(ends.tolist())}
-    cov = network_of(b, free).joint([b.place(p) for p in ends])
+    cov = network_of(b, free).joint([place_of(b, p) for p in ends])
     few = Lengths(
         np.array([at[p] for p in lengths.first], int), np.array([at[p] for p in lengths.second], int),
         np.asarray(lengths.value, float), np.asarray(lengths.sigma, float),
@@ -219,22 +169,19 @@ def _fit(block, lengths, known, stop):
     b = b.moved(M)
     use = ~out & ~np.full(len(out), contradict)
     result = adjust(
-        b.poses, b.lenses, b.lens_of, b.points, b.photo, b.point, b.xy, sigma=b.sigma, free_lens=b.free,
+        b.poses, b.lenses, b.lens_of, b.points, b.photo, b.point, b.xy, sigma=b.sigma, free_lens=b.free_lens,
         fixed_lenses=b.trusted, prior=b.prior, loss=CAUCHY, scale=2.5, max_rounds=30, stop=stop,
         known_points=None if known is None else (known[0], known[1], np.asarray(known[2]) / unit),
         lengths=(
             lengths.first[use], lengths.second[use], lengths.value[use], np.asarray(lengths.sigma)[use] / unit
         ) if use.any() else None,
     )  # fmt: skip
-    fitted = Solved(
-        result.poses, result.lenses, b.lens_of, result.points, b.photo, b.point, b.xy, b.sigma, b.free, b.trusted,
-        b.prior,
-    )  # fmt: skip
+    fitted = replace(b, poses=result.poses, lenses=result.lenses, points=result.points)
     if known is None:
         # lengths leave place and turn open
         fitted = fitted.moved(fit_similarity(fitted.points, b.points, with_scale=False))
     judged = _judged(turned, b.points[ends], few, out, known, at)
-    return Fitted(fitted, result.residuals, _covariance(fitted), judged, out, contradict, True, _bend(before, fitted))
+    return Fitted(fitted, result.residuals, fitted.covariance(), judged, out, contradict, True, _bend(before, fitted))
 
 
 def _some(lengths, rows):

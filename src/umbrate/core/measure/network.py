@@ -43,6 +43,12 @@ class Place:
     own: np.ndarray | None = None
 
 
+def place_of(block, row):
+    """The Place of a point of a Block of solved photos (`Block.of_solved`)."""
+    some = block.of_point(row)
+    return Place(block.points[row], block.photo[some], block.xy[some], block.sigma[some])
+
+
 @dataclass
 class Network:
     """Solved photos and the covariance of poses and lenses together.

@@ -10,7 +10,7 @@ import numpy as np
 from numba import njit
 
 from ..geometry.rotation import nearest_rotation
-from .block import PLANE, SCENE, TURN
+from .solution import PLANE, SCENE, TURN
 
 ENOUGH = 0.9  #: share of the matches that a turn or a plane must explain
 BENT = 0.6  #: share that a turn must explain through a lens known badly, where a plane explains nearly all

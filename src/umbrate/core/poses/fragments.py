@@ -9,12 +9,10 @@ does not know of, a lens mounted by an adapter, a picture scaled or cut by someb
 focal length it pulls to, held loosely.
 """
 
-from dataclasses import dataclass
-
 import numpy as np
 
-from .block import FRAGMENT, SCENE, Reason
 from .grow import FOCAL_SIGMA, Grower
+from .solution import FRAGMENT, SCENE, Reason, Solution
 from .tie import split_by_marks, tie, why_not_tied
 
 LEAST_PHOTOS = 3  #: a fragment of fewer says nothing that its pair does not
@@ -22,27 +20,6 @@ KNOWS_LENS = 8  #: a block of so many photos knows its lens; fragments take it a
 PULLED = 4.0  #: so many standard deviations from what the file says: the file is wrong
 LOOSE_SIGMA = 0.4  #: how loosely a doubted focal length is held, as a share of itself
 OTHER_FOCALS = (1.0, 2.0, 0.5)  #: tried where hardly anything stands
-
-
-@dataclass
-class Solved:
-    """What solving a sitting leaves: the block, its fragments, and the lenses whose files were wrong.
-
-    Attributes
-    ----------
-    block : Block
-    fragments : list of Block
-        Of all photos, as the block; solved where the fragment's photos are.
-    wrong_focal : dict of int to float
-        Lens to the focal length in pixels that its photos' files say.
-    pairs : dict of (i, j) to PairGeometry
-        As related with the lens that was believed in the end.
-    """
-
-    block: object
-    fragments: list
-    wrong_focal: dict
-    pairs: dict
 
 
 def solve(
@@ -64,7 +41,7 @@ def solve(
 
     Returns
     -------
-    Solved
+    Solution
     """
     lenses = np.array(lenses, float)
     sigma = np.full(lenses.shape, np.nan) if lens_sigma is None else np.array(lens_sigma, float)
@@ -79,29 +56,29 @@ def solve(
         return g.run()
 
     pairs = relate(lenses)
-    block = grow(pairs, lenses, before=resume)
+    made = grow(pairs, lenses, before=resume)
     if options.get("solve_lens", True) and len(trusted) < len(lenses):
         for _ in range(2):
-            doubted = _doubted(block, lenses, sigma, trusted)
+            doubted = _doubted(made.block, lenses, sigma, trusted)
             deep = sum(g.kind == SCENE for g in pairs.values())
             if not len(doubted) or deep < 0.5 * len(pairs):  # planes and turns on the spot tell no focal length
                 break
             for m in doubted:
                 wrong.setdefault(int(m), float(start[m, 0]))
-            lenses, sigma[doubted, 0] = _with_focal(lenses, doubted, block.lenses[:, 0]), np.nan
+            lenses, sigma[doubted, 0] = _with_focal(lenses, doubted, made.block.lenses[:, 0]), np.nan
             sigma[doubted, 0] = LOOSE_SIGMA * lenses[doubted, 0]
             pairs = relate(lenses)
-            block = grow(pairs, lenses)
+            made = grow(pairs, lenses)
         paired = len({i for p in pairs for i in p})
-        if not wrong and paired >= 4 and block.solved.sum() < 0.5 * paired:
-            block, pairs, lenses, wrong = _other_focal(relate, grow, lenses, sigma, trusted, block, pairs)
+        if not wrong and paired >= 4 and made.block.solved.sum() < 0.5 * paired:
+            made, pairs, lenses, wrong = _other_focal(relate, grow, lenses, sigma, trusted, made, pairs)
     if marks:
-        parts = split_by_marks(block, marks)
+        parts = split_by_marks(made.block, marks)
         poses, tied = tie(*parts, marks) if parts else (None, None)
         if poses is not None:
             again = grow(pairs, tied, before=(poses, tied))
-            block = again if again.solved.sum() >= block.solved.sum() else block
-    blocks = [block]
+            made = again if again.block.solved.sum() >= made.block.solved.sum() else made
+    block, parts = made.block, [made]
     left = ~block.solved
     if block.solved.sum() >= 2:
         options["report"] = None  # fragments stand in frames of their own
@@ -111,41 +88,40 @@ def solve(
                 break
             known = np.unique(np.asarray(lens_of)[block.solved]) if block.solved.sum() >= KNOWS_LENS else []
             more = grow(rest, block.lenses, fixed=tuple({*trusted, *(int(m) for m in known)}))
-            if more.solved.sum() < LEAST_PHOTOS:
+            if more.block.solved.sum() < LEAST_PHOTOS:
                 break
-            blocks.append(more)
-            left &= ~more.solved
-    blocks.sort(key=lambda b: -int(b.solved.sum()))
-    if marks and len(blocks) > 1:
-        blocks = _tied(blocks, marks, lambda before: grow(pairs, before[1], before=before))
-    main = blocks[0]
-    if len(blocks) > 1:
-        main.reasons = {**block.reasons, **blocks[0].reasons}
-    for k, b in enumerate(blocks[1:]):
-        others = np.flatnonzero(b.solved)
+            parts.append(more)
+            left &= ~more.block.solved
+    parts.sort(key=lambda g: -int(g.block.solved.sum()))
+    if marks and len(parts) > 1:
+        parts = _tied(parts, marks, lambda before: grow(pairs, before[1], before=before))
+    main = parts[0]
+    reasons = {**made.reasons, **main.reasons} if len(parts) > 1 else dict(main.reasons)
+    for k, g in enumerate(parts[1:]):
+        others = np.flatnonzero(g.block.solved)
         for i in others:
-            more = why_not_tied(main, b, marks) if marks else ""
+            more = why_not_tied(main.block, g.block, marks) if marks else ""
             text = (
                 f"it is solved in fragment {k + 2} with {len(others) - 1} others, which nothing connects to the block"
             ) + (f" ({more})" if more else "")
-            main.reasons[int(i)] = Reason(FRAGMENT, text, tuple(int(o) for o in others if o != i))
-    main.reasons = {i: r for i, r in sorted(main.reasons.items()) if not main.solved[i]}
-    return Solved(main, blocks[1:], wrong, pairs)
+            reasons[int(i)] = Reason(FRAGMENT, text, tuple(int(o) for o in others if o != i))
+    reasons = {i: r for i, r in sorted(reasons.items()) if not main.block.solved[i]}
+    return Solution(main.block, reasons, main.bridges, [g.block for g in parts[1:]], wrong, pairs)
 
 
-def _tied(blocks, marks, grow):
-    """The blocks after every fragment that marked places tie to the largest has been brought to it."""
-    main, rest = blocks[0], blocks[1:]
+def _tied(parts, marks, grow):
+    """What was Grown, after every fragment that marked places tie to the largest has been brought to it."""
+    main, rest = parts[0], parts[1:]
     again = True
     while again:
         again = False
         for part in rest:
-            poses, lenses = tie(main, part, marks)
+            poses, lenses = tie(main.block, part.block, marks)
             if poses is None:
                 continue
             more = grow((poses, lenses))
-            if more.solved.sum() > main.solved.sum():
-                main, rest, again = more, [b for b in rest if b is not part], True
+            if more.block.solved.sum() > main.block.solved.sum():
+                main, rest, again = more, [g for g in rest if g is not part], True
                 break
     return [main, *rest]
 
@@ -167,19 +143,19 @@ def _with_focal(lenses, which, focal):
     return out
 
 
-def _other_focal(relate, grow, lenses, sigma, trusted, block, pairs):
+def _other_focal(relate, grow, lenses, sigma, trusted, made, pairs):
     """Where hardly anything stands: twice and half the focal length, held loosely; the most photos win."""
     open_ = np.array([m for m in range(len(lenses)) if m not in set(trusted)])
-    best, held = (block, pairs, lenses, {}), sigma[open_, 0].copy()
+    best, held = (made, pairs, lenses, {}), sigma[open_, 0].copy()
     for factor in OTHER_FOCALS:
         trial = lenses.copy()
         trial[open_, 0] *= factor
         sigma[open_, 0] = LOOSE_SIGMA * trial[open_, 0]
         related = relate(trial)
         more = grow(related, trial)
-        if more.solved.sum() > 1.2 * best[0].solved.sum():
+        if more.block.solved.sum() > 1.2 * best[0].block.solved.sum():
             moved = {int(m): float(lenses[m, 0]) for m in open_}
-            best = more, related, trial, {m: f for m, f in moved.items() if abs(more.lenses[m, 0] / f - 1) > 0.1}
-    if best[0] is block:
+            best = more, related, trial, {m: f for m, f in moved.items() if abs(more.block.lenses[m, 0] / f - 1) > 0.1}
+    if best[0] is made:
         sigma[open_, 0] = held
     return best

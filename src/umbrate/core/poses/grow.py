@@ -12,11 +12,12 @@ from ..geometry.lens import _project_many, _unproject_many
 from ..geometry.pose import center
 from ..geometry.triangulate import triangulate_tracks
 from .adjust import adjust
-from .block import DISAGREES, LOOP, NO_OVERLAP, NO_START, PLANE, TOO_FEW, TURN, TURNED, Block, Reason
+from .block import Block
 from .loops import STRICT, false_bridges, plausibility
 from .mend import check_loops, merge, readmit
 from .normal import CAUCHY
 from .resect import refine_pose, resect_ransac
+from .solution import DISAGREES, LOOP, NO_OVERLAP, NO_START, PLANE, TOO_FEW, TURN, TURNED, Grown, Reason
 from .tracks import Tracks, build_tracks
 
 LENS_STEPS = ((8, ("f", "k1", "cx", "cy", "k2", "p1", "p2")), (4, ("f", "k1")), (0, ()))
@@ -369,7 +370,7 @@ class Grower:
         return True
 
     def run(self):
-        """Solve and return the Block. With no start at all, every photo is unsolved, with the reason."""
+        """Solve; returns a Grown. With no start at all, every photo is unsolved, with the reason."""
         if not self.solved.any():
             if not self._begin():
                 return self._block(self._why_no_start())
@@ -462,10 +463,10 @@ class Grower:
         """Distortion that is not significant goes back to where it started, the least significant first."""
         while True:
             free = [p for p in DISTORTION if PARAMETER[p] in self.last_free]
-            block = self._block()
+            block = self._block().block
             if not free or not len(block.points):
                 return
-            cov = block.covariance(self.trusted)
+            cov = block.covariance()
             sd = np.sqrt(np.einsum("mii->mi", cov.lenses)) * cov.unit
             change = np.abs(self.lenses - self.first_lenses)
             worth = {p: float((change[:, PARAMETER[p]] / np.maximum(sd[:, PARAMETER[p]], 1e-12)).max()) for p in free}
@@ -480,15 +481,9 @@ class Grower:
             self._adjust(25, extra, 1e-7)
 
     def adjust_only(self):
-        """Move what stands, and nothing else, and return the Block. See `resume`."""
+        """Move what stands and nothing else; returns a Grown. See `resume`."""
         self._finish()
         return self._block()
-
-    def _order(self):
-        """Which photo was solved when (n,), -1 where not."""
-        out = np.full(self.n, -1)
-        out[[i for i in self.order if self.solved[i]]] = np.arange(sum(bool(self.solved[i]) for i in self.order))
-        return out
 
     def partners(self, i):
         """Photos that match a photo, those with most matches first."""
@@ -561,20 +556,10 @@ class Grower:
             rows = self.lens_of[t.photo[use]] == m
             seen[rows] = _project_many(np.ascontiguousarray(Y[rows, :2] / Y[rows, 2:]), self.lenses[m])
         poses = np.where(self.solved[:, None, None], self.poses, np.nan)
-        return Block(
-            poses,
-            self.lenses,
-            self.lens_of,
-            self.X[tracks],
-            t.photo[use],
-            t.feature[use],
-            point,
-            self.xy[use],
-            self.xy[use] - seen,
-            self.sigma[use],
-            dict(sorted(self.reasons.items())),
-            self.last_free,
-            self.bridges,
-            self._order(),
-            self.last_prior,
-        )
+        block = Block(
+            poses, self.lenses.copy(), self.lens_of, self.X[tracks], t.photo[use], t.feature[use], point,
+            self.xy[use], self.xy[use] - seen, self.sigma[use],
+            free_lens=tuple(sorted(self.last_free)), trusted=tuple(sorted(self.trusted)), prior=self.last_prior or None,
+            order=tuple(i for i in self.order if self.solved[i]),
+        )  # fmt: skip
+        return Grown(block, dict(sorted(self.reasons.items())), list(self.bridges))

@@ -12,10 +12,11 @@ import numpy as np
 
 from ..geometry.lens import _unproject_many, project_one
 from .adjust import adjust
-from .block import NO_OVERLAP, TOO_FEW, Block, Reason
+from .block import Block
 from .essential import decompose, five_point, sampson_squared
 from .normal import HUBER
 from .resect import refine_pose, resect_ransac
+from .solution import NO_OVERLAP, TOO_FEW, Grown, Reason
 
 SHARED = 6  #: points that two photos must share at least
 SAMPLES = 300
@@ -186,13 +187,12 @@ def _grown(s, poses, on, seed):
 
 
 def _block(s, best, n):
-    """The Block of what was made; without any photo solved where nothing was."""
+    """The Grown of what was made; without any photo solved where nothing was."""
     poses = np.full((n, 4, 4), np.nan)
-    order, reasons = np.full(n, -1), {}
+    reasons = {}
     on = best[1] if best else []
     if best:
         poses[on] = best[0][on]
-        order[on] = np.arange(len(on))
         photo, row, point = s.sightings(sorted(on))
     else:
         photo = row = point = np.zeros(0, np.int64)
@@ -209,12 +209,13 @@ def _block(s, best, n):
         )
         reasons[i] = Reason(TOO_FEW if have else NO_OVERLAP, text, tuple(partners))
     seen = [(i, k) for i, k in zip(photo, row, strict=True)]
-    return Block(
+    block = Block(
         poses, s.lenses, s.lens_of, best[2][used] if best else np.zeros((0, 3)), photo, row, index,
         np.array([s.xy[i][k] for i, k in seen]).reshape(-1, 2),
         _residuals(s, best, photo, row, point) if best else np.zeros((0, 2)),
-        np.array([s.sigma[i][k] for i, k in seen]), reasons, order=order,
+        np.array([s.sigma[i][k] for i, k in seen]), trusted=tuple(range(len(s.lenses))), order=tuple(on),
     )  # fmt: skip
+    return Grown(block, reasons)
 
 
 def _residuals(s, best, photo, row, point):

@@ -7,9 +7,9 @@ import numpy as np
 
 from ..geometry.lens import _unproject_many
 from ..geometry.rotation import rotation_angle
-from .block import LOOP, PLANE, Reason
 from .essential import sampson_squared
 from .loops import LIMIT_DEG
+from .solution import LOOP, PLANE, Reason
 from .tracks import Tracks
 
 MERGE_PX = 2.0  #: two points are one where both are seen so near, in photos 1600 pixels wide

@@ -3,9 +3,9 @@
 import numpy as np
 
 from ..geometry.lens import _unproject_many
-from .block import PairGeometry
 from .degenerate import kind_of
 from .essential import decompose, essential_ransac
+from .solution import PairGeometry
 
 MIN_MATCHES = 20
 

@@ -1,7 +1,6 @@
 """What can be measured on a tie point, so that doubtful ones can be sifted out.
 
-Each measure is a number for every point, in units people know. The block is the dictionary of arrays that the job
-keeps (see docs/formats.md): poses, lenses, points, and the sightings with their residuals.
+Each measure is a number for every point, in units people know.
 """
 
 from dataclasses import dataclass
@@ -58,22 +57,17 @@ def _widest(start, photo, centers, points, out):
 
 def ray_angles(block):
     """Largest angle between two rays of each point, degrees (p,)."""
-    R, t = block["poses"][:, :3, :3], block["poses"][:, :3, 3]
-    centers = -np.einsum("nji,nj->ni", R, t)
-    start = np.searchsorted(block["point"], np.arange(len(block["points"]) + 1))
-    out = np.zeros(len(block["points"]))
-    _widest(start, block["photo"].astype(np.int64), centers, block["points"].astype(float), out)
+    out = np.zeros(len(block.points))
+    _widest(block.start, block.photo, block.eyes, block.points, out)
     return np.degrees(out)
 
 
 def pixel_sizes(block):
     """Size of a pixel at each point in the nearest of the photos that see it (p,), in the unit of the block."""
-    R, t = block["poses"][:, :3, :3], block["poses"][:, :3, 3]
-    centers = -np.einsum("nji,nj->ni", R, t)
-    f = block["lenses"][block["lens_of"], 0]
-    away = np.linalg.norm(block["points"][block["point"]] - centers[block["photo"]], axis=1) / f[block["photo"]]
-    out = np.full(len(block["points"]), np.inf)
-    np.minimum.at(out, block["point"], away)
+    f = block.lenses[block.lens_of, 0]
+    away = np.linalg.norm(block.points[block.point] - block.eyes[block.photo], axis=1) / f[block.photo]
+    out = np.full(len(block.points), np.inf)
+    np.minimum.at(out, block.point, away)
     return out
 
 
@@ -90,20 +84,20 @@ def measure(name, block, keep_box=None):
     ----------
     name : str
         Of one of MEASURES.
-    block : dict of arrays
+    block : Block
     keep_box : KeepBox or dict, optional
         Needed for ``outside``.
     """
-    points, count = block["points"], len(block["points"])
+    points, count = block.points, len(block.points)
     if name == "residual":
-        square = np.bincount(block["point"], weights=(block["residual"].astype(float) ** 2).sum(1), minlength=count)
-        return np.sqrt(square / np.maximum(np.bincount(block["point"], minlength=count), 1))
+        square = np.bincount(block.point, weights=(block.residual**2).sum(1), minlength=count)
+        return np.sqrt(square / np.maximum(block.photos_of, 1))
     if name == "sightings":
-        return np.bincount(block["point"], minlength=count).astype(float)
+        return block.photos_of.astype(float)
     if name == "angle":
         return ray_angles(block)
     if name == "uncertainty":
-        return 100.0 * block["point_sigma"].astype(float) / size_of(points)
+        return 100.0 * block.point_sigma / size_of(points)
     if name == "pixel":
         return 100.0 * pixel_sizes(block) / size_of(points)
     if name == "distance":

@@ -160,8 +160,7 @@ def split_by_marks(block, marks):
     if told < LEAST or not (side > 0).any() or not (side < 0).any():
         return None
     share = np.zeros((n, n))
-    start = np.searchsorted(block.point, np.arange(len(block.points) + 1))
-    for a, b in pairwise(start):
+    for a, b in pairwise(block.start):
         share[np.ix_(block.photo[a:b], block.photo[a:b])] += 1
     np.fill_diagonal(share, 0)
     fixed = side != 0
@@ -184,9 +183,10 @@ def _part(block, photos):
     rows = photos[block.photo]
     count = np.bincount(block.point[rows], minlength=len(block.points))
     rows &= count[block.point] >= 2
-    used, point = np.unique(block.point[rows], return_inverse=True)
-    return replace(
-        block, poses=np.where(photos[:, None, None], block.poses, np.nan), points=block.points[used],
-        photo=block.photo[rows], feature=block.feature[rows], point=point, xy=block.xy[rows],
-        residual=block.residual[rows], sigma=block.sigma[rows], reasons={},
+    left = replace(
+        block, poses=np.where(photos[:, None, None], block.poses, np.nan),
+        order=tuple(i for i in block.order if photos[i]),
+        photo=block.photo[rows], feature=block.feature[rows], point=block.point[rows], xy=block.xy[rows],
+        residual=block.residual[rows], sigma=block.sigma[rows],
     )  # fmt: skip
+    return left.keeping(left.photos_of > 0)

@@ -19,21 +19,21 @@ from ...stages.lens.calibration import CALIBRATED
 from ...work.sorting import propose_split
 from ...work.state import WORDS
 from .. import tokens as t
-from .keepbox import BoxPanel
-from .cloud import CloudPanel
-from .editors import make_editor
-from .softness import Evidence
-from .join import JoinChoice, JoinPanel
-from .lens import CalibrationGuide, CalibrationPanel, LensGroups
-from .pairs import MatchesDialog, pairs_of
 from ..dialogs.picks import PicksDialog
 from ..plots import histogram_plot
+from ..text import counted, short_time
+from .cloud import CloudPanel
+from .editors import make_editor
+from .join import JoinChoice, JoinPanel
+from .keepbox import BoxPanel
+from .lens import CalibrationGuide, CalibrationPanel, LensGroups
 from .markedpoints import PointsPanel
+from .pairs import MatchesDialog, pairs_of
+from .previews import TriedMasks
 from .scale import ScalePanel
 from .shapemasks import ShapePanel
 from .sift import SiftPanel
-from ..text import counted, short_time
-from .previews import TriedMasks
+from .softness import Evidence
 
 WIDTH = 330
 

@@ -25,9 +25,9 @@ from ...actions.coverage import LEAST_SEEN
 from ...core.raster.coloring import COVERAGE, LOOKS
 from ...core.raster.ramps import RAMP, SIGNED, ramp_colors
 from .. import tokens as t
+from ..dialogs.writing import ask_file, beside, write_out
 from ..plots import quiet_plot
 from .markedpoints import cell, table
-from ..dialogs.writing import ask_file, beside, write_out
 
 CLOUDS_HEIGHT, STEPS_HEIGHT = 92, 92
 PROPERTIES = ("photos", "score", "precision", "angle")  #: filters that go by what was measured of each point

@@ -16,8 +16,8 @@ from PyQt6.QtWidgets import (
 from ...job.joins import ON_OBJECT, ON_SUPPORT
 from ...stages.join.joining import GOOD, NONE
 from .. import tokens as t
-from ..session.joining import COLORS, DISTANCE, TINTS
 from ..dialogs.picks import PicksDialog
+from ..session.joining import COLORS, DISTANCE, TINTS
 from .markedpoints import cell, table
 
 LOOKS = ((TINTS, "Tints", "Each sitting in a tint of its own"), (COLORS, "Colors", "Each sitting in its own colors"),

@@ -19,9 +19,9 @@ from ...core.measure.quantities import KINDS
 from ...core.names import file_name
 from ...sitting.frames import end_text
 from .. import tokens as t
-from .markedpoints import cell, table
 from ..dialogs.section import SectionDialog
 from ..dialogs.writing import ask_and_write
+from .markedpoints import cell, table
 
 MEASURES_HEIGHT = 170
 

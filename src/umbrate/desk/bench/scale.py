@@ -21,8 +21,8 @@ from ...core.measure.datum import SURE
 from ...job.marks import CHECK, OFF, SCALE
 from ...sitting.frames import end_text, frame_of, level_of, scale_result, turntable_of
 from .. import tokens as t
-from .measurements import MeasurePanel
 from .markedpoints import PointsPanel, cell, table
+from .measurements import MeasurePanel
 
 LENGTHS_HEIGHT = 120
 ROLE_WORDS = {SCALE: "scale", CHECK: "check", OFF: "off"}
@@ -234,7 +234,7 @@ class LengthsPanel(QWidget):
         s = self.session
         names = [p.name for p in s.marking.points if p.used]
         b = s.block
-        numbers = [str(n) for n in sorted({int(n) for n in b["number"] if n >= 0})] if b is not None else []
+        numbers = [str(n) for n in b.targets] if b is not None else []
         return ["", *names, *numbers]
 
     # ------------------------------------------------------------------ doing

@@ -38,12 +38,12 @@ def shared_sightings(block, a, b):
     """Sightings (n, 2, 2) of the tie points that two photos, by id, share; None where nothing is solved."""
     if block is None:
         return None
-    row = {int(i): k for k, i in enumerate(block["photo_ids"])}
-    if a not in row or b not in row:
+    rows = block.row_of(a), block.row_of(b)
+    if None in rows:
         return None
-    here, there = (np.flatnonzero(block["photo"] == row[i]) for i in (a, b))
-    _, i, j = np.intersect1d(block["point"][here], block["point"][there], return_indices=True)
-    return np.stack([block["xy"][here[i]], block["xy"][there[j]]], axis=1)
+    here, there = (block.in_photo(k) for k in rows)
+    _, i, j = np.intersect1d(block.point[here], block.point[there], return_indices=True)
+    return np.stack([block.xy[here[i]], block.xy[there[j]]], axis=1)
 
 
 def _upright(piece, photo):

@@ -1,29 +1,8 @@
 """The buttons at the foot of a dialog."""
 
-from pathlib import Path
-from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
-    QDialog,
     QDialogButtonBox,
-    QDoubleSpinBox,
-    QGridLayout,
-    QHeaderView,
-    QLabel,
-    QLineEdit,
-    QListWidget,
-    QListWidgetItem,
-    QPlainTextEdit,
-    QRadioButton,
-    QSpinBox,
-    QTableWidget,
-    QTableWidgetItem,
-    QTabWidget,
-    QVBoxLayout,
 )
-from ...stages import BY_NAME
-from ..text import short_time
-
-
 
 
 def accept_or_cancel(dialog, accept):

@@ -1,29 +1,13 @@
 """The finder: runs any command by a few letters of its name."""
 
-from pathlib import Path
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
     QDialog,
-    QDialogButtonBox,
-    QDoubleSpinBox,
-    QGridLayout,
-    QHeaderView,
-    QLabel,
     QLineEdit,
     QListWidget,
     QListWidgetItem,
-    QPlainTextEdit,
-    QRadioButton,
-    QSpinBox,
-    QTableWidget,
-    QTableWidgetItem,
-    QTabWidget,
     QVBoxLayout,
 )
-from ...stages import BY_NAME
-from ..text import short_time
-
-
 
 
 class Finder(QDialog):

@@ -1,29 +1,17 @@
 """The ledger as a table: what ran, when, on what, and with which figures."""
 
-from pathlib import Path
-from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
     QDialog,
-    QDialogButtonBox,
-    QDoubleSpinBox,
-    QGridLayout,
     QHeaderView,
-    QLabel,
-    QLineEdit,
-    QListWidget,
-    QListWidgetItem,
     QPlainTextEdit,
-    QRadioButton,
-    QSpinBox,
     QTableWidget,
     QTableWidgetItem,
     QTabWidget,
     QVBoxLayout,
 )
+
 from ...stages import BY_NAME
 from ..text import short_time
-
-
 
 
 class LedgerDialog(QDialog):

@@ -15,7 +15,6 @@ from ...job.marks import mark_of, token
 from ...sitting.clouds import load_cloud
 from ...sitting.endpoints import seen_from
 from ...sitting.frames import frame_of, load_block
-from ...sitting.lenses import lens_of_row
 from ...sitting.members import members_of
 from ...sitting.photos import located, photo_picture
 from ...sitting.picks import marked_places, pick_places
@@ -40,7 +39,7 @@ class PickView(QWidget):
         self.setAccessibleName(f"Pick in {sitting.name}")
         self.job, self.sitting = job, sitting
         self.block, self.frame = load_block(job, sitting), frame_of(job, sitting)
-        cloud = load_cloud(job, sitting) or {"points": self.block["points"], "colors": self.block["colors"]}
+        cloud = load_cloud(job, sitting) or {"points": self.block.points, "colors": self.block.colors}
         self.points = np.ascontiguousarray(cloud["points"], np.float32)
         self.colors = cloud["colors"]
         self.marks = marked_places(job, sitting, self.frame.matrix)
@@ -59,7 +58,7 @@ class PickView(QWidget):
         self._zoom, self._at = 1.0, QPointF(0.5, 0.5)
         self._picture = self._uv = None
         if row is not None:
-            photo = next(p for p in self.job.photos(self.sitting.id) if p.id == int(self.block["photo_ids"][row]))
+            photo = next(p for p in self.job.photos(self.sitting.id) if p.id == int(self.block.photo_ids[row]))
             try:
                 a = photo_picture(located(self.job, photo))
             except UmbrateError:
@@ -74,10 +73,10 @@ class PickView(QWidget):
 
     def in_photo(self, X):
         """Pixels and depth (n, 3) of places in the photo as it is shown, turned upright; NaN behind it."""
-        E = self.block["poses"][self.photo]
+        E = self.block.poses[self.photo]
         Y = np.asarray(X, float) @ E[:3, :3].T + E[:3, 3]
         z = np.where(Y[:, 2] > 0, Y[:, 2], np.nan)
-        x, y = lens_of_row(self.block, self.photo).project(Y[:, :2] / z[:, None]).T
+        x, y = self.block.lens(self.photo).project(Y[:, :2] / z[:, None]).T
         h, w = self._sensor
         x, y = ((x, y), (h - 1 - y, x), (w - 1 - x, h - 1 - y), (y, w - 1 - x))[self._quarters]
         return np.column_stack([x, y, z])
@@ -190,9 +189,9 @@ class PickView(QWidget):
 
     def _is_seen(self, mark):
         """Whether a marked point is on the side that is looked at: what is hidden is neither shown nor snapped to."""
-        rows = np.flatnonzero(self.block["mark"] == mark)
-        eye = self.block["poses"][self.photo] if self.photo is not None else self.eye.pose
-        return not len(rows) or bool(seen_from(self.block, rows[:1], center(eye))[0])
+        row = self.block.marks.get(mark)
+        eye = self.block.poses[self.photo] if self.photo is not None else self.eye.pose
+        return row is None or bool(seen_from(self.block, [row], center(eye))[0])
 
     def _pick(self, pos):
         for i, X in self.marks.items():
@@ -307,9 +306,9 @@ class PicksDialog(QDialog):
         dense = self.session.job.cloud(sitting.id) is not None
         what.addItem("Its cloud" if dense else "Its tie points", None)
         names = {p.id: p.name for p in self.session.job.photos(sitting.id)}
-        for row, pid in enumerate(view.block["photo_ids"]):
-            if np.isfinite(view.block["poses"][row, 0, 0]) and int(pid) in names:
-                what.addItem(f"Photo {names[int(pid)]}", row)
+        for pid, row in view.block.solved_rows.items():
+            if pid in names:
+                what.addItem(f"Photo {names[pid]}", row)
         self.open = None
         if self.views[1] is not None:
             self._fill()

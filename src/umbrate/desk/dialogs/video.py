@@ -1,27 +1,16 @@
 """How a video is taken apart into photos."""
 
 from pathlib import Path
-from PyQt6.QtCore import Qt
+
 from PyQt6.QtWidgets import (
     QDialog,
-    QDialogButtonBox,
     QDoubleSpinBox,
     QGridLayout,
-    QHeaderView,
     QLabel,
-    QLineEdit,
-    QListWidget,
-    QListWidgetItem,
-    QPlainTextEdit,
     QRadioButton,
     QSpinBox,
-    QTableWidget,
-    QTableWidgetItem,
-    QTabWidget,
     QVBoxLayout,
 )
-from ...stages import BY_NAME
-from ..text import short_time
 
 from .buttons import accept_or_cancel
 

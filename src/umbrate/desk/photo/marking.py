@@ -6,8 +6,8 @@ from PyQt6.QtGui import QPainterPath, QPen, QPolygonF, QTransform
 
 from ...core.geometry.sightings import ellipse
 from .. import tokens as t
-from ..session.marking import SNAP_SCREEN_PX, gray_window
 from ..annotations import label
+from ..session.marking import SNAP_SCREEN_PX, gray_window
 
 TAKE_PX = 10  #: a mark so near on the screen is taken
 GLASS_PX, GLASS_TIMES = 150, 4  #: the magnifier

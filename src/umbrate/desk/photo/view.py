@@ -7,22 +7,22 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QMenu, QToolButton, QWidget
 
 from ...core.errors import UmbrateError
 from ...core.geometry.lens import unproject_one
-from ...core.geometry.pose import center
 from ...core.geometry.sightings import pixels
 from ...core.geometry.similarity import scale_of
 from ...core.imaging.facts import exposure_text
 from ...core.measure.surface import spot_on_ray
+from ...core.poses.block import FEATURE
 from ...core.targets.detect import CODED, PLAIN
-from ...job.marks import token
+from ...sitting.endpoints import end_of_row
 from ...sitting.photos import located, photo_picture
 from ...stages.lens.calibration import left_out_of
 from .. import tokens as t
+from ..annotations import paint_measures
+from ..bench.calibration import larger
 from .depth import LOOKS as DEPTH_LOOKS
 from .depth import DepthLook
-from ..bench.calibration import larger
 from .marking import MarkTools
 from .masking import MaskTools
-from ..annotations import paint_measures
 
 MASK_LOOKS = ("as tint", "object alone", "silhouette")
 FAR_PX = 1.0  #: residuals longer than this stand out
@@ -211,9 +211,9 @@ class PhotoView(QWidget):
             self._take_depth(photo)
             b = s.block
             if b is not None and self.toggles["Sightings"].isChecked():
-                rows = np.flatnonzero(b["photo_ids"][b["photo"]] == photo.id)
-                self.sightings = np.hstack([b["xy"][rows], b["residual"][rows]])
-                self.sightings_larger = larger(b["residual"][rows], max(photo.width, photo.height))
+                rows = b.in_photo(b.row_of(photo.id))
+                self.sightings = np.hstack([b.xy[rows], b.residual[rows]])
+                self.sightings_larger = larger(b.residual[rows], max(photo.width, photo.height))
         self.update()
 
     def _take_depth(self, photo):
@@ -235,7 +235,7 @@ class PhotoView(QWidget):
                 s.said.emit(str(e), "bad")
                 self.depth = self._depth_picture = None
                 return
-            lens = b["lenses"][b["lens_of"][k]]
+            lens = b.lens_vector(k)
             self.depth = (key, *s.frame_key), DepthLook(arrays, lens, (photo.width, photo.height), unit)
         self._depth_picture = self.depth[1].picture(look)
 
@@ -281,9 +281,9 @@ class PhotoView(QWidget):
             return False
         if self._depth_key != key:
             self._depth_key, self._depth = key, self.session.job.blobs.get_arrays(key)
-        k = int(np.flatnonzero(block["photo_ids"] == self.shown)[0])
+        k = block.row_of(self.shown)
         f, cx, cy = self._depth["lens"]
-        ray = unproject_one(x, y, block["lenses"][block["lens_of"][k]])
+        ray = unproject_one(x, y, block.lens_vector(k))
         u, v = round(ray[0] * f + cx), round(ray[1] * f + cy)
         h, w = self._depth["depth"].shape
         seen = self._depth["depth"][v, u] if 0 <= u < w and 0 <= v < h else 0
@@ -454,10 +454,8 @@ class PhotoView(QWidget):
     def _row(self):
         """The block and the row of the shown photo in it, where it is solved; else None, None."""
         b = self.session.block
-        rows = np.flatnonzero(b["photo_ids"] == self.shown) if b is not None else []
-        if not len(rows) or not np.isfinite(b["poses"][rows[0], 0, 0]):
-            return None, None
-        return b, int(rows[0])
+        k = b.solved_row(self.shown) if b is not None else None
+        return (None, None) if k is None else (b, k)
 
     def _on_screen(self, X, view):
         """Where places (n, 3) are in the widget (n, 2), NaN where the photo does not see them."""
@@ -466,7 +464,7 @@ class PhotoView(QWidget):
         if b is None:
             return out
         for i, x in enumerate(X):
-            uv = pixels(b["poses"], b["lenses"], b["lens_of"], [k], x)[0]
+            uv = pixels(b.poses, b.lenses, b.lens_of, [k], x)[0]
             if np.isfinite(uv).all() and (np.abs(uv) < 1e5).all():
                 q = view.map(QPointF(uv[0] + 0.5, uv[1] + 0.5))
                 out[i] = q.x(), q.y()
@@ -482,14 +480,11 @@ class PhotoView(QWidget):
             s.said.emit("Ends can be clicked in solved photos only.", "note")
             return
         best = (SNAP_PX, None)
-        rows = np.flatnonzero((b["photo"] == k) & ((b["number"] >= 0) | (b["mark"] >= 0))[b["point"]])
-        for r in rows:
-            q = view.map(QPointF(b["xy"][r, 0] + 0.5, b["xy"][r, 1] + 0.5))
+        for r in np.flatnonzero((b.photo == k) & (b.kind != FEATURE)[b.point]):
+            q = view.map(QPointF(b.xy[r, 0] + 0.5, b.xy[r, 1] + 0.5))
             d = float(np.hypot(q.x() - pos.x(), q.y() - pos.y()))
-            p = b["point"][r]
-            end = str(b["number"][p]) if b["number"][p] >= 0 else token(int(b["mark"][p]))
             if d < best[0]:
-                best = d, end
+                best = d, end_of_row(b, b.point[r])
         if best[1] is not None:
             s.measuring.pick(best[1])
             return
@@ -498,10 +493,10 @@ class PhotoView(QWidget):
                 "There is no target or marked point, and no cloud to snap to. Mark a point there first.", "note"
             )
             return
-        lens = b["lenses"][b["lens_of"][k]]
+        lens = b.lens_vector(k)
         x, y = unproject_one(at[0], at[1], lens)
-        d = b["poses"][k, :3, :3].T @ np.array([x, y, 1.0])
-        spot = spot_on_ray(s.cloud["points"], center(b["poses"][k]), d / np.linalg.norm(d), 3.0 / lens[0])
+        d = b.poses[k, :3, :3].T @ np.array([x, y, 1.0])
+        spot = spot_on_ray(s.cloud["points"], b.eyes[k], d / np.linalg.norm(d), 3.0 / lens[0])
         if spot is None:
             s.said.emit("There is nothing of the cloud under the pointer.", "note")
         else:
@@ -641,23 +636,22 @@ class PhotoView(QWidget):
             self._drag = e.position()
             self.update()
             return
-        at, b = self.pixel_at(e.position()), self.session.block
+        at = self.pixel_at(e.position())
         if at is not None and self._depth_picture is not None:
             told = self.depth[1].told(*at, self.session.frame.unit)
             if told != self._depth_told:
                 self._depth_told = told
                 self.update()
-        if at is None or b is None:
+        if at is None or self.session.block is None:
             return
-        rows = np.flatnonzero(b["photo_ids"] == self.shown)
+        b, k = self._row()
         inside = 0 <= at[0] < self.image.width() and 0 <= at[1] < self.image.height()
-        if not len(rows) or not np.isfinite(b["poses"][rows[0], 0, 0]) or not inside:
+        if b is None or not inside:
             self.session.ray.emit(None)
             return
-        E, lens = b["poses"][rows[0]], b["lenses"][b["lens_of"][rows[0]]]
-        x, y = unproject_one(at[0], at[1], lens)
-        d = E[:3, :3].T @ np.array([x, y, 1.0])
-        self.session.ray.emit((center(E), d / np.linalg.norm(d)))
+        x, y = unproject_one(at[0], at[1], b.lens_vector(k))
+        d = b.poses[k, :3, :3].T @ np.array([x, y, 1.0])
+        self.session.ray.emit((b.eyes[k], d / np.linalg.norm(d)))
 
     def leaveEvent(self, _):
         self.session.ray.emit(None)

@@ -9,7 +9,6 @@ import numpy as np
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QPen, QPixmap, QPolygonF, QTransform
 
-from ...core.geometry.pose import center
 from ...core.geometry.similarity import scale_of
 from ...core.poses.sift import shared_points
 from .. import tokens as t
@@ -37,24 +36,24 @@ class Frusta:
     def corners(self, block):
         """(photo id, corners (5, 3)) of each solved photo: its place, and the four corners of its picture."""
         out, length = [], self.length()
-        for k, E in enumerate(block["poses"]):
-            if np.isfinite(E[0, 0]):
-                ax, ay = block["sizes"][k] / 2 / block["lenses"][block["lens_of"][k], 0]
-                m = np.hypot(ax, ay)
-                c = np.array([[0, 0, 0], [-ax, -ay, m], [ax, -ay, m], [ax, ay, m], [-ax, ay, m]])
-                out.append((int(block["photo_ids"][k]), (c * (length / m) - E[:3, 3]) @ E[:3, :3]))
+        for pid, k in block.solved_rows.items():
+            E = block.poses[k]
+            ax, ay = block.sizes[k] / 2 / block.lens_vector(k)[0]
+            m = np.hypot(ax, ay)
+            c = np.array([[0, 0, 0], [-ax, -ay, m], [ax, -ay, m], [ax, ay, m], [-ax, ay, m]])
+            out.append((pid, (c * (length / m) - E[:3, 3]) @ E[:3, :3]))
         return out
 
     def shared(self, block):
         """How many tie points each two photos share (n, n), computed once a block."""
         if self._of is not block:
-            self._of, self._shared = block, shared_points(block["photo"], block["point"], len(block["photo_ids"]))
+            self._of, self._shared = block, shared_points(block.photo, block.point, len(block.photo_ids))
         return self._shared
 
     def paint(self, p, block, eye, width, height, hovered=None, slipped=()):
         """Draw them; what is chosen, traced, under the pointer or has slipped stands out."""
         s = self.session
-        if self.links and "photo" in block:
+        if self.links:
             self._paint_links(p, block, eye, width, height)
         for pid, corners in self.corners(block):
             uvz = eye.project(corners, width, height)
@@ -71,32 +70,30 @@ class Frusta:
             p.drawPolygon(QPolygonF(q[1:]))
             for k in range(1, 5):
                 p.drawLine(q[0], q[k])
-        if self.order and "order" in block:
+        if self.order and block.order:
             p.setFont(t.font(t.SMALL, bold=True))
-            for k, E in enumerate(block["poses"]):
-                if np.isfinite(E[0, 0]) and block["order"][k] >= 0:
-                    u, v, z = eye.project(center(E)[None], width, height)[0]
-                    if z > 0:
-                        p.setPen(t.color(t.GROUND))
-                        p.drawText(QPointF(u + 5, v - 3), str(block["order"][k] + 1))
-                        p.setPen(t.color(t.TEXT))
-                        p.drawText(QPointF(u + 4, v - 4), str(block["order"][k] + 1))
+            for n, (u, v, z) in enumerate(eye.project(block.eyes[list(block.order)], width, height), 1):
+                if z > 0:
+                    p.setPen(t.color(t.GROUND))
+                    p.drawText(QPointF(u + 5, v - 3), str(n))
+                    p.setPen(t.color(t.TEXT))
+                    p.drawText(QPointF(u + 4, v - 4), str(n))
 
     def _paint_links(self, p, block, eye, width, height):
         shared = self.shared(block)
-        solved = np.isfinite(block["poses"][:, 0, 0])
+        solved = block.solved
         at = np.full((len(solved), 3), -1.0)
-        at[solved] = eye.project(np.array([center(E) for E in block["poses"][solved]]), width, height)
+        at[solved] = eye.project(block.eyes[solved], width, height)
         strongest = max(int(shared.max()), 1)
         drawn = set()
         for i in np.flatnonzero(solved):
             for j in np.argsort(-shared[i], kind="stable")[:LINKS_EACH]:
                 if shared[i, j] >= LEAST_SHARED and at[i, 2] > 0 and at[j, 2] > 0:
                     drawn.add((min(i, j), max(i, j)))
-        chosen = np.flatnonzero(block["photo_ids"] == self.session.photo_id)
+        chosen = block.row_of(self.session.photo_id)
         for i, j in sorted(drawn, key=lambda ij: shared[ij]):
             share = shared[i, j] / strongest
-            mine = len(chosen) and chosen[0] in (i, j)
+            mine = chosen in (i, j)
             p.setPen(QPen(t.color(t.ACCENT if mine else t.CATEGORIES[1], int(70 + 150 * share)), 0.6 + 5.0 * share))
             p.drawLine(QPointF(*at[i, :2]), QPointF(*at[j, :2]))
 

@@ -114,7 +114,7 @@ def _paint_marks(p, scene):
 
 def _paint_caption(p, scene):
     if scene.live is not None:
-        text = f"{len(scene.live['poses'])} photos stand, {len(scene.points):,} tie points"
+        text = f"{len(scene.live.poses)} photos stand, {len(scene.points):,} tie points"
     elif scene.points is not None:
         unit = scene.session.frame.unit if scene.session.frame and scene.session.fragment == 0 else ""
         kind = "points" if scene.is_cloud or scene.drawn.is_dense else "tie points"

@@ -60,16 +60,16 @@ class ScenePoints:
             others = [c["points"] for _, c in s.cleaning.others()]
             self._every = np.concatenate([chosen["points"], *others]) if others else chosen["points"]
         elif self.block is not None and ties:
-            self._every = self.block["points"]
+            self._every = self.block.points
             left = s.points.left
             if left is not None and len(left) == len(self._every) and not left.all():
                 self._left = np.flatnonzero(left)
         self._cut()
 
-    def grow(self, data):
+    def grow(self, block):
         """The points of a block that is growing."""
         self.is_cloud, self.is_overlay, self.is_dense, self._left = False, False, False, None
-        self._every = data["points"]
+        self._every = block.points
         self._cut(live=True)
 
     def show_slab(self, slab):
@@ -115,7 +115,7 @@ class ScenePoints:
         if self.is_overlay:
             return s.joining.colors(self.is_dense)
         if not self.is_cloud:
-            return s.points.colors() if s.block is self.block else self.block["colors"]
+            return s.points.colors() if s.block is self.block else self.block.colors
         out = [s.cleaning.colors()]
         for k, c in s.cleaning.others():
             tint = t.color(t.CATEGORIES[k % len(t.CATEGORIES)])

@@ -17,17 +17,17 @@ from ...actions.picturing import EDGES, GROUND, SIDES
 from ...core.cloud.keepbox import KeepBox
 from ...core.geometry.lens import project_one
 from ...core.geometry.pose import center
+from ...core.poses.block import FEATURE
 from ...core.raster.camera import eye_round
 from ...core.raster.points import draw_points, paint
-from ...job.marks import token
-from ...sitting.endpoints import seen_from
+from ...sitting.endpoints import end_of_row, seen_from
 from .. import tokens as t
-from .paint import paint_empty, paint_over
 from .frusta import Frusta
+from .paint import paint_empty, paint_over
 from .points import ScenePoints
+from .through import Through
 from .toolcolumn import SceneSide
 from .tools import BOX, BRUSH, LASSO, LOOK, RECTANGLE, TURN, BoxHandles, PointPicker, TurnRings
-from .through import Through
 from .viewmenu import SlabBar, ViewMenu
 
 FRAME_S = 0.028  #: time a frame may take while the view moves
@@ -274,7 +274,7 @@ class Scene(QWidget):
 
     def _on_live(self, name, data):
         """A growing block: its photos stand up one after the other."""
-        if name != "block" or not len(data["points"]):
+        if name != "block" or not len(data.points):
             return
         if self.live is None:
             self.eye = eye_round(np.zeros(3), LIVE_RADIUS, (0.45, -1, 0.55), self.width(), self.height())
@@ -295,15 +295,14 @@ class Scene(QWidget):
         if self.block is None:
             return
         self._end_through()
-        p = self.points if self.points is not None and len(self.points) else self.block["points"]
+        p = self.points if self.points is not None and len(self.points) else self.block.points
         box = self.keep_box()
         pivot = box.center if box else np.median(p, axis=0)
         radius = float(np.linalg.norm(box.half)) if box else float(np.percentile(np.linalg.norm(p - pivot, axis=1), 98))
         middle = pivot
         if self.toggles["Photos"].isChecked() and not self.is_cloud and not self.drawn.is_dense:
             # the dome of photos with the object in it, not round it
-            poses = self.block["poses"]
-            centers = np.array([center(E) for E in poses if np.isfinite(E[0, 0])])
+            centers = self.block.eyes[self.block.solved]
             lo, hi = np.minimum(centers.min(0), pivot - radius), np.maximum(centers.max(0), pivot + radius)
             middle = (lo + hi) / 2
             radius = float(np.linalg.norm(centers - middle, axis=1).max()) * 0.94
@@ -468,7 +467,7 @@ class Scene(QWidget):
         if self.is_cloud and self._buffers is not None:
             ratio = self.devicePixelRatioF()
             depth = np.where(self._buffers.index >= 0, self._buffers.depth, np.nan)
-            uvz = self.eye.project(np.asarray(block["points"][rows], float), self.width(), self.height())
+            uvz = self.eye.project(block.points[rows], self.width(), self.height())
             for k, (u, v, z) in enumerate(uvz.tolist()):
                 x, y = (int(c * ratio) for c in (u, v))
                 around = depth[max(0, y - 3) : y + 4, max(0, x - 3) : x + 4]
@@ -479,15 +478,15 @@ class Scene(QWidget):
     def _pick_end(self, pos):
         """Hand the end of a measurement under a position to the session: a target, a mark, or a spot of the cloud."""
         s, b = self.session, self.block
-        rows = np.flatnonzero((b["number"] >= 0) | (b["mark"] >= 0))
+        rows = np.flatnonzero(b.kind != FEATURE)
         if len(rows) and s.fragment == 0:
-            uv = self.on_screen(b["points"][rows])
+            uv = self.on_screen(b.points[rows])
             d = np.hypot(uv[:, 0] - pos.x(), uv[:, 1] - pos.y())
             near = np.flatnonzero(d < SNAP_PX)
             near = near[~self.is_hidden(b, rows[near])]
             if len(near):
                 r = rows[near[int(np.argmin(d[near]))]]
-                s.measuring.pick(str(b["number"][r]) if b["number"][r] >= 0 else token(int(b["mark"][r])))
+                s.measuring.pick(end_of_row(b, r))
                 return
         k = self.point_at(pos, 4)
         if k >= 0 and self.is_cloud:
@@ -587,7 +586,7 @@ class Scene(QWidget):
                 return
             hit = self.picker.end(self.points.astype(float), self.eye, self.width(), self.height())
             if self.rows is not None:
-                every = np.zeros(len(self.block["points"]), bool)
+                every = np.zeros(len(self.block.points), bool)
                 every[self.rows[hit]] = True
                 hit = every
             self.session.points.choose(hit, self.picker.how)
@@ -667,16 +666,17 @@ class Scene(QWidget):
         out = {}
         everywhere = self.is_cloud or self.is_overlay  # a place that no photo was asked about
         k = self.rows[k] if self.rows is not None and not everywhere else k
-        rows = np.flatnonzero(b["point"] == k) if not everywhere else []
-        measured = {int(b["photo"][r]): b["xy"][r] for r in rows}
-        for i, E in enumerate(b["poses"]):
-            if not np.isfinite(E[0, 0]) or not (everywhere or i in measured):
+        seen = b.of_point(k) if not everywhere else slice(0)
+        measured = dict(zip(b.photo[seen].tolist(), b.xy[seen], strict=True))
+        for pid, i in b.solved_rows.items():
+            if not (everywhere or i in measured):
                 continue
+            E = b.poses[i]
             Y = E[:3, :3] @ X + E[:3, 3]
             if Y[2] > 0:
-                predicted = project_one(Y[0] / Y[2], Y[1] / Y[2], b["lenses"][b["lens_of"][i]])
+                predicted = project_one(Y[0] / Y[2], Y[1] / Y[2], b.lens_vector(i))
                 x, y = measured.get(i, predicted)
-                out[int(b["photo_ids"][i])] = (float(x), float(y), float(Y[2]))
+                out[pid] = (float(x), float(y), float(Y[2]))
         return out
 
     def leaveEvent(self, _):

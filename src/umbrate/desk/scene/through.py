@@ -10,7 +10,6 @@ from PyQt6.QtGui import QImage, QPainter
 from PyQt6.QtWidgets import QSlider
 
 from ...core.errors import UmbrateError
-from ...core.geometry.lens import Lens
 from ...core.imaging.undistort import undistort
 from ...core.raster.camera import Eye
 from ...sitting.photos import located, photo_picture
@@ -30,19 +29,18 @@ class Through:
 
     def begin(self, photo_id, block, width, height):
         """The Eye at a photo's place, or None where it has none; its picture comes when it is read."""
-        k = np.flatnonzero(block["photo_ids"] == photo_id) if block is not None else ()
-        if not len(k) or not np.isfinite(block["poses"][k[0], 0, 0]):
+        k = block.solved_row(photo_id) if block is not None else None
+        if k is None:
             self.session.said.emit("This photo has no place to look from: it was not solved.", "note")
             return None
-        k = int(k[0])
-        w, h = (int(x) for x in block["sizes"][k])
-        lens = Lens.from_vector(w, h, block["lenses"][block["lens_of"][k]])
+        w, h = (int(x) for x in block.sizes[k])
+        lens = block.lens(k)
         if photo_id != self.photo_id:
             self._read(photo_id, lens, 2 if max(w, h) < 3000 else 4)
         self.photo_id = photo_id
         self.blend.show()
         f = lens.f * min(width / w, height / h)
-        return Eye(block["poses"][k].copy(), f, np.median(block["points"], axis=0))
+        return Eye(block.poses[k].copy(), f, np.median(block.points, axis=0))
 
     def _read(self, photo_id, lens, scale):
         self._image = None

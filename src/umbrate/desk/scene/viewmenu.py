@@ -20,9 +20,9 @@ from ...core.geometry.similarity import scale_of
 from ...core.raster.camera import Eye
 from ...formats.files import CLOSED, written_aside
 from .. import tokens as t
+from ..dialogs.writing import ask_file, beside, write_out
 from .points import Slab
 from .tools import REACH_PX
-from ..dialogs.writing import ask_file, beside, write_out
 
 SIDES = (("Front", "F5"), ("Right", "F6"), ("Back", "F7"), ("Left", "F8"), ("Top", "F9"), ("Bottom", "Shift+F9"))
 STEPS = 1000  #: of the slab's sliders

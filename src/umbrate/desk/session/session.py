@@ -22,9 +22,9 @@ from ...work.errands import Errands
 from ...work.queue import Queue
 from ...work.sorting import propose_split
 from ...work.state import RUNNING, board, plan
-from .intake import Arrivals
 from .background import Background
 from .cleaning import CleanWork
+from .intake import Arrivals
 from .joining import JoinWork
 from .marking import MarkWork
 from .masking import MaskWork

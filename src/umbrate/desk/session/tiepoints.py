@@ -54,7 +54,7 @@ class PointWork(QObject):
         block = self._block()
         if block is None:
             return None
-        return self._chosen if self._chosen is not None else np.zeros(len(block["points"]), bool)
+        return self._chosen if self._chosen is not None else np.zeros(len(block.points), bool)
 
     def count(self):
         """How many are chosen."""
@@ -102,7 +102,7 @@ class PointWork(QObject):
     def colors(self):
         """Colors (p, 3) uint8 of all tie points as they are looked at."""
         legend = self.legend()
-        return ramp_colors(self.measured(self.look), *legend[:2]) if legend else self._block()["colors"]
+        return ramp_colors(self.measured(self.look), *legend[:2]) if legend else self._block().colors
 
     def remove(self):
         """Take the chosen points out of the block."""
@@ -122,9 +122,9 @@ class PointWork(QObject):
         block = self._block()
         if block is None or not self.count():
             return
-        rows = self.chosen[block["point"]]
-        share = np.bincount(block["photo"][rows], minlength=len(block["photo_ids"]))
-        self.photos = frozenset(int(block["photo_ids"][k]) for k in np.flatnonzero(share))
+        rows = self.chosen[block.point]
+        share = np.bincount(block.photo[rows], minlength=len(block.photo_ids))
+        self.photos = frozenset(int(block.photo_ids[k]) for k in np.flatnonzero(share))
         self.traced.emit(self.photos)
         self.changed.emit()
         told = (
@@ -137,9 +137,9 @@ class PointWork(QObject):
         block = self._block()
         if block is None or not photo_ids:
             return
-        rows = np.isin(block["photo_ids"][block["photo"]], sorted(photo_ids))
-        seen = np.zeros(len(block["points"]), bool)
-        seen[block["point"][rows]] = True
+        rows = np.isin(block.photo_ids[block.photo], sorted(photo_ids))
+        seen = np.zeros(len(block.points), bool)
+        seen[block.point[rows]] = True
         self.choose(seen)
         self.photos = frozenset(photo_ids)
         self.traced.emit(self.photos)

@@ -12,9 +12,9 @@ from scipy.spatial import ConvexHull, QhullError
 from ...core.cloud.keepbox import KeepBox
 from ...core.dense.speed import hypotheses, machine_speed, memory
 from ...core.errors import UmbrateError
-from ...core.geometry.pose import center
 from ...core.geometry.similarity import scale_of
 from ...job.blobs import BlobStore
+from ...sitting.blocks import stored_block
 from ...sitting.frames import frame_of
 from ..base import Foresight
 
@@ -46,19 +46,16 @@ class Cost:
     movable: float
 
 
-def scene_of(arrays, photo_ids, box, share):
-    """The Scene of a block's arrays, of the photos that are left; `share` of a photo its mask leaves, or None."""
-    solved = [
-        i for i, p in enumerate(arrays["photo_ids"])
-        if int(p) in photo_ids and np.isfinite(arrays["poses"][i, 0, 0])
-    ]  # fmt: skip
+def scene_of(block, photo_ids, box, share):
+    """The Scene of a block, of the photos that are left; `share` of a photo its mask leaves, or None."""
+    solved = [k for i, k in block.solved_rows.items() if i in photo_ids]
     if len(solved) < 2:
         return None
     middle = box.center
     used, ground, full = [], [], []
     for i in solved:
-        E, size = arrays["poses"][i], arrays["sizes"][i].astype(float)
-        f, cx, cy = arrays["lenses"][arrays["lens_of"][i]][:3]
+        E, size = block.poses[i], block.sizes[i].astype(float)
+        f, cx, cy = block.lens_vector(i)[:3]
         Y = box.corners() @ E[:3, :3].T + E[:3, 3]
         pixels = size.prod()
         if (Y[:, 2] > 0).all():
@@ -69,7 +66,7 @@ def scene_of(arrays, photo_ids, box, share):
                 pixels = 0.0
         used.append(min(pixels, size.prod() * (share if share else 1)))
         full.append(size.prod())
-        ground.append(np.linalg.norm(center(E) - middle) / f)
+        ground.append(np.linalg.norm(block.eyes[i] - middle) / f)
     return Scene(len(solved), float(np.mean(full)), float(np.mean(used)), float(np.median(ground)))
 
 
@@ -100,7 +97,7 @@ def free_memory():
 def _scene(folder, block, photo_ids, box, share):
     """Kept, as the window asks at every change of a setting."""
     half = [np.array(x) for x in box]
-    return scene_of(BlobStore(folder).get_arrays(block), set(photo_ids), KeepBox(*half), share)
+    return scene_of(stored_block(BlobStore(folder), block), set(photo_ids), KeepBox(*half), share)
 
 
 def _frozen(box):

@@ -21,11 +21,11 @@ from ...core.dense.neighbors import choose_neighbors
 from ...core.dense.pair import BACK_PX, LEAST_COS, inverse_step, pair_tolerance, without_specks
 from ...core.dense.speed import hypotheses
 from ...core.errors import UmbrateError
-from ...core.geometry.lens import Lens
 from ...core.geometry.similarity import scale_of
 from ...core.imaging.sharpness import LUMA, quality_of, sharpness
 from ...core.imaging.undistort import undistort
 from ...job.blobs import BlobStore
+from ...sitting.blocks import stored_block
 from ...sitting.frames import frame_of, move_box, plain_keep_box, scale_result
 from ...sitting.masks import decode_mask, mask_blobs
 from ...sitting.photos import photo_picture, photo_refs
@@ -266,19 +266,19 @@ class CloudStage(Stage):
 
     def run(self, inputs, settings, report):
         blobs = BlobStore(inputs.blobs)
-        b = blobs.get_arrays(inputs.block)
+        b = stored_block(blobs, inputs.block)
         by_id = {p.id: p for p in inputs.photos}
-        rows = [i for i, pid in enumerate(b["photo_ids"]) if np.isfinite(b["poses"][i, 0, 0]) and int(pid) in by_id]
+        rows = [k for i, k in b.solved_rows.items() if i in by_id]
         if len(rows) < 2:
             raise UmbrateError(
                 "Fewer than two solved photos are left. Bring photos back or run Poses again.", ("go to", "poses")
             )
-        photos = [by_id[int(b["photo_ids"][i])] for i in rows]
-        poses = b["poses"][rows]
+        photos = [by_id[int(b.photo_ids[i])] for i in rows]
+        poses = b.poses[rows]
         place = {i: k for k, i in enumerate(rows)}
-        seen = np.isin(b["photo"], rows)
-        photo = np.array([place[int(i)] for i in b["photo"][seen]], np.int64)
-        point, points = b["point"][seen], b["points"]
+        seen = np.isin(b.photo, rows)
+        photo = np.array([place[int(i)] for i in b.photo[seen]], np.int64)
+        point, points = b.point[seen], b.points
         if settings.farthest and settings.nearest >= settings.farthest:
             raise UmbrateError(
                 f"Nearest ({settings.nearest:g}) must be less than Farthest ({settings.farthest:g}).",
@@ -293,7 +293,7 @@ class CloudStage(Stage):
             (
                 p,
                 poses[k],
-                Lens.from_vector(*b["sizes"][rows[k]], b["lenses"][b["lens_of"][rows[k]]]),
+                b.lens(rows[k]),
                 inputs.masks.get(p.id),
             )
             for k, p in enumerate(photos)

@@ -13,6 +13,7 @@ from ...core.join.network import corners_round, solve_network
 from ...core.join.picks import LINE, crosswise, mirrored, nearly_a_line, residuals
 from ...core.join.places import alike, likely_support, shared_targets
 from ...core.join.shape import fit_shapes
+from ...core.poses.block import TARGET
 from ...job.joins import ON_OBJECT, ON_SUPPORT
 from ...sitting.frames import move_directions, move_points
 from .members import inside_share, looks, outside_share, side_of, surface_of
@@ -208,10 +209,8 @@ class _Joining:
     # ------------------------------------------------------------------ pairs by each way
     def _pairs(self, rows):
         a, b = self.a, self.b
-        A, B = a.block["points"][rows[:, 0]], b.block["points"][rows[:, 1]]
-        both = np.hypot(
-            a.block["point_sigma"][rows[:, 0]] * b.extent / a.extent, b.block["point_sigma"][rows[:, 1]]
-        ).astype(float)
+        A, B = a.block.points[rows[:, 0]], b.block.points[rows[:, 1]]
+        both = np.hypot(a.block.point_sigma[rows[:, 0]] * b.extent / a.extent, b.block.point_sigma[rows[:, 1]])
         sigma = np.clip(np.nan_to_num(both, nan=1e-3 * b.extent), 1e-4 * b.extent, TOLERANCE[SURFACE] * b.extent / 2)
         return Pairs(A, B, sigma, rows)
 
@@ -239,7 +238,7 @@ class _Joining:
         if way == TARGETS:
             found = self._without_support(found, rows, share)
         if not found:
-            left = int((~np.isin(self.a.block["number"][rows[:, 0]], self.support)).sum()) if way == TARGETS else 0
+            left = int((~np.isin(self.a.block.label[rows[:, 0]], self.support)).sum()) if way == TARGETS else 0
             if way == TARGETS and left < 3:
                 self.absent.append(
                     TOO_FEW_TARGETS[left] + (": the others stand on the support" if self.support else "")
@@ -254,7 +253,7 @@ class _Joining:
                 self.reasons.append(f"another answer, {turn:.0f} degrees from it, fits nearly as many pairs by {way}")
                 break
         if way == TARGETS:
-            self.on_object += [int(n) for n in self.a.block["number"][rows[best.inside, 0]]]
+            self.on_object += [int(n) for n in self.a.block.label[rows[best.inside, 0]]]
         self._keep_figures(way, len(rows), best)
         return pairs.some(best.inside), best
 
@@ -266,16 +265,16 @@ class _Joining:
     def _target_pairs(self):
         """Rows of shared targets that are not said to stand on the support, and how far inside the masks they are."""
         a, b = self.a.block, self.b.block
-        rows = shared_targets(a["number"], a["points"], b["number"], b["points"])
-        self.support += [int(n) for n in a["number"][rows[:, 0]] if self.roles.get(int(n)) == ON_SUPPORT]
-        rows = rows[[self.roles.get(int(n)) != ON_SUPPORT for n in a["number"][rows[:, 0]]]]
+        rows = shared_targets(a.targets, b.targets)
+        self.support += [int(n) for n in a.label[rows[:, 0]] if self.roles.get(int(n)) == ON_SUPPORT]
+        rows = rows[[self.roles.get(int(n)) != ON_SUPPORT for n in a.label[rows[:, 0]]]]
         both = np.stack([inside_share(self.a)[rows[:, 0]], inside_share(self.b)[rows[:, 1]]])
         known = np.isfinite(both)
         return rows, np.where(known.any(0), np.where(known, both, 0.0).sum(0) / known.sum(0).clip(1), np.nan)
 
     def _without_support(self, found, rows, share):
         """The groups of targets that are the object's."""
-        number = self.a.block["number"][rows[:, 0]]
+        number = self.a.block.label[rows[:, 0]]
         on = []
         for g in found:
             others = [x for x in found if x is not g]
@@ -396,7 +395,7 @@ class _Joining:
             self.reasons.append(
                 f"the turn is known to {sigma[0]:.1f} degrees only: the shared places are few, rough or close together"
             )
-        points = a.block["points"][(a.block["number"] < 0) & ~(inside_share(a) < 0.5)]
+        points = a.block.points[(a.block.kind != TARGET) & ~(inside_share(a) < 0.5)]
         points = points[np.random.default_rng(0).permutation(len(points))[:2000]]
         seen, out = outside_share(points, b, M)
         if (seen > 0).any():

@@ -8,12 +8,11 @@ from scipy.spatial import cKDTree
 from ...core.cloud.keepbox import KeepBox
 from ...core.errors import UmbrateError
 from ...core.features.match import unit_descriptors
-from ...core.geometry.pose import center
 from ...core.join.places import mean_descriptors
+from ...core.poses.block import FEATURE, TARGET, Block
 from ...job.blobs import BlobStore
 from ...sitting.clouds import after_step, to_job
 from ...sitting.frames import frame_of, keep_box_of, load_block, move_directions, move_points
-from ...sitting.lenses import lens_of_row
 from ...sitting.marks import marks_of, with_marks
 from ...sitting.masks import decode_mask, mask_blobs
 
@@ -26,7 +25,7 @@ class Side:
 
     Attributes
     ----------
-    block : dict of arrays
+    block : Block
         With the points that were marked by hand placed.
     extent : float
         Of the object's tie points.
@@ -41,7 +40,7 @@ class Side:
     blobs: str
     id: int
     name: str
-    block: dict
+    block: Block
     scaled: bool
     extent: float
     frame: np.ndarray
@@ -53,16 +52,14 @@ class Side:
     @property
     def middle(self):
         """The middle of its points (3,)."""
-        return np.median(self.block["points"], axis=0)
+        return np.median(self.block.points, axis=0)
 
     @property
     def pixel(self):
         """Size of a pixel on the object, in the frame's unit."""
         b = self.block
-        on = np.flatnonzero(np.isfinite(b["poses"][:, 0, 0]))
-        eyes = np.array([center(b["poses"][i]) for i in on])
-        f = b["lenses"][b["lens_of"][on], 0]
-        return float(np.median(np.linalg.norm(eyes - self.middle, axis=1) / f))
+        f = b.lenses[b.lens_of[b.solved], 0]
+        return float(np.median(np.linalg.norm(b.eyes[b.solved] - self.middle, axis=1) / f))
 
 
 def side_of(job, sitting):
@@ -76,7 +73,7 @@ def side_of(job, sitting):
     block = load_block(job, sitting)
     if block is None:
         raise UmbrateError(f"“{sitting.name}” has no poses yet. Run Poses first.", ("go to", "poses"))
-    plain = block["points"][block["number"] < 0]
+    plain = block.points[block.kind != TARGET]
     if len(plain) < 10:
         raise UmbrateError(f"“{sitting.name}” has hardly any tie points.", ("go to", "poses"))
     low, high = np.percentile(plain, (2, 98), axis=0)
@@ -96,26 +93,26 @@ def side_of(job, sitting):
 def masks_of(side):
     """Row of each photo that has a mask and a pose, and the mask (h, w) bool, one after the other."""
     blobs = BlobStore(side.blobs)
-    for i, pid in enumerate(side.block["photo_ids"]):
-        key = side.masks.get(int(pid))
-        if key is not None and np.isfinite(side.block["poses"][i, 0, 0]):
+    for pid, i in side.block.solved_rows.items():
+        key = side.masks.get(pid)
+        if key is not None:
             yield i, decode_mask(blobs.get_bytes(key))
 
 
 def inside_share(side):
     """Share of each tie point's sightings that lie inside the masks (n,); NaN without any."""
     b = side.block
-    n = len(b["points"])
+    n = len(b.points)
     seen, inside = np.zeros(n), np.zeros(n)
     for i, mask in masks_of(side):
-        rows = np.flatnonzero(b["photo"] == i)
-        x, y = np.round(b["xy"][rows]).astype(int).T
+        rows = b.in_photo(i)
+        x, y = np.round(b.xy[rows]).astype(int).T
         h, w = mask.shape
         there = (x >= 0) & (y >= 0) & (x < w) & (y < h)
         hit = np.zeros(len(rows))
         hit[there] = mask[y[there], x[there]]
-        seen += np.bincount(b["point"][rows], minlength=n)
-        inside += np.bincount(b["point"][rows], weights=hit, minlength=n)
+        seen += np.bincount(b.point[rows], minlength=n)
+        inside += np.bincount(b.point[rows], weights=hit, minlength=n)
     return np.where(seen > 0, inside / np.maximum(seen, 1), np.nan)
 
 
@@ -124,7 +121,7 @@ def of_object(side):
     share = inside_share(side)
     on = ~(share < 0.5)
     if side.box:
-        on &= KeepBox.from_dict(side.box).contains(side.block["points"])
+        on &= KeepBox.from_dict(side.box).contains(side.block.points)
     return on
 
 
@@ -134,19 +131,19 @@ def looks(side):
     if not side.features:
         raise UmbrateError(f"“{side.name}” was solved without features: join it by targets or picks.")
     blobs = BlobStore(side.blobs)
-    of, all_, first = np.full(len(block["photo"]), -1), [], 0
-    on = of_object(side) & (block["number"] < 0) & (block["mark"] < 0)
-    for i, pid in enumerate(block["photo_ids"]):
+    of, all_, first = np.full(len(block.photo), -1), [], 0
+    on = of_object(side) & (block.kind == FEATURE)
+    for i, pid in enumerate(block.photo_ids):
         key = side.features.get(int(pid))
         if key is None:
             continue
         d = unit_descriptors(blobs.get_arrays(key)["descriptors"])
-        rows = np.flatnonzero((block["photo"] == i) & on[block["point"]])
-        rows = rows[(block["feature"][rows] >= 0) & (block["feature"][rows] < len(d))]
-        of[rows] = first + block["feature"][rows]
+        rows = np.flatnonzero((block.photo == i) & on[block.point])
+        rows = rows[block.feature[rows] < len(d)]
+        of[rows] = first + block.feature[rows]
         all_.append(d)
         first += len(d)
-    return mean_descriptors(len(block["points"]), block["point"], of, np.concatenate(all_))
+    return mean_descriptors(len(block.points), block.point, of, np.concatenate(all_))
 
 
 def surface_of(side):
@@ -159,18 +156,16 @@ def surface_of(side):
             c = after_step(c, blobs.get_arrays(s))
         return move_points(c["points"], M), move_directions(c["normals"], M), True
     b = side.block
-    on = of_object(side) & (b["number"] < 0)
-    points = b["points"][on]
+    on = of_object(side) & (b.kind != TARGET)
+    points = b.points[on]
     if len(points) < 4 * NEIGHBORS:
         return points, np.zeros_like(points), False
     _, j = cKDTree(points).query(points, NEIGHBORS, workers=-1)
     around = points[j] - points[j].mean(1, keepdims=True)
     normals = np.linalg.svd(np.einsum("nki,nkj->nij", around, around))[0][:, :, 2]
     # the surface faces the photos that see it
-    solved = np.isfinite(b["poses"][:, 0, 0])
-    eye = np.array([center(E) if k else np.zeros(3) for E, k in zip(b["poses"], solved, strict=True)])[b["photo"]]
-    count = np.bincount(b["point"], minlength=len(b["points"]))
-    eyes = np.stack([np.bincount(b["point"], weights=eye[:, k], minlength=len(count)) for k in range(3)], 1)
+    eye, count = b.eyes[b.photo], b.photos_of
+    eyes = np.stack([np.bincount(b.point, weights=eye[:, k], minlength=len(count)) for k in range(3)], 1)
     toward = (eyes / np.maximum(count, 1)[:, None])[on] - points
     normals[(normals * toward).sum(1) < 0] *= -1
     return points, normals, False
@@ -183,13 +178,13 @@ def outside_share(points, side, M):
     -------
     seen, out : (n,)
     """
-    block, E = side.block, side.block["poses"]
+    block, E = side.block, side.block.poses
     X = points @ M[:3, :3].T + M[:3, 3]
     seen, out = np.zeros(len(X), np.int32), np.zeros(len(X), np.int32)
     for i, mask in masks_of(side):
         Y = X @ E[i, :3, :3].T + E[i, :3, 3]
         front = Y[:, 2] > 0
-        x, y = np.round(lens_of_row(block, i).project(Y[:, :2] / np.where(front, Y[:, 2], 1.0)[:, None])).T
+        x, y = np.round(block.lens(i).project(Y[:, :2] / np.where(front, Y[:, 2], 1.0)[:, None])).T
         h, w = mask.shape
         there = front & (x >= 0) & (y >= 0) & (x < w) & (y < h)
         hit = np.zeros(len(X), bool)

@@ -9,7 +9,8 @@ tie their own photos.
 import numpy as np
 
 from ...core.errors import UmbrateError
-from ...sitting.frames import frame_of, load_block, move_arrays
+from ...core.poses.block import Block
+from ...sitting.frames import frame_of, load_block
 from ...sitting.marks import without_marks
 from ...sitting.members import members_of
 from .inputs import Before, Inputs
@@ -52,9 +53,9 @@ def _united(job, members, found, support):
         raise UmbrateError(f"“{name}” has no poses (any more). Run Poses there first.", ("go to", "join"))
     for s, M in zip(members, found["moves"], strict=True):
         b = without_marks(load_block(job, s))
-        blocks.append(move_arrays(b, np.array(M) @ np.linalg.inv(frame_of(job, s).matrix)))
+        blocks.append(b.moved(np.array(M) @ np.linalg.inv(frame_of(job, s).matrix)))
     ties = job.blobs.get_arrays(found["ties"])["ties"]
-    arrays = join_blocks(blocks, ties, support)
+    block = join_blocks(blocks, ties, support)
     figures = {"pairs_tried": 0, "pairs": 0, "still": 0, "still_share": 0.0, "pairs_chosen": "all", "reasons": {}}
     figures.update(bridges=[], fragments=[])
     for r in results:
@@ -66,7 +67,7 @@ def _united(job, members, found, support):
         figures["reasons"].update(f["reasons"])
         figures["bridges"] += f.get("bridges", [])
     return Before(
-        job.blobs.put_arrays(**arrays),
+        job.blobs.put_arrays(**block.arrays()),
         {p: key for r in results for (name, p), key in r.artefacts.items() if name == "features"},
         {int(p): mark for r in results for p, mark in r.figures["made_from"].items()},
         None,
@@ -91,21 +92,42 @@ def _pairs(job, results):
 
 
 def join_blocks(blocks, ties, support):
-    """Arrays of several blocks in one frame as those of one block, as far as an adjustment reads them.
+    """Several blocks in one frame as one, as far as an adjustment reads it: without pixels.
 
     Parameters
     ----------
-    blocks : list of dict of arrays
+    blocks : list of Block
+        Without marked points.
     ties : (k, 4)
         Positions of two blocks, and the rows of their points that are one place.
     support : set of int
         Targets that are not the same place in all blocks.
     """
-    count = [len(b["points"]) for b in blocks]
+    count = [len(b.points) for b in blocks]
     first = np.cumsum([0, *count])
-    number = np.concatenate([b["number"] for b in blocks])
+    name = _one_name(blocks, ties, support, first)
+    kept, index = np.unique(name, return_inverse=True)
+    photos = np.cumsum([0, *(len(b.photo_ids) for b in blocks)])
+    lenses = np.cumsum([0, *(len(b.lenses) for b in blocks)])
+
+    def together(what, add=None):
+        return np.concatenate([getattr(b, what) + (0 if add is None else add[k]) for k, b in enumerate(blocks)])
+
+    photo, point = together("photo", photos), index[together("point", first)]
+    order = np.lexsort((photo, point))
+    k = len(order)
+    return Block(
+        poses=together("poses"), lenses=together("lenses"), lens_of=together("lens_of", lenses),
+        points=together("points")[kept], photo=photo[order], feature=together("feature")[order], point=point[order],
+        xy=np.zeros((k, 2)), residual=np.zeros((k, 2)), sigma=np.ones(k), photo_ids=together("photo_ids"),
+        kind=together("kind")[kept], label=together("label")[kept],
+    )  # fmt: skip
+
+
+def _one_name(blocks, ties, support, first):
+    """For every point of all blocks, one after the other, the least row of all points that are the same place."""
+    count = [len(b.points) for b in blocks]
     of = np.repeat(np.arange(len(blocks)), count)
-    # one name for every place: the least of all rows that are known to be it
     name = np.arange(first[-1])
 
     def root(i):
@@ -116,8 +138,9 @@ def join_blocks(blocks, ties, support):
 
     links = [(first[i] + a, first[k] + b) for i, k, a, b in ties if a < count[i] and b < count[k]]
     seen = {}
-    for row in np.flatnonzero((number >= 0) & ~np.isin(number, list(support))):
-        links.append((seen.setdefault(int(number[row]), row), row))
+    for row, n in sorted((first[k] + row, n) for k, b in enumerate(blocks) for n, row in b.targets.items()):
+        if n not in support:
+            links.append((seen.setdefault(n, row), row))
     members = {}
     for a, b in links:
         a, b = root(a), root(b)
@@ -130,23 +153,4 @@ def join_blocks(blocks, ties, support):
         a, b = min(a, b), max(a, b)
         name[b] = a
         members[a] = here | there
-    name = np.array([root(i) for i in range(len(name))])
-    kept, index = np.unique(name, return_inverse=True)
-    photos = np.cumsum([0, *(len(b["photo_ids"]) for b in blocks)])
-    photo = np.concatenate([b["photo"] + k for b, k in zip(blocks, photos, strict=False)])
-    point = index[np.concatenate([b["point"] + k for b, k in zip(blocks, first, strict=False)])]
-    feature = np.concatenate([b["feature"] for b in blocks])
-    order = np.lexsort((photo, point))
-    lenses = np.cumsum([0, *(len(b["lenses"]) for b in blocks)])
-    return {
-        "photo_ids": np.concatenate([b["photo_ids"] for b in blocks]),
-        "poses": np.concatenate([b["poses"] for b in blocks]),
-        "lenses": np.concatenate([b["lenses"] for b in blocks]),
-        "lens_of": np.concatenate([b["lens_of"] + k for b, k in zip(blocks, lenses, strict=False)]),
-        "points": np.concatenate([b["points"] for b in blocks])[kept],
-        "number": number[kept],
-        "mark": np.full(len(kept), -1),
-        "photo": photo[order].astype(np.int32),
-        "feature": feature[order],
-        "point": point[order],
-    }
+    return np.array([root(i) for i in range(len(name))])

@@ -1,18 +1,21 @@
 """What a run of the Poses stage leaves: the block, its figures, and for each photo left out why and what helps."""
 
+from dataclasses import replace
+
 import numpy as np
 
 from ...core.cloud.keepbox import fit_keep_box
 from ...core.errors import UmbrateError
 from ...core.geometry.lens import PARAMETER_NAMES, Lens
-from ...core.geometry.pose import center
 from ...core.geometry.rotation import rotation_matrix, rotation_vector
 from ...core.geometry.similarity import fit_similarity, scale_of
-from ...core.poses.block import DISAGREES, FRAGMENT, LOOP, NO_OVERLAP, NO_START, TOO_FEW, TURNED
+from ...core.poses.block import MARK, TARGET
 from ...core.poses.covariance import of_centers
-from ...core.poses.frame import move_block, upright_frame
+from ...core.poses.frame import upright_frame
+from ...core.poses.solution import DISAGREES, FRAGMENT, LOOP, NO_OVERLAP, NO_START, TOO_FEW, TURNED
 from ...core.poses.turntable import find_turntable
 from ...job.blobs import BlobStore
+from ...sitting.blocks import stored_block
 from ...sitting.lenses import NO_EXIF_35MM
 from ...sitting.photos import photo_picture
 from ..base import Outcome, problem
@@ -42,49 +45,35 @@ def outcome(made, inputs, settings, report):
     UmbrateError
         Where fewer than two photos stand.
     """
-    block, photos = made.block, inputs.photos
-    solved = block.solved
-    if solved.sum() < 2:
-        kinds = {r.kind for r in block.reasons.values()}
-        told = (
-            "none with enough points seen from clearly different places"
-            if TURNED not in kinds
-            else "as if the camera had only been turned on the spot, or nothing had moved before it"
-        )
-        still = f" {100 * made.still_share:.0f} % of all matches do not move." if made.still_share > 0.5 else ""
-        raise UmbrateError(
-            f"No start was found: {len(made.pairs)} pairs of photos match, but {told}.{still} Walk round the object "
-            "or turn it, with 10 to 20 degrees between shots; a backdrop that stands still is best masked.",
-            ("bring in photos",) if not still else ("go to", "masks"),
-        )
+    solution, photos = made.solution, inputs.photos
+    _check_started(made)
     report.progress(0.97, "colors of the sparse cloud")
-    reframed = _into_frame(block, inputs)
+    block, reframed = _into_frame(_named(solution.block, made, inputs), inputs)
+    solved = block.solved
     artefacts = dict(made.artefacts)
     if inputs.way == ADJUST:
         artefacts.update(inputs.before.carried)
     else:
         artefacts[("pairs", None)] = _put_pairs(made, inputs)
-    artefacts[("block", None)], known, figures = _put_block(block, made, inputs, report)
-    artefacts[("covariance", None)] = BlobStore(inputs.blobs).put_arrays(
+    blobs = BlobStore(inputs.blobs)
+    block, known = _known_to(block, photos, report)
+    artefacts[("block", None)] = blobs.put_arrays(**block.arrays())
+    artefacts[("covariance", None)] = blobs.put_arrays(
         cameras=known["cameras"], free=np.array(sorted(block.free_lens), np.int64), unit=np.array(known["unit"])
     )
-    for k, part in enumerate(made.fragments):
-        on = part.solved
-        part.poses, part.points = move_block(
-            part.poses, part.points,
-            upright_frame(part.poses[on], part.points, np.array([p.orientation for p in photos])[on]),
-        )  # fmt: skip
-        artefacts[(f"fragment {k + 2}", None)], _, _ = _put_block(part, made, inputs, report)
-    fragments = [int(f.solved.sum()) for f in made.fragments]
+    orientations = np.array([p.orientation for p in photos])
+    for k, part in enumerate(solution.fragments):
+        part = _named(part, made, inputs)
+        part = part.moved(upright_frame(part.poses[part.solved], part.points, orientations[part.solved]))
+        artefacts[(f"fragment {k + 2}", None)] = blobs.put_arrays(**_known_to(part, photos, report)[0].arrays())
+    fragments = [int(f.solved.sum()) for f in solution.fragments]
     if inputs.way == ADJUST:
         fragments = inputs.before.figures.get("fragments", [])
     reasons = _reasons(block, made, inputs, settings)
     L = Lens.from_vector(made.lenses[0].width, made.lenses[0].height, block.lenses[0])
-    half_view = np.array(
-        [min(p.width, p.height) / 2 / block.lenses[m, 0] for p, m in zip(photos, block.lens_of, strict=True)]
-    )
+    half_view = np.array([min(p.width, p.height) / 2 / block.lens_vector(k)[0] for k, p in enumerate(photos)])
     box = fit_keep_box(block.points, block.photos_of, block.poses[solved], half_view[solved])
-    bridges = [[photos[i].id, photos[j].id] for i, j in block.bridges]
+    bridges = [[photos[i].id, photos[j].id] for i, j in solution.bridges]
     if inputs.way == ADJUST:
         bridges = inputs.before.figures.get("bridges", [])
     return Outcome(
@@ -97,7 +86,7 @@ def outcome(made, inputs, settings, report):
             "sightings": len(block.photo),
             "still": int(sum(x.sum() for x in made.still)) if made.still else _kept(inputs, "still", 0),
             "still_share": round(made.still_share, 3),
-            "pairs": len(made.pairs) or _kept(inputs, "pairs", 0),
+            "pairs": len(solution.pairs) or _kept(inputs, "pairs", 0),
             "pairs_tried": made.tried,
             "pairs_chosen": made.chosen,
             "bridges": bridges,
@@ -115,10 +104,28 @@ def outcome(made, inputs, settings, report):
             "made_from": {str(p): mark for p, mark in made.made_from.items()},
             "match_mark": match_mark(settings),
             **{k: round(v, 2) for k, v in made.times.items()},
-            **figures,
+            **_sighting_figures(block, photos),
         },
         artefacts,
         [*_problems(reasons, block, made, inputs, settings), *([_reframed()] if reframed else [])],
+    )
+
+
+def _check_started(made):
+    """Raise where fewer than two photos stand, with what is likely to blame."""
+    if made.solution.block.solved.sum() >= 2:
+        return
+    kinds = {r.kind for r in made.solution.reasons.values()}
+    told = (
+        "none with enough points seen from clearly different places"
+        if TURNED not in kinds
+        else "as if the camera had only been turned on the spot, or nothing had moved before it"
+    )
+    still = f" {100 * made.still_share:.0f} % of all matches do not move." if made.still_share > 0.5 else ""
+    raise UmbrateError(
+        f"No start was found: {len(made.solution.pairs)} pairs of photos match, but {told}.{still} Walk round the "
+        "object or turn it, with 10 to 20 degrees between shots; a backdrop that stands still is best masked.",
+        ("bring in photos",) if not still else ("go to", "masks"),
     )
 
 
@@ -136,33 +143,28 @@ def _kept(inputs, name, default):
 
 
 def _into_frame(block, inputs):
-    """Into the plain frame, or that of the block before: boxes and cuts stay where they are.
+    """The block in the plain frame, or in that of the block before: boxes and cuts stay where they are.
 
-    Returns whether the frame is another one than before.
+    Returns the block, and whether its frame is another one than before.
     """
-    solved = block.solved
     if inputs.way != START_OVER:
-        b = BlobStore(inputs.blobs).get_arrays(inputs.before.block)
-        of = {int(i): E for i, E in zip(b["photo_ids"], b["poses"], strict=True) if np.isfinite(E[0, 0])}
-        both = [k for k in np.flatnonzero(solved) if inputs.photos[k].id in of]
+        before = stored_block(BlobStore(inputs.blobs), inputs.before.block).solved_rows
         # the frame of a joined row is that of its first member, however the others moved
-        both = [k for k in both if inputs.photos[k].id not in inputs.foreign]
+        both = [i for i in block.solved_rows if i in before and i not in inputs.foreign]
         if len(both) >= 3:
-            now = np.array([center(block.poses[k]) for k in both])
-            then = np.array([center(of[inputs.photos[k].id]) for k in both])
-            block.poses, block.points = move_block(block.poses, block.points, fit_similarity(now, then))
-            return False
-    orientations = np.array([p.orientation for p in inputs.photos])[solved]
-    M = upright_frame(block.poses[solved], block.points, orientations)
-    block.poses, block.points = move_block(block.poses, block.points, M)
+            then = stored_block(BlobStore(inputs.blobs), inputs.before.block).eyes[[before[i] for i in both]]
+            now = block.eyes[[block.solved_rows[i] for i in both]]
+            return block.moved(fit_similarity(now, then)), False
+    orientations = np.array([p.orientation for p in inputs.photos])[block.solved]
+    block = block.moved(upright_frame(block.poses[block.solved], block.points, orientations))
     M = _into_last_frame(block, inputs)
     if M is None:
-        return True
-    eyes = np.array([center(E) for E in block.poses[solved]])
+        return block, True
+    eyes = block.eyes[block.solved]
     moved = np.linalg.norm(eyes @ M[:3, :3].T + M[:3, 3] - eyes, axis=1).max()
     if moved > SAME_FRAME * np.linalg.norm(np.ptp(eyes, axis=0)):  # else the same input gives the same bits
-        block.poses, block.points = move_block(block.poses, block.points, _rounded(M))
-    return False
+        block = block.moved(_rounded(M))
+    return block, False
 
 
 def _rounded(M):
@@ -183,19 +185,18 @@ def _into_last_frame(block, inputs):
     if inputs.before is None:
         return np.eye(4)
     try:
-        b = BlobStore(inputs.blobs).get_arrays(inputs.before.block)
+        before = stored_block(BlobStore(inputs.blobs), inputs.before.block)
     except UmbrateError:
         return np.eye(4)
-    of = {int(i): E for i, E in zip(b["photo_ids"], b["poses"], strict=True) if np.isfinite(E[0, 0])}
-    both = [k for k in np.flatnonzero(block.solved) if inputs.photos[k].id in of]
+    both = [i for i in block.solved_rows if i in before.solved_rows]
     if len(both) < 3:
         return None
-    now, then = block.poses[both], np.array([of[inputs.photos[k].id] for k in both])
     places = []
-    for poses in (now, then):
-        eyes = np.array([center(E) for E in poses])
+    for b in (block, before):
+        rows = [b.solved_rows[i] for i in both]
+        eyes = b.eyes[rows]
         size = float(np.linalg.norm(eyes - eyes.mean(0), axis=1).mean())
-        places.append(np.vstack([eyes, eyes + size * poses[:, 2, :3]]))  # where they stand, and where they look
+        places.append(np.vstack([eyes, eyes + size * b.poses[rows, 2, :3]]))  # where they stand, and where they look
     M = fit_similarity(*places)
     off = np.linalg.norm(places[0] @ M[:3, :3].T + M[:3, 3] - places[1], axis=1)
     return M if np.median(off) < SAME_PLACE * np.linalg.norm(np.ptp(places[1], axis=0)) else None
@@ -203,69 +204,59 @@ def _into_last_frame(block, inputs):
 
 def _put_pairs(made, inputs):
     """Which photos share matches, with the pixels in the one and in the other; returns the blob's key."""
-    found = list(made.pairs)
-    shared = [np.hstack([made.xy[i][g.matches[:, 0]], made.xy[j][g.matches[:, 1]]]) for (i, j), g in made.pairs.items()]
+    pairs = made.solution.pairs
+    found = list(pairs)
+    shared = [np.hstack([made.xy[i][g.matches[:, 0]], made.xy[j][g.matches[:, 1]]]) for (i, j), g in pairs.items()]
     return BlobStore(inputs.blobs).put_arrays(
         photo_ids=np.array([p.id for p in inputs.photos]),
         pair=np.array(found, np.int32).reshape(-1, 2),
-        start=np.cumsum([0, *(len(made.pairs[ij].matches) for ij in found)]),
+        start=np.cumsum([0, *(len(pairs[ij].matches) for ij in found)]),
         match=np.vstack([np.zeros((0, 4)), *shared]).astype(np.float32),
     )
 
 
-def _put_block(block, made, inputs, report):
-    """Store a block; returns its key, how well it is known, and figures of its sightings."""
-    photos, n = inputs.photos, len(inputs.photos)
-    colors = _colors(block, photos, report)
-    length = np.linalg.norm(block.residual, axis=1)
-    numbers = np.full(len(block.points), -1)
+def _named(block, made, inputs):
+    """The solver's block with what the job knows of its photos and points."""
+    kind, label = np.zeros(len(block.points), np.uint8), np.zeros(len(block.points), np.int64)
     if made.targets:
+        numbers = np.full(len(block.points), -1)
         numbers[block.point] = made.targets.number_of(block.photo, block.feature)
-    numbers[numbers >= ELSEWHERE] = -1  # another place of a joined row has the number
-    of_targets = numbers[block.point] >= 0
-    report.progress(0.98, "standard deviations")
-    known = _known(block, made.trusted)
-    sizes = np.array([[p.width, p.height] for p in photos])
-    marked = np.full(len(block.points), -1)
+        found = (numbers >= 0) & (numbers < ELSEWHERE)  # else another place of a joined row has the number
+        kind[found], label[found] = TARGET, numbers[found]
     if made.mark_at:
         at = zip(block.photo.tolist(), block.feature.tolist(), strict=True)
+        marked = np.full(len(block.points), -1)
         marked[block.point] = [made.mark_at.get(x, -1) for x in at]
-    prior = block.prior or (block.lenses, np.full_like(block.lenses, np.inf))
-    key = BlobStore(inputs.blobs).put_arrays(
-        mark=marked,
-        free=np.array(sorted(block.free_lens), np.int64),
-        trusted=np.array(made.trusted, np.int64),
-        prior_mean=prior[0],
-        prior_sigma=np.broadcast_to(prior[1], block.lenses.shape),
-        first_lenses=np.array([x.vector for x in made.lenses]),
-        photo_ids=np.array([p.id for p in photos]),
-        poses=block.poses,
-        lenses=block.lenses,
-        lens_of=block.lens_of,
-        sizes=sizes,
-        points=block.points,
-        colors=colors,
-        photo=block.photo.astype(np.int32),
-        feature=block.feature.astype(np.int32),
-        point=block.point.astype(np.int32),
-        xy=block.xy.astype(np.float32),
-        residual=block.residual.astype(np.float32),
-        sigma=block.sigma.astype(np.float32),
-        number=numbers,
-        order=block.order,
-        point_sigma=known["points"],
-        pose_sigma=known["poses"],
-    )
+        kind[marked >= 0], label[marked >= 0] = MARK, marked[marked >= 0]
+    photos = inputs.photos
+    return replace(
+        block, photo_ids=np.array([p.id for p in photos]), sizes=np.array([[p.width, p.height] for p in photos]),
+        kind=kind, label=label, first_lenses=np.array([x.vector for x in made.lenses]),
+        xy=block.xy.astype(np.float32),  # finer than any reading, and half of the space on the disk
+    )  # fmt: skip
+
+
+def _known_to(block, photos, report):
+    """The block with the colors of its points and standard deviations, and what is known of it (see `_known`)."""
+    colors = _colors(block, photos, report)
+    report.progress(0.98, "standard deviations")
+    known = _known(block)
+    return replace(block, colors=colors, point_sigma=known["points"], pose_sigma=known["poses"]), known
+
+
+def _sighting_figures(block, photos):
+    """Figures of the block's sightings, together and by photo."""
+    n, length = len(photos), np.linalg.norm(block.residual, axis=1)
     sightings = np.bincount(block.photo, minlength=n)
     square = np.bincount(block.photo, weights=length**2, minlength=n)
-    cell = sizes.max(1) / COVER_CELLS
+    cell = block.sizes.max(1) / COVER_CELLS
     at = np.floor(block.xy / cell[block.photo, None]).astype(int)
     cells = {(int(i), int(u), int(v)) for i, (u, v) in zip(block.photo, at, strict=True)}
     covered = np.bincount([c[0] for c in cells], minlength=n) if cells else np.zeros(n)
-    whole = np.ceil(sizes / cell[:, None]).prod(1)
-    figures = {
-        "targets": int((numbers >= 0).sum()),
-        "targets_rms_px": _rms(length[of_targets]),
+    whole = np.ceil(block.sizes / cell[:, None]).prod(1)
+    return {
+        "targets": len(block.targets),
+        "targets_rms_px": _rms(length[block.kind[block.point] == TARGET]),
         "residual_histogram": np.histogram(length, 30, (0, RESIDUAL_TOP_PX))[0].tolist(),
         "per_photo": {
             str(p.id): {
@@ -276,7 +267,6 @@ def _put_block(block, made, inputs, report):
             for p, s, q, c, w in zip(photos, sightings, square, covered, whole, strict=True)
         },
     }
-    return key, known, figures
 
 
 def _turntable(block, photos):
@@ -314,7 +304,7 @@ def _reasons(block, made, inputs, settings):
             out[i] = known.get(str(pid), lost if pid in inputs.before.made_from else new)
         return out
     out = {}
-    for i, r in block.reasons.items():
+    for i, r in made.solution.reasons.items():
         kind, text = r.kind, r.text
         still = float(made.still[i].mean()) if made.still and len(made.still[i]) else 0.0
         if still > STILL_SHARE and kind in (NO_OVERLAP, TOO_FEW, NO_START):
@@ -349,12 +339,12 @@ def _problems(reasons, block, made, inputs, settings):
         if near and r["kind"] in (TOO_FEW, DISAGREES, LOOP):
             text += f" It matches best with {near}."
         out.append(problem(photos[i], text, hint, remedy=remedy))
-    if len(block.bridges) >= MANY_BRIDGES * max(len(made.pairs), 1):
-        text = f"{len(block.bridges)} pairs of photos match well and contradict the others, so they were left out: the "
-        text += "object looks alike from several sides."
+    if len(made.solution.bridges) >= MANY_BRIDGES * max(len(made.solution.pairs), 1):
+        text = f"{len(made.solution.bridges)} pairs of photos match well and contradict the others, so they were left "
+        text += "out: the object looks alike from several sides."
         hint = "Look whether the photos stand where they were taken; targets stuck to the object make it sure."
         out.append(problem(None, text, hint))
-    for m, f in made.wrong_focal.items():
+    for m, f in made.solution.wrong_focal.items():
         ratio = block.lenses[m, 0] / f
         out.append(
             problem(
@@ -367,7 +357,7 @@ def _problems(reasons, block, made, inputs, settings):
     if int(block.solved.sum()) == 2:
         text = "Only two photos stand: nothing checks them, and depth is less sure than from three."
         out.append(problem(None, text, "Bring in more photos from places between and beside them."))
-    if made.guessed and not made.wrong_focal:
+    if made.guessed and not made.solution.wrong_focal:
         out.append(
             problem(
                 None,
@@ -379,19 +369,16 @@ def _problems(reasons, block, made, inputs, settings):
     return out
 
 
-def _known(block, trusted):
+def _known(block):
     """Standard deviations: of points and centers in units of the block, of turns, of the first lens."""
-    cov = block.covariance(trusted)
+    cov = block.covariance()
     who, unit = np.flatnonzero(block.solved), cov.unit
     centers = np.sqrt(np.einsum("nii->n", of_centers(block.poses[who], cov.poses)) / 3) * unit
     turns = np.sqrt(np.einsum("nii->n", cov.poses[:, :3, :3]) / 3) * unit
     poses = np.full((len(block.poses), 2), np.nan)
     poses[who] = np.stack([turns, centers], 1)
     lens = np.sqrt(np.diag(cov.lenses[0])) * unit
-    away = np.linalg.norm(
-        [center(E) - block.points.mean(0) for E in block.poses[who]],
-        axis=1,
-    )
+    away = np.linalg.norm(block.eyes[who] - block.points.mean(0), axis=1)
     return {
         "points": (np.sqrt(np.einsum("pii->p", cov.points) / 3) * unit).astype(np.float32),
         "poses": poses,

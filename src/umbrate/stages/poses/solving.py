@@ -9,8 +9,8 @@ are, less those that were removed, and moves everything together once more.
 import hashlib
 import json
 import time
-from dataclasses import dataclass, field
-from functools import partial
+from dataclasses import dataclass, field, replace
+from functools import cached_property, partial
 from itertools import combinations
 
 import numpy as np
@@ -25,15 +25,17 @@ from ...core.imaging.filters import halve_by_area
 from ...core.imaging.sharpness import LUMA
 from ...core.poses.block import Block
 from ...core.poses.choose import ALL, CHEAP, LIKENESS, NEAR, choose_pairs, largest, likeness_to, nearness
-from ...core.poses.fragments import Solved, solve
-from ...core.poses.frame import move_block, upright_frame
+from ...core.poses.fragments import solve
+from ...core.poses.frame import upright_frame
 from ...core.poses.grow import KEY_POINT_SIGMA_PX, Grower
 from ...core.poses.marked import SHARED, missing, solve_marked
 from ...core.poses.pairs import relate
+from ...core.poses.solution import Solution
 from ...core.poses.targets import TargetSightings
 from ...core.poses.tracks import Tracks
 from ...core.targets.detect import CODED
 from ...job.blobs import BlobStore
+from ...sitting.blocks import stored_block
 from ...sitting.lenses import lens_groups
 from ...sitting.marks import without_marks
 from ...sitting.masks import decode_mask
@@ -52,25 +54,21 @@ BEFORE_ADJUSTING = (
 
 @dataclass
 class Made:
-    """A block and what came with it."""
+    """A Solution and what came with it."""
 
-    block: Block
-    fragments: list
+    solution: Solution
     still: list
     still_share: float
     targets: TargetSightings | None
     xy: list
     counts: list
     lenses: list
-    trusted: list
     guessed: int
-    pairs: dict
     tried: int
     chosen: str
     times: dict
     artefacts: dict
     made_from: dict
-    wrong_focal: dict = field(default_factory=dict)
     mark_at: dict = field(default_factory=dict)  #: (photo, feature) to the id of a marked point
 
 
@@ -200,20 +198,22 @@ class _Making:
         if self.settings.ties == MARKED:
             return self._from_marks()
         if adjust_only:
-            block = self._adjust()
-            solved = Solved(block, [], {}, {})
-            self.pairs, tried, chosen = {}, self.before.figures["pairs_tried"], self.before.figures["pairs_chosen"]
+            made = self._adjust()
+            solution = Solution(made.block, made.reasons, made.bridges)
+            tried, chosen = self.before.figures["pairs_tried"], self.before.figures["pairs_chosen"]
             still, share = [], self.before.figures["still_share"]
             self.times["matching_s"] = 0.0
         else:
             tried, chosen, still, share = self._match()
             self._lap("matching_s")
-            solved = self._solve()
+            solution = self._solve()
         self._lap("solving_s")
+        return self._made(solution, still, share, tried, chosen)
+
+    def _made(self, solution, still, share, tried, chosen):
         return Made(
-            solved.block, solved.fragments, still, share, self.targets, self.xy, self.counts, self.lenses, self.trusted,
-            self.guessed, solved.pairs, tried, chosen, self.times, self.artefacts, self.marks, solved.wrong_focal,
-            self.mark_at,
+            solution, still, share, self.targets, self.xy, self.counts, self.lenses, self.guessed, tried, chosen,
+            self.times, self.artefacts, self.marks, self.mark_at,
         )  # fmt: skip
 
     def _marks(self):
@@ -250,17 +250,15 @@ class _Making:
                 ("mark points",),
             )
         self.report.progress(0.5, "solving from marked points")
-        block = solve_marked(
+        grown = solve_marked(
             [self.xy[k][r] for k, r in enumerate(rows)], numbers, np.array([x.vector for x in self.lenses]),
             self.lens_of, [self.sigma[k][r] for k, r in enumerate(rows)], self.settings.seed,
         )  # fmt: skip
-        block.feature = np.array([rows[i][f] for i, f in zip(block.photo, block.feature, strict=True)], np.int64)
+        b = grown.block
+        b = replace(b, feature=np.array([rows[i][f] for i, f in zip(b.photo, b.feature, strict=True)], np.int64))
         self._lap("solving_s")
         self.times["matching_s"] = 0.0
-        return Made(
-            block, [], [], 0.0, self.targets, self.xy, self.counts, self.lenses, list(range(len(self.lenses))),
-            self.guessed, {}, 0, "marks", self.times, self.artefacts, self.marks, {}, self.mark_at,
-        )  # fmt: skip
+        return self._made(Solution(b, grown.reasons), [], 0.0, 0, "marks")
 
     def _can_adjust(self):
         """Raise where settings have changed that an adjustment does not apply: it would pass for one made with them."""
@@ -366,9 +364,12 @@ class _Making:
         """Poses (n, 4, 4) of the last block, NaN where there is none; None unless going on."""
         if self.inputs.way == START_OVER or self.before is None:
             return None
-        b = self.blobs.get_arrays(self.before.block)
-        of = dict(zip(b["photo_ids"].tolist(), b["poses"], strict=True))
-        return np.array([of.get(p.id, np.full((4, 4), np.nan)) for p in self.photos])
+        b, none = self._block_before, np.full((4, 4), np.nan)
+        return np.array([none if (k := b.solved_row(p.id)) is None else b.poses[k] for p in self.photos])
+
+    @cached_property
+    def _block_before(self):
+        return stored_block(self.blobs, self.before.block)
 
     def _match(self):
         todo, chosen = self._choose(0.3, 0.34)
@@ -453,29 +454,27 @@ class _Making:
 
     def _lenses_before(self, vectors):
         """Lenses of the last block, by the photos they belong to; those of new photos as they are."""
-        b = self.blobs.get_arrays(self.before.block)
-        lens_at = {int(i): b["lenses"][k] for i, k in zip(b["photo_ids"], b["lens_of"], strict=True)}
         out = vectors.copy()
         for p, k in zip(self.photos, self.lens_of, strict=True):
-            if p.id in lens_at and k not in self.trusted:
-                out[k] = lens_at[p.id]
+            row = self._block_before.row_of(p.id)
+            if row is not None and k not in self.trusted:
+                out[k] = self._block_before.lens_vector(row)
         return out
 
     def _adjust(self):
         """The last block's tie points, less what was removed, adjusted together."""
-        b = without_marks(self.blobs.get_arrays(self.before.block))
+        b = without_marks(self._block_before)
         row = {p.id: k for k, p in enumerate(self.photos)}
-        photo = np.array([row.get(int(i), -1) for i in b["photo_ids"]])[b["photo"]]
-        feature = b["feature"].astype(np.int64)
+        photo, feature = np.array([row.get(int(i), -1) for i in b.photo_ids])[b.photo], b.feature
         # rows of targets follow those of the features; both are where they were, or the sighting is gone
         sizes = np.array([len(x) for x in self.xy])
         same = {p.id for p in self.photos if self.before.made_from.get(p.id) == self.marks[p.id]}
-        kept = np.array([int(i) in same for i in b["photo_ids"]])[b["photo"]]
+        kept = np.array([int(i) in same for i in b.photo_ids])[b.photo]
         use = (photo >= 0) & kept
         use[use] = feature[use] < sizes[photo[use]]
         use[use] = [not self.out[i][f] for i, f in zip(photo[use], feature[use], strict=True)]
-        photo, feature, point = photo[use], feature[use], b["point"][use]
-        count = np.bincount(point, minlength=len(b["points"]))
+        photo, feature, point = photo[use], feature[use], b.point[use]
+        count = np.bincount(point, minlength=len(b.points))
         two = count[point] >= 2
         photo, feature, point = photo[two], feature[two], point[two]
         start = np.flatnonzero(np.r_[True, point[1:] != point[:-1], True]) if len(point) else np.zeros(1, int)
@@ -511,19 +510,13 @@ class _Making:
         on, points = grower.solved, grower.X[grower.placed]
         if not len(points):
             return
-        M = upright_frame(grower.poses[on], points, self.orientations[on])
-        poses, points = move_block(grower.poses[on], points, M)
-        self.report.live(
-            "block",
-            {
-                "photo_ids": np.array([self.photos[i].id for i in np.flatnonzero(on)]),
-                "poses": poses,
-                "points": points.astype(np.float32),
-                "lenses": grower.lenses.copy(),
-                "lens_of": grower.lens_of[on],
-                "sizes": np.array([[p.width, p.height] for p in self.photos])[on],
-            },
-        )
+        none = np.zeros(0, int)
+        so_far = Block(
+            grower.poses[on], grower.lenses.copy(), grower.lens_of[on], points, none, none, none, np.zeros((0, 2)),
+            np.zeros((0, 2)), np.zeros(0), photo_ids=np.array([p.id for p in self.photos])[on],
+            sizes=np.array([[p.width, p.height] for p in self.photos])[on],
+        )  # fmt: skip
+        self.report.live("block", so_far.moved(upright_frame(so_far.poses, points, self.orientations[on])))
 
 
 def match_mark(settings):

@@ -1,6 +1,7 @@
 """Scale: the block adjusted to known lengths and known points, and to what was marked by hand."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from itertools import combinations
 from typing import Literal
 
 import numpy as np
@@ -9,14 +10,16 @@ from pydantic import Field
 from ...core.errors import UmbrateError
 from ...core.geometry.similarity import fit_similarity
 from ...core.measure.datum import SURE, Lengths, after, of_shape
-from ...core.measure.fit import BENT_PX, Solved, fit_known
+from ...core.measure.fit import BENT_PX, fit_known
 from ...core.measure.level import FLAT
+from ...core.measure.network import place_of
 from ...core.measure.quantities import K95
 from ...core.targets.detect import CODED
 from ...core.targets.printed import printed_lengths
 from ...core.targets.sheets import BARS, MAT
 from ...job.blobs import BlobStore
 from ...job.marks import CHECK, SCALE, token
+from ...sitting.blocks import stored_block
 from ...sitting.endpoints import known_places
 from ...sitting.frames import end_text, place_of_end
 from ...sitting.marks import marks_of, with_marks, without_marks
@@ -71,18 +74,6 @@ class Inputs:
     names: dict  #: of marked points by end
 
 
-def solved_of(b):
-    """The Solved of a block's arrays."""
-    on = np.isfinite(b["poses"][:, 0, 0])
-    row = np.full(len(on), -1)
-    row[on] = np.arange(int(on.sum()))
-    prior = (b["prior_mean"], b["prior_sigma"]) if np.isfinite(b["prior_sigma"]).any() else None
-    return Solved(
-        b["poses"][on], b["lenses"], b["lens_of"][on], b["points"], row[b["photo"]], b["point"].astype(np.int64),
-        b["xy"].astype(float), b["sigma"].astype(float), tuple(b["free"].tolist()), tuple(b["trusted"].tolist()), prior,
-    )  # fmt: skip
-
-
 class ScaleStage(Stage):
     """Known lengths, known points, marked points: one adjustment."""
 
@@ -132,8 +123,8 @@ class ScaleStage(Stage):
 
     def run(self, inputs, settings, report):
         blobs = BlobStore(inputs.blobs)
-        poses_block = blobs.get_arrays(inputs.block)
-        if "prior_mean" not in poses_block:
+        poses_block = stored_block(blobs, inputs.block)
+        if poses_block.free_lens is None:
             raise UmbrateError("These poses were solved by an older version. Run Poses again.", ("go to", "poses"))
         report.progress(0.1, "placing marked points")
         b, lost = with_marks(poses_block, inputs.marks)
@@ -153,12 +144,12 @@ class ScaleStage(Stage):
             np.array([r["value"] for r in scale_rows], float), np.array([r["sigma"] for r in scale_rows], float),
         )  # fmt: skip
         report.progress(0.3, "adjusting")
-        fitted = fit_known(solved_of(b), lengths, known, report.check)
+        fitted = fit_known(b.of_solved(), lengths, known, report.check)
         report.progress(0.8, "checking lengths")
         figures = self._judge(fitted, rows, scale_rows, lengths, known, b, ends)
         problems += self._doubts(fitted, scale_rows, rows, figures, inputs.names)
         artefacts = self._put(blobs, b, fitted)
-        plain = without_marks(poses_block)["points"]
+        plain = without_marks(poses_block).points
         M = fit_similarity(plain, fitted.block.points[: len(plain)])
         return Outcome(
             {
@@ -172,9 +163,7 @@ class ScaleStage(Stage):
                 "bent_px": round(fitted.bent_px, 4),
                 "rms_px": round(float(np.sqrt((fitted.residual**2).sum(1).mean())), 4),
                 "marks": {
-                    token(int(m)): _rms(np.linalg.norm(fitted.residual[b["point"] == p], axis=1))
-                    for p, m in enumerate(b["mark"])
-                    if m >= 0
+                    token(m): _rms(np.linalg.norm(fitted.residual[b.of_point(p)], axis=1)) for m, p in b.marks.items()
                 },
             },
             artefacts,
@@ -209,8 +198,8 @@ class ScaleStage(Stage):
                  "from": "stated"}
             )  # fmt: skip
         if settings.sheet_lengths != "off":
-            on = np.flatnonzero(b["number"] >= 0)
-            found = printed_lengths(b["number"][on], b["points"][on])
+            on = sorted(b.targets.values())
+            found = printed_lengths(b.label[on], b.points[on])
             bars = any(p.sheet == "bar" for p in found)
             for p in found:
                 ends = str(p.first), str(p.second)
@@ -256,12 +245,10 @@ class ScaleStage(Stage):
         """Figures of lengths, known points and targets."""
         block, network = fitted.block, fitted.network
         used = ~fitted.left_out
-        targets = np.flatnonzero(b["number"] >= 0)
-        every = sorted(
-            {*targets.tolist(), *(i for r in rows for i in r["rows"]), *(known[0].tolist() if known else [])}
-        )
+        targets = sorted(b.targets.values())
+        every = sorted({*targets, *(i for r in rows for i in r["rows"]), *(known[0].tolist() if known else [])})
         at = {p: k for k, p in enumerate(every)}
-        cov = network.joint([block.place(p) for p in every]) if every else np.zeros((0, 0))
+        cov = network.joint([place_of(block, p) for p in every]) if every else np.zeros((0, 0))
         X = block.points[every]
         some = Lengths(
             np.array([at[p] for p in lengths.first[used]], int), np.array([at[p] for p in lengths.second[used]], int),
@@ -362,20 +349,19 @@ class ScaleStage(Stage):
     @staticmethod
     def _put(blobs, b, fitted):
         """Keep the adjusted block and its covariance."""
-        on = np.isfinite(b["poses"][:, 0, 0])
-        poses = b["poses"].copy()
-        poses[on] = fitted.block.poses
+        poses = b.poses.copy()
+        poses[b.solved] = fitted.block.poses
         sigma = np.sqrt(np.einsum("pii->p", fitted.covariance.points) / 3) * fitted.covariance.unit
         c = fitted.covariance
         return {
             ("block", None): blobs.put_arrays(
-                **{
-                    **b, "poses": poses, "lenses": fitted.block.lenses, "points": fitted.block.points,
-                    "residual": fitted.residual.astype(np.float32), "point_sigma": sigma.astype(np.float32),
-                }
+                **replace(
+                    b, poses=poses, lenses=fitted.block.lenses, points=fitted.block.points, residual=fitted.residual,
+                    point_sigma=sigma,
+                ).arrays()
             ),
             ("covariance", None): blobs.put_arrays(
-                cameras=c.cameras, free=np.array(sorted(fitted.block.free), np.int64), unit=np.array(c.unit)
+                cameras=c.cameras, free=np.array(sorted(fitted.block.free_lens), np.int64), unit=np.array(c.unit)
             ),
         }  # fmt: skip
 
@@ -444,16 +430,14 @@ class ScaleStage(Stage):
 
 def _same_places(b, names):
     """Problems with marked points that are one place under two names."""
-    marks = np.flatnonzero(b["mark"] >= 0)
     out = []
-    for k, p in enumerate(marks):
-        for q in marks[k + 1 :]:
-            here, there = np.flatnonzero(b["point"] == p), np.flatnonzero(b["point"] == q)
-            _, i, j = np.intersect1d(b["photo"][here], b["photo"][there], return_indices=True)
-            near = np.linalg.norm(b["xy"][here[i]] - b["xy"][there[j]], axis=1) < SAME_PX
-            if len(near) and near.all():
-                pair = f"“{names[int(b['mark'][p])]}” and “{names[int(b['mark'][q])]}”"
-                out.append(
+    for (m, p), (n, q) in combinations(b.marks.items(), 2):
+        here, there = b.of_point(p), b.of_point(q)
+        _, i, j = np.intersect1d(b.photo[here], b.photo[there], return_indices=True)
+        near = np.linalg.norm(b.xy[here][i] - b.xy[there][j], axis=1) < SAME_PX
+        if len(near) and near.all():
+            pair = f"“{names[m]}” and “{names[n]}”"
+            out.append(
                     problem(
                         None, f"{pair} are marked at the same place: two names for one point.", "Remove one of them.",
                         remedy=("mark points",),
