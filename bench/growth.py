@@ -65,7 +65,7 @@ def solve(folder, count):
         "pairs_chosen",
         "features_median",
     )
-    figures = {k: out.figures[k] for k in keep if k in out.figures}
+    figures = {k: getattr(out.figures, k) for k in keep}
     gigabytes = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6
     print(json.dumps({**figures, **judged, "photos": count, "seconds": seconds, "GB": gigabytes}))
 

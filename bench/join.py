@@ -103,7 +103,7 @@ def bench_demo(_):
         good &= judge_whole(truth, "from all photos", load_cloud(job, row)["points"], M)
         unite_clouds(job, row)
         good &= judge_whole(truth, "united", load_cloud(job, row)["points"], M)
-        gap = found.ways["shape"]["median"] / (truth.distance / truth.lens.f)
+        gap = found.evidence.shape.median / (truth.distance / truth.lens.f)
         good &= told(f"demo: the two sheets are {gap:.2f} px apart in the median (<= 0.5)", gap <= 0.5)
     return good
 
@@ -186,10 +186,10 @@ def bench_halves(_):
         export_cameras(job, f"{scratch}/cameras.json", row)
         f = evaluated(CREST, f"{scratch}/cameras.json")
     return told(
-        f"halves: two halves of 40 photos, joined by the surface ({found['verdict']}) and merged: "
+        f"halves: two halves of 40 photos, joined by the surface ({found.verdict}) and merged: "
         f"{f['solved_right']} of {f['expected']} right, rotation {f['rotation_deg_median']:.4f} degrees (<= 0.03), "
         f"center {100 * f['centre_part_median']:.4f} % (<= 0.05)",
-        found["verdict"] == GOOD and f["solved_right"] == f["expected"] and f["rotation_deg_median"] <= 0.03
+        found.verdict == GOOD and f["solved_right"] == f["expected"] and f["rotation_deg_median"] <= 0.03
         and f["centre_part_median"] <= 5e-4,
     )  # fmt: skip
 

@@ -21,10 +21,11 @@ from umbrate.core.masking.clean import overlap  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
 from umbrate.sitting.masks import decode_mask  # noqa: E402
 from umbrate.stages import BY_NAME  # noqa: E402
-from umbrate.stages.base import Report, parse_settings  # noqa: E402
+from umbrate.stages.base import parse_settings  # noqa: E402
 from umbrate.studio.scene import whistle_on_green  # noqa: E402
 from umbrate.studio.shoot import shoot  # noqa: E402
 from umbrate.work.adding import read_folder, take_in  # noqa: E402
+from umbrate.work.now import run_now  # noqa: E402
 
 #: the foam block and the paper of mat and scale bars, which turn with the object
 SUPPORT = "#F5FAFF, #DDDDDB"
@@ -37,11 +38,9 @@ def judge(title, photos, method, more):
     with tempfile.TemporaryDirectory() as scratch, Job.create(Path(scratch) / "job") as job:
         sitting, _, _ = take_in(job, "all", read_folder(photos))
         for name in ("photos", "masks"):
-            stage = BY_NAME[name]
-            settings = parse_settings(stage, {"method": method, **more} if name == "masks" else {})
+            settings = parse_settings(BY_NAME[name], {"method": method, **more} if name == "masks" else {})
             start = time.monotonic()
-            out = stage.run(stage.gather(job, sitting), settings, Report())
-            job.commit_result(sitting.id, name, "", {}, out.figures, out.problems, out.artefacts, 0.0)
+            run_now(job, sitting, name, settings)
         seconds = time.monotonic() - start
         values = []
         for p in job.photos(sitting.id):

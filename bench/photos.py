@@ -29,10 +29,10 @@ sys.path[:0] = [str(ROOT / "src")]
 
 from umbrate.job.store import Job  # noqa: E402
 from umbrate.stages import BY_NAME  # noqa: E402
-from umbrate.stages.base import Report  # noqa: E402
 from umbrate.studio.scene import turntable_shots, whistle  # noqa: E402
 from umbrate.studio.shoot import shoot  # noqa: E402
 from umbrate.work.adding import read_folder, take_in  # noqa: E402
+from umbrate.work.now import run_now  # noqa: E402
 from umbrate.work.worker import Worker, run_stage  # noqa: E402
 
 PER_SECOND, MEMORY_GB, FRAME_MS = 6.0, 1.5, 33.0
@@ -85,7 +85,7 @@ def bench_import(home):
             start = time.monotonic()
             worker.submit(read_folder, home / "in", None, None)
             sitting, _, _ = take_in(job, f"try {k}", wait_for(worker))
-            worker.submit(run_stage, "photos", stage.gather(job, sitting), {})
+            worker.submit(run_stage, "photos", stage.gather(job, sitting, stage.Settings()), {})
             out = wait_for(worker)
             job.commit_result(sitting.id, "photos", "", {}, out.figures, out.problems, out.artefacts, 0.0)
             seconds.append(time.monotonic() - start)
@@ -107,7 +107,7 @@ def bench_many(home):
     subprocess.run(add, env=environment, stdout=subprocess.DEVNULL)  # it tells of soft ones with its exit code
     with Job.open(home / "job.umbrate", writable=False) as job:
         (sitting,) = job.sittings()
-        if job.result(sitting.id, "photos").figures["readable"] != count:
+        if job.result(sitting.id, "photos").figures.readable != count:
             return told("many: not all photos came in", False)
     print(f"many: {count} photos of 24 MP brought in in {time.monotonic() - start:.0f} s", flush=True)
     if not environment.get("DISPLAY"):
@@ -171,11 +171,10 @@ def bench_sharpness(home):
         shots[row] = replace(shots[row], blur_px=blur)
     sitting = replace(scene.sittings[0], shots=shots, plates=False)
     shoot(replace(scene, sittings=[sitting], truth_step_mm=4.0), home / "sixty")
-    stage = BY_NAME["photos"]
     with Job.create(home / "sixty") as job:
         sitting, _, _ = take_in(job, "Sixty", read_folder(home / "sixty" / "upright"))
-        out = stage.run(stage.gather(job, sitting), stage.Settings(), Report())
-        order = sorted(out.figures["sharpness"].items(), key=lambda x: x[1])
+        out = run_now(job, sitting, "photos")
+        order = sorted(out.figures.sharpness.items(), key=lambda x: x[1])
         photos = [p.id for p in job.photos(sitting.id)]
     blurred = {photos[k] for k in rows}
     lowest = {int(i) for i, _ in order[:6]}
@@ -185,7 +184,7 @@ def bench_sharpness(home):
         f"sharpness: {len(lowest & blurred)} of the 6 lowest of 60 are the blurred ones, at most {most:.3f}, others at"
     )
     good = told(f"{text} least {least:.3f}", lowest == blurred)
-    soft = set(out.figures["soft"])
+    soft = set(out.figures.soft)
     return told(f"sharpness: pointed out as soft: {len(soft & blurred)} of 6, {len(soft - blurred)} others", good)
 
 
@@ -199,12 +198,11 @@ def bench_bare(home):
         for file in (ROOT / "demo" / s / "plates").glob("*.jpg"):
             shutil.copy(file, folder)
             plates.add(file.name)
-    stage = BY_NAME["photos"]
     with Job.create(home / "card") as job:
         sitting, _, _ = take_in(job, "Card", read_folder(folder))
-        out = stage.run(stage.gather(job, sitting), stage.Settings(), Report())
+        out = run_now(job, sitting, "photos")
         names = {p.id: p.name for p in job.photos(sitting.id)}
-    found = {names[i] for i in out.figures["bare"]}
+    found = {names[i] for i in out.figures.bare}
     text = f"bare: {len(found & plates)} of {len(plates)} bare frames among {len(names)} found"
     return told(f"{text}, {len(found - plates)} invented", found == plates)
 

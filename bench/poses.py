@@ -41,13 +41,12 @@ from umbrate.core.poses.frame import move_block  # noqa: E402
 from umbrate.core.poses.grow import FOCAL_SIGMA, Grower  # noqa: E402
 from umbrate.core.poses.normal import SQUARED  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
-from umbrate.stages import BY_NAME  # noqa: E402
-from umbrate.stages.base import Report, parse_settings  # noqa: E402
 from umbrate.studio.judge import Truth  # noqa: E402
 from umbrate.studio.scene import bowl  # noqa: E402
 from umbrate.studio.shoot import shoot  # noqa: E402
 from umbrate.work.adding import read_folder, take_in  # noqa: E402
 from umbrate.work.demo import SITTINGS, demo_data  # noqa: E402
+from umbrate.work.now import run_now  # noqa: E402
 
 
 def told(text, good):
@@ -58,11 +57,9 @@ def told(text, good):
 
 def run_to_poses(job, sitting):
     """Run the stages up to Poses here; the Outcome of that, and its seconds."""
-    for stage in (BY_NAME[n] for n in ("photos", "masks", "lens", "poses")):
+    for name in ("photos", "masks", "lens", "poses"):
         start = time.monotonic()
-        settings = parse_settings(stage, job.settings(sitting.id, stage.name))
-        out = stage.run(stage.gather(job, sitting), settings, Report())
-        job.commit_result(sitting.id, stage.name, "", {}, out.figures, out.problems, out.artefacts, 0.0)
+        out = run_now(job, sitting, name)
     return out, time.monotonic() - start
 
 
@@ -74,7 +71,7 @@ def solve(name, sub, masked):
         out, seconds = run_to_poses(job, sitting)
         rows, *_ = camera_rows(job)
     figures, _ = Truth(demo_data()).judge_poses(name, {r["name"]: r["pose"] for r in rows if r["pose"] is not None})
-    return {**figures, **{k: out.figures[k] for k in ("still", "targets", "turn_sigma_deg")}}, seconds
+    return {**figures, **{k: getattr(out.figures, k) for k in ("still", "targets", "turn_sigma_deg")}}, seconds
 
 
 def bench_demo(done):
@@ -153,7 +150,7 @@ def bench_bowl(_):
         rows, *_ = camera_rows(job)
         poses = {r["name"]: r["pose"] for r in rows if r["pose"] is not None}
         f, _ = Truth(Path(scratch) / "set").judge_poses("Bowl", poses)
-    text = f"bowl: {f['solved']} of {f['photos']} solved, {len(out.figures['bridges'])} false bridges left out, "
+    text = f"bowl: {f['solved']} of {f['photos']} solved, {len(out.figures.bridges)} false bridges left out, "
     text += f"largest rotation error {f['rotation_deg_max']:.3f} degrees (a fold has 90)"
     return told(text, f["rotation_deg_max"] < 1.0)
 

@@ -428,7 +428,7 @@ class SideBySide(unittest.TestCase):
         job.set_settings(s.id, "cloud", {**job.settings(s.id, "cloud"), "min_photos": 2})
         run(job, s, "cloud")
         again = job.result(s.id, "cloud")  # all maps but the damaged one served, and that one was made again
-        self.assertEqual(again.figures["reused"], len(before) - 1)
+        self.assertEqual(again.figures.reused, len(before) - 1)
         self.assertEqual({p: b for (n, p), b in again.artefacts.items() if n == "depth"}, before)
         job.blobs.get_arrays(file.name)
         self.assertEqual([c.name for c in job.clouds(s.id)], ["Cloud 1", "Cloud 2"])

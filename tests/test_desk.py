@@ -118,7 +118,7 @@ class Solved(unittest.TestCase):
             self.assertEqual(self.session.stage, s.name)
             shown = texts(self.window.bench)
             self.assertIn(s.title, shown)
-            for name, value, _ in s.rows(self.session.result(s.name).figures):
+            for name, value, _ in self.session.result(s.name).figures.rows():
                 self.assertIn(name, shown)
                 self.assertIn(value, shown)
         cells = {c.stage: c for c in self.window.board.cells[0]}
@@ -378,8 +378,8 @@ class Solved(unittest.TestCase):
         shooting = names()
         self.assertEqual(shooting, sorted(shooting))
         strip.sort.setCurrentIndex(2)
-        per = self.session.result("poses").figures["per_photo"]
-        by_name = {p.name: per[str(p.id)]["sightings"] for p in self.session.photos()}
+        per = self.session.result("poses").figures.per_photo
+        by_name = {p.name: per[p.id].sightings for p in self.session.photos()}
         self.assertEqual([by_name[n] for n in names()], sorted(by_name.values()))
         strip.filter.setCurrentText("Not placed")
         self.assertEqual(names(), [])
@@ -915,7 +915,7 @@ class Working(DeskTest):
         # the folder with all of them goes into the same sitting
         with mock.patch("umbrate.desk.window.QFileDialog.getExistingDirectory", return_value=str(photos)):
             button("Bring in photos…").click()
-        wait_for(lambda: s.errands.idle and s.queue.idle and s.result("lens").figures.get("calibration"))
+        wait_for(lambda: s.errands.idle and s.queue.idle and s.result("lens").figures.calibration)
         self.assertEqual((len(s.job.sittings()), len(s.photos())), (1, 8))
         self.assertEqual(self.state("lens"), "done", self.window.foot.said)
         self.assertFalse(any("raised by some 10 cm" in x for x in texts(bench)))

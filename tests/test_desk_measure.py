@@ -484,7 +484,7 @@ class Cleaning(unittest.TestCase):
         figures = s.job.result(s.sitting_id, "cloud").figures
         told = BY_NAME["cloud"].left_at(figures, least)
         left = int(told.split("some ")[1].split(" ")[0].replace(",", ""))
-        self.assertLess(abs(left / figures["fused"] - 1), 0.05)
+        self.assertLess(abs(left / figures.fused - 1), 0.05)
         plot.line.setValue(3.9)
         plot.line.sigPositionChangeFinished.emit(plot.line)
         self.assertEqual(s.job.settings(s.sitting_id, "cloud")["min_photos"], 4)

@@ -61,17 +61,17 @@ class GoingOn(unittest.TestCase):
     def test_photos_leave_and_come_back_and_the_frame_stays(self):
         before, ids = centers(self.job, self.sitting), [p.id for p in self.job.photos(self.sitting.id)]
         self.job.set_aside(ids[3:5], True)
-        out = run(self.job, self.sitting, "poses", way="go on")
-        self.assertEqual((out.figures["photos"], out.figures["solved"], out.figures["way"]), (10, 10, "go on"))
+        out = run(self.job, self.sitting, "poses", mode="go on")
+        self.assertEqual((out.figures.photos, out.figures.solved, out.figures.mode), (10, 10, "go on"))
         now = centers(self.job, self.sitting)
         self.assertEqual(set(now), set(ids) - set(ids[3:5]))
         self.assertLess(max(np.linalg.norm(now[i] - before[i]) for i in now), 0.02)
         self.job.set_aside(ids[3:5], False)
-        out = run(self.job, self.sitting, "poses", way="adjust")
-        self.assertEqual(out.figures["solved"], 10)
+        out = run(self.job, self.sitting, "poses", mode="adjust")
+        self.assertEqual(out.figures.solved, 10)
         self.assertTrue(all("Go on" in p["text"] for p in out.problems))
-        out = run(self.job, self.sitting, "poses", way="go on")
-        self.assertEqual(out.figures["solved"], 12)
+        out = run(self.job, self.sitting, "poses", mode="go on")
+        self.assertEqual(out.figures.solved, 12)
         f = self.judged()
         self.assertLess(f["center_percent_median"], 0.2)
         run(self.job, self.sitting, "poses")
@@ -105,8 +105,8 @@ class GoingOn(unittest.TestCase):
         job.redo()
         gone = set(map(tuple, block.xy[chosen[block.point]].tolist()))
         for way in ("adjust", "go on", "start over"):
-            out = run(job, sitting, "poses", way=way)
-            self.assertEqual(out.figures["solved"], 12)
+            out = run(job, sitting, "poses", mode=way)
+            self.assertEqual(out.figures.solved, 12)
             self.assertIn(state(job, "poses"), ("done", "look"))
             left = load_block(job, sitting)
             self.assertFalse(gone & set(map(tuple, left.xy.tolist())), way)
@@ -125,7 +125,7 @@ class GoingOn(unittest.TestCase):
         ids = [p.id for p in self.job.photos(self.sitting.id)]
         self.job.set_aside(ids[2:], True)
         out = run(self.job, self.sitting, "poses")
-        self.assertEqual(out.figures["solved"], 2)
+        self.assertEqual(out.figures.solved, 2)
         self.assertTrue(any("Only two photos" in p["text"] for p in out.problems))
         # depth from them, with its range and sampling in lengths
         self.job.set_settings(self.sitting.id, "cloud", {"sure_score": 1.01})
@@ -158,12 +158,12 @@ class GoingOn(unittest.TestCase):
         for name in ("photos", "masks", "lens"):
             run(job, sitting, name)
         with self.assertRaisesRegex(UmbrateError, "Run Poses first"):
-            run(job, sitting, "poses", way="adjust")
+            run(job, sitting, "poses", mode="adjust")
         with self.assertRaisesRegex(UmbrateError, "Run Poses first"):
             sift(job, sitting, "residual", above=1.0)
         self.job.set_settings(self.sitting.id, "poses", {"features": 3000, "ratio": 0.8})
         with self.assertRaisesRegex(UmbrateError, "does not apply “Match ratio”"):
-            run(self.job, self.sitting, "poses", way="adjust")
+            run(self.job, self.sitting, "poses", mode="adjust")
         self.job.undo()
         for name, limits, words in (("color", {"above": 1.0}, "There are: residual"), ("residual", {}, "which end")):
             with self.assertRaisesRegex(UmbrateError, words):
@@ -187,6 +187,6 @@ class OnTheCommandLine(unittest.TestCase):
         self.assertIn("set by hand", told.stdout)
         with Job.open(place, writable=False) as j:
             self.assertEqual(j.keep_box(sitting.id)["half"], [0.5, 1.0, 1.5])
-            self.assertEqual(j.result(sitting.id, "poses").figures["way"], "adjust")
+            self.assertEqual(j.result(sitting.id, "poses").figures.mode, "adjust")
         told = umbrate("box", place, "--sitting", "By hand", "--size", "1", "-2", "3")
         self.assertIn("more than 0", told.stderr)

@@ -99,12 +99,12 @@ class WhatWasBroughtIn(unittest.TestCase):
             run(self.job, self.sitting, "lens")
         self.assertEqual(caught.exception.remedy, ("find photos",))
         out = run(self.job, self.sitting, "photos")
-        self.assertEqual((out.figures["readable"], len(out.figures["missing"])), (0, 4))
+        self.assertEqual((out.figures.readable, len(out.figures.missing)), (0, 4))
         self.assertEqual(len(photos.photo_refs(self.job, self.sitting)), 0)
         self.assertEqual(self.job.find_missing(elsewhere), 4)
         self.assertEqual(len(photos.photo_refs(self.job, self.sitting)), 4)
         self.assertEqual(state(self.job, "photos"), STALE)
-        self.assertEqual(run(self.job, self.sitting, "lens").figures["photos"], 4)
+        self.assertEqual(run(self.job, self.sitting, "lens").figures.photos, 4)
         run(self.job, self.sitting, "photos")
         self.assertEqual(state(self.job, "photos"), DONE)
         # a damaged file that is there is not one that was found
@@ -119,9 +119,9 @@ class WhatWasBroughtIn(unittest.TestCase):
         self.assertEqual(state(self.job, "photos"), STALE)
         with mock.patch("umbrate.sitting.photos.read_reduced", side_effect=AssertionError("read again")):
             out = run(self.job, self.sitting, "photos")
-        self.assertEqual(out.figures["readable"], 3)
+        self.assertEqual(out.figures.readable, 3)
         self.assertEqual(
-            out.figures["sharpness"], {i: v for i, v in first.figures["sharpness"].items() if int(i) in
+            out.figures.sharpness, {i: v for i, v in first.figures.sharpness.items() if i in
                                        {p.id for p in self.job.photos(self.sitting.id, aside=False)}},
         )  # fmt: skip
         self.job.collect_garbage()
@@ -143,7 +143,10 @@ class WhatWasBroughtIn(unittest.TestCase):
             self.assertEqual(state(self.job, name), DONE)
             with mock.patch.object(type(stage), "version", stage.version + 1):
                 self.assertEqual(state(self.job, name), STALE, name)
-        inputs, settings = BY_NAME["poses"].gather(self.job, self.sitting), self.settings("poses")
+        inputs, settings = (
+            BY_NAME["poses"].gather(self.job, self.sitting, self.settings("poses")),
+            self.settings("poses"),
+        )
         ref = inputs.photos[0]
         old = block_making.feature_mark(ref, "", settings), block_making.match_mark(settings)
         for constant, k in (("FEATURE_VERSION", 0), ("MATCH_VERSION", 1)):
@@ -154,7 +157,7 @@ class WhatWasBroughtIn(unittest.TestCase):
         dense = mock.Mock(block="b", keep_box=None, masks={}, length=1.0)
         settings = self.settings("cloud")
         old = cloud.depth_mark(dense, settings, [ref], 0, [[]])
-        with mock.patch.object(cloud, "DEPTH", cloud.DEPTH + 1):
+        with mock.patch.object(cloud, "DEPTH_VERSION", cloud.DEPTH_VERSION + 1):
             self.assertNotEqual(cloud.depth_mark(dense, settings, [ref], 0, [[]]), old)
 
 
@@ -198,8 +201,8 @@ class OddFiles(unittest.TestCase):
         with job:
             out = run(job, sitting, "photos")
             names = {p.id: p.name for p in job.photos(sitting.id)}
-            self.assertEqual((out.figures["photos"], out.figures["readable"]), (6, 2))
-            self.assertEqual({names[i] for i in out.figures["unreadable"]}, {f"flat{k}.png" for k in range(len(sizes))})
+            self.assertEqual((out.figures.photos, out.figures.readable), (6, 2))
+            self.assertEqual({names[i] for i in out.figures.unreadable}, {f"flat{k}.png" for k in range(len(sizes))})
             self.assertEqual({names[p["photo"]] for p in out.problems if "narrow" in p["text"]},
                              {f"flat{k}.png" for k in range(len(sizes))})  # fmt: skip
 
@@ -238,7 +241,7 @@ class OddFiles(unittest.TestCase):
             self.assertTrue(names[0] in said and names[1] in said, said)
             self.assertNotIn(names[2], said)
             ids = {p.name: p.id for p in job.photos(sitting.id)}
-            self.assertEqual(set(out.figures["mirrored"]), {ids[names[0]], ids[names[1]]})
+            self.assertEqual(set(out.figures.mirrored), {ids[names[0]], ids[names[1]]})
 
 
 class ByIdentity(unittest.TestCase):
@@ -316,16 +319,16 @@ class ByIdentity(unittest.TestCase):
             for s, f in zip((self.a, self.b), both, strict=True):
                 job.commit_result(s.id, stage, f"mark of {s.name}", {}, f, [], {}, 1.0)
         f = job.result(self.row.id, "photos").figures
-        self.assertEqual((f["photos"], f["readable"], f["megapixels"], f["cameras"]), (14, 13, 4.0, 2))
-        self.assertEqual((f["camera"], f["unreadable"], f["missing"]), ("M M 1", [1], [3]))
-        self.assertEqual(f["place"], {"1": 0, "2": 1, "3": 2, "4": -1})
+        self.assertEqual((f.photos, f.readable, f.megapixels, f.cameras), (14, 13, 4.0, 2))
+        self.assertEqual((f.camera, f.unreadable, f.missing), ("M M 1", [1], [3]))
+        self.assertEqual(f.place, {1: 0, 2: 1, 3: 2, 4: -1})
         f = job.result(self.row.id, "masks").figures
-        self.assertEqual((f["photos"], f["masks"]), (40, 40))
-        self.assertAlmostEqual(f["share"], 0.5)
+        self.assertEqual((f.photos, f.masks), (40, 40))
+        self.assertAlmostEqual(f.share, 0.5)
         for name in ("photos", "masks", "lens"):
             if job.result(self.row.id, name):
                 BY_NAME[name].headline(job.result(self.row.id, name).figures)
-                BY_NAME[name].rows(job.result(self.row.id, name).figures)
+                job.result(self.row.id, name).figures.rows()
 
     def test_a_command_that_is_refused_changes_nothing(self):
         job, folder = self.job, self.job.folder
@@ -436,7 +439,7 @@ class Told(unittest.TestCase):
             know(job, s, job.end_of(s.id, n), 10.0 * X + far, (0.02,) * 3)
         out = run(job, s, "scale")
         frame = frame_of(job, s)
-        self.assertTrue(out.figures["framed"] and frame.framed)
+        self.assertTrue(out.figures.framed and frame.framed)
         self.assertEqual(frame.problem, FRAMED)  # said, and the level is still there for when they are switched off
         self.assertGreater(abs(frame.offset[0]), 1e8)
         for n, X in places.items():
@@ -476,8 +479,8 @@ class Told(unittest.TestCase):
         write_coordinates(file, [(str(200 + k), x + rng.normal(0, 1e-3, 3), (0.01,) * 3) for k, x in enumerate(X)])
         self.assertEqual(take_coordinates(job, s, file), 40)
         out = run(job, s, "scale")
-        self.assertTrue(out.figures["framed"] and out.figures["scaled"], [p["text"] for p in out.problems])
-        self.assertEqual(set(out.figures["known"]), {str(n) for n in range(200, 240)})
+        self.assertTrue(out.figures.framed and out.figures.scaled, [p["text"] for p in out.problems])
+        self.assertEqual(set(out.figures.known), {str(n) for n in range(200, 240)})
         at = np.array([Measurer(job, s).measure("point", [str(n)])["value"] for n in range(200, 240)])
         self.assertLess(np.sqrt(((at - X) ** 2).mean()), 0.02)
         job.undo()

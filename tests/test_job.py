@@ -143,20 +143,20 @@ class OnDisk(unittest.TestCase):
     def test_a_result_appears_whole_or_not_at_all(self):
         sitting, _ = self.job.add_sitting("A", [record("/p/a.jpg")])
         self.job.commit_result(
-            sitting.id, "poses", "f1", {}, {"n": 1}, [], {("block", None): "k1", ("features", 1): "k2"}, 1.0
+            sitting.id, "made up", "f1", {}, {"n": 1}, [], {("block", None): "k1", ("features", 1): "k2"}, 1.0
         )
         with self.assertRaises(TypeError):
-            self.job.commit_result(sitting.id, "poses", "f2", {}, {"n": object()}, [], {("block", None): "k3"}, 1.0)
+            self.job.commit_result(sitting.id, "made up", "f2", {}, {"n": object()}, [], {("block", None): "k3"}, 1.0)
         with mock.patch.object(self.job, "_write_ledger", side_effect=sqlite3.OperationalError("disk full")):
             with self.assertRaises(sqlite3.OperationalError):
-                self.job.commit_result(sitting.id, "poses", "f3", {}, {"n": 3}, [], {("block", None): "k4"}, 1.0)
-        done = self.job.result(sitting.id, "poses")
+                self.job.commit_result(sitting.id, "made up", "f3", {}, {"n": 3}, [], {("block", None): "k4"}, 1.0)
+        done = self.job.result(sitting.id, "made up")
         self.assertEqual(
             (done.fingerprint, done.figures, done.blob("block"), done.blob("features", 1)), ("f1", {"n": 1}, "k1", "k2")
         )
-        self.job.record_failure(sitting.id, "poses", {}, 2.0, "crashed", "why")
+        self.job.record_failure(sitting.id, "made up", {}, 2.0, "crashed", "why")
         self.assertEqual([e.outcome for e in self.job.ledger()], ["done", "crashed"])
-        self.assertEqual(self.job.result(sitting.id, "poses").fingerprint, "f1")
+        self.assertEqual(self.job.result(sitting.id, "made up").fingerprint, "f1")
 
     def test_a_killed_process_leaves_the_last_whole_state(self):
         code = (

@@ -384,15 +384,15 @@ class Sittings(unittest.TestCase):
             found = job.join_found(row.id)
             job.set_members(row.id, row.members[::-1])
             other = next(s for s in job.sittings() if s.id == row.id)
-            self.assertEqual(run(job, other, "join").figures["verdict"], "good")
-            self.assertNotEqual(found["moves"], job.join_found(row.id)["moves"])
+            self.assertEqual(run(job, other, "join").figures.verdict, "good")
+            self.assertNotEqual(found.moves, job.join_found(row.id).moves)
             job.undo()
             self.assertEqual(found, job.join_found(row.id))
             job.undo()
             self.assertEqual(job.sittings()[2], row)
             job.set_settings(row.id, "cloud", {"photo_scale": 8, "neighbors": 3})
             cloud = run(job, row, "cloud").figures
-            self.assertEqual(cloud["photos"], 21)
+            self.assertEqual(cloud.photos, 21)
             for s in job.placements():
                 job.set_settings(s.id, "cloud", {"photo_scale": 8, "neighbors": 3})
                 run(job, s, "cloud")
@@ -460,10 +460,10 @@ class Sittings(unittest.TestCase):
             made = [job.add_pick(row.id, {i: {"cloud": x} for i, x in zip(ids, p, strict=True)}) for p in plain]
             job.set_settings(row.id, "join", {"targets": False, "surface": False})
             found = run(job, row, "join").figures
-            self.assertEqual(found["verdict"], "good", found["joins"][0]["reasons"])
+            self.assertEqual(found.verdict, "good", found.joins[0].reasons)
             size = np.linalg.norm(np.ptp([a for a, _ in pairs], axis=0))
-            self.assertLess(max(d for _, d in found["joins"][0]["picks"]), 0.02 * size)
-            before = found["moves"]
+            self.assertLess(max(d for _, d in found.joins[0].picks), 0.02 * size)
+            before = found.moves
 
             def pair(i, a, b):
                 job.set_pick(made[i], {ids[0]: {"cloud": plain[a][0]}, ids[1]: {"cloud": plain[b][1]}})
@@ -472,7 +472,7 @@ class Sittings(unittest.TestCase):
             pair(1, 1, 0)
             with self.assertRaisesRegex(UmbrateError, "picks A and B are paired crosswise"):
                 run(job, row, "join")
-            self.assertEqual(job.join_found(row.id)["moves"], before)  # nothing changed
+            self.assertEqual(job.join_found(row.id).moves, before)  # nothing changed
             pair(0, 0, 0)
             pair(1, 1, 1)
             for i in made[2:]:
@@ -595,7 +595,7 @@ class InTheWindow(unittest.TestCase):
         self.assertGreater(len(np.unique(scene.colors, axis=0)), 20)
         self.click("Next: merge all photos")
         self.idle()
-        self.assertEqual((s.stage, s.result("poses").figures["solved"]), ("poses", 21))
+        self.assertEqual((s.stage, s.result("poses").figures.solved), ("poses", 21))
         self.assertFalse(scene.is_overlay)
         s.choose(stage="masks")
         self.click("Go to “Again”")

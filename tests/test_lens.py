@@ -35,6 +35,7 @@ from umbrate.sitting.lenses import group_name
 from umbrate.stages import BY_NAME
 from umbrate.stages.lens.calibration import printed_scales
 from umbrate.stages.lens.cards import card_of
+from umbrate.stages.lens.figures import LensGroup
 from umbrate.stages.poses.solving import lenses_of
 from umbrate.studio.flat import calibration_sheets, develop_gray, photograph
 from umbrate.studio.prints import Printed
@@ -128,33 +129,33 @@ class Shelf(unittest.TestCase):
             date="2026-01-01",
         )
         out = run(job, sitting, "lens")
-        self.assertEqual((out.figures["groups"][0]["use"], out.problems), ("solve", []))
+        self.assertEqual((out.figures.groups[0].use, out.problems), ("solve", []))
         put_on_shelf(mine)
         self.assertEqual(state(job, "lens"), "stale")
         out = run(job, sitting, "lens")
-        self.assertEqual((out.figures["groups"][0]["card"], out.problems), (mine.name, []))
+        self.assertEqual((out.figures.groups[0].card, out.problems), (mine.name, []))
         run(job, sitting, "masks")
         solved = run(job, sitting, "poses")
         block = stored_block(job.blobs, solved.artefacts["block", None])
         np.testing.assert_array_equal(block.lenses[0], Lens.from_dict(truth).vector)  # trusted: to the bit
-        self.assertEqual(solved.figures["solved"], 12)
+        self.assertEqual(solved.figures.solved, 12)
         # several fit, another is named, one of another camera is named
         put_on_shelf(replace(mine, name="newer", date="2026-02-02"))
         put_on_shelf(self.card("wrong"))
         out = run(job, sitting, "lens")
-        self.assertEqual(out.figures["groups"][0]["card"], "newer")
+        self.assertEqual(out.figures.groups[0].card, "newer")
         self.assertIn("2 lens cards fit", out.problems[0]["text"])
         job.set_settings(sitting.id, "lens", {"card": mine.name, "use": "refined"})
-        group = run(job, sitting, "lens").figures["groups"][0]
-        self.assertEqual((group["card"], group["use"]), (mine.name, "refined"))
+        group = run(job, sitting, "lens").figures.groups[0]
+        self.assertEqual((group.card, group.use), (mine.name, "refined"))
         # one group of photos goes its own way
         name = group_name(photo)
         job.set_settings(sitting.id, "lens", {"groups": {name: {"card": mine.name, "use": "refined"}}})
-        group = run(job, sitting, "lens").figures["groups"][0]
-        self.assertEqual((group["name"], group["card"], group["use"]), (name, mine.name, "refined"))
+        group = run(job, sitting, "lens").figures.groups[0]
+        self.assertEqual((group.name, group.card, group.use), (name, mine.name, "refined"))
         job.set_settings(sitting.id, "lens", {"groups": {name: {"use": "solve"}, "M, 9 mm, 1 x 1": {}}})
         out = run(job, sitting, "lens")
-        self.assertEqual((out.figures["groups"][0]["card"], out.figures["groups"][0]["use"]), (None, "solve"))
+        self.assertEqual((out.figures.groups[0].card, out.figures.groups[0].use), (None, "solve"))
         self.assertIn("no photos of “M, 9 mm, 1 x 1”", out.problems[0]["text"])
         # focused elsewhere: the card at the photos' own distance is taken, and another one only with a word
         job.db.execute("UPDATE photo SET focus_m = 0.4")
@@ -164,14 +165,14 @@ class Shelf(unittest.TestCase):
             take_off_shelf(next(f for f, c in shelf() if c.name == old))
         job.set_settings(sitting.id, "lens", {})
         out = run(job, sitting, "lens")
-        self.assertEqual((out.figures["groups"][0]["card"], out.problems), ("near", []))
+        self.assertEqual((out.figures.groups[0].card, out.problems), ("near", []))
         job.set_settings(sitting.id, "lens", {"card": "far"})
         out = run(job, sitting, "lens")
-        self.assertEqual(out.figures["groups"][0]["card"], "far")
+        self.assertEqual(out.figures.groups[0].card, "far")
         self.assertIn("was focused at 0.4 m, the lens card “far” at 2 m", out.problems[0]["text"])
         job.set_settings(sitting.id, "lens", {"card": "wrong"})
         out = run(job, sitting, "lens")
-        self.assertIsNone(out.figures["groups"][0]["lens"])
+        self.assertIsNone(out.figures.groups[0].lens)
         self.assertIn("is not of U_0001.jpg: the picture is", out.problems[0]["text"])
         # undistorted copies: with the solved lens, masks with them, and the ideal camera beside
         place = scratch() / "straight"
@@ -185,11 +186,11 @@ class Shelf(unittest.TestCase):
         photos = [
             SimpleNamespace(id=k, camera="M", width=1000, height=750, focal_px=2000.0, focal_mm=50.0) for k in (1, 2)
         ]
-        group = {"photos": [1, 2], "lens": LENS.as_dict(), "use": "refined", "sigma": {"f": 0.5}}
+        group = LensGroup(name="M", photos=[1, 2], lens=LENS.as_dict(), use="refined", sigma={"f": 0.5})
         lenses, _, _, trusted, sigma = lenses_of(photos, [group])
         self.assertEqual((lenses[0], trusted, sigma[0, 0]), (LENS, [], 1.5))
         self.assertTrue(np.isnan(sigma[0, 1:]).all())
-        self.assertEqual(lenses_of(photos, [{**group, "use": "trusted"}])[3], [0])
+        self.assertEqual(lenses_of(photos, [group.model_copy(update={"use": "trusted"})])[3], [0])
 
 
 class FromSheets(unittest.TestCase):
@@ -207,12 +208,12 @@ class FromSheets(unittest.TestCase):
             run(job, sitting, "photos")
             job.set_settings(sitting.id, "lens", {"source": "targets"})
             out = run(job, sitting, "lens")
-            c = out.figures["calibration"]
-            self.assertLess(field_difference(Lens.from_dict(c["lens"]), LENS).max(), 0.15)
-            self.assertLess(abs(c["lens"]["f"] / LENS.f - 1), 0.0005)
-            self.assertEqual((c["paper"], c["photos"], len(c["checks"])), ("A4", 8, 5))
-            self.assertGreater(out.figures["numbers"], 120)
-            self.assertGreater(np.count_nonzero(c["coverage"]), 40)
+            c = out.figures.calibration
+            self.assertLess(field_difference(Lens.from_dict(c.lens), LENS).max(), 0.15)
+            self.assertLess(abs(c.lens["f"] / LENS.f - 1), 0.0005)
+            self.assertEqual((c.paper, c.photos, len(c.checks)), ("A4", 8, 5))
+            self.assertGreater(out.figures.numbers, 120)
+            self.assertGreater(np.count_nonzero(c.coverage), 40)
             card = card_of(job, sitting, "mine")
             self.assertEqual((card.focal_mm, card.lens.width), (50.0, 1000))
             put_on_shelf(card)
@@ -220,12 +221,12 @@ class FromSheets(unittest.TestCase):
                 card_of(job, sitting, " ")
             # the same photos without being told that they are of sheets: the card is found
             job.set_settings(sitting.id, "lens", {})
-            self.assertEqual(run(job, sitting, "lens").figures["groups"][0]["card"], "mine")
+            self.assertEqual(run(job, sitting, "lens").figures.groups[0].card, "mine")
             # sightings that are left out by hand, by photo and number
             job.set_settings(sitting.id, "lens", {"source": "targets", "leave_out": {"U_0002.jpg": [5, 6], "no": [1]}})
             with mock.patch("umbrate.stages.lens.stage.find_targets", side_effect=AssertionError("found before")):
-                fewer = run(job, sitting, "lens").figures["calibration"]
-            self.assertEqual((fewer["by_hand"], fewer["left_out"] - c["left_out"]), (2, 2))
+                fewer = run(job, sitting, "lens").figures.calibration
+            self.assertEqual((fewer.by_hand, fewer.left_out - c.left_out), (2, 2))
             # zoom changed for some of them
             job.db.execute("UPDATE photo SET focal_mm = 70 WHERE id > 5")
             job.set_settings(sitting.id, "lens", {"source": "targets"})
@@ -238,18 +239,18 @@ class FromSheets(unittest.TestCase):
             sitting, _, _ = take_in(job, "Sheets", read_files(files[:2]))
             job.set_settings(sitting.id, "lens", {"source": "targets"})
             out = run(job, sitting, "lens")
-            self.assertNotIn("calibration", out.figures)
-            g = out.figures["gathering"]
-            self.assertEqual((g["photos"], g["lens"]), (2, None))
+            self.assertIsNone(out.figures.calibration)
+            g = out.figures.gathering
+            self.assertEqual(g.photos, 2)
             self.assertIn("2 of 2 photos show", out.problems[0]["text"])
-            self.assertIn("held the same way", " ".join(c["text"] for c in g["checks"] if not c["good"]))
+            self.assertIn("held the same way", " ".join(c.text for c in g.checks if not c.good))
             self.assertEqual(BY_NAME["lens"].headline(out.figures)[0], "2 of 8 photos")
             with self.assertRaisesRegex(UmbrateError, "no calibration yet"):
                 card_of(job, sitting, "mine")
             take_in(job, "Sheets", read_files(files))
             with mock.patch("umbrate.stages.lens.stage.find_targets", side_effect=find_targets) as finding:
                 out = run(job, sitting, "lens")
-            self.assertEqual((finding.call_count, out.figures["calibration"]["photos"]), (6, 8))
+            self.assertEqual((finding.call_count, out.figures.calibration.photos), (6, 8))
 
     def test_from_the_terminal(self):
         home = scratch()
@@ -326,12 +327,12 @@ class Boards(unittest.TestCase):
             sitting, _, _ = take_in(job, "Board", read_folder(folder))
             job.set_settings(sitting.id, "lens", {"source": "board"})
             out = run(job, sitting, "lens")
-            c = out.figures["calibration"]
-            self.assertEqual(c["targets"], columns * rows)
-            self.assertGreaterEqual(c["photos"], 7)
-            self.assertLess(c["rms_px"], 0.1)
-            self.assertLess(abs(c["lens"]["f"] - self.lens.f), max(4 * c["sigma"]["f"], 0.5))
-            self.assertLess(c["sigma"]["f"], 0.005 * self.lens.f)
+            c = out.figures.calibration
+            self.assertEqual(c.targets, columns * rows)
+            self.assertGreaterEqual(c.photos, 7)
+            self.assertLess(c.rms_px, 0.1)
+            self.assertLess(abs(c.lens["f"] - self.lens.f), max(4 * c.sigma["f"], 0.5))
+            self.assertLess(c.sigma["f"], 0.005 * self.lens.f)
             self.assertIn("one plane", " ".join(p["text"] for p in out.problems))
             job.set_settings(sitting.id, "lens", {"source": "board", "columns": 12, "rows": 5})
             with self.assertRaisesRegex(UmbrateError, "No photo shows a checkerboard of 12 x 5"):

@@ -195,7 +195,7 @@ class Turntable(unittest.TestCase):
             values, out = self.masks(**settings, leave_out="#DFDFDD", holes=4)
             self.assertGreater(np.median(values), 0.96, settings)
             self.assertGreater(values.min(), 0.9, settings)
-            self.assertEqual(out.figures["masks"], 12)
+            self.assertEqual(out.figures.masks, 12)
             key = out.artefacts["silhouette", self.job.photos(self.sitting.id)[0].id]
             self.assertLessEqual(max(decode_mask(self.job.blobs.get_bytes(key)).shape), 200)
 
@@ -213,7 +213,7 @@ class Turntable(unittest.TestCase):
     def test_masks_on_trial_are_those_a_run_makes_and_are_kept_nowhere(self):
         chosen = {p.id for p in self.job.photos(self.sitting.id)[1::5]}
         stage, settings = BY_NAME["masks"], parse_settings(BY_NAME["masks"], {"method": "still"})
-        made = stage.preview(stage.gather(self.job, self.sitting), settings, chosen, Report())
+        made = stage.preview(stage.gather(self.job, self.sitting, settings), settings, chosen, Report())
         self.assertEqual(set(made), chosen)
         self.assertIsNone(self.job.result(self.sitting.id, "masks"))
         _, out = self.masks(method="still")

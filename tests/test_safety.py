@@ -204,7 +204,7 @@ class FromAStranger(unittest.TestCase):
             self.assertEqual(job.level(s.id)["origin"], f"@{ids[1]}")
             places = job.picks(row.id)[0].places
             self.assertEqual(places, {s.id: {"mark": f"@{ids[0]}"}, other.id: {"mark": f"@{twin}"}})
-            self.assertEqual(job.result(s.id, "scale").figures["marks"], {f"@{ids[1]}": 0.3})
+            self.assertEqual(job.result(s.id, "scale").figures.marks, {f"@{ids[1]}": 0.3})
             self.assertEqual(job.ledger()[-1].sitting_id, s.id)
             self.assertIsNone(job.undo())
             self.assertEqual(len(job.photos(s.id)), 2)
@@ -411,7 +411,7 @@ class OneTransaction(unittest.TestCase):
 
                     with mock.patch.object(type(job.db), "execute", dying):
                         try:
-                            job.commit_result(row.id, stage, "f", {}, {"points": 3}, [], artefacts, 1.0)
+                            job.commit_result(row.id, stage, "f", {}, {"points": 3}, [], artefacts, 1.0, keeps=stage)
                             whole = True
                         except KeyboardInterrupt:
                             whole = False

@@ -26,6 +26,7 @@ from umbrate.job.store import Job
 from umbrate.sitting.clouds import load_cloud
 from umbrate.sitting.frames import frame_of, keep_box_of, load_block, set_keep_box
 from umbrate.stages import BY_NAME
+from umbrate.stages.base import settings_of
 from umbrate.work.queue import Queue
 from umbrate.work.state import plan
 
@@ -112,19 +113,19 @@ class Scaled(unittest.TestCase):
         self.state_lengths((1, 4), (0, 5), (3, 6), role="check")
         out = run(job, s, "scale")
         f = out.figures
-        self.assertTrue(f["scaled"])
-        checks = [r for r in f["lengths"] if r["role"] == "check"]
+        self.assertTrue(f.scaled)
+        checks = [r for r in f.lengths if r.role == "check"]
         self.assertEqual(len(checks), 3)
         for r in checks:
-            self.assertLess(abs(r["error"]), max(0.15, 1.6 * r["half95"]))
+            self.assertLess(abs(r.error), max(0.15, 1.6 * r.half95))
         # the whole block is as large as the truth
         rows, *_ = camera_rows(job)
         true = pebble_truth().poses
         M, _, _ = compare_poses([r["pose"] for r in rows], [true[f"by-hand/{r['name']}"] for r in rows])
-        self.assertAlmostEqual(scale_of(M), 1.0, delta=3 * f["scale_sigma"] + 2e-3)
+        self.assertAlmostEqual(scale_of(M), 1.0, delta=3 * f.scale_sigma + 2e-3)
         # the cloud was not computed again: it moved, and so did the box
         grown = load_cloud(job, s)["points"]
-        k = scale_of(np.array(f["from_plain"]))
+        k = scale_of(np.array(f.from_plain))
         self.assertAlmostEqual(np.ptp(grown[:, 0]) / np.ptp(cloud[:, 0]), k, delta=0.02 * k)
         np.testing.assert_allclose(keep_box_of(job, s)["half"], np.array(plain_box["half"]) * k, rtol=1e-6)
         self.assertLess(pebble_truth().judge_cloud("By hand", grown, M)["distance_mm_median"], 0.5)
@@ -137,7 +138,7 @@ class Scaled(unittest.TestCase):
         job, s = self.job, self.sitting
         self.state_lengths((0, 1), (2, 3), (4, 5), (1, 6), wrong=(2, 1.03))
         out = run(job, s, "scale")
-        self.assertEqual([r["left_out"] for r in out.figures["lengths"]], [False, False, True, False])
+        self.assertEqual([r.left_out for r in out.figures.lengths], [False, False, True, False])
         self.assertIn("contradicts", " ".join(p["text"] for p in out.problems))
         job.set_length(job.lengths(s.id)[2].id, value_mm=self.true(4, 5) / 25.4)
         out = run(job, s, "scale")
@@ -149,7 +150,7 @@ class Scaled(unittest.TestCase):
         job.add_marked_point(s.id, "T99")
         job.set_length(job.lengths(s.id)[0].id, second="T99")
         out = run(job, s, "scale")
-        self.assertFalse(out.figures["scaled"])
+        self.assertFalse(out.figures.scaled)
         self.assertIn("not in the block", " ".join(p["text"] for p in out.problems))
         for bad in ({"value_mm": 0}, {"value_mm": -5}, {"sigma_mm": 0}, {"second": "T0"}, {"role": "who knows"}):
             with self.assertRaises(UmbrateError):
@@ -168,7 +169,7 @@ class Scaled(unittest.TestCase):
         file.write_text("\n".join(lines))
         self.assertEqual(take_coordinates(job, s, file), 5)
         out = run(job, s, "scale")
-        self.assertTrue(out.figures["framed"])
+        self.assertTrue(out.figures.framed)
         m = Marking(job, s)
         for p in job.marked_points(s.id)[5:]:
             self.assertLess(np.linalg.norm(m.place(p) - there[int(p.name[1:])]), 0.6)
@@ -178,7 +179,7 @@ class Scaled(unittest.TestCase):
         file.write_text("\n".join(line).replace("P,x", "name,x"))
         take_coordinates(job, s, file)
         out = run(job, s, "scale")
-        self.assertFalse(out.figures["framed"])
+        self.assertFalse(out.figures.framed)
         self.assertIn("line", " ".join(p["text"] for p in out.problems))
         job.undo()
 
@@ -346,11 +347,11 @@ class Scaled(unittest.TestCase):
     def test_cloud_follows_only_a_block_that_was_bent(self):
         job, s = self.job, self.sitting
         self.assertNotIn("scale", plan(job, s, "cloud"))
-        self.assertTrue(BY_NAME["scale"].invited(job, s))
+        self.assertTrue(BY_NAME["scale"].invited(job, s, settings_of(job, s, BY_NAME["scale"])))
         self.state_lengths((0, 1))
         out = run(job, s, "scale")
-        key = BY_NAME["cloud"].key(job, s)
-        self.assertEqual(out.artefacts[("block", None)] in key, out.figures["bent"])
+        key = BY_NAME["cloud"].key(job, s, settings_of(job, s, BY_NAME["cloud"]))
+        self.assertEqual(out.artefacts[("block", None)] in key, out.figures.bent)
 
 
 class FromMarks(unittest.TestCase):
@@ -375,7 +376,7 @@ class FromMarks(unittest.TestCase):
         self.assertEqual(told.good, shared >= 6)
         self.assertGreaterEqual(shared, 6)
         out = run(job, s, "poses")
-        self.assertGreaterEqual(out.figures["solved"], 2)
+        self.assertGreaterEqual(out.figures.solved, 2)
         block = load_block(job, s)
         have = list(block.marks.values())
         names = {p.id: p.name for p in job.marked_points(s.id)}
@@ -393,19 +394,19 @@ class FromMarks(unittest.TestCase):
         for name in ("photos", "masks", "lens"):
             run(job, s, name)
         out = run(job, s, "poses")
-        self.assertEqual((out.figures["solved"], out.figures["fragments"]), (4, [4]))
+        self.assertEqual((out.figures.solved, out.figures.fragments), (4, [4]))
         self.assertIn("three points marked", " ".join(p["hint"] for p in out.problems))
         put_marks(job, s, 0.3, most=99, count=30)
         for way in ("go on", "start over"):
-            out = run(job, s, "poses", way=way)
-            self.assertEqual((out.figures["solved"], out.figures["fragments"]), (8, []), way)
+            out = run(job, s, "poses", mode=way)
+            self.assertEqual((out.figures.solved, out.figures.fragments), (8, []), way)
             rows, *_ = camera_rows(job)
             solved = {r["name"]: r["pose"] for r in rows if r["pose"] is not None}
             f, _ = pebble_truth().judge_poses("By hand", solved)
             self.assertLess(f["rotation_deg_max"], 1.0)
             self.assertTrue(load_block(job, s).marks)
-        out = run(job, s, "poses", way="adjust")
-        self.assertEqual(out.figures["solved"], 8)
+        out = run(job, s, "poses", mode="adjust")
+        self.assertEqual(out.figures.solved, 8)
         self.assertTrue(load_block(job, s).marks)
 
 

@@ -141,7 +141,7 @@ class Changed(unittest.TestCase):
             told = " ".join(p["text"] for p in out.problems)
             for name in ("1.bmp.png has changed", "2.bmp.png has changed", "3.bmp.png is not in"):
                 self.assertIn(name, told)
-            self.assertEqual(out.figures["readable"], 2)
+            self.assertEqual(out.figures.readable, 2)
             # bringing it in again takes it as it is now, in its place and with its id
             before = [p.id for p in job.photos(sitting.id)]
             self.assertEqual(take_in(job, "A", read_files(files[1:3]))[1], 2)
@@ -178,7 +178,7 @@ class Card(unittest.TestCase):
             sitting, _, _ = take_in(job, "Card", read_folder(card_set() / "card"))
             out = run(job, sitting, "photos")
             names = {p.id: p.name for p in job.photos(sitting.id)}
-            self.assertEqual([names[i] for i in out.figures["bare"]], ["U_0107.jpg", "U_0137.jpg"])
+            self.assertEqual([names[i] for i in out.figures.bare], ["U_0107.jpg", "U_0137.jpg"])
             self.assertIn("bare backdrop", out.problems[0]["text"])
             parts = propose_split(job, sitting, "bare")
             self.assertEqual([(len(a), len(b)) for a, b in parts], [(6, 1), (6, 1)])
@@ -187,7 +187,7 @@ class Card(unittest.TestCase):
             for s in job.sittings():
                 job.set_settings(s.id, "masks", {"method": "plate"})  # the sitting's own plates
                 run(job, s, "photos")
-                self.assertEqual(run(job, s, "masks").figures["masks"], 6)
+                self.assertEqual(run(job, s, "masks").figures.masks, 6)
 
 
 class Sharpness(unittest.TestCase):
@@ -226,4 +226,4 @@ class Sharpness(unittest.TestCase):
             out = run(job, sitting, "photos")
             self.assertEqual(len(out.problems), 1)
             self.assertIn("p5.png is soft", out.problems[0]["text"])
-            self.assertEqual(out.figures["unreadable"], [])  # soft, but in use until somebody sets it aside
+            self.assertEqual(out.figures.unreadable, [])  # soft, but in use until somebody sets it aside

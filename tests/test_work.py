@@ -146,7 +146,7 @@ class RealWorker(unittest.TestCase):
         # the job is whole for somebody who opens it anew
         self.job.close()
         with Job.open(self.job.folder) as job:
-            self.assertEqual(job.result(self.sitting.id, "poses").figures["solved"], 12)
+            self.assertEqual(job.result(self.sitting.id, "poses").figures.solved, 12)
 
     def test_cancel_ends_the_running_cell_and_forgets_the_waiting(self):
         self.queue.add(self.sitting, ["photos", "masks", "poses", "cloud"])

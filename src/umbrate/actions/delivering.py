@@ -116,9 +116,9 @@ def lens_of_photos(job, sitting):
     """The Lens of each photo of a sitting by photo id: the solved one, else that of its card or calibration."""
     out = {}
     done = job.result(sitting.id, "lens")
-    for g in done.figures["groups"] if done else ():
-        if g["lens"]:
-            out.update(dict.fromkeys(g["photos"], Lens.from_dict(g["lens"])))
+    for g in done.figures.groups if done else ():
+        if g.lens:
+            out.update(dict.fromkeys(g.photos, Lens.from_dict(g.lens)))
     block = load_block(job, sitting)
     if block is not None:
         out.update({int(i): block.lens(k) for k, i in enumerate(block.photo_ids)})

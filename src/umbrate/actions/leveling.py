@@ -63,7 +63,7 @@ def change_level(job, sitting, label="set the level", **parts):
 
     level_matrix(
         level or {}, find, block=block, from_plain=M, box=move_box(plain_keep_box(job, sitting), M),
-        turntable=job.result(sitting.id, "poses").figures.get("turntable"),
+        turntable=job.result(sitting.id, "poses").figures.turntable,
     )  # fmt: skip
     job.set_level(sitting.id, level or None, label)
 

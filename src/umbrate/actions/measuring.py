@@ -11,7 +11,6 @@ from ..core.measure.network import Place
 from ..core.measure.quantities import BY_NAME, K95, check_count, fit_circle, fit_plane, fit_sphere, propagate, quantity
 from ..core.measure.surface import COMMON_PX, surface_at
 from ..formats.files import CLOSED, written_aside
-from ..job.marks import SCALE
 from ..sitting.clouds import raw_cloud
 from ..sitting.endpoints import known_places, network_of, place_of_text
 from ..sitting.frames import (
@@ -56,27 +55,27 @@ class Measurer:
         block, self.from_plain = raw_block(job, sitting)
         if block is None:
             raise UmbrateError(f"“{sitting.name}” has no poses yet: there is nothing to measure.", ("go to", "poses"))
-        result = scale_result(job, sitting) or job.result(sitting.id, "poses")
+        scale = scale_result(job, sitting)
         self.block = block.of_solved()
-        self.network = network_of(job, result, block)
+        self.network = network_of(job, scale or job.result(sitting.id, "poses"), block)
         self.frame = frame_of(job, sitting, self.block)
         self.to_job = self.frame.matrix @ np.linalg.inv(self.from_plain)
         self.names = job.end_names(sitting.id)
         self.level = level_of(job, sitting) if not self.frame.problem else None
         self._cloud, self._places = cloud, {}
-        self._datum(result)
+        self._datum(scale)
 
-    def _datum(self, result):
-        """What settled scale and frame: places, and what is known of them."""
-        rows = [r for r in result.figures.get("lengths", []) if r["role"] == SCALE and not r["left_out"]]
-        ends = sorted({e for r in rows for e in (r["first"], r["second"])})
-        known = list(result.figures.get("known", {}))
+    def _datum(self, scale):
+        """What settled scale and frame: places, and what is known of them; scale : the stage's Result, or None."""
+        rows = scale.figures.used if scale else []
+        ends = sorted({e for r in rows for e in (r.first, r.second)})
+        known = list(scale.figures.known) if scale else []
         ends += [n for n in known if n not in ends]
         self.datum = [self.place(e) for e in ends]
         at = {e: k for k, e in enumerate(ends)}
         self.lengths = Lengths(
-            np.array([at[r["first"]] for r in rows], int), np.array([at[r["second"]] for r in rows], int),
-            np.array([r["value"] for r in rows], float), np.array([r["sigma"] for r in rows], float),
+            np.array([at[r.first] for r in rows], int), np.array([at[r.second] for r in rows], int),
+            np.array([r.value for r in rows], float), np.array([r.sigma for r in rows], float),
         )  # fmt: skip
         self.known = None
         if known:
@@ -197,7 +196,7 @@ class Measurer:
         L = level_matrix(
             self.level, lambda ends: np.array([at[str(e)] for e in ends]), block=self.block,
             from_plain=self.from_plain, box=move_box(plain_keep_box(self.job, self.sitting), self.from_plain),
-            turntable=self.job.result(self.sitting.id, "poses").figures.get("turntable"),
+            turntable=self.job.result(self.sitting.id, "poses").figures.turntable,
         )  # fmt: skip
         return move_points(Y[:n], L).ravel()
 

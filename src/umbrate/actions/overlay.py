@@ -52,7 +52,7 @@ def overlay_of(job, sitting, dense=True):
         return None
     to_job = frame_of(job, sitting).matrix
     parts, blocks = [], []
-    moves = dict(zip(found["members"], found["moves"], strict=True))
+    moves = dict(zip(found.members, found.moves, strict=True))
     for s in members_of(job, sitting):
         block = load_block(job, s)
         if block is None or moves.get(s.id) is None:

@@ -15,7 +15,7 @@ from ..core.geometry.lens import PARAMETER_NAMES
 from ..core.measure.quantities import K95
 from ..formats.files import CLOSED
 from ..formats.report import write_report
-from ..job.marks import CHECK, SCALE, token
+from ..job.marks import SCALE, token
 from ..sitting.clouds import load_cloud
 from ..sitting.endpoints import spreads_of
 from ..sitting.frames import end_text, frame_of, level_of, load_block, place_of_end, scale_result
@@ -77,117 +77,132 @@ def report_content(job, sitting):
     if poses is None:
         raise UmbrateError(f"“{sitting.name}” has no poses yet: there is nothing to report.", ("go to", "poses"))
     block, cloud = load_block(job, sitting), load_cloud(job, sitting)
-    scale = scale_result(job, sitting)
-    f, p = (scale.figures if scale else {}), poses.figures
-    frame = frame_of(job, sitting, None)
-    names = job.end_names(sitting.id)
-    unit = frame.unit
-    per_photo = block.photos_of
-    photos = job.photos(sitting.id, aside=False)
-    distance = np.median(np.linalg.norm(block.eyes[block.solved] - block.points.mean(0), axis=1))
+    scale, frame = scale_result(job, sitting), frame_of(job, sitting)
+    names, photos = job.end_names(sitting.id), job.photos(sitting.id, aside=False)
+    f = scale.figures if scale else None
     spreads, of_lenses = spreads_of(job, sitting)
     members = {s.id: s.name for s in job.sittings() if s.id in job.members(sitting.id)}
-    of_solved = block.lens_of[block.solved]
-    use = np.bincount(of_solved, minlength=len(block.lenses))
-    lenses = [
-        {
-            "name": _lens_name(photos, block, m), "photos": int(use[m]),
-            "values": dict(zip(PARAMETER_NAMES, (float(x) for x in block.lenses[m]), strict=True)),
-            "sigma": of_lenses[m] if m < len(of_lenses) else {},
-        }
-        for m in range(len(block.lenses)) if use[m]
-    ]  # fmt: skip
-    pixel = float(np.median(distance / block.lenses[of_solved, 0]))
-    lengths = f.get("lengths", [])
-    scales = [r for r in lengths if r["role"] == SCALE]
-    checks = [r for r in lengths if r["role"] == CHECK]
+    edges = np.arange(2, min(int(block.photos_of.max()), 24) + 2)
+    coverage = np.histogram(np.minimum(block.photos_of, edges[-2]), np.r_[edges - 0.5])[0]
+    return {
+        "job": job.name, "sitting": sitting.name, "date": date.today().isoformat(), "version": __version__,
+        "unit": frame.unit,
+        "facts": [
+            *_facts_of_photos(photos, block, frame, poses.figures, members),
+            *_facts_of_solving(block, cloud, frame, f, poses.figures, level_text(level_of(job, sitting), names)),
+        ],
+        "pictures": [(words, scene_picture(block, cloud, d)) for words, d in VIEWS],
+        "scales": [_scale_row(r, names) for r in f.lengths if r.role == SCALE] if f else [],
+        "checks": [_check_row(r, names, block) for r in f.checks] if f else [],
+        "problems": [f"{x['text']} {x['hint']}".strip() for x in (scale.problems if scale else [])],
+        "residuals": poses.figures.residual_histogram, "residual_top": 2.0,
+        "coverage": (edges[:-1].tolist(), coverage.tolist()),
+        "known": {end_text(e, names): k.model_dump() for e, k in f.known.items()} if f else {},
+        "marks": [
+            (m.name, _seen_in(block, m), f.marks.get(token(m.id)) if f else None)
+            for m in job.marked_points(sitting.id) if m.used
+        ],
+        "lenses": _lens_rows(photos, block, of_lenses), "joined": len(members) > 1,
+        "photos": [_photo_row(x, members, poses.figures, spreads) for x in photos],
+        "measurements": _measurement_rows(job, sitting, names), "ledger": _ledger_rows(job, sitting, members),
+    }  # fmt: skip
+
+
+def _facts_of_photos(photos, block, frame, figures, members):
+    """Lines about the photos: (name, text)."""
+    distance = np.median(np.linalg.norm(block.eyes[block.solved] - block.points.mean(0), axis=1))
+    pixel, unit = float(np.median(distance / block.lenses[block.lens_of[block.solved], 0])), frame.unit
     sizes = list(dict.fromkeys(f"{x.width} x {x.height}" for x in photos))
     cameras = list(
         dict.fromkeys((x.camera or "unknown") + (f", {x.focal_mm:g} mm" if x.focal_mm else "") for x in photos)
     )
-    facts = [
-        ("Photos", f"{p['solved']} of {p['photos']} placed, {', '.join(sizes)} pixels"),
+    return [
+        ("Photos", f"{figures.solved} of {figures.photos} placed, {', '.join(sizes)} pixels"),
         *([("Sittings", ", ".join(members.values()))] if len(members) > 1 else []),
         ("Camera" if len(cameras) == 1 else "Cameras", "; ".join(cameras)),
         ("Distance", f"{distance:.4g} {unit}, a pixel is {pixel:.3g} {unit} there".replace("  ", " ")),
+    ]
+
+
+def _facts_of_solving(block, cloud, frame, f, poses, level):
+    """Lines about the solution; f : ScaleFigures or None."""
+    last, out = f or poses, []
+    out += [
         ("Tie points", f"{len(block.points):,} in {len(block.photo):,} sightings"),
-        ("Residual", f"{f.get('rms_px', p['rms_px']):.3f} px root mean square; unit weight {f.get('unit', p['unit'])}"),
-        ("Level", frame.problem or level_text(level_of(job, sitting), names)),
-    ]  # fmt: skip
-    if f.get("scaled"):
-        facts.append(
-            (
-                "Scale",
-                f"± {100 * K95 * f['scale_sigma']:.4f} % (95 %) from {sum(not r['left_out'] for r in scales)} lengths",
-            )
-        )
+        ("Residual", f"{last.rms_px:.3f} px root mean square; unit weight {last.unit}"),
+        ("Level", frame.problem or level),
+    ]
+    if f and f.scaled:
+        text = f"± {100 * K95 * f.scale_sigma:.4f} % (95 %) from {len(f.used)} lengths"
+        out.append(("Scale", text))
     else:
-        facts.append(("Scale", "none: lengths have no unit"))
-    if "target_precision" in f:
-        facts.append(
-            ("Targets", f"{f['targets']} with {f['target_sigma']:.4f} {unit} (1 sigma of a coordinate), "
-                        f"1:{f['target_precision']:,.0f} of their extent of {f['extent']:.1f} {unit}")
-        )  # fmt: skip
+        out.append(("Scale", "none: lengths have no unit"))
+    if f and f.target_precision is not None:
+        text = f"{f.targets} with {f.target_sigma:.4f} {frame.unit} (1 sigma of a coordinate), "
+        out.append(("Targets", f"{text}1:{f.target_precision:,.0f} of their extent of {f.extent:.1f} {frame.unit}"))
     if cloud is not None:
-        facts.append(("Cloud", f"{len(cloud['points']):,} points"))
-    edges = np.arange(2, min(int(per_photo.max()), 24) + 2)
-    coverage = np.histogram(np.minimum(per_photo, edges[-2]), np.r_[edges - 0.5])[0]
+        out.append(("Cloud", f"{len(cloud['points']):,} points"))
+    return out
+
+
+def _lens_rows(photos, block, sigmas):
+    """Each lens of the block: name, photos, values, standard deviations."""
+    use = np.bincount(block.lens_of[block.solved], minlength=len(block.lenses))
+    return [
+        {
+            "name": _lens_name(photos, block, m), "photos": int(use[m]),
+            "values": dict(zip(PARAMETER_NAMES, (float(x) for x in block.lenses[m]), strict=True)),
+            "sigma": sigmas[m] if m < len(sigmas) else {},
+        }
+        for m in range(len(block.lenses)) if use[m]
+    ]  # fmt: skip
+
+
+def _ends(r, names):
+    return f"{end_text(r.first, names)} to {end_text(r.second, names)}"
+
+
+def _scale_row(r, names):
+    """A length that sets the scale."""
+    return {
+        "ends": _ends(r, names), "stated": r.value, "sigma": r.sigma, "measured": r.length, "residual": r.residual,
+        "sigmas": r.sigmas, "left_out": r.left_out, "from": r.source,
+    }  # fmt: skip
+
+
+def _check_row(r, names, block):
+    """A check length, with its direction."""
+    return {
+        "ends": _ends(r, names), "stated": r.value, "sigma": r.sigma, "measured": r.length, "error": r.error,
+        "half95": r.half95, "direction": _direction(block, r.first, r.second).tolist(),
+    }  # fmt: skip
+
+
+def _photo_row(photo, members, figures, spreads):
+    """A photo: name, sitting, sightings, residual, share covered, and how well its turn and place are known."""
+    per = figures.per_photo.get(photo.id)
+    of_sightings = (per.sightings, per.rms_px, per.covered) if per else (0, None, None)
+    return photo.name, members.get(photo.sitting_id, ""), *of_sightings, *(spreads.get(photo.id) or (None, None))
+
+
+def _measurement_rows(job, sitting, names):
     values = measure_all(job, sitting)
-    measurements = [
+    return [
         (
-            m.name,
-            m.kind,
-            ", ".join(end_text(e, names) for e in m.ends),
+            m.name, m.kind, ", ".join(end_text(e, names) for e in m.ends),
             values[m.id].get("problem") or values[m.id]["text"],
         )
         for m in job.measurements(sitting.id)
-    ]
+    ]  # fmt: skip
+
+
+def _ledger_rows(job, sitting, members):
     of = {sitting.id, *members}  # what a joined row is made of ran with its members
-    ledger = [
+    return [
         (e.when.replace("T", " "), _step(e, sitting, members), f"{e.seconds:.1f} s",
          e.outcome, e.program, ", ".join(f"{k} {v}" for k, v in e.settings.items() if not isinstance(v, dict)))
         for e in job.ledger() if e.sitting_id in of
     ]  # fmt: skip
-    check_rows = []
-    for r in checks:
-        d = _direction(block, r["first"], r["second"])
-        check_rows.append(
-            {
-                "ends": f"{end_text(r['first'], names)} to {end_text(r['second'], names)}", "stated": r["value"],
-                "sigma": r["sigma"], "measured": r["length"], "error": r["error"], "half95": r["half95"],
-                "direction": d.tolist(),
-            }
-        )  # fmt: skip
-    return {
-        "job": job.name, "sitting": sitting.name, "date": date.today().isoformat(), "version": __version__,
-        "unit": unit, "facts": facts,
-        "pictures": [(words, scene_picture(block, cloud, d)) for words, d in VIEWS],
-        "scales": [
-            {
-                "ends": f"{end_text(r['first'], names)} to {end_text(r['second'], names)}", "stated": r["value"],
-                "sigma": r["sigma"], "measured": r["length"], "residual": r["residual"], "sigmas": r["sigmas"],
-                "left_out": r["left_out"], "from": r["from"],
-            }
-            for r in scales
-        ],
-        "checks": check_rows,
-        "problems": [f"{x['text']} {x['hint']}".strip() for x in (scale.problems if scale else [])],
-        "residuals": p["residual_histogram"], "residual_top": 2.0,
-        "coverage": (edges[:-1].tolist(), coverage.tolist()),
-        "known": {end_text(e, names): k for e, k in f.get("known", {}).items()},
-        "marks": [
-            (m.name, _seen_in(block, m), f.get("marks", {}).get(token(m.id)))
-            for m in job.marked_points(sitting.id) if m.used
-        ],
-        "lenses": lenses, "joined": len(members) > 1,
-        "photos": [
-            (x.name, members.get(x.sitting_id, ""), p["per_photo"].get(str(x.id), {}).get("sightings", 0),
-             p["per_photo"].get(str(x.id), {}).get("rms_px"), p["per_photo"].get(str(x.id), {}).get("covered"),
-             *(spreads.get(x.id) or (None, None)))
-            for x in photos
-        ],
-        "measurements": measurements, "ledger": ledger,
-    }  # fmt: skip
 
 
 def write_accuracy_report(job, sitting, path, gate=CLOSED):

@@ -51,8 +51,7 @@ def remove_points(job, sitting, block, chosen, label="remove tie points"):
     if int(points_left(job, sitting, block).sum()) - count < 20:
         raise UmbrateError("That would leave fewer than 20 tie points, too few to hold the photos. Choose fewer.")
     result = job.result(sitting.id, "poses")
-    marks = {int(p): m for p, m in result.figures.get("made_from", {}).items()}
-    more = removal(block, np.flatnonzero(chosen[block.point]), marks)
+    more = removal(block, np.flatnonzero(chosen[block.point]), result.figures.made_from or {})
     key = job.removed(sitting.id)
     if key:
         before = job.blobs.get_arrays(key)

@@ -117,10 +117,10 @@ def keep_united(job, sitting, key, figures):
 
 def _united(job, sitting):
     found = job.join_found(sitting.id)
-    if not found or None in found["moves"]:
+    if not found or None in found.moves:
         raise UmbrateError(f"“{sitting.name}” is not joined yet. Run Join first.", ("go to", "join"))
     members = members_of(job, sitting)
-    arrays, doubled, through = united_cloud(job, members, [np.array(M) for M in found["moves"]])
+    arrays, doubled, through = united_cloud(job, members, [np.array(M) for M in found.moves])
     figures = {
         "points": len(arrays["points"]), "doubled": doubled, "seen_through": through, "from_plain": np.eye(4).tolist(),
         "united": [s.name for s in members],

@@ -10,9 +10,9 @@ from ..actions.uniting import unite_clouds
 from ..core.errors import UmbrateError
 from ..job.joins import ON_OBJECT, ON_SUPPORT
 from ..job.store import Job
-from ..stages import BY_NAME
-from ..stages.join.joining import GOOD, NONE, PICKS, SHAPE, SURFACE, TARGETS, WAYS
+from ..stages.join.joining import GOOD, NONE, PICKS, SURFACE, TARGETS, WAYS
 from ..stages.join.stage import AS_KNOWN, FREE
+from ..work.state import is_invited
 from .console import out, say
 from .runs import run_cells
 
@@ -60,11 +60,11 @@ def join(job, names, name, ways, free, on_object, on_support, picks, no_picks, m
                 raise UmbrateError("The sittings were not joined, for the reason above. Nothing was changed.")
             found = j.join_found(row.id)
             _tell(found)
-            if found["verdict"] == NONE:
+            if found.verdict == NONE:
                 raise UmbrateError(
                     f"“{row.name}” has no join for all of its sittings, for the reasons above. Nothing was changed."
                 )
-            doubts = found["verdict"] != GOOD and not doubtful
+            doubts = found.verdict != GOOD and not doubtful
             if doubts and (merge or unite):
                 raise UmbrateError(
                     "The join is doubtful, for the reasons above. Nothing was changed; --doubtful goes on all the same."
@@ -74,7 +74,7 @@ def join(job, names, name, ways, free, on_object, on_support, picks, no_picks, m
         if merge:
             if not run_cells(j, [row], "poses", redo=True):
                 sys.exit(1)
-            if BY_NAME["scale"].invited(j, row) and not run_cells(j, [row], "scale"):
+            if is_invited(j, row, "scale") and not run_cells(j, [row], "scale"):
                 sys.exit(1)
         if unite:
             figures = unite_clouds(j, row)
@@ -127,43 +127,43 @@ def _take_picks(job, row, picks):
 
 
 def _tell(found):
-    unit = found["unit"] or "units"
+    unit = found.unit or "units"
     table = Table(title="Joins")
     for column in ("sittings", "", "shared", "rms", "turn ±", "shift ±", "scales"):
         table.add_column(column)
-    for x in found["joins"]:
-        pair = f"{x['first']} - {x['second']}"
-        if x["verdict"] == NONE:
+    for x in found.joins:
+        pair = f"{x.first} - {x.second}"
+        if x.verdict == NONE:
             table.add_row(pair, "no join")
             continue
-        f, u = x["ways"]["all"], x["unit"] or "units"
+        f, u = x.together, x.unit or "units"
         table.add_row(
-            pair, x["verdict"], f"{f['agreeing']}", f"{f['rms']:.3g} {u}, {f['rms_px']:.2f} px",
-            f"{f['sigma'][0]:.2g}°", f"{f['sigma'][1]:.2g} {u}",
-            f"{100 * x['contradiction']:+.3f} %" if x["both_scaled"] else "free",
+            pair, x.verdict, f"{f.agreeing}", f"{f.rms:.3g} {u}, {f.rms_px:.2f} px",
+            f"{f.sigma[0]:.2g}°", f"{f.sigma[1]:.2g} {u}",
+            f"{100 * x.contradiction:+.3f} %" if x.both_scaled else "free",
         )  # fmt: skip
     out.print(table)
-    for x in found["joins"]:
-        pair, u = f"{x['first']} - {x['second']}", x["unit"] or "units"
+    for x in found.joins:
+        pair, u = f"{x.first} - {x.second}", x.unit or "units"
         for w in (TARGETS, SURFACE, PICKS):
-            if w in x["ways"]:
-                say(f"{pair}: by {w}, {x['ways'][w]['agreeing']} of {x['ways'][w]['pairs']} pairs agree")
-        for reason in [*x["reasons"], *x["notes"]]:
+            if w in x.methods:
+                say(f"{pair}: by {w}, {x.methods[w].agreeing} of {x.methods[w].pairs} pairs agree")
+        for reason in [*x.reasons, *x.notes]:
             say(f"{pair}: {reason}")
-        for n, d in x["picks"]:
+        for n, d in x.picks:
             say(f"{pair}: pick {n} is {'not used' if d is None else f'{d:.3g} {u} off'}")
-        if SHAPE in x["ways"]:
-            say(f"{pair}: by shape, {100 * x['ways'][SHAPE]['overlap']:.0f} % of the surface has a partner")
-        s = x["ways"].get("surfaces")
+        if x.shape:
+            say(f"{pair}: by shape, {100 * x.shape.overlap:.0f} % of the surface has a partner")
+        s = x.surfaces
         if s:
-            say(f"{pair}: {100 * s['overlap']:.0f} % of the surface overlaps, {s['median']:.3g} {u} apart in the "
-                f"median, 95 % within {s['p95']:.3g} {u}")  # fmt: skip
-    for a, b, turn, shift in found["loops"]:
+            say(f"{pair}: {100 * s.overlap:.0f} % of the surface overlaps, {s.median:.3g} {u} apart in the "
+                f"median, 95 % within {s.p95:.3g} {u}")  # fmt: skip
+    for a, b, turn, shift in found.loops:
         say(f"Round the loop over {a} - {b}: {turn:.3f}° and {shift:.3g} {unit} off")
-    if found["support"]:
-        say(f"Targets on the support, not used: {', '.join(map(str, found['support']))}")
-    if found["on_object"]:
-        say(f"Targets on the object: {', '.join(map(str, found['on_object']))}")
+    if found.support:
+        say(f"Targets on the support, not used: {', '.join(map(str, found.support))}")
+    if found.on_object:
+        say(f"Targets on the object: {', '.join(map(str, found.on_object))}")
 
 
 COMMANDS = (join,)

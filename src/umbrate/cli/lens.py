@@ -26,6 +26,7 @@ from ..stages import BY_NAME
 from ..stages.base import parse_settings
 from ..stages.lens.cards import card_of
 from ..work.adding import read_files, take_in
+from ..work.now import run_now
 from .console import complain, out, replace_option, say
 
 
@@ -80,7 +81,7 @@ def calibrate(photos, board, square, card, keep, assignments, as_json, replace):
             raise UmbrateError(f"“{board}” is no size of a checkerboard: write it like 9x6, inner corners, or “found”.")
         values |= {"columns": int(columns), "rows": int(rows), "square_mm": square}
     settings = parse_settings(BY_NAME["lens"], values)
-    stage, files = BY_NAME["lens"], _photos_of(photos)
+    files = _photos_of(photos)
     gate = Gate(replace, files)
     if card:
         gate.check(card)
@@ -93,19 +94,16 @@ def calibrate(photos, board, square, card, keep, assignments, as_json, replace):
             for sentence in incoming.refused:
                 complain("Left out", sentence)
             sitting, _, _ = take_in(job, "calibration", incoming)
-            result = stage.run(stage.gather(job, sitting), settings, report)
-        job.commit_result(
-            sitting.id, "lens", "", settings.model_dump(), result.figures, result.problems, result.artefacts, 0.0
-        )
-        if "gathering" in result.figures:
+            result = run_now(job, sitting, "lens", settings, report)
+        if result.figures.gathering:
             raise UmbrateError(" ".join(p["text"] for p in result.problems))
         made = card_of(job, sitting, keep or (card.stem if card else "calibration"))
     if as_json:
-        figures = {k: v for k, v in result.figures["calibration"].items() if k != "coverage"}
+        figures = result.figures.calibration.model_dump(mode="json", exclude={"coverage"})
         problems = [p["text"] for p in result.problems]
         print(json.dumps({**figures, "problems": problems}, indent=1, ensure_ascii=False))
     else:
-        for name, value, _ in stage.rows(result.figures):
+        for name, value, _ in result.figures.rows():
             say(f"  {name:24s} {value}")
         for p in result.problems:
             say(f"  {p['text']} {p['hint']}")

@@ -208,10 +208,10 @@ def split(job, sitting, where, pause, dry_run):
 @click.option("--set", "assignments", multiple=True, metavar="STAGE.SETTING=VALUE", help="Change a setting first.")
 @click.option("--redo", is_flag=True, help="Run that stage again even when its result is current.")
 @click.option(
-    "--go-on", "way", flag_value="go on", help="Poses: keep solved photos, add new ones, drop those set aside."
+    "--go-on", "mode", flag_value="go on", help="Poses: keep solved photos, add new ones, drop those set aside."
 )
-@click.option("--adjust", "way", flag_value="adjust", help="Poses: only adjust what is solved once more.")
-def run(job, sittings, upto, assignments, redo, way):
+@click.option("--adjust", "mode", flag_value="adjust", help="Poses: only adjust what is solved once more.")
+def run(job, sittings, upto, assignments, redo, mode):
     """Run the stages of JOB that are missing or stale; each result is saved when it is done."""
     from .runs import apply_assignments, run_cells
 
@@ -222,9 +222,9 @@ def run(job, sittings, upto, assignments, redo, way):
                 f"{j.name} has no sittings yet. Bring in photos first: umbrate add {j.folder} PHOTOS_DIR --sitting NAME"
             )
         apply_assignments(j, chosen, assignments)
-        if way:
+        if mode:
             upto = "poses"
-        sys.exit(0 if run_cells(j, chosen, upto, redo=redo or bool(way), way=way or "") else 1)
+        sys.exit(0 if run_cells(j, chosen, upto, redo=redo or bool(mode), mode=mode or "") else 1)
 
 
 @cli.command()
@@ -232,6 +232,7 @@ def run(job, sittings, upto, assignments, redo, way):
 @click.option("--json", "as_json", is_flag=True, help="Print as JSON.")
 def status(job, as_json):
     """Show the state and key figure of every sitting and stage of JOB."""
+    from ..job.figures import plain_figures
     from ..stages import STAGES
     from ..work.state import WORDS, board
 
@@ -242,6 +243,7 @@ def status(job, as_json):
                 json.dumps(
                     {
                         "job": j.name,
+                        "figures": {s.name: s.Figures.described() for s in STAGES},
                         "sittings": [
                             {
                                 "name": s.name,
@@ -249,9 +251,7 @@ def status(job, as_json):
                                 "stages": {
                                     c.stage: {
                                         "state": c.state,
-                                        "figures": (
-                                            j.result(s.id, c.stage).figures if j.result(s.id, c.stage) else None
-                                        ),
+                                        "figures": plain_figures(r.figures) if (r := j.result(s.id, c.stage)) else None,
                                         "problems": list(c.problems),
                                     }
                                     for c in row

@@ -162,11 +162,11 @@ def lengths(job, sitting, stated, sigma, check, role, remove):
         for a, b in remove:
             j.remove_length(find(a, b))
         done = j.result(s.id, "scale")
-        of = {(r["first"], r["second"]): r for r in done.figures["lengths"]} if done else {}
+        of = {(r.first, r.second): r for r in done.figures.lengths} if done else {}
         rows = {(k.first, k.second): (k.value_mm, k.sigma_mm, k.role, "stated") for k in j.lengths(s.id)}
         for key, r in of.items():
-            if r["from"] == "sheet" and key not in rows and key[::-1] not in rows:
-                rows[key] = r["value"], r["sigma"], r["role"], "printed sheet"
+            if r.source == "sheet" and key not in rows and key[::-1] not in rows:
+                rows[key] = r.value, r.sigma, r.role, "printed sheet"
         names = j.end_names(s.id)
         table = Table(title=f"{s.name}: known lengths, mm")
         for column, side in (
@@ -175,13 +175,13 @@ def lengths(job, sitting, stated, sigma, check, role, remove):
         ):  # fmt: skip
             table.add_column(column, justify=side)
         for key, (value, sd, what, origin) in rows.items():
-            r = of.get(key, {})
-            off = r.get("residual") if r.get("role") == SCALE else r.get("error")
+            r = of.get(key)
+            off = None if r is None else r.residual if r.role == SCALE else r.error
             table.add_row(
                 " ".join(names.get(e, e) for e in key), f"{value:.3f}", f"{sd:.3f}", what if what != OFF else "off",
-                f"{r['length']:.4f}" if r and done.figures["scaled"] else "-",
-                "-" if off is None else f"{off:+.4f}", "-" if r.get("sigmas") is None else f"{r['sigmas']:+.1f}",
-                "left out" if r.get("left_out") else origin if origin != "stated" else "",
+                f"{r.length:.4f}" if r and done.figures.scaled else "-",
+                "-" if off is None else f"{off:+.4f}", "-" if r is None or r.sigmas is None else f"{r.sigmas:+.1f}",
+                "left out" if r and r.left_out else origin if origin != "stated" else "",
             )  # fmt: skip
         out.print(table)
         for p in done.problems if done else ():

@@ -133,10 +133,10 @@ def apply_assignments(job, sittings, assignments):
         job.set_settings(*chosen)
 
 
-def run_cells(job, sittings, upto, redo=False, redo_all=False, quiet=False, way=""):
+def run_cells(job, sittings, upto, redo=False, redo_all=False, quiet=False, mode=""):
     """Run what is missing or stale up to a stage; returns whether everything went well.
 
-    way : how the last stage is run, one of its `ways`
+    mode : how the last stage is run, one of its `modes`
     """
     if upto not in BY_NAME:
         raise UmbrateError(f"There is no stage “{upto}”. There is: {', '.join(s.name for s in STAGES)}.")
@@ -146,7 +146,7 @@ def run_cells(job, sittings, upto, redo=False, redo_all=False, quiet=False, way=
         names = names[: names.index(upto) + 1] if upto in names else []
         if not redo_all:
             names = plan(job, s, upto, redo)
-        queue.add(s, names, way)
+        queue.add(s, names, mode)
     if queue.idle:
         if not quiet:
             say("Everything is up to date. Use --redo to run it again.")

@@ -62,10 +62,10 @@ def list_photos(job, sitting, as_json):
             sharp = {}
             for name in ("photos", "masks"):
                 done = j.result(s.id, name)
-                sharp.update(done.figures.get("sharpness", {}) if done else {})
+                sharp.update(done.figures.sharpness if done else {})
             for p in j.photos(s.id):
                 use = "plate" if p.plate else "aside" if p.aside else "in use"
-                rows.append((s, p, sharp.get(str(p.id)), use, j.file_state(p)))
+                rows.append((s, p, sharp.get(p.id), use, j.file_state(p)))
     if as_json:
         print(
             json.dumps(
@@ -199,7 +199,7 @@ def preview(job, folder, sitting, names, assignments, replace):
         files = {i: folder / f"{n}.jpg" for i, n in export_names(chosen).items()}
         gate = gate_of(j, replace)
         gate.check(*files.values())
-        made = stage.preview(stage.gather(j, s), settings, {p.id for p in chosen}, Report())
+        made = stage.preview(stage.gather(j, s, settings), settings, {p.id for p in chosen}, Report())
         for p in chosen:
             m = made.get(p.id)
             if m is None or m.mask is None:

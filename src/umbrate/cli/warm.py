@@ -15,10 +15,10 @@ def warm_up(tell):
     from ..sitting.frames import load_block
     from ..sitting.photos import find_photos
     from ..stages import stages_of
-    from ..stages.base import Report, parse_settings
     from ..stages.photos.records import read_records
     from ..studio.scene import pebble
     from ..studio.shoot import shoot
+    from ..work.now import run_now
 
     start = time.monotonic()
 
@@ -34,9 +34,7 @@ def warm_up(tell):
             job.set_settings(sitting.id, "masks", {"folder": str(Path(folder) / "photos" / "by-hand" / "masks")})
             for stage in stages_of(sitting):
                 say(f"compiling {stage.title}")
-                settings = parse_settings(stage, job.settings(sitting.id, stage.name))
-                out = stage.run(stage.gather(job, sitting), settings, Report())
-                job.commit_result(sitting.id, stage.name, "", {}, out.figures, out.problems, out.artefacts, 0.0)
+                run_now(job, sitting, stage.name)
             measure("angle", load_block(job, sitting))
     say("compiling the scene and the mask tools")
     warm_desk()

@@ -112,7 +112,7 @@ class Board(QWidget):
         if sitting.members:
             return "in mm" if frame_of(self.session.job, sitting).scaled else "unscaled"
         scale = scale_result(self.session.job, sitting)
-        return "in mm" if scale and scale.figures["scaled"] else "unscaled"
+        return "in mm" if scale and scale.figures.scaled else "unscaled"
 
     def _paint_cell(self, p, rect, cell, run):
         state = self.session.state_of(cell)

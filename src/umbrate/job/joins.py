@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 from ..core.errors import UmbrateError
 from ..core.names import plain_name
+from .figures import read_figures
 
 ON_OBJECT, ON_SUPPORT = "on the object", "on the support"
 TARGET_ROLES = (ON_OBJECT, ON_SUPPORT)
@@ -96,7 +97,7 @@ class Joins:
     def join_found(self, sitting_id):
         """What the last join of a joined row found, as the Join stage's figures; None before there was one."""
         row = self.db.execute("SELECT found FROM joined WHERE sitting_id = ?", (sitting_id,)).fetchone()
-        return json.loads(row[0]) if row and row[0] else None
+        return read_figures("join", json.loads(row[0])) if row and row[0] else None
 
     def _keep_found(self, sitting_id, figures):
         name = next(s.name for s in self.sittings() if s.id == sitting_id)

@@ -57,7 +57,7 @@ class Result:
     stage: str
     fingerprint: str
     settings: dict
-    figures: dict
+    figures: object  #: the Figures of the stage
     problems: list
     seconds: float
     made: str

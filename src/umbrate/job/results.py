@@ -5,6 +5,7 @@ import re
 from datetime import datetime
 
 from .. import __version__
+from .figures import plain_figures, read_figures
 from .model import LedgerEntry, Result
 
 
@@ -53,16 +54,23 @@ class Results:
             (n, p): b
             for n, p, b in self.db.execute("SELECT name, photo_id, blob FROM artefact WHERE result_id = ?", (row[0],))
         }
-        return Result(*row[:4], *(json.loads(x) for x in row[4:7]), row[7], row[8], artefacts)
+        settings, figures, problems = (json.loads(x) for x in row[4:7])
+        figures = read_figures(stage, figures)
+        if figures is None:
+            return None  # nothing can be made of it: it is to be computed again
+        return Result(*row[:4], settings, figures, problems, row[7], row[8], artefacts)
 
     def commit_result(
-        self, sitting_id, stage, fingerprint, settings, figures, problems, artefacts, seconds, seen=None
+        self, sitting_id, stage, fingerprint, settings, figures, problems, artefacts, seconds, seen=None, keeps=""
     ):  # fmt: skip
         """Replace a stage's result, with all that hangs on it, and write the ledger, in one transaction.
 
         seen : dict of content hash to plain values, optional
             What was seen of files, kept by what is in them: see `seen`.
+        keeps : str
+            What stays besides the result, whatever becomes of that: "cloud" the cloud, "join" how sittings lie.
         """
+        figures = plain_figures(figures)
         name = next((s.name for s in self.sittings() if s.id == sitting_id), "")
         with self._transaction():
             self.db.execute("DELETE FROM result WHERE sitting_id = ? AND stage = ?", (sitting_id, stage))
@@ -87,10 +95,9 @@ class Results:
                 "INSERT OR REPLACE INTO seen VALUES (?, ?)", [(h, json.dumps(w)) for h, w in (seen or {}).items()]
             )
             self._write_ledger(sitting_id, name, stage, settings, seconds, "done", figures, "")
-            if ("cloud", None) in artefacts:
-                # a cloud stands beside those before it, whatever becomes of the result
+            if keeps == "cloud":  # it stands beside those before it
                 self.add_cloud(sitting_id, artefacts["cloud", None], settings, figures, now())
-            if stage == "join":
+            if keeps == "join":
                 self._keep_found(sitting_id, figures)
 
     def seen(self, hashes):

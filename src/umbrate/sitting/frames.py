@@ -93,7 +93,7 @@ def move_box(box, M):
 def scale_result(job, sitting):
     """The Result of the Scale stage where it was made from the poses that are there, else None."""
     scale, poses = job.result(sitting.id, "scale"), job.result(sitting.id, "poses")
-    if scale is None or poses is None or scale.figures.get("made_of") != poses.blob("block"):
+    if scale is None or poses is None or scale.figures.made_of != poses.blob("block"):
         return None
     return scale
 
@@ -107,7 +107,7 @@ def block_blob(job, sitting, part=0):
         return done.blob(f"fragment {part + 1}"), np.eye(4)
     scale = scale_result(job, sitting)
     if scale:
-        return scale.blob("block"), np.array(scale.figures["from_plain"])
+        return scale.blob("block"), np.array(scale.figures.from_plain)
     return done.blob("block"), np.eye(4)
 
 
@@ -169,7 +169,7 @@ def level_matrix(level, find, *, block, from_plain, box, turntable):
         Similarity from the plain frame to the block's.
     box : dict
         The keep box in the block's frame.
-    turntable : dict or None
+    turntable : Turntable or None
         As the Poses stage found it, in the plain frame.
 
     Raises
@@ -191,7 +191,7 @@ def level_matrix(level, find, *, block, from_plain, box, turntable):
     elif up_of.get("axis") == "turntable":
         if turntable is None:
             raise UmbrateError("The photos show no turntable, so there is no axis to stand the object by.")
-        up = R @ np.array(turntable["direction"])
+        up = R @ np.array(turntable.direction)
         up = up if up @ (eyes - block.points.mean(0)) >= 0 else -up
     elif up_of.get("box"):
         up = np.array(box["axes"])[:, 2]
@@ -239,14 +239,14 @@ def frame_of(job, sitting, block=None):
     """
     _, M = block_blob(job, sitting)
     scale = scale_result(job, sitting)
-    scaled = bool(scale and scale.figures["scaled"])
-    offset = tuple(scale.figures.get("offset", (0.0, 0.0, 0.0))) if scale else (0.0, 0.0, 0.0)
+    scaled = bool(scale and scale.figures.scaled)
+    offset = scale.figures.offset if scale else (0.0, 0.0, 0.0)
     level = level_of(job, sitting)
     done = job.result(sitting.id, "poses")
     if sitting.members and done is None:
         # its plain frame is that of its first member; until it has poses of its own it is seen as that one is
         return frame_of(job, next(s for s in job.sittings() if s.id == sitting.members[0]))
-    if scale and scale.figures.get("framed"):
+    if scale and scale.figures.framed:
         return Frame(M, scaled, FRAMED if level else "", offset, True)
     if not level or done is None:
         return Frame(M, scaled)
@@ -256,7 +256,7 @@ def frame_of(job, sitting, block=None):
     try:
         L = level_matrix(
             level, lambda ends: _end_places(block, ends, names), block=block, from_plain=M,
-            box=move_box(plain_keep_box(job, sitting), M), turntable=done.figures.get("turntable"),
+            box=move_box(plain_keep_box(job, sitting), M), turntable=done.figures.turntable,
         )  # fmt: skip
     except (UmbrateError, np.linalg.LinAlgError, KeyError, ValueError) as e:
         return Frame(M, scaled, str(e) if isinstance(e, UmbrateError) else "The level cannot be made.")
@@ -282,7 +282,7 @@ def plain_keep_box(job, sitting):
     if by_hand:
         return by_hand
     done = job.result(sitting.id, "poses")
-    return done.figures.get("keep_box") if done else None
+    return done.figures.keep_box if done else None
 
 
 def keep_box_of(job, sitting):
@@ -301,14 +301,15 @@ def set_keep_box(job, sitting, box):
 def turntable_of(job, sitting):
     """The turntable that the poses show, in the job's frame, or None."""
     done = job.result(sitting.id, "poses")
-    found = done.figures.get("turntable") if done else None
+    found = done.figures.turntable if done else None
     if not found:
         return None
     M = frame_of(job, sitting).matrix
     s = scale_of(M)
-    return {
-        **found,
-        "point": (M[:3, :3] @ np.array(found["point"]) + M[:3, 3]).tolist(),
-        "direction": (M[:3, :3] / s @ np.array(found["direction"])).tolist(),
-        "rings": [{**r, "radius": s * r["radius"], "height": s * r["height"]} for r in found["rings"]],
-    }
+    return found.model_copy(
+        update={
+            "point": (M[:3, :3] @ np.array(found.point) + M[:3, 3]).tolist(),
+            "direction": (M[:3, :3] / s @ np.array(found.direction)).tolist(),
+            "rings": [r.model_copy(update={"radius": s * r.radius, "height": s * r.height}) for r in found.rings],
+        }
+    )

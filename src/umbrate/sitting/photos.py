@@ -34,7 +34,7 @@ def photo_refs(job, sitting, usable_only=True):
     bad, missing = set(), set()
     done = job.result(sitting.id, "photos")
     if usable_only and done:
-        bad, missing = set(done.figures["unreadable"]), set(done.figures.get("missing", ()))
+        bad, missing = set(done.figures.unreadable), set(done.figures.missing)
     out = []
     for p in job.photos(sitting.id, aside=False):
         # one that was not there when photos were looked at is usable as soon as it is found

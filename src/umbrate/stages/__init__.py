@@ -1,5 +1,6 @@
-"""The stages of a job, in the order of work. To add a stage, write its module and name it here."""
+"""The stages of a job, in the order of work. To add a stage, write its folder and name it here."""
 
+from ..job.figures import MODELS
 from ..job.results import MERGED
 from .cloud.stage import CloudStage
 from .join.stage import JoinStage
@@ -11,12 +12,20 @@ from .scale.stage import ScaleStage
 
 STAGES = (PhotosStage(), MasksStage(), LensStage(), PosesStage(), ScaleStage(), JoinStage(), CloudStage())
 BY_NAME = {s.name: s for s in STAGES}
-#: what a joined row has of its members' photos
-MERGED.update({n: BY_NAME[n].merged for n in ("photos", "masks", "lens")})
+MODELS.update({s.name: s.Figures for s in STAGES})
+MERGED.update({s.name: s.merged for s in STAGES if s.of_members})
 
 
 def stages_of(sitting):
-    """The stages that are computed with a sitting, in the order of work: a joined row is joined first."""
-    if not sitting.members:
-        return tuple(s for s in STAGES if s.applies(sitting))
-    return tuple(BY_NAME[n] for n in ("join", "poses", "scale", "cloud"))
+    """The stages that are computed with a sitting, in the order of work: each after those that it reads."""
+    out = []
+
+    def add(stage):
+        if stage not in out and stage.applies(sitting):
+            for name in stage.needs_of(sitting):
+                add(BY_NAME[name])
+            out.append(stage)
+
+    for s in STAGES:
+        add(s)
+    return tuple(out)

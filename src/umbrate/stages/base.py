@@ -14,6 +14,7 @@ from typing import Any, ClassVar
 from pydantic import BaseModel, ConfigDict, ValidationError
 
 from ..core.errors import UmbrateError
+from ..job.figures import Figures
 from .executor import LocalExecutor
 
 
@@ -37,14 +38,14 @@ class Outcome:
 
     Attributes
     ----------
-    figures : dict
-        Plain numbers and texts for the Board, the bench and the ledger.
+    figures : Figures
+        For the Board, the bench, the ledger and the report.
     artefacts : dict of (name, photo id or None) to blob key
     problems : list of dict
         ``{"photo": id or None, "name": str, "text": sentence, "hint": sentence}``.
     """
 
-    figures: dict
+    figures: Figures
     artefacts: dict = field(default_factory=dict)
     problems: list = field(default_factory=list)
     seen: dict = field(default_factory=dict)  #: what was seen of files, by the hash of their content (`Job.seen`)
@@ -127,6 +128,11 @@ class Report:
         return out
 
 
+#: what a stage can have the window show: the masks with the tools to draw them, the sightings of a calibration in the
+#: photo, depth maps over it, the clouds of the sitting, and sittings laid over each other
+SHOWN = MASKS, CALIBRATION, DEPTH, CLOUDS, OVERLAY = "masks", "calibration", "depth", "clouds", "overlay"
+
+
 class Stage:
     """Base of all stages. One subclass a module; `stages.STAGES` lists them in order."""
 
@@ -138,8 +144,12 @@ class Stage:
     Settings: ClassVar[type[StageSettings]]
     about: ClassVar[str]  #: what it does, in a sentence
     needs_preview: ClassVar[tuple] = ()  #: values of the setting `method` that can be tried on a few photos first
-    ways: ClassVar[tuple] = ()  #: ways to run it, the usual one first; `gather` takes the chosen one
+    modes: ClassVar[dict] = {}  #: other ways to run it than the usual one, and what each does; `gather` takes one
     uses_keep_box: ClassVar[bool] = False  #: whether the keep box is set beside it
+    Figures: ClassVar[type[Figures]]
+    of_members: ClassVar[bool] = False  #: whether a joined row has the results of its members, `merged`, for its own
+    keeps: ClassVar[str] = ""  #: what stays besides a result: "cloud", or "join" (see `Job.commit_result`)
+    shows: ClassVar[frozenset] = frozenset()  #: what the window shows while it is chosen, some of `SHOWN`
     version: ClassVar[int] = 1  #: of its algorithm: raised when it computes something else from the same things
 
     def applies(self, sitting):
@@ -154,23 +164,46 @@ class Stage:
         """What it does with a sitting, in a sentence."""
         return self.about
 
+    def modes_of(self, sitting):
+        """The `modes` that there are for a sitting."""
+        return self.modes
+
+    def as_next(self, sitting):
+        """What running it is called where it is the next thing to do."""
+        return f"run {self.title}"
+
+    def then_of(self, sitting):
+        """Stages that are run in one go with it, where they have something to do (see `invited`)."""
+        return ()
+
     def needs_of(self, sitting):
         """Stages whose results it reads of a sitting."""
         return self.needs
 
-    def gather(self, job, sitting) -> Any:
-        """Everything `run` needs, picklable. Raises UmbrateError where something is missing."""
+    def gather(self, job, sitting, settings, mode="") -> Any:
+        """Everything `run` needs, picklable. Raises UmbrateError where something is missing.
+
+        mode : one of `modes`; the usual way where not given
+        """
         raise NotImplementedError
 
-    def key(self, job, sitting) -> list:
+    def key(self, job, sitting, settings) -> list:
         """What the result depends on besides settings and the results it reads: JSON values."""
         raise NotImplementedError
+
+    def outdated(self, job, sitting, done, is_current) -> str:
+        """Why a Result does not hold any more although its fingerprint agrees, in a few words; else "".
+
+        is_current : callable(sitting, stage name)
+            Whether another result holds.
+        """
+        return ""
 
     def run(self, inputs, settings, report) -> Outcome:
         """Do the work. Pure: the same inputs and settings give the same outcome."""
         raise NotImplementedError
 
-    def invited(self, job, sitting):
+    def invited(self, job, sitting, settings):
         """Whether there is something for the stage to do that others would profit from (see `takes`)."""
         return False
 
@@ -182,20 +215,36 @@ class Stage:
         """What a run would make of a few photos, by photo id; nothing is kept. Only where `needs_preview`."""
         raise NotImplementedError
 
+    def ends_here(self, figures) -> bool:
+        """Whether nothing further is wanted of the photos, as of photos of calibration sheets."""
+        return False
+
+    def can_go_on(self, figures) -> bool:
+        """Whether there is something that `modes` can start from."""
+        return False
+
     def headline(self, figures) -> tuple:
         """Two short texts for the Board: the key figure, and what matters second."""
         raise NotImplementedError
 
-    def rows(self, figures) -> list:
-        """Figures for the bench: (name, value with its unit, what it means)."""
-        raise NotImplementedError
+    def headline_of(self, job, sitting, done) -> tuple:
+        """The headline of a Result, with what people changed since."""
+        return self.headline(done.figures)
+
+    def without_result(self, job, sitting):
+        """What the Board says where there is no result and still something, two short texts; else None."""
+        return None
 
     def histogram(self, figures):
         """What is drawn beside the figures: a Histogram, or None."""
         return None
 
-    def merged(self, figures) -> dict:
-        """Figures of several sittings as those of a row joined from them; only where a joined row has its members'."""
+    def left_at(self, figures, value):
+        """Where the histogram names a setting: what another value of it would leave, in words."""
+        raise NotImplementedError
+
+    def merged(self, figures) -> Figures:
+        """Figures of several sittings as those of a row joined from them; only where `of_members`."""
         raise NotImplementedError
 
 
@@ -212,6 +261,11 @@ def parse_settings(stage, values):
         raise UmbrateError(f"{stage.name}.{where}: {first['msg']} (given: {first['input']!r}).") from None
 
 
+def settings_of(job, sitting, stage):
+    """The settings chosen for a stage of a sitting; raises UmbrateError as `parse_settings` does."""
+    return parse_settings(stage, job.settings(sitting.id, stage.name))
+
+
 def fingerprint(stage, job, sitting, settings, lookup):
     """Hash of everything a result depends on. `lookup(name)` gives the fingerprint of a stage it reads."""
     text = json.dumps(
@@ -219,7 +273,7 @@ def fingerprint(stage, job, sitting, settings, lookup):
             # results of a first version were kept without its number
             stage.name if stage.version == 1 else f"{stage.name} {stage.version}",
             settings.model_dump(mode="json"),
-            stage.key(job, sitting),
+            stage.key(job, sitting, settings),
             [lookup(n) for n in stage.needs_of(sitting)],
         ],
         sort_keys=True,

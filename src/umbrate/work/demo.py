@@ -145,10 +145,10 @@ def judge(job):
 def _checked(job, sitting):
     """The worst check length of a sitting, as a share of what it may be off."""
     scale = scale_result(job, sitting)
-    checks = [r for r in scale.figures["lengths"] if r["role"] == CHECK] if scale else []
+    checks = scale.figures.checks if scale else []
     if not checks:
         return {}
-    return {"check_share": max(abs(r["error"]) / (0.02 + 0.0002 * r["value"]) for r in checks)}
+    return {"check_share": max(abs(r.error) / (0.02 + 0.0002 * r.value) for r in checks)}
 
 
 def _judge_whole(job, row, truth):

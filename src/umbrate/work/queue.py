@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from ..actions.measuring import refresh_all
 from ..core.errors import UmbrateError
 from ..stages import BY_NAME
-from ..stages.base import parse_settings
+from ..stages.base import settings_of
 from .lane import Going, Lane
-from .state import current_fingerprint, is_current
+from .state import current_fingerprint, is_current, is_invited
 from .worker import Event, run_stage
 
 log = logging.getLogger(__name__)
@@ -22,7 +22,7 @@ class Running(Going):
     sitting: object = None
     stage: str = ""
     settings: object = None
-    way: str = ""
+    mode: str = ""
     fingerprint: str = ""
 
     @property
@@ -50,19 +50,19 @@ class Queue(Lane):
         super().__init__(worker)
         self.job = job
         self.failures = {}
-        self.ways = {}
+        self.modes = {}
 
-    def add(self, sitting, stages, way=""):
+    def add(self, sitting, stages, mode=""):
         """Queue stages of a sitting, in order; what waits already is not queued twice.
 
-        way : one of the last stage's `ways`; the usual one where not given
+        mode : one of the last stage's `modes`; the usual way where not given
         """
         for name in stages:
             if (sitting.id, name) not in self.waiting:
                 self.waiting.append((sitting.id, name))
-            self.ways.pop((sitting.id, name), None)
-        if way and stages:
-            self.ways[sitting.id, stages[-1]] = way
+            self.modes.pop((sitting.id, name), None)
+        if mode and stages:
+            self.modes[sitting.id, stages[-1]] = mode
 
     def _start_next(self):
         sitting_id, name = self.waiting.pop(0)
@@ -76,24 +76,21 @@ class Queue(Lane):
             name, stage = first, BY_NAME[first]
         self.failures.pop((sitting_id, name), None)
         try:
-            settings = parse_settings(stage, self.job.settings(sitting_id, name))
+            settings = settings_of(self.job, sitting, stage)
             mark = current_fingerprint(self.job, sitting, stage, settings)
-            way = self.ways.pop((sitting_id, name), "")
-            inputs = stage.gather(self.job, sitting, way) if way else stage.gather(self.job, sitting)
+            mode = self.modes.pop((sitting_id, name), "")
+            inputs = stage.gather(self.job, sitting, settings, mode)
         except UmbrateError as e:
             return [self._failed(sitting, name, {}, 0.0, "failed", str(e), e.remedy)]
         self.running = Running(
-            time.monotonic(), sitting=sitting, stage=name, settings=settings, way=way, fingerprint=mark
+            time.monotonic(), sitting=sitting, stage=name, settings=settings, mode=mode, fingerprint=mark
         )
         self.worker.submit(run_stage, name, inputs, settings.model_dump())
         return [Event("started", {"sitting": sitting_id, "stage": name})]
 
     def _wanted(self, sitting, name):
         """Whether a stage that another profits from has something to do and is not done."""
-        try:
-            return BY_NAME[name].invited(self.job, sitting) and not is_current(self.job, sitting, BY_NAME[name])
-        except UmbrateError:
-            return False  # a damaged file: running says it better
+        return is_invited(self.job, sitting, name) and not is_current(self.job, sitting, BY_NAME[name])
 
     def _failed(self, sitting, stage, settings, seconds, kind, message, remedy=None):
         if kind != "cancelled":
@@ -139,7 +136,7 @@ class Queue(Lane):
         try:
             self.job.commit_result(
                 run.sitting.id, run.stage, run.fingerprint, settings, done.figures, done.problems, done.artefacts,
-                run.seconds, done.seen,
+                run.seconds, done.seen, BY_NAME[run.stage].keeps,
             )  # fmt: skip
         except Exception as error:
             if not isinstance(error, UmbrateError | OSError):

@@ -85,6 +85,5 @@ def propose_split(job, sitting, where, shortest_s=None):
     if where == "gaps":
         return split_at_gaps([p for p in photos if not p.plate], shortest_s)
     done = job.result(sitting.id, "photos")
-    figures = done.figures if done else {}
-    place = {int(k): g for k, g in figures.get("place", {}).items()}
-    return split_at_bare_frames(photos, {*figures.get("bare", []), *(p.id for p in photos if p.plate)}, place)
+    place, bare = (done.figures.place, done.figures.bare) if done else ({}, [])
+    return split_at_bare_frames(photos, {*bare, *(p.id for p in photos if p.plate)}, place)

@@ -1,11 +1,12 @@
 """The state of every cell of the Board: what there is, what is stale, what could run."""
 
 from dataclasses import dataclass
+from functools import partial
 
 from ..core.errors import UmbrateError
 from ..sitting.members import members_of
 from ..stages import BY_NAME, STAGES
-from ..stages.base import fingerprint, parse_settings
+from ..stages.base import fingerprint, settings_of
 
 NOTHING, READY, DONE, STALE, LOOK, FAILED = "nothing", "ready", "done", "stale", "look", "failed"
 RUNNING, QUEUED, ELSEWHERE = "running", "queued", "elsewhere"
@@ -38,8 +39,7 @@ class Cell:
 
 def current_fingerprint(job, sitting, stage, settings=None):
     """The fingerprint a run of the stage would have now."""
-    if settings is None:
-        settings = parse_settings(stage, job.settings(sitting.id, stage.name))
+    settings = settings or settings_of(job, sitting, stage)
 
     def lookup(name):
         done = job.result(sitting.id, name)
@@ -58,35 +58,40 @@ def is_current(job, sitting, stage):
     needs = stage.needs_of(sitting)
     if not all(is_current(job, sitting, BY_NAME[n]) or job.result(sitting.id, n) is None for n in needs):
         return False
-    if stage.name == "join" and (_unsure_member(job, sitting) or done.figures != job.join_found(sitting.id)):
-        return False  # what it was made from changed, or it was undone
+    if stage.outdated(job, sitting, done, partial(_is_current, job)):
+        return False
     try:
         return done.fingerprint == current_fingerprint(job, sitting, stage)
     except UmbrateError:
         return False
 
 
-def _unsure_member(job, sitting):
-    """The first member of a joined row whose poses are not current, or None."""
-    return next((s for s in members_of(job, sitting) if not is_current(job, s, BY_NAME["poses"])), None)
+def _is_current(job, sitting, name):
+    return is_current(job, sitting, BY_NAME[name])
+
+
+def is_invited(job, sitting, name):
+    """Whether a stage that others profit from has something to do; a damaged file says so when it is run."""
+    stage = BY_NAME[name]
+    try:
+        return stage.invited(job, sitting, settings_of(job, sitting, stage))
+    except UmbrateError:
+        return False
 
 
 def why_stale(job, sitting, stage):
     """What has changed since the stage's result was made, in a few words."""
     done = job.result(sitting.id, stage.name)
     needs = stage.needs_of(sitting)
-    if stage.name == "join":
-        member = _unsure_member(job, sitting)
-        if member:
-            return f"{member.name} changed"
-        if done.figures != job.join_found(sitting.id):
-            return "it was undone"
+    told = stage.outdated(job, sitting, done, partial(_is_current, job))
+    if told:
+        return told
     for name in needs:
         below = job.result(sitting.id, name)
         if below is None or not is_current(job, sitting, BY_NAME[name]):
             return f"{BY_NAME[name].title} changed"
     try:
-        now = parse_settings(stage, job.settings(sitting.id, stage.name)).model_dump(mode="json")
+        now = settings_of(job, sitting, stage).model_dump(mode="json")
     except UmbrateError:
         return "settings changed"
     if now != done.settings:
@@ -109,15 +114,11 @@ def cell(job, sitting, stage, failures=None):
         ready = all(job.result(sitting.id, n) for n in stage.needs_of(sitting)) and bool(
             job.photos(sitting.id, aside=False)
         )
-        kept = job.cloud(sitting.id) if stage.name == "cloud" else None
-        if kept:  # put together from those of its sittings
-            return Cell(*key, READY, f"{kept.left / 1e3:,.0f} k points", "united, not computed", stage.about)
+        told = stage.without_result(job, sitting)
+        if told:
+            return Cell(*key, READY, *told, stage.about)
         return Cell(*key, READY if ready else NOTHING, "", "", stage.about)
-    first, second = stage.headline(done.figures)
-    if stage.name == "masks" and (hand := job.hand_masks(sitting.id)):
-        photos = job.photos(sitting.id, aside=False)
-        have = {p.id for p in photos} & {*hand, *(i for n, i in done.artefacts if n == "mask")}
-        first, second = f"{len(have)}/{len(photos)}", f"{len(hand)} by hand or shape"
+    first, second = stage.headline_of(job, sitting, done)
     problems = tuple(p["text"] + (" " + p["hint"] if p["hint"] else "") for p in done.problems)
     detail = f"{stage.about}\nMade {done.made.replace('T', ' ')} in {done.seconds:.1f} s."
     if not is_current(job, sitting, stage):

@@ -50,10 +50,10 @@ class CalibrationPictures(QWidget):
 
     def __init__(self, session, result):
         super().__init__()
-        done = result.figures.get("calibration")
+        done = result.figures.calibration
         self.arrays = session.job.blobs.get_arrays(result.blob("calibration"))
-        self.lens = Lens.from_dict(done["lens"]) if done else None
-        size = tuple(result.figures["groups"][0]["size"])
+        self.lens = Lens.from_dict(done.lens) if done else None
+        size = result.figures.groups[0].size
         box = QVBoxLayout(self)
         box.setContentsMargins(0, 0, 0, 0)
         box.setSpacing(4)

@@ -93,7 +93,7 @@ class JoinPanel(QWidget):
         pick.clicked.connect(lambda _: PicksDialog(session, self.window()).join())
         unite = QPushButton("Unite clouds")
         unite.setToolTip("The sittings' clouds as one: doubles left out, one brightness; nothing is computed anew")
-        unite.setEnabled(self.work.has_clouds() and None not in self.found["moves"])
+        unite.setEnabled(self.work.has_clouds() and None not in self.found.moves)
         unite.clicked.connect(self.work.unite)
         row.addWidget(pick)
         row.addWidget(unite)
@@ -104,17 +104,17 @@ class JoinPanel(QWidget):
 
     def _verdict(self, column):
         """One line for every two sittings: how sure it is, and why not."""
-        for x in self.found["joins"]:
+        for x in self.found.joins:
             head = QHBoxLayout()
-            name = QLabel(f"{x['first']} – {x['second']}", objectName="plain")
+            name = QLabel(f"{x.first} – {x.second}", objectName="plain")
             name.setWordWrap(True)
-            word = QLabel("no join" if x["verdict"] == NONE else x["verdict"])
-            tint = {GOOD: "done", NONE: "failed"}.get(x["verdict"], "look")
+            word = QLabel("no join" if x.verdict == NONE else x.verdict)
+            tint = {GOOD: "done", NONE: "failed"}.get(x.verdict, "look")
             word.setStyleSheet(f"color: {t.STATE_COLORS[tint]};")
             head.addWidget(name, 1)
             head.addWidget(word)
             column.addLayout(head)
-            for text in (*x["reasons"], *x["notes"]):
+            for text in (*x.reasons, *x.notes):
                 label = QLabel(f"{text[:1].upper()}{text[1:]}.", objectName="quiet")
                 label.setWordWrap(True)
                 column.addWidget(label)
@@ -146,8 +146,8 @@ class JoinPanel(QWidget):
         column.addWidget(self.apart)
 
     def _worst(self, column):
-        unit = self.found["unit"]
-        places = sorted((p for x in self.found["joins"] for p in x["ways"].get("surfaces", {}).get("worst", [])),
+        unit = self.found.unit
+        places = sorted((p for x in self.found.joins for p in (x.surfaces.worst if x.surfaces else ())),
                         key=lambda p: -p[3])  # fmt: skip
         if not places:
             return
@@ -169,8 +169,8 @@ class JoinPanel(QWidget):
         """What is said and judged of targets, where there are any."""
         roles = self.session.job.target_roles()
         judged = {
-            **dict.fromkeys(self.found["support"], ON_SUPPORT),
-            **dict.fromkeys(self.found["on_object"], ON_OBJECT),
+            **dict.fromkeys(self.found.support, ON_SUPPORT),
+            **dict.fromkeys(self.found.on_object, ON_OBJECT),
         }
         numbers = sorted({*judged, *roles})
         if not numbers:
@@ -207,7 +207,7 @@ class JoinPanel(QWidget):
     def _changed(self):
         for b in self.looks.buttons():
             b.setChecked(b.property("look") == self.work.look)
-        f, unit = self.work.figures(), self.found["unit"]
+        f, unit = self.work.figures(), self.found.unit
         if self.work.busy:
             self.apart.setText("Measuring …")
         elif self.work.look == DISTANCE and f:

@@ -84,16 +84,16 @@ class CalibrationPanel(QWidget):
     def __init__(self, session, result, keep):
         super().__init__()
         self.session = session
-        done = result.figures.get("calibration")
-        self.figures = done or result.figures["gathering"]
+        done = result.figures.calibration
+        self.figures = done or result.figures.gathering
         box = _column(self)
         if done:
             b = QPushButton("Keep as a lens card…", objectName="next")
             b.clicked.connect(lambda _: keep())
             box.addWidget(b)
-        for check in self.figures["checks"]:
-            advice = "" if check["good"] or done else f". {check['advice']}"
-            box.addLayout(_line(StateSign("done" if check["good"] else "look"), _text(check["text"] + advice)))
+        for check in self.figures.checks:
+            advice = "" if check.good or done else f". {check.advice}"
+            box.addLayout(_line(StateSign("done" if check.good else "look"), _text(check.text + advice)))
         self.pictures = CalibrationPictures(session, result)
         box.addWidget(self.pictures)
         if done:
@@ -104,7 +104,7 @@ class CalibrationPanel(QWidget):
         a, s = self.pictures.arrays, self.session
         names = {p.id: p.name for p in s.photos()}
         length = np.where(a["used"], np.linalg.norm(a["residual"], axis=1), 0.0)
-        usual = self.figures["rms_px"] * np.sqrt(2)
+        usual = self.figures.rms_px * np.sqrt(2)
         worst = [k for k in np.argsort(-length)[:SHOWN] if length[k] > 2.5 * usual]
         if worst:
             box.addWidget(_text("Sightings that stick out", "plain"))
@@ -116,10 +116,10 @@ class CalibrationPanel(QWidget):
             leave.clicked.connect(lambda _, i=photo, n=number: s.leave_sighting_out(i, n))
             told = _text(f"{names.get(photo, '?')}, {number}: {length[k]:.2f} px")
             box.addLayout(_line(told, QWidget(), show, leave))
-        if self.figures.get("by_hand"):
+        if self.figures.by_hand:
             b = QPushButton("Bring them back")
             b.clicked.connect(lambda _: s.set_setting("lens", "leave_out", {}))
-            count = self.figures["by_hand"]
+            count = self.figures.by_hand
             box.addLayout(_line(_text(f"{count} left out by hand"), QWidget(), b))
 
 
@@ -136,8 +136,8 @@ class LensGroups(QWidget):
         settings = session.job.settings(session.sitting_id, "lens")
         chosen, usual = settings.get("groups", {}), settings.get("use", "trusted")
         names = [c.name for _, c in shelf()]
-        for g in result.figures["groups"]:
-            mine = chosen.get(g["name"], {})
+        for g in result.figures.groups:
+            mine = chosen.get(g.name, {})
             card, use = QComboBox(), QComboBox()
             card.addItem("the newest that fits", "")
             for n in [*names, *({mine.get("card", "")} - {*names, ""})]:
@@ -147,9 +147,9 @@ class LensGroups(QWidget):
             card.setCurrentIndex(max(0, card.findData(mine.get("card", ""))))
             use.setCurrentIndex(max(0, use.findData(mine.get("use", usual))))
             for w in (card, use):
-                w.activated.connect(lambda _, n=g["name"], c=card, u=use: self._choose(n, c, u))
-                w.setToolTip(g["name"])
-            box.addWidget(_text(f"{g['name']}: {len(g['photos'])} photos"))
+                w.activated.connect(lambda _, n=g.name, c=card, u=use: self._choose(n, c, u))
+                w.setToolTip(g.name)
+            box.addWidget(_text(f"{g.name}: {len(g.photos)} photos"))
             row = QHBoxLayout()
             row.addWidget(card, 1)
             row.addWidget(use)

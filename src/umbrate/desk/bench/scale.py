@@ -149,18 +149,18 @@ class LengthsPanel(QWidget):
         """Lengths as stated, and those recognized: (id or None, first, second, value, sigma, role, figures)."""
         s = self.session
         done = scale_result(s.job, s.sitting)
-        of = {frozenset((r["first"], r["second"])): r for r in done.figures["lengths"]} if done else {}
+        of = {frozenset((r.first, r.second)): r for r in done.figures.lengths} if done else {}
         out, stated = [], set()
         for k in s.job.lengths(s.sitting_id):
             key = frozenset((k.first, k.second))
             stated.add(key)
             r = of.get(key)
-            same = r and r["role"] == k.role and r["value"] == k.value_mm and r["sigma"] == k.sigma_mm
+            same = r and r.role == k.role and r.value == k.value_mm and r.sigma == k.sigma_mm
             out.append((k.id, k.first, k.second, k.value_mm, k.sigma_mm, k.role, r if same else None))
         for key, r in of.items():
-            if r["from"] == "sheet" and key not in stated:
-                out.append((None, r["first"], r["second"], r["value"], r["sigma"], r["role"], r))
-        return out, bool(done and done.figures["scaled"])
+            if r.source == "sheet" and key not in stated:
+                out.append((None, r.first, r.second, r.value, r.sigma, r.role, r))
+        return out, bool(done and done.figures.scaled)
 
     def reload(self):
         """Take lengths anew."""
@@ -171,11 +171,11 @@ class LengthsPanel(QWidget):
         self.rows, self.names = rows, s.job.end_names(s.sitting_id)
         self.table.setRowCount(len(rows))
         for k, (_, first, second, value, _sd, role, r) in enumerate(rows):
-            off = (r["residual"] if role == SCALE else r["error"]) if r and scaled else None
-            sigmas = r.get("sigmas") if r and scaled else None
-            bad = r and (r.get("left_out") or (sigmas is not None and abs(sigmas) > SURE))
+            off = (r.residual if role == SCALE else r.error) if r and scaled else None
+            sigmas = r.sigmas if r and scaled else None
+            bad = r and (r.left_out or (sigmas is not None and abs(sigmas) > SURE))
             tint = t.STATE_COLORS["look"] if bad else t.QUIET if role == OFF else None
-            word = "left out" if r and r.get("left_out") else ROLE_WORDS[role]
+            word = "left out" if r and r.left_out else ROLE_WORDS[role]
             tip = self._tip(first, second, value, r, scaled)
             ends = f"{self._name(first)} {self._name(second)}"
             for c, (text, right) in enumerate(
@@ -206,8 +206,8 @@ class LengthsPanel(QWidget):
     def _tip(self, first, second, value, r, scaled):
         told = f"{end_text(first, self.names)} to {end_text(second, self.names)}: {value:g} mm"
         if r and scaled:
-            told += f", measured {r['length']:.4f} mm"
-            if r["from"] == "sheet":
+            told += f", measured {r.length:.4f} mm"
+            if r.source == "sheet":
                 told += "; a bar of a printed sheet"
         return told
 
@@ -217,11 +217,11 @@ class LengthsPanel(QWidget):
             return
         _, first, second, value, sigma, _, r = row
         told = f"{end_text(first, self.names)} to {end_text(second, self.names)}: {value:g} ± {sigma:g} mm"
-        if r and r.get("length") and frame_of(self.session.job, self.session.sitting).scaled:
-            told += f" stated, {r['length']:.4f} mm measured"
-            if r.get("half95"):
-                told += f", {r['error']:+.4f} ± {r['half95']:.4f} mm off"
-            elif r.get("part") is not None and r["part"] < 0.05:
+        if r and r.length and frame_of(self.session.job, self.session.sitting).scaled:
+            told += f" stated, {r.length:.4f} mm measured"
+            if r.half95:
+                told += f", {r.error:+.4f} ± {r.half95:.4f} mm off"
+            elif r.part is not None and r.part < 0.05:
                 told += "; nothing checks it"
         self.told.setText(told + ".")
 

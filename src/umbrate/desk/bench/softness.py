@@ -17,7 +17,7 @@ UNLIKE = 0.4  #: likeness below which the spots may well be different ones
 def neighbor_of(session, photo, soft, sharpness):
     """The sharp photo nearest in order to a soft one, of its size, or None.
 
-    soft : set of photo ids; sharpness : dict of photo id as text to float
+    soft : set of photo ids; sharpness : dict of photo id to float
     """
     photos = [p for p in session.photos() if not p.aside]
     at = next((k for k, p in enumerate(photos) if p.id == photo.id), None)
@@ -26,10 +26,7 @@ def neighbor_of(session, photo, soft, sharpness):
     fitting = [
         (abs(k - at), k)
         for k, p in enumerate(photos)
-        if p.id not in soft
-        and str(p.id) in sharpness
-        and k != at
-        and (p.width, p.height) == (photo.width, photo.height)
+        if p.id not in soft and p.id in sharpness and k != at and (p.width, p.height) == (photo.width, photo.height)
     ]
     return photos[min(fitting)[1]] if fitting else None
 
@@ -74,13 +71,13 @@ class Evidence(QWidget):
         self.note.setWordWrap(True)
         grid.addWidget(self.note, 2, 0, 1, 3)
         figures = result.figures
-        other = neighbor_of(session, photo, set(figures.get("soft", ())), figures["sharpness"])
+        other = neighbor_of(session, photo, set(figures.soft), figures.sharpness)
         if other is None:
             self.note.setText("No other photo of its size is sharp.")
             return
         self.photos = (photo, other)
         for label, p in zip(self.names, self.photos, strict=True):
-            text = f"{p.name}  {figures['sharpness'].get(str(p.id), 0):.2f}"
+            text = f"{p.name}  {figures.sharpness.get(p.id, 0):.2f}"
             label.setText(label.fontMetrics().elidedText(text, Qt.TextElideMode.ElideMiddle, SIDE))
             label.setToolTip(p.name)
         self.spots = None

@@ -15,6 +15,7 @@ from ...core.poses.block import FEATURE
 from ...core.targets.detect import CODED, PLAIN
 from ...sitting.endpoints import end_of_row
 from ...sitting.photos import located, photo_picture
+from ...stages.base import CALIBRATION, DEPTH, MASKS
 from ...stages.lens.calibration import left_out_of
 from .. import tokens as t
 from ..annotations import paint_measures
@@ -114,11 +115,11 @@ class PhotoView(QWidget):
     def reload(self):
         """Show the chosen photo; its file is read in the background."""
         photo = self.session.photo
-        dense = self.session.stage == "cloud"
+        dense = self.session.shows(DEPTH)
         self.depth_look.setVisible(dense)
         for name in ("Features", "Sightings"):
             self.toggles[name].setVisible(not dense)
-        drawing = self.session.stage == "masks" and photo is not None
+        drawing = self.session.shows(MASKS) and photo is not None
         if drawing != self.mask_tools.isVisibleTo(self):
             self.mask_tools.setVisible(drawing)
             self.mask_tools.choose("move")
@@ -200,7 +201,7 @@ class PhotoView(QWidget):
                     self.tint = self._tinted(self.mask)
                 lens = s.result("lens")
                 key = lens.blob("targets", photo.id) if lens else None
-                if key and self.toggles["Targets"].isChecked() and s.stage != "masks":  # there they would hide edges
+                if key and self.toggles["Targets"].isChecked() and not s.shows(MASKS):  # there they would hide edges
                     self.targets = s.job.blobs.get_arrays(key)
                 self.calibrated = self._calibrated(lens, photo)
                 key = poses.blob("features", photo.id) if poses else None
@@ -221,13 +222,13 @@ class PhotoView(QWidget):
         s = self.session
         look = self.depth_look.currentText()
         done = s.result("cloud")
-        key = done.blob("depth", photo.id) if done and s.stage == "cloud" and look != DEPTH_LOOKS[0] else None
+        key = done.blob("depth", photo.id) if done and s.shows(DEPTH) and look != DEPTH_LOOKS[0] else None
         b, k = self._row()
         if key is None or b is None:
             self.depth = self._depth_picture = None
             return
         if self.depth is None or self.depth[0] != (key, *s.frame_key):
-            made_in = scale_of(np.array(done.figures.get("from_plain", np.eye(4).tolist())))
+            made_in = scale_of(np.array(done.figures.from_plain))
             unit = scale_of(s.frame.matrix) / made_in
             try:
                 arrays = s.job.blobs.get_arrays(key)
@@ -241,18 +242,18 @@ class PhotoView(QWidget):
 
     def _calibrated(self, lens, photo):
         """While the Lens stage is chosen: what a calibration says of the photo's sightings, or None."""
-        if not lens or self.session.stage != "lens" or not lens.blob("calibration"):
+        if not lens or not self.session.shows(CALIBRATION) or not lens.blob("calibration"):
             return None
         a = self.session.job.blobs.get_arrays(lens.blob("calibration"))
         rows = a["photo_ids"][a["photo"]] == photo.id
-        factor = larger(a["residual"][a["used"]], photo.width) if lens.figures.get("calibration") else 0
+        factor = larger(a["residual"][a["used"]], photo.width) if lens.figures.calibration else 0
         chosen = left_out_of(self.session.job.settings(self.session.sitting_id, "lens").get("leave_out", {}), photo)
         out = np.isin(a["point"][rows], sorted(chosen))
         return {**{k: a[k][rows] for k in ("point", "xy", "residual", "used")}, "out": out, "larger": factor}
 
     def _tinted(self, mask):
         """The mask as an overlay: one byte a pixel and a table of two colors, so that large photos stay quick."""
-        look = self.mask_look.currentIndex() if self.session.stage == "masks" else 0
+        look = self.mask_look.currentIndex() if self.session.shows(MASKS) else 0
         outside = qRgba(0x1E, 0x21, 0x24, 175) if look == 0 else qRgba(0x2B, 0x2B, 0x2B, 255)
         inside = qRgba(0xE8, 0xE8, 0xE8, 255) if look == 2 else qRgba(0, 0, 0, 0)
         h, w = mask.shape
@@ -288,7 +289,7 @@ class PhotoView(QWidget):
         h, w = self._depth["depth"].shape
         seen = self._depth["depth"][v, u] if 0 <= u < w and 0 <= v < h else 0
         # depth is kept in the frame it was computed in
-        made_in = scale_of(np.array(done.figures.get("from_plain", np.eye(4).tolist())))
+        made_in = scale_of(np.array(done.figures.from_plain))
         depth = depth * made_in / scale_of(self.session.frame.matrix)
         return bool(seen > 0 and depth > 1.01 * seen)
 
@@ -431,12 +432,12 @@ class PhotoView(QWidget):
             rms = np.sqrt((c["residual"][c["used"]] ** 2).mean()) if c["used"].any() else np.nan
             facts = [photo.name, f"{c['used'].sum()} sightings, {rms:.3f} px, drawn {c['larger']} times as long"]
         elif photo and poses and self._depth_picture is None:
-            row = poses.figures["per_photo"].get(str(photo.id))
-            if row and row["sightings"]:
-                told = f"{row['sightings']} sightings, residual {row['rms_px']:.2f} px"
+            row = poses.figures.per_photo.get(photo.id)
+            if row and row.sightings:
+                told = f"{row.sightings} sightings, residual {row.rms_px:.2f} px"
                 if len(self.sightings):  # then that is what is looked at
                     facts = [photo.name]
-                    told = f"{row['sightings']} sightings, {row['rms_px']:.2f} px, lines {self.sightings_larger} times"
+                    told = f"{row.sightings} sightings, {row.rms_px:.2f} px, lines {self.sightings_larger} times"
                     told += f", amber over {FAR_PX:g} px"
                 facts.append(told)
             elif row:

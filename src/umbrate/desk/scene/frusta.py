@@ -129,14 +129,14 @@ class Frusta:
 
 def paint_turntable(p, found, eye, width, height):
     """The axis and the rings of a turntable, from the figures of Poses."""
-    point, axis = np.array(found["point"]), np.array(found["direction"])
-    radius = max(r["radius"] for r in found["rings"])
+    point, axis = np.array(found.point), np.array(found.direction)
+    radius = max(r.radius for r in found.rings)
     x = np.linalg.svd(axis[None])[2][1]
     y = np.cross(axis, x)
     turn = np.linspace(0, 2 * np.pi, 91)
     p.setBrush(Qt.BrushStyle.NoBrush)
-    for r in found["rings"]:
-        ring = point + r["height"] * axis + r["radius"] * (np.outer(np.cos(turn), x) + np.outer(np.sin(turn), y))
+    for r in found.rings:
+        ring = point + r.height * axis + r.radius * (np.outer(np.cos(turn), x) + np.outer(np.sin(turn), y))
         _line(p, ring, eye, width, height, QPen(t.color(t.CATEGORIES[2], 120), 1, Qt.PenStyle.DashLine))
     ends = [point + s * radius * axis for s in (-0.35, 0.8)]
     _line(p, np.array(ends), eye, width, height, QPen(t.color(t.CATEGORIES[2], 200), 1.4))

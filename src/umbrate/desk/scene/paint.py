@@ -50,7 +50,7 @@ def paint_over(p, scene):
         found = _turntable(scene)
         if found:
             paint_turntable(p, found, scene.eye, scene.width(), scene.height())
-        slipped = {i for i, _ in found["slips"]} if found else ()
+        slipped = {i for i, _ in found.slips} if found else ()
         scene.frusta.paint(
             p, scene.live or scene.block, scene.eye, scene.width(), scene.height(), scene.over_photo, slipped
         )

@@ -21,6 +21,7 @@ from ...core.poses.block import FEATURE
 from ...core.raster.camera import eye_round
 from ...core.raster.points import draw_points, paint
 from ...sitting.endpoints import end_of_row, seen_from
+from ...stages.base import CLOUDS, OVERLAY
 from .. import tokens as t
 from .frusta import Frusta
 from .paint import paint_empty, paint_over
@@ -168,14 +169,12 @@ class Scene(QWidget):
         """Take what the chosen sitting has; what was not there before is looked at whole."""
         s = self.session
         results = tuple((r.id if (r := s.result(n)) else 0) for n in ("poses", "cloud")) if s.job else (0, 0)
-        united = s.stage == "cloud" and results[1] == 0 and s.cleaning.kept is not None
-        results = (*results, s.sitting_id if s.stage == "join" else 0, united)
+        united = s.shows(CLOUDS) and results[1] == 0 and s.cleaning.kept is not None
+        results = (*results, s.sitting_id if s.shows(OVERLAY) else 0, united)
         if self._stage_mark != (s.stage, *results):
             self._stage_mark = (s.stage, *results)
             self._hide_photos(s.joining.on and s.joining.has_clouds())
-            dense = (s.stage == "cloud" and s.cleaning.kept is not None) or (
-                s.stage == "join" and s.joining.has_clouds()
-            )
+            dense = (s.shows(CLOUDS) and s.cleaning.kept is not None) or (s.shows(OVERLAY) and s.joining.has_clouds())
             self.toggles["Cloud"].setChecked(dense)
             self.toggles["Tie points"].setChecked(not dense)
         run = s.running()

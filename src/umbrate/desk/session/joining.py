@@ -12,7 +12,7 @@ from ...core.errors import UmbrateError
 from ...core.raster.coloring import look_colors
 from ...core.raster.ramps import relief
 from ...sitting.members import members_of
-from ...stages import BY_NAME
+from ...stages.base import OVERLAY
 from .. import tokens as t
 
 TINTS, COLORS, DISTANCE = "tints", "colors", "distance"
@@ -38,7 +38,7 @@ class JoinWork(QObject):
     def on(self):
         """Whether the scene shows sittings laid over each other."""
         s = self.session
-        return bool(s.job and s.stage == "join" and s.sitting and s.sitting.members and s.job.join_found(s.sitting_id))
+        return bool(s.job and s.shows(OVERLAY) and s.sitting and s.sitting.members and s.job.join_found(s.sitting_id))
 
     def key(self, dense=True):
         """What the overlay depends on."""
@@ -50,7 +50,7 @@ class JoinWork(QObject):
             kept = s.job.cloud(m)
             results = [r.id if (r := s.job.result(m, n)) else 0 for n in ("poses", "scale")]
             each.append((m, *results, str(s.job.level(m)), (kept.id, len(kept.steps)) if kept else None))
-        return s.sitting_id, dense, str(s.job.join_found(s.sitting_id)["moves"]), tuple(each), *s.frame_key
+        return s.sitting_id, dense, str(s.job.join_found(s.sitting_id).moves), tuple(each), *s.frame_key
 
     def overlay(self, dense=True):
         """The Overlay in force, or None."""
@@ -179,10 +179,7 @@ class JoinWork(QObject):
 
     def merge(self):
         """Adjust all photos together, and scale them where lengths are known."""
-        s = self.session
-        scaled = BY_NAME["scale"].invited(s.job, s.sitting)
-        s.choose(stage="poses")
-        s.run([(s.sitting_id, "poses"), *([(s.sitting_id, "scale")] if scaled else [])])
+        self.session.go_on("poses")
 
     def unite(self):
         """Put the members' clouds together as one."""

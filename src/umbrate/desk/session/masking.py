@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 from ...core.errors import UmbrateError
 from ...sitting.masks import decode_mask, encode_mask
 from ...stages import BY_NAME
-from ...stages.base import parse_settings
+from ...stages.base import settings_of
 from ...work.worker import run_preview
 from ..text import counted
 
@@ -69,8 +69,8 @@ class MaskWork:
             self.session.said.emit("There are no photos to try it on: all are set aside or masked by hand.", "note")
             return
         try:
-            settings = parse_settings(stage, self.session.job.settings(sitting.id, "masks"))
-            inputs = stage.gather(self.session.job, sitting)
+            settings = settings_of(self.session.job, sitting, stage)
+            inputs = stage.gather(self.session.job, sitting, settings)
         except UmbrateError as e:
             self.session.said.emit(str(e), "bad")
             return

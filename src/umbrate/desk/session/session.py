@@ -21,7 +21,7 @@ from ...stages.lens.calibration import left_out_of
 from ...work.errands import Errands
 from ...work.queue import Queue
 from ...work.sorting import propose_split
-from ...work.state import RUNNING, board, plan
+from ...work.state import RUNNING, board, is_invited, plan
 from .background import Background
 from .cleaning import CleanWork
 from .intake import Arrivals
@@ -259,7 +259,7 @@ class Session(QObject):
         done = self.result("poses")
         if done is None:
             return []
-        parts = [done.figures["solved"], *done.figures.get("fragments", [])]
+        parts = [done.figures.solved, *done.figures.fragments]
         return [f"Block, {parts[0]} photos", *(f"Fragment {k}, {n} photos" for k, n in enumerate(parts[1:], 2))]
 
     def show_fragment(self, index):
@@ -293,7 +293,7 @@ class Session(QObject):
             return None
         k = names.index(stage) + 1
         taken = {n for s in STAGES for n in s.takes}
-        while k < len(names) and names[k] in taken and not BY_NAME[names[k]].invited(self.job, self.sitting):
+        while k < len(names) and names[k] in taken and not is_invited(self.job, self.sitting, names[k]):
             k += 1
         if k == len(names) or not self.job or self.result(names[k]) is not None:
             return None
@@ -471,7 +471,7 @@ class Session(QObject):
             )
 
         self.do(act)
-        if stage == "masks":
+        if BY_NAME[stage].needs_preview:
             self.masks.settings_changed(values)
 
     def leave_sighting_out(self, photo_id, number, out=True):
@@ -502,10 +502,10 @@ class Session(QObject):
         self.queue.add(sitting, stages)
         self._timer.start()
 
-    def run(self, cells=None, redo=True, way=""):
+    def run(self, cells=None, redo=True, mode=""):
         """Queue cells (sitting id, stage name) with all they need; the chosen one where none is given.
 
-        way : how the stage is run, one of its `ways`
+        mode : how the stage is run, one of its `modes`; the usual way where not given
         """
         if not self.job:
             return
@@ -517,11 +517,21 @@ class Session(QObject):
         sittings = {s.id: s for s in self.job.sittings()}
         for sid, stage in cells:
             if sid in sittings:
-                self.queue.add(sittings[sid], plan(self.job, sittings[sid], stage, redo), way)
+                self.queue.add(sittings[sid], plan(self.job, sittings[sid], stage, redo), mode)
         if self.queue.idle:
             self.said.emit("Everything chosen is up to date.", "note")
         self._timer.start()
         self.document_changed.emit()
+
+    def go_on(self, stage):
+        """Choose a stage of the chosen sitting and run it, with those that follow it in one go."""
+        self.choose(stage=stage)
+        then = [n for n in BY_NAME[stage].then_of(self.sitting) if is_invited(self.job, self.sitting, n)]
+        self.run([(self.sitting_id, n) for n in (stage, *then)])
+
+    def shows(self, what):
+        """Whether the chosen stage is about something that the window can show, one of `stages.base.SHOWN`."""
+        return what in BY_NAME[self.stage].shows
 
     def run_all(self):
         """Queue whatever is missing or stale in all sittings."""
@@ -551,7 +561,7 @@ class Session(QObject):
             else:
                 title = BY_NAME[e.data["stage"]].title
                 if e.kind == "done":
-                    if e.data["stage"] == "masks":
+                    if BY_NAME[e.data["stage"]].needs_preview:
                         self.masks.made(e.data["sitting"])
                     first, second = BY_NAME[e.data["stage"]].headline(e.data["figures"])
                     self.said.emit(f"{title} done: {first}{', ' + second if second else ''}", "good")

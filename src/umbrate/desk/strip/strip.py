@@ -33,13 +33,13 @@ class _Row:
     photo: Photo
     file: str
     unreadable: bool
-    figures: dict | None
+    figures: object
     sharpness: float | None
     soft: bool
 
     @property
     def placed(self):
-        return bool(self.figures and self.figures["sightings"])
+        return bool(self.figures and self.figures.sightings)
 
     def state_and_line(self):
         """Its sign and its quiet line: the worst that can be said of it, else its key figure."""
@@ -50,7 +50,7 @@ class _Row:
         if self.unreadable:
             return "failed", "unreadable"
         if self.placed:
-            return "done", f"{self.figures['sightings']}   {self.figures['rms_px']:.2f} px"
+            return "done", f"{self.figures.sightings}   {self.figures.rms_px:.2f} px"
         if self.figures:
             return "look", "not placed"
         if self.soft:
@@ -182,9 +182,9 @@ class Strip(QWidget):
         if order == 1:
             rows.sort(key=lambda r: r.sharpness if r.sharpness is not None else 1e9)
         elif order == 2:
-            rows.sort(key=lambda r: r.figures["sightings"] if r.figures else 0)
+            rows.sort(key=lambda r: r.figures.sightings if r.figures else 0)
         elif order == 3:
-            rows.sort(key=lambda r: -(r.figures["rms_px"] or 0) if r.figures else 0)
+            rows.sort(key=lambda r: -(r.figures.rms_px or 0) if r.figures else 0)
         best = max((r.sharpness for r in every if r.sharpness), default=1.0)
         at = self.list.horizontalScrollBar().value()
         chosen = self.chosen_ids()
@@ -204,23 +204,23 @@ class Strip(QWidget):
         sharp, soft, bad = {}, set(), set()
         if done["photos"]:
             figures = done["photos"].figures
-            sharp, soft, bad = dict(figures["sharpness"]), set(figures.get("soft", ())), set(figures["unreadable"])
-        if done["masks"] and done["masks"].figures.get("sharpness"):  # where the object is, it tells more
+            sharp, soft, bad = dict(figures.sharpness), set(figures.soft), set(figures.unreadable)
+        if done["masks"] and done["masks"].figures.sharpness:  # where the object is, it tells more
             figures = done["masks"].figures
-            measured = {int(i) for i in figures["sharpness"]}
-            sharp.update(figures["sharpness"])
-            soft = (soft - measured) | set(figures.get("soft", ()))
-        per = done["poses"].figures["per_photo"] if done["poses"] else {}
+            measured = set(figures.sharpness)
+            sharp.update(figures.sharpness)
+            soft = (soft - measured) | set(figures.soft)
+        per = done["poses"].figures.per_photo if done["poses"] else {}
         for p in photos:
-            if str(p.id) not in sharp and p.hash in self._seen:
-                sharp[str(p.id)] = self._seen[p.hash]["sharpness"]
+            if p.id not in sharp and p.hash in self._seen:
+                sharp[p.id] = self._seen[p.hash]["sharpness"]
         return [
             _Row(
                 p,
                 self.session.arrivals.file_state(p),
                 p.id in bad,
-                per.get(str(p.id)),
-                sharp.get(str(p.id)),
+                per.get(p.id),
+                sharp.get(p.id),
                 p.id in soft,
             )
             for p in photos

@@ -110,13 +110,13 @@ def costs(job, sitting, block, M, box, settings):
     block : its blob's key; M (4, 4) : from the plain frame to that of the block; box : keep box as a dictionary, there
     """
     masks = job.result(sitting.id, "masks")
-    share = masks.figures.get("share") if masks else None
+    share = masks.figures.share if masks else None
     ids = tuple(p.id for p in job.photos(sitting.id, aside=False))
     scene = _scene(str(job.blobs.folder), block, ids, _frozen(box), share)
     if scene is None:
         return None
     done = job.result(sitting.id, "cloud")
-    known = done.figures.get("speed") if done else None
+    known = done.figures.speed if done else None
     speed = known or REAL_SHARE * machine_speed()
     plain = replace(scene, ground=scene.ground / scale_of(M))
     return {s: cost(plain, s, settings.neighbors, settings.rounds, speed, os.cpu_count() or 1) for s in SCALES}

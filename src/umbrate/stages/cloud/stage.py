@@ -29,13 +29,14 @@ from ...sitting.blocks import stored_block
 from ...sitting.frames import frame_of, move_box, plain_keep_box, scale_result
 from ...sitting.masks import decode_mask, mask_blobs
 from ...sitting.photos import photo_picture, photo_refs
-from ..base import Histogram, Outcome, Stage, StageSettings, parse_settings, problem
+from ..base import CLOUDS, DEPTH, Histogram, Outcome, Stage, StageSettings, problem
+from .figures import CloudFigures
 from .forecast import costs, foresight, place_for
 from .scratch import kept, zeros
 
 TWO = "Two photos only: no third one confirms a point, so this cloud is less safe than one of three."
 PIECE_GAP, PIECE_SHARE = 3.0, 1e-4  #: a piece stands alone at so many spacings, and is a speck below such a share
-DEPTH = 3  #: raised when depth is computed in another way
+DEPTH_VERSION = 3  #: raised when depth is computed in another way
 
 
 class Settings(StageSettings):
@@ -150,8 +151,8 @@ def block_for_depth(job, sitting):
     or marked points bent it, depth follows that.
     """
     scale = scale_result(job, sitting)
-    if scale and scale.figures["bent"]:
-        return scale.blob("block"), np.array(scale.figures["from_plain"])
+    if scale and scale.figures.bent:
+        return scale.blob("block"), np.array(scale.figures.from_plain)
     return job.result(sitting.id, "poses").blob("block"), np.eye(4)
 
 
@@ -196,7 +197,7 @@ def depth_mark(inputs, settings, photos, k, neighbors):
     used = [k, *neighbors[k]]
     text = json.dumps(
         [
-            DEPTH, inputs.block, inputs.keep_box, settings.photo_scale, settings.rounds, settings.seed + k,
+            DEPTH_VERSION, inputs.block, inputs.keep_box, settings.photo_scale, settings.rounds, settings.seed + k,
             *([settings.nearest, settings.farthest, inputs.length] if settings.nearest or settings.farthest else []),
             [[photos[j].hash, inputs.masks.get(photos[j].id, "")] for j in used],
         ]
@@ -231,15 +232,17 @@ class CloudStage(Stage):
     takes = ("scale",)
     reads = "keep box"
     uses_keep_box = True
+    keeps = "cloud"
+    shows = frozenset({CLOUDS, DEPTH})
     Settings = Settings
+    Figures = CloudFigures
 
-    def gather(self, job, sitting):
+    def gather(self, job, sitting, settings, mode=""):
         poses = job.result(sitting.id, "poses")
         if poses is None:
             raise UmbrateError(f"“{sitting.name}” has no poses yet. Run Poses first.", ("go to", "poses"))
         block, M = block_for_depth(job, sitting)
         box = move_box(plain_keep_box(job, sitting), M)
-        settings = parse_settings(self, job.settings(sitting.id, self.name))
         found = costs(job, sitting, block, M, box, settings)
         folder = place_for(found, settings, str(job.blobs.folder)) if found else None
         photos, masks = photo_refs(job, sitting), mask_blobs(job, sitting)
@@ -255,12 +258,15 @@ class CloudStage(Stage):
         found = costs(job, sitting, block, M, move_box(plain_keep_box(job, sitting), M), settings)
         return foresight(job, sitting, found, settings) if found else None
 
-    def key(self, job, sitting):
+    def without_result(self, job, sitting):
+        kept = job.cloud(sitting.id)  # put together from those of its sittings
+        return (f"{kept.left / 1e3:,.0f} k points", "united, not computed") if kept else None
+
+    def key(self, job, sitting, settings):
         scale = scale_result(job, sitting)
-        settings = parse_settings(self, job.settings(sitting.id, self.name))
         lengths = settings.nearest or settings.farthest or settings.sampling
         measured = [scale_of(frame_of(job, sitting).matrix)] if lengths else []  # what a mm is matters then
-        bent = [scale.blob("block")] if scale and scale.figures["bent"] else []
+        bent = [scale.blob("block")] if scale and scale.figures.bent else []
         poses = job.result(sitting.id, "poses")  # adjusted again, it is another block made from the same things
         return [job.keep_box(sitting.id), poses.blob("block") if poses else "", *bent, *measured]
 
@@ -416,25 +422,25 @@ class CloudStage(Stage):
             np.median([np.median(d[d > 0]) / K[0] for d, K in zip(D, lens_of_view, strict=True) if (d > 0).any()])
         )
         return Outcome(
-            {
-                "points": len(cloud),
-                "fused": fused,
-                "removed_isolated": lost_isolated,
-                "removed_outline": lost_outline,
-                "photos": n,
-                "reused": found,
-                "photo_scale": settings.photo_scale,
-                "pixel_size": ground / scale_of(np.array(inputs.from_plain)),
-                "from_plain": inputs.from_plain,
-                "photos_per_point": round(float(cloud.photos.mean()), 2),
-                "score": round(float(np.median(cloud.score)), 3),
+            CloudFigures(
+                points=len(cloud),
+                fused=fused,
+                removed_isolated=lost_isolated,
+                removed_outline=lost_outline,
+                photos=n,
+                reused=found,
+                photo_scale=settings.photo_scale,
+                pixel_size=ground / scale_of(np.array(inputs.from_plain)),
+                from_plain=inputs.from_plain,
+                photos_per_point=round(float(cloud.photos.mean()), 2),
+                score=round(float(np.median(cloud.score)), 3),
                 **{
                     name: np.round(row[: np.flatnonzero(agreed[0])[-1] + 1]).astype(int).tolist()
                     for name, row in zip(("agreeing", "sure"), agreed, strict=True)
                 },
-                "photos_histogram": np.bincount(cloud.photos, minlength=3).tolist(),
+                photos_histogram=np.bincount(cloud.photos, minlength=3).tolist(),
                 **{k: round(v, 2) for k, v in times.items()},
-            },
+            ),
             artefacts,
             [] if n > 2 else [problem(None, TWO, "Take a third photo, or look at places that repeat yourself.")],
         )
@@ -453,38 +459,19 @@ class CloudStage(Stage):
             votes.append(outside_outlines(points, [masks[i] for i in mine], [lenses[i] for i in mine], poses[mine]))
         return np.min(votes, axis=0)
 
-    def rows(self, f):
-        return [
-            ("Points", f"{f['points']:,}", "Points of the dense cloud"),
-            ("Photos a point", f"{f['photos_per_point']:.1f}", "Mean number of photos that agree on a point"),
-            ("Likeness", f"{f['score']:.2f}", "Median correlation of the patches, 1 is the same"),
-            (
-                "Pixel on the object",
-                f"{f['pixel_size']:.2g} of the distance",
-                "Size of one pixel at the photo scale used, as a share of the photos' distance",
-            ),
-            (
-                "Removed",
-                f"{f['removed_isolated'] + f['removed_outline']:,}",
-                f"Isolated: {f['removed_isolated']:,}; outside the masks' outlines: {f['removed_outline']:,}",
-            ),
-        ]
-
     def histogram(self, figures):
-        counts = (figures.get("agreeing") or figures["photos_histogram"])[2:]
+        counts = (figures.agreeing or figures.photos_histogram)[2:]
         edges = [k + 1.5 for k in range(len(counts) + 1)]
         return Histogram("Photos that agree on a point", "photos", edges, counts, "min_photos")
 
     def left_at(self, figures, least):
-        """What another number of agreeing photos would leave, in words."""
-        counts = figures.get("agreeing") or figures["photos_histogram"]
-        sure = figures.get("sure", [])
+        counts, sure = figures.agreeing or figures.photos_histogram, figures.sure
         left = sum(counts[least:]) + (sure[least - 1] if 3 <= least <= len(sure) else 0)
         return f"{least} or more: some {left:,} points"
 
     def headline(self, figures):
-        p = figures["points"]
+        p = figures.points
         return (
             f"{p / 1e6:.2f} M points" if p >= 1e6 else f"{p / 1e3:.0f} k points",
-            f"{figures['photos_per_point']:.1f} photos a point",
+            f"{figures.photos_per_point:.1f} photos a point",
         )

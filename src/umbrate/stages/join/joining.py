@@ -16,6 +16,7 @@ from ...core.join.shape import fit_shapes
 from ...core.poses.block import TARGET
 from ...job.joins import ON_OBJECT, ON_SUPPORT
 from ...sitting.frames import move_directions, move_points
+from .figures import Between, Evidence, MethodFigures, ShapeFigures, SurfacesFigures
 from .members import inside_share, looks, outside_share, side_of, surface_of
 
 TARGETS, SURFACE, PICKS, SHAPE = "targets", "surface", "picks", "shape"
@@ -52,8 +53,7 @@ class Join:
         "good", "doubtful" or "none".
     reasons : list of str
         Why it is not good.
-    ways : dict
-        Figures by way; "all" for what was fitted in the end, "surfaces" for how the two surfaces lie.
+    evidence : Evidence
     support, on_object : list of int
         Targets that stand on the support, and those that were used.
     contradiction : float
@@ -69,7 +69,7 @@ class Join:
     M: np.ndarray | None
     verdict: str
     reasons: list
-    ways: dict
+    evidence: Evidence
     support: list
     contradiction: float = 0.0
     on_object: list = field(default_factory=list)
@@ -131,7 +131,7 @@ class _Joining:
     def __init__(self, a, b, ways, with_scale, roles, picks):
         _check_ways(ways)
         self.a, self.b, self.ways, self.roles, self.picks = a, b, ways, roles, list(picks)
-        self.reasons, self.notes, self.figures = [], [], {}
+        self.reasons, self.notes, self.evidence = [], [], Evidence()
         self.absent = []  #: why a way found nothing: no doubt where another one is sure
         self.support, self.on_object = [], []
         both = a.scaled and b.scaled
@@ -164,37 +164,36 @@ class _Joining:
             self.reasons.append("the shared places lie nearly in a line, about which the object could turn")
         self._compare_ways([f for _, f in parts])
         M, sigma, by_shape = joint.M, joint.sigma, False
-        sure = any(self.figures.get(w, {}).get("agreeing", 0) >= LEAST[w] for w in (TARGETS, SURFACE))
+        sure = any(self.evidence.agreeing(w) >= LEAST[w] for w in (TARGETS, SURFACE))
         if SHAPE in self.ways:
             M, by_shape = self._by_shape(M, sure)
         checked = None if sure else self._looks_agree(M)
         if checked is not None and by_shape:
             sigma = checked.sigma  # the shape led there, and the surface's looks say how well
         if not firm and (checked is None or checked.count < LEAST[SURFACE]):
-            told = " and ".join(self._count(w) for w in self.ways if w in self.figures and w != SHAPE)
+            told = " and ".join(self._count(w) for w in self.ways if w in self.evidence.methods)
             self.reasons.append(f"only {told} agree: nothing checks them")
         contradiction = self._scales(pairs, joint)
         self._judge(sigma, M)
         pixel = b.pixel
-        self.figures["all"] = {
-            "agreeing": joint.count, "rms": joint.rms, "rms_px": joint.rms / pixel, "sigma": list(sigma),
-            "scale": scale_of(M),
-        }  # fmt: skip
+        self.evidence.together = MethodFigures(
+            pairs=len(pairs.a), agreeing=joint.count, rms=joint.rms, rms_px=joint.rms / pixel, sigma=list(sigma)
+        )
         rows = pairs.rows[joint.inside]
         return Join(
-            M, DOUBTFUL if self.reasons else GOOD, self.reasons, self.figures, sorted(set(self.support)), contradiction,
-            sorted(set(self.on_object)), rows[(rows >= 0).all(1)], self.notes, self._picks_off(M),
+            M, DOUBTFUL if self.reasons else GOOD, self.reasons, self.evidence, sorted(set(self.support)),
+            contradiction, sorted(set(self.on_object)), rows[(rows >= 0).all(1)], self.notes, self._picks_off(M),
         )  # fmt: skip
 
     def _none(self, reason):
         why = [*self.absent, *self.reasons] or [reason]
         return Join(
-            None, NONE, why, self.figures, sorted(set(self.support)), notes=self.notes,
+            None, NONE, why, self.evidence, sorted(set(self.support)), notes=self.notes,
             picks=self._picks_off(None),
         )  # fmt: skip
 
     def _count(self, way):
-        n = self.figures[way]["agreeing"]
+        n = self.evidence.agreeing(way)
         return f"{n} {'pair' if n == 1 else 'pairs'} by surface" if way == SURFACE else f"{n} {way}"
 
     def _picks_off(self, M):
@@ -223,7 +222,7 @@ class _Joining:
             rows, share = self._target_pairs()
         else:
             rows = alike(looks(self.a), looks(self.b))
-        self.figures[way] = {"pairs": len(rows), "agreeing": 0}
+        self.evidence.methods[way] = MethodFigures(pairs=len(rows))
         if len(rows) < 3:
             self.absent.append(
                 TOO_FEW_TARGETS[len(rows)] if way == TARGETS
@@ -258,9 +257,9 @@ class _Joining:
         return pairs.some(best.inside), best
 
     def _keep_figures(self, way, count, found):
-        self.figures[way] = {
-            "pairs": count, "agreeing": found.count, "rms": found.rms, "sigma": list(found.sigma),
-        }  # fmt: skip
+        self.evidence.methods[way] = MethodFigures(
+            pairs=count, agreeing=found.count, rms=found.rms, sigma=list(found.sigma)
+        )
 
     def _target_pairs(self):
         """Rows of shared targets that are not said to stand on the support, and how far inside the masks they are."""
@@ -287,7 +286,7 @@ class _Joining:
 
     def _of_picks(self):
         n = len(self.picks)
-        self.figures[PICKS] = {"pairs": n, "agreeing": 0}
+        self.evidence.methods[PICKS] = MethodFigures(pairs=n)
         if n < 3:
             told = "no pick" if not n else f"{n} pick{'s' * (n > 1)}"
             self.absent.append(f"{told} of three that are needed: pick the same places in both sittings")
@@ -333,7 +332,7 @@ class _Joining:
             if len(near.a) >= CONFIRMED:
                 found = self._agree(near, self.with_scale)
             count = found.count if found else 0
-        self.figures["alike"] = count
+        self.evidence.alike = count
         if count < CONFIRMED:
             told = "no place" if not count else "one place" if count == 1 else f"{count} places"
             self.reasons.append(f"{told} of the surface look alike where the picks say they are one")
@@ -353,9 +352,9 @@ class _Joining:
         if fit is None:
             self.reasons.append("the surfaces have nothing in common")
             return M, False
-        self.figures[SHAPE] = {
-            "overlap": fit.overlap, "rms": fit.rms, "median": fit.median, "held": fit.held, "dense": dense,
-        }  # fmt: skip
+        self.evidence.shape = ShapeFigures(
+            overlap=fit.overlap, rms=fit.rms, median=fit.median, held=fit.held, dense=dense
+        )
         if fit.overlap < 0.1 and dense:
             self.reasons.append(f"only {100 * fit.overlap:.0f} % of the surface is shared")
         if fit.held < 0.02:
@@ -374,7 +373,7 @@ class _Joining:
     def _compare_ways(self, found):
         for g in found[1:]:
             turn, shift, _ = difference(found[0].M, g.M, self.a.middle)
-            self.figures["between"] = {"turn_deg": turn, "shift": shift}
+            self.evidence.between = Between(turn_deg=turn, shift=shift)
             loose = 3 * (found[0].sigma[0] + g.sigma[0])
             if turn > max(1.0, loose) or shift > 0.02 * self.b.extent:
                 self.reasons.append(f"the ways contradict each other by {turn:.1f} degrees")
@@ -401,17 +400,17 @@ class _Joining:
         if (seen > 0).any():
             # a mask may hide a part behind the support: a place is ruled out where most photos say so
             share = float((out > 0.5 * seen)[seen > 0].mean())
-            self.figures["outside"] = share
+            self.evidence.outside = share
             if share > OUTSIDE:
                 self.reasons.append(f"{100 * share:.0f} % of one sitting would lie outside the other's masks")
         surfaces = compare_surfaces(a, b, M)
         if surfaces is None:
             return
-        self.figures["surfaces"] = surfaces
-        if surfaces["overlap"] < 0.02:
+        self.evidence.surfaces = surfaces
+        if surfaces.overlap < 0.02:
             self.reasons.append("the two surfaces hardly overlap")
-        elif surfaces["median"] > APART * b.extent:
-            self.reasons.append(f"the two surfaces lie {surfaces['median']:.3g} apart where they overlap")
+        elif surfaces.median > APART * b.extent:
+            self.reasons.append(f"the two surfaces lie {surfaces.median:.3g} apart where they overlap")
 
 
 def compare_surfaces(a, b, M):
@@ -419,9 +418,8 @@ def compare_surfaces(a, b, M):
 
     Returns
     -------
-    dict
-        `overlap`, the share of a's points with a partner; `median`, `p95` of their distances; `worst`, up to five
-        places (x, y, z in b's frame) and how far the surfaces are apart there.
+    SurfacesFigures
+        Of a's points; the worst places, up to five, in b's frame.
     """
     if a.cloud is None or b.cloud is None:
         return None
@@ -432,7 +430,7 @@ def compare_surfaces(a, b, M):
     d = apart(P, N, Q, QN, max(0.02 * b.extent, 4 * spacing_of(Q)))
     on = np.isfinite(d)
     if not on.any():
-        return {"overlap": 0.0, "median": 0.0, "p95": 0.0, "worst": []}
+        return SurfacesFigures(overlap=0.0, median=0.0, p95=0.0)
     cell = np.floor(P[on] / (CELL * b.extent)).astype(np.int64)
     _, where = np.unique(cell, axis=0, return_inverse=True)
     where = where.ravel()
@@ -444,10 +442,10 @@ def compare_surfaces(a, b, M):
             middle = np.median(P[on][order[rows]], axis=0)
             places.append((float(np.median(size[rows])), middle.tolist()))
     places.sort(key=lambda x: -x[0])
-    return {
-        "overlap": float(on.mean()), "median": float(np.median(size)), "p95": float(np.percentile(size, 95)),
-        "worst": [[*p, m] for m, p in places[:WORST]],
-    }  # fmt: skip
+    return SurfacesFigures(
+        overlap=float(on.mean()), median=float(np.median(size)), p95=float(np.percentile(size, 95)),
+        worst=[[*p, m] for m, p in places[:WORST]],
+    )  # fmt: skip
 
 
 @dataclass
@@ -517,13 +515,13 @@ def join_whole(sides, ways=(TARGETS, SURFACE), *, with_scale=None, roles=None, p
         mine = [(name, x[sides[i].id], x[sides[k].id]) for name, x in picks if sides[i].id in x and sides[k].id in x]
         some = ways if mine or n == 2 else tuple(w for w in ways if w != PICKS)
         if not set(some) - {SHAPE}:
-            joins[i, k] = Join(None, NONE, ["no picks that both have"], {}, [])
+            joins[i, k] = Join(None, NONE, ["no picks that both have"], Evidence(), [])
             continue
         joins[i, k] = join_sides(sides[i], sides[k], some, with_scale=with_scale, roles=roles, picks=mine)
     moves = [np.eye(4), *[None] * (n - 1)]
     order = sorted(
         (ij for ij, x in joins.items() if x.M is not None),
-        key=lambda ij: (joins[ij].verdict != GOOD, joins[ij].ways["all"]["sigma"][0]),
+        key=lambda ij: (joins[ij].verdict != GOOD, joins[ij].evidence.together.sigma[0]),
     )
     used = set()
     while True:
@@ -555,6 +553,6 @@ def join_whole(sides, ways=(TARGETS, SURFACE), *, with_scale=None, roles=None, p
 
 def _pull(side, join):
     """Corners round a side, and how sure a join is of them."""
-    turn, shift, _ = join.ways["all"]["sigma"]
+    turn, shift, _ = join.evidence.together.sigma
     size = side.extent * scale_of(join.M)
     return corners_round(side.middle, side.extent), max(np.hypot(shift, 0.5 * np.radians(turn) * size), 1e-5 * size)

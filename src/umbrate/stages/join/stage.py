@@ -12,7 +12,8 @@ from ...sitting.frames import block_blob, frame_of, move_points
 from ...sitting.masks import mask_blobs
 from ...sitting.members import members_of
 from ...sitting.picks import pick_places
-from ..base import Outcome, Stage, StageSettings, problem
+from ..base import OVERLAY, Outcome, Stage, StageSettings, problem
+from .figures import JoinFigures, PairFigures
 from .joining import GOOD, NONE, PICKS, SHAPE, SURFACE, TARGETS, WAYS, join_whole
 from .members import side_of
 
@@ -80,11 +81,14 @@ class JoinStage(Stage):
     about = "Finds how the sittings of the object lie to each other, says how sure that is, and why where it is not."
     reads = "masks, roles or picks"
     Settings = Settings
+    Figures = JoinFigures
+    keeps = "join"
+    shows = frozenset({OVERLAY})
 
     def applies(self, sitting):
         return bool(sitting.members)
 
-    def gather(self, job, sitting):
+    def gather(self, job, sitting, settings, mode=""):
         if not sitting.members:
             raise UmbrateError(
                 f"“{sitting.name}” is one sitting: there is nothing to join in it. Join it with others.",
@@ -93,11 +97,16 @@ class JoinStage(Stage):
         sides = [side_of(job, s) for s in members_of(job, sitting)]
         return Inputs(str(job.blobs.folder), sides, job.target_roles(), pick_places(job, sitting))
 
-    def key(self, job, sitting):
+    def outdated(self, job, sitting, done, is_current):
+        changed = next((s.name for s in members_of(job, sitting) if not is_current(s, "poses")), None)
+        if changed:
+            return f"{changed} changed"
+        return "" if done.figures == job.join_found(sitting.id) else "it was undone"
+
+    def key(self, job, sitting, settings):
         members = members_of(job, sitting)
         # clouds matter where they are fitted; else they only show how well it went
-        shape = job.settings(sitting.id, self.name).get(SHAPE)
-        clouds = [c.blob if (c := job.cloud(s.id)) else "" for s in members] if shape else []
+        clouds = [c.blob if (c := job.cloud(s.id)) else "" for s in members] if settings.shape else []
         return [
             [[s.id, block_blob(job, s)[0], frame_of(job, s).scaled] for s in members],
             [sorted(mask_blobs(job, s).items()) for s in members], sorted(job.target_roles().items()),
@@ -134,83 +143,45 @@ class JoinStage(Stage):
         ]
         key = BlobStore(inputs.blobs).put_arrays(ties=np.concatenate([np.zeros((0, 4), np.int64), *ties]))
         on = sorted({n for x in whole.joins.values() for n in x.on_object})
-        figures = {
-            "members": [s.id for s in sides],
-            "names": [s.name for s in sides],
-            "moves": [None if M is None else (to_plain @ M @ s.frame).tolist()
+        figures = JoinFigures(
+            members=[s.id for s in sides],
+            names=[s.name for s in sides],
+            moves=[None if M is None else (to_plain @ M @ s.frame).tolist()
                       for s, M in zip(sides, whole.moves, strict=True)],
-            "verdict": whole.verdict,
-            "joins": [_told(sides, ik, x, to_plain, whole.moves) for ik, x in whole.joins.items()],
-            "loops": [[sides[i].name, sides[k].name, turn, shift] for i, k, turn, shift in whole.loops],
-            "support": sorted({n for x in whole.joins.values() for n in x.support} - set(on)),
-            "on_object": on,
-            "ties": key,
-            "unit": "mm" if base.scaled else "",
-        }  # fmt: skip
+            verdict=whole.verdict,
+            joins=[_told(sides, ik, x, to_plain, whole.moves) for ik, x in whole.joins.items()],
+            loops=[(sides[i].name, sides[k].name, turn, shift) for i, k, turn, shift in whole.loops],
+            support=sorted({n for x in whole.joins.values() for n in x.support} - set(on)),
+            on_object=on,
+            ties=key,
+            unit="mm" if base.scaled else "",
+        )  # fmt: skip
         return Outcome(figures, {("ties", None): key}, _problems(whole))
 
-    def rows(self, f):
-        out, whole = [], f" {f['unit']}" if f["unit"] else ""
-        for x in f["joins"]:
-            told, unit = f"{x['first']} to {x['second']}", f" {x['unit']}" if x["unit"] else ""
-            if x["verdict"] == NONE:
-                out.append((told, "no join", "; ".join(x["reasons"])))
-                continue
-            a = x["ways"]["all"]
-            out += [
-                (told, x["verdict"], "; ".join(x["reasons"]) or "Enough shared places agree; nothing is against it"),
-                ("Shared places", f"{a['agreeing']:,}", _by_way(x["ways"])),
-                ("Apart", f"{a['rms']:.3g}{unit}, {a['rms_px']:.2f} px", "Root mean square distance of shared places"),
-                ("Known to", f"{a['sigma'][0]:.2g}°, {a['sigma'][1]:.2g}{unit}",
-                 "Standard deviations of the turn and of the shift between them"),
-            ]  # fmt: skip
-            if x["both_scaled"]:
-                out.append(
-                    ("Scales", f"{100 * x['contradiction']:+.3f} %", "By how much the scales of the two contradict")
-                )
-            s = x["ways"].get("surfaces")
-            if s:
-                out += [
-                    ("Overlap", f"{100 * s['overlap']:.0f} %", "Share of the first cloud that has the second near it"),
-                    ("Between them", f"{s['median']:.3g}{unit}, 95 % {s['p95']:.3g}{unit}",
-                     "Distance of the two surfaces where they overlap: median, and what 95 % stay under"),
-                ]  # fmt: skip
-        out += [
-            (f"Loop {a} - {b}", f"{turn:.3f}°, {shift:.3g}{whole}", "How far a join is off from what all say together")
-            for a, b, turn, shift in f["loops"]
-        ]
-        return out
-
     def headline(self, f):
-        joined = sum(M is not None for M in f["moves"])
-        if f["verdict"] == NONE:
-            return "no join", f"{joined} of {len(f['moves'])} sittings"
-        worst = max((x["ways"]["all"]["sigma"][0] for x in f["joins"] if x["ways"].get("all")), default=0.0)
-        return f"{f['verdict']}  ± {worst:.2g}°", f"{joined} in one frame"
-
-
-def _by_way(ways):
-    return ", ".join(
-        f"{w}: {ways[w]['agreeing']} of {ways[w]['pairs']}" for w in (TARGETS, SURFACE, PICKS) if w in ways
-    )
+        joined = sum(M is not None for M in f.moves)
+        if f.verdict == NONE:
+            return "no join", f"{joined} of {len(f.moves)} sittings"
+        worst = max((x.together.sigma[0] for x in f.joins if x.together), default=0.0)
+        return f"{f.verdict}  ± {worst:.2g}°", f"{joined} in one frame"
 
 
 def _told(sides, ik, x, to_plain, moves):
-    """A Join as plain values; the worst places in the joined row's plain frame."""
+    """A Join as figures; the worst places in the joined row's plain frame."""
     i, k = ik
-    ways = {w: dict(v) if isinstance(v, dict) else v for w, v in x.ways.items()}
-    if "surfaces" in ways and moves[k] is not None:
+    evidence = dict(x.evidence)
+    if x.evidence.surfaces and moves[k] is not None:
         G = to_plain @ moves[k]
-        ways["surfaces"]["worst"] = [
-            [*move_points(np.array([p[:3]]), G)[0].tolist(), p[3]] for p in ways["surfaces"]["worst"]
-        ]
-    return {
-        "first": sides[i].name, "second": sides[k].name, "ids": [sides[i].id, sides[k].id], "verdict": x.verdict,
-        "reasons": x.reasons, "notes": x.notes, "ways": ways, "contradiction": x.contradiction,
-        "both_scaled": sides[i].scaled and sides[k].scaled,
-        "unit": "mm" if sides[k].scaled else "",  # lengths are the second's
-        "picks": [[n, d] for n, d in x.picks],
-    }  # fmt: skip
+        worst = [[*move_points(np.array([p[:3]]), G)[0].tolist(), p[3]] for p in x.evidence.surfaces.worst]
+        evidence["surfaces"] = x.evidence.surfaces.model_copy(update={"worst": worst})
+    return PairFigures(
+        **evidence,
+        first=sides[i].name, second=sides[k].name, ids=[sides[i].id, sides[k].id], verdict=x.verdict,
+        reasons=x.reasons, notes=x.notes,
+        contradiction=x.contradiction, both_scaled=sides[i].scaled and sides[k].scaled,
+        unit="mm" if sides[k].scaled else "",  # lengths are the second's
+        picks=x.picks,
+    )  # fmt: skip
 
 
 def _problems(whole):

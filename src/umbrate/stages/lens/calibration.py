@@ -18,6 +18,7 @@ from ...core.targets.dots import SXX, SYY
 from ...core.targets.sheets import CALIBRATION_SHEETS, PAPERS, calibration
 from ...sitting.photos import photo_picture
 from ..base import problem
+from .figures import Calibration, Check, Gathering
 
 CALIBRATED = ("targets", "board")  #: sources of a lens that are the photos themselves
 LEAST_SIGMA_PX = 0.005  #: no reading is better than this, whatever its own noise says
@@ -212,8 +213,7 @@ def calibrate_from(photos, settings, report, numbers, dots):
 
     Returns
     -------
-    figures : dict
-        With ``lens`` None where it could not be solved yet.
+    figures : Calibration, or Gathering where the lens could not be solved yet
     arrays : dict of arrays
         The sightings, and what the solution makes of them.
     problems : list of dict
@@ -250,15 +250,15 @@ def calibrate_from(photos, settings, report, numbers, dots):
         "residual": c.residuals, "used": c.used, "by_hand": without, "poses": c.poses, "points": c.points,
         "correlation": c.correlation,
     }  # fmt: skip
-    figures = {
-        "lens": c.lens.as_dict(), "sigma": {n: float(c.sigma[PARAMETER_NAMES.index(n)]) for n in c.free},
-        "free": c.free, "rms_px": c.rms_px, "unit": c.unit, "photos": len(per_photo),
-        "sightings": int(c.used.sum()), "left_out": int((~c.used).sum()), "by_hand": int(without.sum()),
-        "paper": paper, "targets": len(np.unique(s.point[c.used])), "correlations": correlations(c),
-        "per_photo": {str(k): round(v, 4) for k, v in per_photo.items()},
-        "coverage": coverage(s.xy[c.used], first.width, first.height).tolist(), "date": date.today().isoformat(),
-        "checks": [{"good": bool(x.good), "text": x.text} for x in c.checks],
-    }  # fmt: skip
+    figures = Calibration(
+        lens=c.lens.as_dict(), sigma={n: float(c.sigma[PARAMETER_NAMES.index(n)]) for n in c.free},
+        free=c.free, rms_px=c.rms_px, unit=c.unit, photos=len(per_photo),
+        sightings=int(c.used.sum()), left_out=int((~c.used).sum()), by_hand=int(without.sum()),
+        paper=paper, targets=len(np.unique(s.point[c.used])), correlations=correlations(c),
+        per_photo={k: round(v, 4) for k, v in per_photo.items()},
+        coverage=coverage(s.xy[c.used], first.width, first.height).tolist(), date=date.today().isoformat(),
+        checks=[Check(good=bool(x.good), text=x.text) for x in c.checks],
+    )  # fmt: skip
     problems = calibration_problems(c, s, photos, per_photo)
     unused = [p for p in photos if p.id not in per_photo]
     problems += [
@@ -274,9 +274,9 @@ def _still_lacking(s, photos, without, size, error):
         "photo_ids": np.array([p.id for p in photos]), "photo": s.photo, "point": s.point, "xy": s.xy,
         "residual": np.full(s.xy.shape, np.nan), "used": ~without, "by_hand": without,
     }  # fmt: skip
-    figures = {
-        "lens": None, "photos": len(np.unique(s.photo)), "sightings": len(s.xy),
-        "coverage": coverage(s.xy, size["width"], size["height"]).tolist(),
-        "checks": [{"good": bool(x.good), "text": x.text, "advice": x.advice} for x in checks],
-    }  # fmt: skip
+    figures = Gathering(
+        photos=len(np.unique(s.photo)), sightings=len(s.xy),
+        coverage=coverage(s.xy, size["width"], size["height"]).tolist(),
+        checks=[Check(good=bool(x.good), text=x.text, advice=x.advice) for x in checks],
+    )  # fmt: skip
     return figures, arrays, [problem(None, str(error))]

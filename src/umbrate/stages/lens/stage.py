@@ -9,7 +9,6 @@ import numpy as np
 from pydantic import Field
 
 from ...core.errors import UmbrateError
-from ...core.geometry.lens import PARAMETER_NAMES, Lens
 from ...core.imaging.sharpness import gray_of
 from ...core.lens.calibrate import FIXED, SIGNIFICANT, SOLVED
 from ...core.lens.checks import GOOD_PHOTOS
@@ -18,8 +17,9 @@ from ...formats.lenscards import card_from_dict, shelf
 from ...job.blobs import BlobStore
 from ...sitting.lenses import group_name, lens_groups
 from ...sitting.photos import photo_key, photo_picture, photo_refs
-from ..base import Histogram, Outcome, Stage, StageSettings, only, problem
+from ..base import CALIBRATION, Histogram, Outcome, Stage, StageSettings, only, problem
 from .calibration import CALIBRATED, calibrate_from
+from .figures import Calibration, LensFigures, LensGroup
 
 SOURCES = {
     "card": "a lens card that fits",
@@ -203,24 +203,26 @@ class LensStage(Stage):
     needs = ("photos",)
     reads = "photos or lens cards"
     Settings = Settings
+    Figures = LensFigures
+    of_members = True
+    shows = frozenset({CALIBRATION})
 
     def applies(self, sitting):
         return not sitting.members
 
-    def gather(self, job, sitting):
+    def gather(self, job, sitting, settings, mode=""):
         photos = photo_refs(job, sitting)
         if not photos:
             raise UmbrateError(f"“{sitting.name}” has no photos in use. Bring in photos first.", ("bring in photos",))
         # photos come in one after the other: what was found in the others need not be looked for again
         before = job.result(sitting.id, self.name)
-        marks = before.figures.get("found_in", {}) if before else {}
-        found = {p.id: before.blob("targets", p.id) for p in photos if marks.get(str(p.id)) == mark_of(p)}
+        marks = before.figures.found_in if before else {}
+        found = {p.id: before.blob("targets", p.id) for p in photos if marks.get(p.id) == mark_of(p)}
         return Inputs(str(job.blobs.folder), photos, [c.as_dict() for _, c in shelf()], found)
 
-    def key(self, job, sitting):
-        chosen = job.settings(sitting.id, self.name)
+    def key(self, job, sitting, settings):
         fitting = []
-        if chosen.get("source", "card") == "card":
+        if settings.source == "card":
             photos = job.photos(sitting.id, aside=False)
             fitting = [[c.name, c.date, c.lens.as_dict()] for _, c in shelf() if any(c.fits(p) for p in photos)]
         return [photo_key(job, sitting), fitting]
@@ -228,20 +230,25 @@ class LensStage(Stage):
     def run(self, inputs, settings, report):
         photos, artefacts = inputs.photos, {}
         numbers = dots = None
-        figures = {"photos": len(photos), "source": settings.source, "targets": {}, "numbers": 0, "found_in": {}}
+        figures = LensFigures(photos=len(photos), source=settings.source, groups=[])
         if settings.source == "targets" or (settings.find_targets and settings.source != "board"):
             numbers, dots = self._targets(inputs, report, figures, artefacts)
         if settings.source in CALIBRATED:
             made, arrays, problems = calibrate_from(photos, settings, report, numbers, dots)
             artefacts["calibration", None] = BlobStore(inputs.blobs).put_arrays(**arrays)
-            figures["calibration" if made["lens"] else "gathering"] = made
-            group = {**self._group(photos), "lens": made["lens"], "sigma": made.get("sigma", {})}
-            groups = [{**group, "use": settings.use if made["lens"] else "solve"}]
+            figures.groups = [self._group(photos)]
+            if isinstance(made, Calibration):
+                figures.calibration = made
+                figures.groups[0] = figures.groups[0].model_copy(
+                    update={"lens": made.lens, "sigma": made.sigma, "use": settings.use}
+                )
+            else:
+                figures.gathering = made
         else:
-            groups, problems = self._from_cards(inputs, settings)
+            figures.groups, problems = self._from_cards(inputs, settings)
         mirrored = self._mirrored(photos, figures, report)
-        figures["mirrored"] = [p.id for p in mirrored]
-        return Outcome({**figures, "groups": groups}, artefacts, [*problems, *mirrored_problems(mirrored)])
+        figures.mirrored = [p.id for p in mirrored]
+        return Outcome(figures, artefacts, [*problems, *mirrored_problems(mirrored)])
 
     @staticmethod
     def _targets(inputs, report, figures, artefacts):
@@ -258,33 +265,32 @@ class LensStage(Stage):
             numbers.append(t["number"][coded])
             dots.append(t["dots"][coded])
             artefacts["targets", p.id] = keys[p.id]
-            figures["targets"][str(p.id)] = [int((t["kind"] == k).sum()) for k in (CODED, PLAIN, DOUBTFUL)]
-            figures["found_in"][str(p.id)] = mark_of(p)
-        figures["seen_numbers"] = sorted({int(n) for f in numbers for n in f})
-        figures["numbers"] = len(figures["seen_numbers"])
+            figures.targets[p.id] = tuple(int((t["kind"] == k).sum()) for k in (CODED, PLAIN, DOUBTFUL))
+            figures.found_in[p.id] = mark_of(p)
+        figures.seen_numbers = sorted({int(n) for f in numbers for n in f})
+        figures.numbers = len(figures.seen_numbers)
         return numbers, dots
 
     @staticmethod
     def _mirrored(photos, figures, report):
         """Photos whose targets can be read in a mirror only; a few of those in doubt are tried."""
-        doubt = [p for p in photos if (n := figures["targets"].get(str(p.id))) and n[2] >= DOUBTS and n[2] > n[0]]
-        doubt.sort(key=lambda p: -figures["targets"][str(p.id)][2])
+        doubt = [p for p in photos if (n := figures.targets.get(p.id)) and n[2] >= DOUBTS and n[2] > n[0]]
+        doubt.sort(key=lambda p: -figures.targets[p.id][2])
         tried = doubt[:TRIED]
         read = report.map(read_in_mirror, tried, "reading targets in a mirror, photo", 0.9, 1.0) if tried else []
         return [
             p for p, n in zip(tried, read, strict=True)
-            if n >= DOUBTS and n > 2 * figures["targets"][str(p.id)][0]
+            if n >= DOUBTS and n > 2 * figures.targets[p.id][0]
         ]  # fmt: skip
 
     @staticmethod
     def _group(members):
         """Photos of one lens, of which nothing is known yet."""
         first = members[0]
-        return {
-            "name": group_name(first), "photos": [p.id for p in members], "camera": first.camera,
-            "focal_mm": first.focal_mm, "size": [first.width, first.height], "lens": None, "sigma": {}, "card": None,
-            "use": "solve",
-        }  # fmt: skip
+        return LensGroup(
+            name=group_name(first), photos=[p.id for p in members], camera=first.camera, focal_mm=first.focal_mm,
+            size=(first.width, first.height),
+        )  # fmt: skip
 
     # ------------------------------------------------------------------ cards
     def _from_cards(self, inputs, settings):
@@ -294,17 +300,18 @@ class LensStage(Stage):
         groups, problems = [], []
         for k in range(len(lenses)):
             group = self._group([p for p, m in zip(inputs.photos, lens_of, strict=True) if m == k])
-            chosen = settings.groups.get(group["name"]) or GroupChoice(card=settings.card, use=settings.use)
+            chosen = settings.groups.get(group.name) or GroupChoice(card=settings.card, use=settings.use)
             if settings.source == "card" and chosen.use != "solve":
-                first = next(p for p in inputs.photos if p.id == group["photos"][0])
+                first = next(p for p in inputs.photos if p.id == group.photos[0])
                 card, said = self._choose(cards, chosen.card, first)
                 problems += said
                 if card:
-                    group.update(lens=card.lens.as_dict(), sigma=card.sigma, card=card.name, use=chosen.use)
+                    known = {"lens": card.lens.as_dict(), "sigma": card.sigma, "card": card.name, "use": chosen.use}
+                    group = group.model_copy(update=known)
             groups.append(group)
-        unknown = set(settings.groups) - {g["name"] for g in groups}
+        unknown = set(settings.groups) - {g.name for g in groups}
         if unknown and settings.source == "card":
-            known = "; ".join(f"“{g['name']}”" for g in groups)
+            known = "; ".join(f"“{g.name}”" for g in groups)
             told = f"There are no photos of “{sorted(unknown)[0]}”. The groups here are: {known}."
             problems.append(problem(None, told, "The choice made for it has no effect."))
         return groups, problems
@@ -340,89 +347,48 @@ class LensStage(Stage):
         """Of several sittings: photos of one lens are one group where all say the same of it."""
         groups, at = [], {}
         for f in figures:
-            for g in f["groups"]:
-                k = at.get(json.dumps([g[x] for x in ("name", "lens", "card", "use")], sort_keys=True))
-                if k is None:
-                    at[json.dumps([g[x] for x in ("name", "lens", "card", "use")], sort_keys=True)] = len(groups)
-                    groups.append(dict(g))
+            for g in f.groups:
+                same = json.dumps([g.name, g.lens, g.card, g.use], sort_keys=True)
+                if same in at:
+                    k = at[same]
+                    groups[k] = groups[k].model_copy(update={"photos": groups[k].photos + g.photos})
                 else:
-                    groups[k]["photos"] = groups[k]["photos"] + g["photos"]
-        sources = {f["source"] for f in figures}
-        out = {
-            "photos": sum(f["photos"] for f in figures),
-            "source": sources.pop() if len(sources) == 1 else "card",
-            "targets": {i: n for f in figures for i, n in f["targets"].items()},
-            "found_in": {i: m for f in figures for i, m in f.get("found_in", {}).items()},
-            # targets that stick to the object are in several sittings: they are not counted twice
-            "seen_numbers": sorted({n for f in figures for n in f.get("seen_numbers", ())}),
-            "groups": groups,
-            "mirrored": [i for f in figures for i in f.get("mirrored", ())],
-        }
-        known = all("seen_numbers" in f for f in figures)
-        out["numbers"] = len(out["seen_numbers"]) if known else max(f["numbers"] for f in figures)
-        return out
+                    at[same] = len(groups)
+                    groups.append(g)
+        sources = {f.source for f in figures}
+        # targets that stick to the object are in several sittings: they are not counted twice
+        seen = sorted({n for f in figures for n in f.seen_numbers or ()})
+        known = all(f.seen_numbers is not None for f in figures)
+        return LensFigures(
+            photos=sum(f.photos for f in figures),
+            source=sources.pop() if len(sources) == 1 else "card",
+            targets={i: n for f in figures for i, n in f.targets.items()},
+            found_in={i: m for f in figures for i, m in f.found_in.items()},
+            seen_numbers=seen,
+            numbers=len(seen) if known else max(f.numbers for f in figures),
+            groups=groups,
+            mirrored=[i for f in figures for i in f.mirrored],
+        )
 
     # ------------------------------------------------------------------ for people
-    def rows(self, f):
-        out = []
-        c = f.get("calibration")
-        if c:
-            names = {"f": "Focal length", "cx": "Principal point x", "cy": "Principal point y"}
-            values = dict(zip(PARAMETER_NAMES, Lens.from_dict(c["lens"]).vector, strict=True))
-            for n in c["free"]:
-                v, sd = values[n], c["sigma"][n]
-                text = f"{v:.2f} ± {sd:.2f} px" if n in ("f", "cx", "cy", "b1", "b2") else f"{v:.5f} ± {sd:.5f}"
-                depends = [(b if a == n else a, r) for a, b, r in c["correlations"] if n in (a, b)][:3]
-                more = ", ".join(f"{x} {r:+.2f}" for x, r in depends)
-                told = "Solved value and its standard deviation" + (f"; correlations: {more}" if more else "")
-                out.append((names.get(n, n), text, told))
-            out += [
-                ("Residual", f"{c['rms_px']:.3f} px", "Root mean square of a coordinate, of all sightings used"),
-                (
-                    "Sightings",
-                    f"{c['sightings']:,}, {c['left_out']} left out",
-                    "Readings of targets or corners in photos",
-                ),
-                ("Photos", f"{c['photos']} of {f['photos']}", "Photos that took part"),
-            ]
-            for k, (a, b, r) in enumerate(c["correlations"][:3]):
-                name = "Strongest correlations" if k == 0 else ""
-                out.append((name, f"{a}, {b}: {r:+.2f}", "Near 1 or -1: the two can hardly be told apart"))
-        else:
-            for g in f["groups"]:
-                out.append(
-                    (
-                        g["name"].rpartition(",")[0],
-                        f"{g['card']}, {g['use']}" if g["card"] else "solved with the poses",
-                        f"{len(g['photos'])} photos of {g['size'][0]} x {g['size'][1]}, "
-                        f"{g['focal_mm'] or 'unknown'} mm",
-                    )
-                )
-        if f["targets"]:
-            coded = sum(x[0] for x in f["targets"].values())
-            doubt = sum(x[2] for x in f["targets"].values())
-            out.append(("Targets", f"{f['numbers']} in {coded:,} sightings", "Different coded targets, and how often"))
-            if doubt:
-                out.append(("Doubtful readings", f"{doubt}", "Rings that could not be read for sure: not used"))
-        return out
-
     def histogram(self, figures):
-        c = figures.get("calibration")
-        if not c or len(c["per_photo"]) < 2:
+        c = figures.calibration
+        if not c or len(c.per_photo) < 2:
             return None
-        values = list(c["per_photo"].values())
+        values = list(c.per_photo.values())
         counts, edges = np.histogram(values, bins=min(12, max(4, len(values))), range=(0, max(values) * 1.05))
         return Histogram("Residual of the photos", "px", edges.tolist(), counts.tolist())
 
+    def ends_here(self, figures):
+        return bool(figures.calibration or figures.gathering)  # the card is what such photos are for
+
     def headline(self, figures):
-        targets = f"{figures['numbers']} targets" if figures["numbers"] else ""
-        c = figures.get("calibration")
-        if c:
-            return f"{c['rms_px']:.3f} px", f"calibrated, {c['photos']} photos"
-        gathering = figures.get("gathering")
-        if gathering:
-            return f"{gathering['photos']} of {GOOD_PHOTOS} photos", "not enough to calibrate"
-        cards = {g["card"] for g in figures["groups"]}
+        targets = f"{figures.numbers} targets" if figures.numbers else ""
+        if c := figures.calibration:
+            return f"{c.rms_px:.3f} px", f"calibrated, {c.photos} photos"
+        if figures.gathering:
+            return f"{figures.gathering.photos} of {GOOD_PHOTOS} photos", "not enough to calibrate"
+        cards = {g.card for g in figures.groups}
         if cards == {None}:
             return "solved later", targets or "no card fits"
-        return ", ".join(sorted(x for x in cards if x)), targets or USES[figures["groups"][0]["use"]]
+        return ", ".join(sorted(x for x in cards if x)), targets or USES[figures.groups[0].use]

@@ -13,19 +13,13 @@ from ...core.imaging.sharpness import soft_ones
 from ...core.masking.clean import doubts
 from ...formats.files import files_below
 from ...sitting.photos import check_content, located, photo_key, photo_refs
-from ..base import Foresight, Outcome, Stage, StageSettings, only, problem
+from ..base import MASKS, Foresight, Outcome, Stage, StageSettings, only, problem
 from ..sharpness import sharpness_histogram, soft_problems
+from .figures import METHODS, MasksFigures
 from .files import mask_from_alpha, mask_from_file, match_files, propose_pattern
 from .making import make_masks, parse_color
 
 MADE = ("plate", "still", "color")  #: methods that make masks from the photos
-METHODS = {
-    "files": "mask files",
-    "alpha": "the photos' alpha channel",
-    "plate": "a backdrop plate",
-    "still": "what stands still",
-    "color": "the backdrop's color",
-}
 
 
 class Settings(StageSettings):
@@ -164,20 +158,23 @@ class MasksStage(Stage):
     needs = ("photos",)
     reads = "photos or mask files"
     Settings = Settings
+    Figures = MasksFigures
+    of_members = True
+    shows = frozenset({MASKS})
     needs_preview = MADE
 
     def applies(self, sitting):
         return not sitting.members
 
-    def gather(self, job, sitting):
+    def gather(self, job, sitting, settings, mode=""):
         photos = photo_refs(job, sitting)
         if not photos:
             raise UmbrateError(f"“{sitting.name}” has no photos in use. Bring in photos first.", ("bring in photos",))
-        return Inputs(str(job.blobs.folder), photos, self._plate_files(job, sitting))
+        return Inputs(str(job.blobs.folder), photos, self._plate_files(job, sitting, settings))
 
-    def _plate_files(self, job, sitting):
+    def _plate_files(self, job, sitting, settings):
         plates = [located(job, p) for p in self._plates(job, sitting)]
-        if job.settings(sitting.id, self.name).get("method") == "plate":
+        if settings.method == "plate":
             for p in plates:
                 check_content(p)
         return [p.path for p in plates]
@@ -186,14 +183,12 @@ class MasksStage(Stage):
     def _plates(job, sitting):
         return [p for p in job.photos(sitting.id) if p.plate]
 
-    def key(self, job, sitting):
-        chosen = job.settings(sitting.id, self.name)
-        method = chosen.get("method", "files")
-        folder = chosen.get({"files": "folder", "plate": "plates"}.get(method, ""), "")
+    def key(self, job, sitting, settings):
+        folder = {"files": settings.folder, "plate": settings.plates}.get(settings.method, "")
         stamp = []
         if folder and Path(folder).is_dir():
             stamp = [[str(p.relative_to(folder)), p.stat().st_mtime_ns, p.stat().st_size] for p in files_below(folder)]
-        if method == "plate":
+        if settings.method == "plate":
             stamp.append([p.hash for p in self._plates(job, sitting)])
         return [photo_key(job, sitting), stamp]
 
@@ -201,7 +196,7 @@ class MasksStage(Stage):
         n, spare, shared = len(inputs.photos), [], []
         if settings.method == "files":
             if not settings.folder:
-                return Outcome({"photos": n, "masks": 0, "share": None, "method": "none"})
+                return Outcome(MasksFigures(photos=n, masks=0, method="none"))
             self._check_files(settings)
         if settings.method in MADE:
             made = list(make_masks(inputs, settings, report).values())
@@ -225,16 +220,14 @@ class MasksStage(Stage):
             if m.mask:
                 artefacts["mask", p.id], artefacts["silhouette", p.id] = m.mask, m.silhouette
         return Outcome(
-            {
-                "photos": n,
-                "masks": len(found),
-                "share": round(
-                    float(np.median([m.area / (p.width * p.height) for p, m in self._pairs(inputs, made)])), 4
-                ),
-                "method": settings.method,
-                "sharpness": {str(p.id): round(m.sharpness, 4) for p, m in self._pairs(inputs, made)},
-                "soft": [found_in[k].id for k in soft_ones([m.sharpness for m in found])],
-            },
+            MasksFigures(
+                photos=n,
+                masks=len(found),
+                share=round(float(np.median([m.area / (p.width * p.height) for p, m in self._pairs(inputs, made)])), 4),
+                method=settings.method,
+                sharpness={p.id: round(m.sharpness, 4) for p, m in self._pairs(inputs, made)},
+                soft=[found_in[k].id for k in soft_ones([m.sharpness for m in found])],
+            ),
             artefacts,
             [
                 *(m.trouble for m in made if m.trouble),
@@ -319,38 +312,34 @@ class MasksStage(Stage):
         return soft_problems([p for p, _ in pairs], [m.sharpness for _, m in pairs])
 
     def merged(self, figures):
-        shares = [(f["share"], f["masks"]) for f in figures if f["share"] is not None]
+        shares = [(f.share, f.masks) for f in figures if f.share is not None]
         count = sum(n for _, n in shares)
-        methods = {f["method"] for f in figures}
-        return {
-            "photos": sum(f["photos"] for f in figures),
-            "masks": sum(f["masks"] for f in figures),
-            "share": round(sum(s * n for s, n in shares) / count, 4) if count else None,
-            "method": methods.pop() if len(methods) == 1 else "several",
-            "sharpness": {i: v for f in figures for i, v in f.get("sharpness", {}).items()},
-            "soft": [i for f in figures for i in f.get("soft", ())],
-        }
+        methods = {f.method for f in figures}
+        return MasksFigures(
+            photos=sum(f.photos for f in figures),
+            masks=sum(f.masks for f in figures),
+            share=round(sum(s * n for s, n in shares) / count, 4) if count else None,
+            method=methods.pop() if len(methods) == 1 else "several",
+            sharpness={i: v for f in figures for i, v in f.sharpness.items()},
+            soft=[i for f in figures for i in f.soft],
+        )
 
     def histogram(self, figures):
-        return sharpness_histogram(figures.get("sharpness", {}), "Sharpness inside the masks")
-
-    def rows(self, f):
-        share = "-" if f["share"] is None else f"{100 * f['share']:.1f} %"
-        return [
-            ("Photos with a mask", f"{f['masks']} of {f['photos']}", "The others are used whole"),
-            ("Object fills", share, "Share of the picture inside the mask, median of the photos"),
-            (
-                "Made from",
-                {**METHODS, "several": "several ways"}.get(f.get("method"), "-"),
-                "Where the masks come from",
-            ),
-        ]
+        return sharpness_histogram(figures.sharpness, "Sharpness inside the masks")
 
     def headline(self, figures):
-        if not figures["masks"]:
+        if not figures.masks:
             return "none", "whole pictures are used"
-        missing = figures["photos"] - figures["masks"]
+        missing = figures.photos - figures.masks
         return (
-            f"{figures['masks']}/{figures['photos']}",
-            f"{missing} without" if missing else f"object fills {100 * figures['share']:.0f} %",
+            f"{figures.masks}/{figures.photos}",
+            f"{missing} without" if missing else f"object fills {100 * figures.share:.0f} %",
         )
+
+    def headline_of(self, job, sitting, done):
+        hand = job.hand_masks(sitting.id)
+        if not hand:
+            return self.headline(done.figures)
+        photos = job.photos(sitting.id, aside=False)
+        have = {p.id for p in photos} & {*hand, *(i for n, i in done.artefacts if n == "mask")}
+        return f"{len(have)}/{len(photos)}", f"{len(hand)} by hand or shape"

@@ -18,6 +18,7 @@ from ...job.blobs import BlobStore
 from ...sitting.photos import check_content, photo_key, photo_reduced, photo_refs
 from ..base import Outcome, Stage, StageSettings, problem
 from ..sharpness import sharpness_histogram, soft_problems
+from .figures import PhotosFigures
 
 PLATE_PHOTOS = 60  #: at most so many photos of a place tell what stands still there
 LOOK_VERSION = 1  #: of what is kept for a file's content
@@ -183,11 +184,13 @@ class PhotosStage(Stage):
     name, title = "photos", "Photos"
     about = "Reads every photo once: is it whole, how sharp is it, a small picture for the strip."
     Settings = Settings
+    Figures = PhotosFigures
+    of_members = True
 
     def applies(self, sitting):
         return not sitting.members
 
-    def gather(self, job, sitting):
+    def gather(self, job, sitting, settings, mode=""):
         photos = photo_refs(job, sitting, usable_only=False)
         if not photos:
             raise UmbrateError(
@@ -201,13 +204,13 @@ class PhotosStage(Stage):
         done = job.result(sitting.id, self.name)
         if done is None:
             return 0
-        missing = set(done.figures.get("missing", ()))
+        missing = set(done.figures.missing)
         found = missing and any(
             p.id in missing and job.file_state(p) == "here" for p in job.photos(sitting.id, aside=False)
         )
-        return done.figures.get("finds", 0) + bool(found)
+        return done.figures.finds + bool(found)
 
-    def key(self, job, sitting):
+    def key(self, job, sitting, settings):
         finds = self._finds(job, sitting)
         return [photo_key(job, sitting, usable_only=False), *([finds] if finds else [])]
 
@@ -235,70 +238,52 @@ class PhotosStage(Stage):
             *size_problems(sizes),
             *mirrored_problems([p for p in inputs.photos if p.id not in unreadable]),
         ]
-        return Outcome(
-            {
-                "photos": len(inputs.photos),
-                "readable": len(inputs.photos) - len(unreadable),
-                "unreadable": unreadable,
-                "missing": [p.id for p, r in zip(inputs.photos, rows, strict=True) if r.missing],
-                "finds": inputs.finds,
-                "megapixels": round(sum(p.width * p.height for p in inputs.photos) / 1e6, 1),
-                "sizes": len(sizes),
-                "cameras": len({p.camera for p in inputs.photos}),
-                "camera": Counter(p.camera for p in inputs.photos).most_common(1)[0][0],
-                "bare": [inputs.photos[k].id for k in bare],
-                "soft": [inputs.photos[whole[k]].id for k in soft_ones([rows[k].sharpness for k in whole])],
-                "place": {str(p.id): int(g) for p, g in zip(inputs.photos, place, strict=True)},
-                "sharpness": {
-                    str(p.id): round(r.sharpness, 4)
-                    for p, r in zip(inputs.photos, rows, strict=True)
-                    if r.sharpness is not None
-                },
+        figures = PhotosFigures(
+            photos=len(inputs.photos),
+            readable=len(inputs.photos) - len(unreadable),
+            unreadable=unreadable,
+            missing=[p.id for p, r in zip(inputs.photos, rows, strict=True) if r.missing],
+            finds=inputs.finds,
+            megapixels=round(sum(p.width * p.height for p in inputs.photos) / 1e6, 1),
+            sizes=len(sizes),
+            cameras=len({p.camera for p in inputs.photos}),
+            camera=Counter(p.camera for p in inputs.photos).most_common(1)[0][0],
+            bare=[inputs.photos[k].id for k in bare],
+            soft=[inputs.photos[whole[k]].id for k in soft_ones([rows[k].sharpness for k in whole])],
+            place={p.id: int(g) for p, g in zip(inputs.photos, place, strict=True)},
+            sharpness={
+                p.id: round(r.sharpness, 4) for p, r in zip(inputs.photos, rows, strict=True) if r.sharpness is not None
             },
-            artefacts,
-            problems,
-            {p.hash: r.kept for p, r in zip(inputs.photos, rows, strict=True) if r.thumbnail and p.hash},
         )
+        seen = {p.hash: r.kept for p, r in zip(inputs.photos, rows, strict=True) if r.thumbnail and p.hash}
+        return Outcome(figures, artefacts, problems, seen)
 
     def merged(self, figures):
-        cameras = {f["camera"] for f in figures if f.get("camera")}
+        cameras = {f.camera for f in figures if f.camera}
         place, top = {}, 0
         for f in figures:  # each sitting counts its places from zero
-            place |= {i: g + top if g >= 0 else g for i, g in f.get("place", {}).items()}
+            place |= {i: g + top if g >= 0 else g for i, g in f.place.items()}
             top = max([top, *(g + 1 for g in place.values())])
-        return {
-            **{k: sum(f[k] for f in figures) for k in ("photos", "readable")},
-            **{k: [i for f in figures for i in f.get(k, ())] for k in ("unreadable", "missing", "bare", "soft")},
-            "megapixels": round(sum(f["megapixels"] for f in figures), 1),
-            "sizes": max(f["sizes"] for f in figures),
-            "cameras": max(len(cameras), *(f["cameras"] for f in figures)),
-            "camera": figures[0].get("camera", ""),
-            "place": place,
-            "sharpness": {i: v for f in figures for i, v in f["sharpness"].items()},
-        }
-
-    def rows(self, f):
-        return [
-            ("Photos", f"{f['photos']}", "Photos in use in this sitting"),
-            ("Readable", f"{f['readable']}", "Photos whose file could be decoded to the end"),
-            (
-                "Camera" if f["cameras"] == 1 else "Cameras",
-                (f.get("camera") or "unknown") if f["cameras"] == 1 else f"{f['cameras']}",
-                "By EXIF",
-            ),
-            ("Together", f"{f['megapixels']:.0f} MP", "Pixels of all photos"),
-        ]
+        return PhotosFigures(
+            **{k: sum(getattr(f, k) for f in figures) for k in ("photos", "readable")},
+            **{k: [i for f in figures for i in getattr(f, k)] for k in ("unreadable", "missing", "bare", "soft")},
+            megapixels=round(sum(f.megapixels for f in figures), 1),
+            sizes=max(f.sizes for f in figures),
+            cameras=max(len(cameras), *(f.cameras for f in figures)),
+            camera=figures[0].camera,
+            place=place,
+            sharpness={i: v for f in figures for i, v in f.sharpness.items()},
+        )
 
     def histogram(self, figures):
-        return sharpness_histogram(figures["sharpness"], "Sharpness of the photos")
+        return sharpness_histogram(figures.sharpness, "Sharpness of the photos")
 
     def headline(self, figures):
-        unreadable, bare = len(figures["unreadable"]), len(figures["bare"])
-        second = f"{figures['megapixels']:.0f} MP"
-        if unreadable:
-            second = f"{unreadable} unreadable"
-        elif bare:
-            second = f"{bare} of the bare backdrop"
-        elif figures["sizes"] > 1:
+        second = f"{figures.megapixels:.0f} MP"
+        if figures.unreadable:
+            second = f"{len(figures.unreadable)} unreadable"
+        elif figures.bare:
+            second = f"{len(figures.bare)} of the bare backdrop"
+        elif figures.sizes > 1:
             second = "sizes differ"
-        return f"{figures['photos']}", second
+        return f"{figures.photos}", second

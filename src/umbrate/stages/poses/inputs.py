@@ -1,6 +1,6 @@
 """What a run of the Poses stage works on."""
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 
 ELSEWHERE = 100_000  #: added to the numbers of another member's support targets, once for each member
 
@@ -9,6 +9,25 @@ FEATURES, MARKED = "features", "marked points"
 
 
 START_OVER, GO_ON, ADJUST = "start over", "go on", "adjust"
+
+
+@dataclass(frozen=True)
+class Unchanged:
+    """Figures of matching that an adjustment leaves as they are; see `PosesFigures`."""
+
+    pairs: int = 0
+    pairs_tried: int = 0
+    pairs_chosen: str = "all"
+    still: int = 0
+    still_share: float = 0.0
+    reasons: dict = field(default_factory=dict)
+    bridges: list = field(default_factory=list)
+    fragments: list = field(default_factory=list)
+
+    @classmethod
+    def of(cls, figures):
+        """Those of a PosesFigures."""
+        return cls(**{f.name: getattr(figures, f.name) for f in fields(cls)})
 
 
 @dataclass(frozen=True)
@@ -22,7 +41,7 @@ class Before:
     match_mark: str
     carried: dict  #: artefacts that an adjustment leaves as they are
     settings: dict
-    figures: dict
+    figures: Unchanged
 
 
 @dataclass(frozen=True)
@@ -34,7 +53,7 @@ class Inputs:
     masks: dict
     groups: list  #: photos with one lens, as the Lens stage found them
     targets: dict  #: blob keys of the targets found, by photo id
-    way: str = START_OVER
+    mode: str = START_OVER
     before: Before | None = None
     removed: str | None = None  #: blob key of the sightings taken out by hand
     marks: tuple = ()  #: points marked by hand: (id, name, ((photo id, x, y, sigma in pixels), ...))

@@ -13,10 +13,10 @@ from ...core.poses.block import Block
 from ...sitting.frames import frame_of, load_block
 from ...sitting.marks import without_marks
 from ...sitting.members import members_of
-from .inputs import Before, Inputs
+from .inputs import Before, Inputs, Unchanged
 
 
-def gather_merged(job, sitting, photos, way, before, common):
+def gather_merged(job, sitting, photos, mode, before, common):
     """The Inputs of an adjustment over all members of a joined row.
 
     Parameters
@@ -24,24 +24,24 @@ def gather_merged(job, sitting, photos, way, before, common):
     before : Before or None
         Of the row's own last result, to adjust that again.
     common : dict
-        What all ways of the Poses stage need: groups, targets, masks, removed, marks.
+        What all modes of the Poses stage need: groups, targets, masks, removed, marks.
     """
     found = job.join_found(sitting.id)
     members = members_of(job, sitting)
     if not found:
         raise UmbrateError(f"“{sitting.name}” is not joined yet. Run Join first.", ("go to", "join"))
-    if found["members"] != [s.id for s in members]:
+    if found.members != [s.id for s in members]:
         raise UmbrateError(
             f"“{sitting.name}” has other sittings since it was joined. Run Join again.", ("go to", "join")
         )
-    lost = [s.name for s, M in zip(members, found["moves"], strict=True) if M is None]
+    lost = [s.name for s, M in zip(members, found.moves, strict=True) if M is None]
     if lost:
         raise UmbrateError(f"“{lost[0]}” hangs on no other sitting. Mend the join first.", ("go to", "join"))
-    support = set(found["support"])
+    support = set(found.support)
     foreign = {p.id: k for k, s in enumerate(members) if k for p in job.photos(s.id)}
     if before is None:
         before = _united(job, members, found, support)
-    return Inputs(str(job.blobs.folder), photos, way=way, before=before, joined=True, foreign=foreign,
+    return Inputs(str(job.blobs.folder), photos, mode=mode, before=before, joined=True, foreign=foreign,
                   support=tuple(sorted(support)), **common)  # fmt: skip
 
 
@@ -51,30 +51,26 @@ def _united(job, members, found, support):
     if None in results:
         name = next(s.name for s, r in zip(members, results, strict=True) if r is None)
         raise UmbrateError(f"“{name}” has no poses (any more). Run Poses there first.", ("go to", "join"))
-    for s, M in zip(members, found["moves"], strict=True):
+    for s, M in zip(members, found.moves, strict=True):
         b = without_marks(load_block(job, s))
         blocks.append(b.moved(np.array(M) @ np.linalg.inv(frame_of(job, s).matrix)))
-    ties = job.blobs.get_arrays(found["ties"])["ties"]
+    ties = job.blobs.get_arrays(found.ties)["ties"]
     block = join_blocks(blocks, ties, support)
-    figures = {"pairs_tried": 0, "pairs": 0, "still": 0, "still_share": 0.0, "pairs_chosen": "all", "reasons": {}}
-    figures.update(bridges=[], fragments=[])
-    for r in results:
-        f = r.figures
-        figures["pairs_tried"] += f["pairs_tried"]
-        figures["pairs"] += f["pairs"]
-        figures["still"] += f.get("still", 0)
-        figures["still_share"] = max(figures["still_share"], f["still_share"])
-        figures["reasons"].update(f["reasons"])
-        figures["bridges"] += f.get("bridges", [])
+    f = [r.figures for r in results]
+    unchanged = Unchanged(
+        pairs=sum(x.pairs for x in f), pairs_tried=sum(x.pairs_tried for x in f), still=sum(x.still for x in f),
+        still_share=max(x.still_share for x in f), reasons={i: r for x in f for i, r in x.reasons.items()},
+        bridges=[b for x in f for b in x.bridges],
+    )  # fmt: skip
     return Before(
         job.blobs.put_arrays(**block.arrays()),
         {p: key for r in results for (name, p), key in r.artefacts.items() if name == "features"},
-        {int(p): mark for r in results for p, mark in r.figures["made_from"].items()},
+        {p: mark for r in results for p, mark in (r.figures.made_from or {}).items()},
         None,
         "",
         {("pairs", None): _pairs(job, results)} if all(r.blob("pairs") for r in results) else {},
         {},
-        figures,
+        unchanged,
     )
 
 

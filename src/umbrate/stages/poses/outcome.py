@@ -19,6 +19,7 @@ from ...sitting.blocks import stored_block
 from ...sitting.lenses import NO_EXIF_35MM
 from ...sitting.photos import photo_picture
 from ..base import Outcome, problem
+from .figures import PhotoFigures, PosesFigures, Ring, Turntable, WhyLeftOut
 from .inputs import ADJUST, ELSEWHERE, MARKED, START_OVER
 from .solving import match_mark
 
@@ -51,7 +52,7 @@ def outcome(made, inputs, settings, report):
     block, reframed = _into_frame(_named(solution.block, made, inputs), inputs)
     solved = block.solved
     artefacts = dict(made.artefacts)
-    if inputs.way == ADJUST:
+    if inputs.mode == ADJUST:
         artefacts.update(inputs.before.carried)
     else:
         artefacts[("pairs", None)] = _put_pairs(made, inputs)
@@ -67,45 +68,45 @@ def outcome(made, inputs, settings, report):
         part = part.moved(upright_frame(part.poses[part.solved], part.points, orientations[part.solved]))
         artefacts[(f"fragment {k + 2}", None)] = blobs.put_arrays(**_known_to(part, photos, report)[0].arrays())
     fragments = [int(f.solved.sum()) for f in solution.fragments]
-    if inputs.way == ADJUST:
-        fragments = inputs.before.figures.get("fragments", [])
+    if inputs.mode == ADJUST:
+        fragments = inputs.before.figures.fragments
     reasons = _reasons(block, made, inputs, settings)
     L = Lens.from_vector(made.lenses[0].width, made.lenses[0].height, block.lenses[0])
     half_view = np.array([min(p.width, p.height) / 2 / block.lens_vector(k)[0] for k, p in enumerate(photos)])
     box = fit_keep_box(block.points, block.photos_of, block.poses[solved], half_view[solved])
     bridges = [[photos[i].id, photos[j].id] for i, j in solution.bridges]
-    if inputs.way == ADJUST:
-        bridges = inputs.before.figures.get("bridges", [])
+    if inputs.mode == ADJUST:
+        bridges = inputs.before.figures.bridges
     return Outcome(
-        {
-            "way": inputs.way,
-            "photos": len(photos),
-            "solved": int(solved.sum()),
-            "rms_px": round(block.rms_px, 4),
-            "points": len(block.points),
-            "sightings": len(block.photo),
-            "still": int(sum(x.sum() for x in made.still)) if made.still else _kept(inputs, "still", 0),
-            "still_share": round(made.still_share, 3),
-            "pairs": len(solution.pairs) or _kept(inputs, "pairs", 0),
-            "pairs_tried": made.tried,
-            "pairs_chosen": made.chosen,
-            "bridges": bridges,
-            "fragments": fragments,
-            "features_median": int(np.median(made.counts)),
-            "lens": {**L.as_dict(), "start_f": made.lenses[0].f},
-            "lens_sigma": known["lens"],
-            "unit": known["unit"],
-            "turn_sigma_deg": known["turn_deg"],
-            "center_sigma_percent": known["center_percent"],
-            "lenses": len(made.lenses),
-            "keep_box": box.as_dict(),
-            "turntable": _turntable(block, photos),
-            "reasons": {str(photos[i].id): r for i, r in reasons.items()},
-            "made_from": {str(p): mark for p, mark in made.made_from.items()},
-            "match_mark": match_mark(settings),
+        PosesFigures(
+            mode=inputs.mode,
+            photos=len(photos),
+            solved=int(solved.sum()),
+            rms_px=round(block.rms_px, 4),
+            points=len(block.points),
+            sightings=len(block.photo),
+            still=int(sum(x.sum() for x in made.still)) if made.still else _kept(inputs, "still", 0),
+            still_share=round(made.still_share, 3),
+            pairs=len(solution.pairs) or _kept(inputs, "pairs", 0),
+            pairs_tried=made.tried,
+            pairs_chosen=made.chosen,
+            bridges=bridges,
+            fragments=fragments,
+            features_median=int(np.median(made.counts)),
+            lens={**L.as_dict(), "start_f": made.lenses[0].f},
+            lens_sigma=known["lens"],
+            unit=known["unit"],
+            turn_sigma_deg=known["turn_deg"],
+            center_sigma_percent=known["center_percent"],
+            lenses=len(made.lenses),
+            keep_box=box.as_dict(),
+            turntable=_turntable(block, photos),
+            reasons={photos[i].id: r for i, r in reasons.items()},
+            made_from=dict(made.made_from),
+            match_mark=match_mark(settings),
             **{k: round(v, 2) for k, v in made.times.items()},
             **_sighting_figures(block, photos),
-        },
+        ),
         artefacts,
         [*_problems(reasons, block, made, inputs, settings), *([_reframed()] if reframed else [])],
     )
@@ -139,7 +140,7 @@ def _reframed():
 
 
 def _kept(inputs, name, default):
-    return inputs.before.figures.get(name, default) if inputs.before else default
+    return getattr(inputs.before.figures, name) if inputs.before else default
 
 
 def _into_frame(block, inputs):
@@ -147,7 +148,7 @@ def _into_frame(block, inputs):
 
     Returns the block, and whether its frame is another one than before.
     """
-    if inputs.way != START_OVER:
+    if inputs.mode != START_OVER:
         before = stored_block(BlobStore(inputs.blobs), inputs.before.block).solved_rows
         # the frame of a joined row is that of its first member, however the others moved
         both = [i for i in block.solved_rows if i in before and i not in inputs.foreign]
@@ -259,49 +260,41 @@ def _sighting_figures(block, photos):
         "targets_rms_px": _rms(length[block.kind[block.point] == TARGET]),
         "residual_histogram": np.histogram(length, 30, (0, RESIDUAL_TOP_PX))[0].tolist(),
         "per_photo": {
-            str(p.id): {
-                "sightings": int(s),
-                "rms_px": round(float(np.sqrt(q / s)), 3) if s else None,
-                "covered": round(float(c / w), 3),
-            }
+            p.id: PhotoFigures(
+                sightings=int(s), rms_px=round(float(np.sqrt(q / s)), 3) if s else None, covered=round(float(c / w), 3)
+            )
             for p, s, q, c, w in zip(photos, sightings, square, covered, whole, strict=True)
         },
     }
 
 
 def _turntable(block, photos):
-    """What the poses show of a turntable, as plain values with photo ids, or None."""
+    """The Turntable that the poses show, or None."""
     found = find_turntable(block.poses)
     if found is None:
         return None
-    return {
-        "point": found.point.tolist(),
-        "direction": found.direction.tolist(),
-        "rings": [
-            {
-                "photos": [photos[i].id for i in r.photos],
-                "step_deg": round(r.step_deg, 2),
-                "radius": r.radius,
-                "height": r.height,
-                "span_deg": round(float(np.ptp(r.angles_deg)), 1),
-            }
-            for r in found.rings
-        ],
-        "slips": [[photos[i].id, why] for i, why in found.slips],
-    }
+    rings = [
+        Ring(
+            photos=[photos[i].id for i in r.photos], step_deg=round(r.step_deg, 2), radius=r.radius, height=r.height,
+            span_deg=round(float(np.ptp(r.angles_deg)), 1),
+        )
+        for r in found.rings
+    ]  # fmt: skip
+    slips = [(photos[i].id, why) for i, why in found.slips]
+    return Turntable(point=found.point.tolist(), direction=found.direction.tolist(), rings=rings, slips=slips)
 
 
 def _reasons(block, made, inputs, settings):
-    """Why photos are not solved: dictionaries of kind, text, partners (photo ids), by photo index."""
+    """Why photos are not solved: a WhyLeftOut by the row of each."""
     photos = inputs.photos
-    if inputs.way == ADJUST:
-        known = inputs.before.figures.get("reasons", {})
-        lost = {"kind": DISAGREES, "text": "too few of its tie points are left", "partners": []}
-        new = {"kind": TOO_FEW, "text": "it came after the others were solved; “Go on” adds it", "partners": []}
+    if inputs.mode == ADJUST:
+        known = inputs.before.figures.reasons
+        lost = WhyLeftOut(kind=DISAGREES, text="too few of its tie points are left")
+        new = WhyLeftOut(kind=TOO_FEW, text="it came after the others were solved; “Go on” adds it")
         out = {}
         for i in np.flatnonzero(~block.solved):
             pid = photos[i].id
-            out[i] = known.get(str(pid), lost if pid in inputs.before.made_from else new)
+            out[i] = known.get(pid, lost if pid in inputs.before.made_from else new)
         return out
     out = {}
     for i, r in made.solution.reasons.items():
@@ -312,7 +305,7 @@ def _reasons(block, made, inputs, settings):
         elif kind == NO_OVERLAP and made.counts[i] < FEW_FEATURES and settings.ties != MARKED:
             kind = "blurred"
             text = f"only {made.counts[i]} features were found in it (blurred, plain, or hidden by its mask)"
-        out[i] = {"kind": kind, "text": text, "partners": [photos[k].id for k in r.partners[:6]]}
+        out[i] = WhyLeftOut(kind=kind, text=text, partners=[photos[k].id for k in r.partners[:6]])
     return out
 
 
@@ -333,10 +326,10 @@ def _problems(reasons, block, made, inputs, settings):
     names = {p.id: p.name for p in photos}
     out = []
     for i, r in reasons.items():
-        hint, remedy = hints.get(r["kind"], ("Set it aside, or bring in photos round it.", ("bring in photos",)))
-        near = ", ".join(names[k] for k in r["partners"][:3] if k in names)
-        text = f"{photos[i].name} could not be placed: {r['text']}."
-        if near and r["kind"] in (TOO_FEW, DISAGREES, LOOP):
+        hint, remedy = hints.get(r.kind, ("Set it aside, or bring in photos round it.", ("bring in photos",)))
+        near = ", ".join(names[k] for k in r.partners[:3] if k in names)
+        text = f"{photos[i].name} could not be placed: {r.text}."
+        if near and r.kind in (TOO_FEW, DISAGREES, LOOP):
             text += f" It matches best with {near}."
         out.append(problem(photos[i], text, hint, remedy=remedy))
     if len(made.solution.bridges) >= MANY_BRIDGES * max(len(made.solution.pairs), 1):

@@ -88,19 +88,19 @@ def lenses_of(photos, groups):
     """
     lenses, lens_of, guessed = lens_groups(photos)
     trusted, sigma = [], np.full((len(lenses), len(PARAMETER_NAMES)), np.nan)
-    group_of = {i: g for g in groups for i in g["photos"]}
+    group_of = {i: g for g in groups for i in g.photos}
     for k in range(len(lenses)):
         g = group_of.get(next(p.id for p, m in zip(photos, lens_of, strict=True) if m == k))
-        if g is None or g["lens"] is None:
+        if g is None or g.lens is None:
             if next(p for p, m in zip(photos, lens_of, strict=True) if m == k).focal_px is None:
                 sigma[k, 0] = GUESSED_SIGMA * lenses[k].f
             continue
-        lenses[k] = Lens.from_dict(g["lens"])
-        if g["use"] == "trusted":
+        lenses[k] = Lens.from_dict(g.lens)
+        if g.use == "trusted":
             trusted.append(k)
         else:
             # the focus may have moved a little since: three times what the card says
-            sigma[k] = [3 * g["sigma"].get(n, np.nan) for n in PARAMETER_NAMES]
+            sigma[k] = [3 * g.sigma.get(n, np.nan) for n in PARAMETER_NAMES]
     return lenses, lens_of, guessed, trusted, sigma
 
 
@@ -164,7 +164,7 @@ def relate_photos(sides, settings, lenses, item):
 
 # ---------------------------------------------------------------------- the run
 def make_block(inputs, settings, report):
-    """Solve, go on or adjust, as `inputs.way` says; returns a Made."""
+    """Solve, go on or adjust, as `inputs.mode` says; returns a Made."""
     return _Making(inputs, settings, report).make()
 
 
@@ -183,7 +183,7 @@ class _Making:
         self.times[name], self._clock = now - self._clock, now
 
     def make(self):
-        adjust_only = self.inputs.way == ADJUST
+        adjust_only = self.inputs.mode == ADJUST
         if adjust_only and not self.inputs.joined:
             self._can_adjust()
         self._features(0.3)
@@ -200,8 +200,8 @@ class _Making:
         if adjust_only:
             made = self._adjust()
             solution = Solution(made.block, made.reasons, made.bridges)
-            tried, chosen = self.before.figures["pairs_tried"], self.before.figures["pairs_chosen"]
-            still, share = [], self.before.figures["still_share"]
+            tried, chosen = self.before.figures.pairs_tried, self.before.figures.pairs_chosen
+            still, share = [], self.before.figures.still_share
             self.times["matching_s"] = 0.0
         else:
             tried, chosen, still, share = self._match()
@@ -362,7 +362,7 @@ class _Making:
 
     def _poses_before(self):
         """Poses (n, 4, 4) of the last block, NaN where there is none; None unless going on."""
-        if self.inputs.way == START_OVER or self.before is None:
+        if self.inputs.mode == START_OVER or self.before is None:
             return None
         b, none = self._block_before, np.full((4, 4), np.nan)
         return np.array([none if (k := b.solved_row(p.id)) is None else b.poses[k] for p in self.photos])

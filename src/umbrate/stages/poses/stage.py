@@ -1,6 +1,6 @@
 """Poses: where each photo was taken, how the lens bends, and the sparse cloud of tie points."""
 
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
@@ -12,20 +12,14 @@ from ...sitting.marks import marks_of
 from ...sitting.masks import mask_blobs
 from ...sitting.photos import photo_key, photo_refs
 from ..base import Foresight, Histogram, Stage, StageSettings, only
-from .inputs import ADJUST, FEATURES, GO_ON, MARKED, START_OVER, Before, Inputs
+from .figures import PosesFigures
+from .inputs import ADJUST, FEATURES, GO_ON, MARKED, START_OVER, Before, Inputs, Unchanged
 from .merging import gather_merged
 from .outcome import RESIDUAL_TOP_PX, outcome
 from .solving import make_block
 
 #: settings that count when the sittings of a joined row are adjusted together
 OF_MERGING = ("solve_lens", "lens_parameters", "use_targets", "min_sightings", "min_angle_deg")
-CHOSEN = {
-    "all": "all pairs",
-    "likeness": "the likest photos",
-    "order": "the order they were taken in",
-    "near": "where the photos stand",
-    "marks": "marked points",
-}
 
 
 class Settings(StageSettings):
@@ -152,17 +146,6 @@ class Settings(StageSettings):
     )
 
 
-def _turntable_rows(found):
-    """What the bench says of a turntable."""
-    if not found:
-        return []
-    rings = found["rings"]
-    steps = ", ".join(f"{len(r['photos'])} × {r['step_deg']:.1f}°" for r in rings)
-    slips = f", {len(found['slips'])} slipped" if found["slips"] else ""
-    told = "Rings about one axis: photos and the step between them. " + "; ".join(w for _, w in found["slips"])
-    return [("Turntable", steps + slips, told)]
-
-
 class PosesStage(Stage):
     """Features, matching, growing, adjustment."""
 
@@ -171,8 +154,12 @@ class PosesStage(Stage):
     needs = ("photos", "masks", "lens")
     reads = "photos, masks or tie points"
     uses_keep_box = True
-    ways = (START_OVER, GO_ON, ADJUST)
+    modes: ClassVar = {
+        GO_ON: "Keep the photos where they stand, let those set aside leave, and bring in the new ones",
+        ADJUST: "Move everything together once more with the lens and settings as they are now, in seconds",
+    }
     Settings = Settings
+    Figures = PosesFigures
 
     def counts(self, sitting, setting):
         return not sitting.members or setting in OF_MERGING
@@ -182,10 +169,20 @@ class PosesStage(Stage):
             return self.about
         return "Adjusts all photos of its sittings together, with shared lens, targets and tie points between them."
 
+    def modes_of(self, sitting):
+        return {ADJUST: self.modes[ADJUST]} if sitting.members else self.modes
+
+    def as_next(self, sitting):
+        return "merge all photos" if sitting.members else super().as_next(sitting)
+
+    def then_of(self, sitting):
+        return ("scale",) if sitting.members else ()
+
     def needs_of(self, sitting):
         return ("join",) if sitting.members else self.needs
 
-    def gather(self, job, sitting, way=START_OVER):
+    def gather(self, job, sitting, settings, mode=""):
+        mode = mode or START_OVER
         photos = photo_refs(job, sitting)
         if len(photos) < 2:
             count = "no usable photo" if not photos else "only one usable photo"
@@ -195,21 +192,21 @@ class PosesStage(Stage):
                 ("bring in photos",),
             )
         done = job.result(sitting.id, "lens")
-        groups = done.figures["groups"] if done else []
+        groups = done.figures.groups if done else []
         targets = {p.id: done.blob("targets", p.id) for p in photos if done and done.blob("targets", p.id)}
         before = self._before(job, sitting)
         if sitting.members:
-            again = before if way == ADJUST else None
+            again = before if mode == ADJUST else None
             return gather_merged(
                 job, sitting, photos, ADJUST, again, {
                     "groups": groups, "targets": targets, "masks": mask_blobs(job, sitting),
                     "removed": job.removed(sitting.id), "marks": marks_of(job, sitting),
                 }
             )  # fmt: skip
-        if way != START_OVER and before is None:
-            raise UmbrateError(f"“{sitting.name}” has no solved block to {way}. Run Poses first.", ("run again",))
+        if mode != START_OVER and before is None:
+            raise UmbrateError(f"“{sitting.name}” has no solved block to {mode}. Run Poses first.", ("run again",))
         return Inputs(
-            str(job.blobs.folder), photos, mask_blobs(job, sitting), groups, targets, way, before,
+            str(job.blobs.folder), photos, mask_blobs(job, sitting), groups, targets, mode, before,
             job.removed(sitting.id), marks_of(job, sitting),
         )  # fmt: skip
 
@@ -217,7 +214,7 @@ class PosesStage(Stage):
     def _before(job, sitting):
         """What the last result has for this run, or None."""
         done = job.result(sitting.id, "poses")
-        if done is None or "made_from" not in done.figures:
+        if done is None or done.figures.made_from is None:
             return None
         carried = {
             k: v for k, v in done.artefacts.items() if k[0] in ("pairs", "matches") or k[0].startswith("fragment")
@@ -225,21 +222,21 @@ class PosesStage(Stage):
         return Before(
             done.blob("block"),
             {p: key for (name, p), key in done.artefacts.items() if name == "features"},
-            {int(p): mark for p, mark in done.figures["made_from"].items()},
+            done.figures.made_from,
             done.blob("matches"),
-            done.figures["match_mark"],
+            done.figures.match_mark,
             carried,
             done.settings,
-            done.figures,
+            Unchanged.of(done.figures),
         )
 
-    def key(self, job, sitting):
+    def key(self, job, sitting, settings):
         removed = job.removed(sitting.id)
         more = [removed] if removed else []
         if sitting.members:
             found = job.join_found(sitting.id)
-            return [found["moves"], found["ties"], *more] if found else []
-        if job.settings(sitting.id, self.name).get("ties") == MARKED:
+            return [found.moves, found.ties, *more] if found else []
+        if settings.ties == MARKED:
             more.append(marks_of(job, sitting))  # else they help, but what was solved without them stays good
         return [photo_key(job, sitting), sorted(job.hand_masks(sitting.id).items()), *more]
 
@@ -259,81 +256,17 @@ class PosesStage(Stage):
             return Foresight(f"{sum(map(len, numbers))} marked places: enough to solve.{left}")
         return Foresight(" ".join(told[:3]) or "Mark at least six places in two photos.", False, ("mark points",))
 
-    def rows(self, f):
-        L, sd = f["lens"], f.get("lens_sigma", {})
-        give = lambda n: f" ± {sd[n]:.1f}" if n in sd else ""  # noqa: E731
-        known = []
-        if "turn_sigma_deg" in f:
-            text = f"{f['turn_sigma_deg']:.3f}°, {f['center_sigma_percent']:.3f} %"
-            told = "Standard deviations of a photo's turn, and of its place in % of its distance; the median photo"
-            known.append(("Known to", text, told))
-        return [
-            ("Placed", f"{f['solved']} of {f['photos']}", "Photos with a solved pose"),
-            ("Residual", f"{f['rms_px']:.2f} px", "Root mean square distance between seen and predicted sightings"),
-            *known,
-            ("Tie points", f"{f['points']:,}", "Points of the sparse cloud"),
-            ("Sightings", f"{f['sightings']:,}", "Tie points as seen in photos; more per point is better"),
-            *(
-                [
-                    (
-                        "Targets",
-                        f"{f['targets']}, {f['targets_rms_px']:.3f} px",
-                        "Coded targets among the tie points, and their residual",
-                    )
-                ]
-                if f.get("targets")
-                else []
-            ),
-            *(
-                [("Still features", f"{f['still']:,}", "Key points that do not move while others do: left out")]
-                if f.get("still")
-                else []
-            ),
-            (
-                "Matched pairs",
-                f"{f['pairs']:,} of {f['pairs_tried']:,}",
-                f"Photo pairs that show the same surface, of those tried: {CHOSEN[f.get('pairs_chosen', 'all')]}",
-            ),
-            *(
-                [("False bridges", f"{len(f['bridges'])}", "Pairs that match but contradict the others: left out")]
-                if f.get("bridges")
-                else []
-            ),
-            *(
-                [
-                    (
-                        "Fragments",
-                        ", ".join(map(str, f["fragments"])),
-                        "Photos of groups that nothing connects to the block",
-                    )
-                ]
-                if f.get("fragments")
-                else []
-            ),
-            *_turntable_rows(f.get("turntable")),
-            (
-                "Left and right",
-                "told by targets" if f.get("targets") else "cannot be told",
-                "Mirrored photos give a mirrored object. Coded targets can be read one way only; without them nothing "
-                "in the photos tells, but for writing on the object: look whether it can be read",
-            ),
-            ("Focal length", f"{L['f']:.1f}{give('f')} px", f"Solved; to start from, it was {L['start_f']:.0f} px"),
-            (
-                "Principal point",
-                f"{L['cx']:.1f}{give('cx')}, {L['cy']:.1f}{give('cy')} px",
-                "Where the optical axis meets the picture",
-            ),
-            ("k1, k2, k3", ", ".join(f"{x:.4f}" for x in L["k"]), "Radial distortion (Brown-Conrady)"),
-        ]
-
     def histogram(self, figures):
-        counts = figures["residual_histogram"]
+        counts = figures.residual_histogram
         edges = np.linspace(0, RESIDUAL_TOP_PX, len(counts) + 1).tolist()
         return Histogram("Residuals of the sightings", "distance seen to predicted (px)", edges, counts)
 
+    def can_go_on(self, figures):
+        return figures.made_from is not None
+
     def headline(self, figures):
-        left = figures["photos"] - figures["solved"]
+        left = figures.photos - figures.solved
         return (
-            f"{figures['solved']}/{figures['photos']}  {figures['rms_px']:.2f} px",
-            f"{left} not placed" if left else f"{figures['points']:,} points",
+            f"{figures.solved}/{figures.photos}  {figures.rms_px:.2f} px",
+            f"{left} not placed" if left else f"{figures.points:,} points",
         )

@@ -24,6 +24,7 @@ from ...sitting.endpoints import known_places
 from ...sitting.frames import end_text, place_of_end
 from ...sitting.marks import marks_of, with_marks, without_marks
 from ..base import Foresight, Outcome, Stage, StageSettings, only, problem
+from .figures import KnownPoint, LengthFigures, ScaleFigures
 
 FROM_SHEET = "sheet"
 INCH = 25.4
@@ -82,8 +83,9 @@ class ScaleStage(Stage):
     needs = ("poses",)
     reads = "lengths or points"
     Settings = Settings
+    Figures = ScaleFigures
 
-    def gather(self, job, sitting):
+    def gather(self, job, sitting, settings, mode=""):
         poses = job.result(sitting.id, "poses")
         if poses is None:
             raise UmbrateError(f"“{sitting.name}” has no poses yet. Run Poses first.", ("go to", "poses"))
@@ -101,21 +103,20 @@ class ScaleStage(Stage):
             job.end_names(sitting.id),
         )
 
-    def invited(self, job, sitting):
+    def invited(self, job, sitting, settings):
         """Lengths are stated, points are marked, or bars of the sheets were found."""
         if job.lengths(sitting.id) or job.marked_points(sitting.id) or job.known_targets(sitting.id):
             return True
         lens = job.result(sitting.id, "lens")
         keys = [k for (name, _), k in lens.artefacts.items() if name == "targets"] if lens else []
-        chosen = job.settings(sitting.id, self.name).get("sheet_lengths", "scale")
-        if chosen == "off" or not lens or not lens.figures.get("numbers"):
+        if settings.sheet_lengths == "off" or not lens or not lens.figures.numbers:
             return False
         found = [job.blobs.get_arrays(k) for k in keys]
         return any(np.isin(a["number"][a["kind"] == CODED], [*BARS, *MAT]).any() for a in found)
 
-    def key(self, job, sitting):
+    def key(self, job, sitting, settings):
         poses = job.result(sitting.id, "poses")
-        i = self.gather(job, sitting) if poses and poses.blob("covariance") else None
+        i = self.gather(job, sitting, settings) if poses and poses.blob("covariance") else None
         if i is None:
             return []
         marks = [(m, seen) for m, _, seen in i.marks]  # what a point is called changes nothing
@@ -152,20 +153,20 @@ class ScaleStage(Stage):
         plain = without_marks(poses_block).points
         M = fit_similarity(plain, fitted.block.points[: len(plain)])
         return Outcome(
-            {
+            ScaleFigures(
                 **figures,
-                "made_of": inputs.block,
-                "from_plain": M.tolist(),
-                "scaled": fitted.scaled,
-                "framed": known is not None,
-                "offset": offset,
-                "bent": fitted.bent_px > BENT_PX,
-                "bent_px": round(fitted.bent_px, 4),
-                "rms_px": round(float(np.sqrt((fitted.residual**2).sum(1).mean())), 4),
-                "marks": {
+                made_of=inputs.block,
+                from_plain=M.tolist(),
+                scaled=fitted.scaled,
+                framed=known is not None,
+                offset=offset,
+                bent=fitted.bent_px > BENT_PX,
+                bent_px=round(fitted.bent_px, 4),
+                rms_px=round(float(np.sqrt((fitted.residual**2).sum(1).mean())), 4),
+                marks={
                     token(m): _rms(np.linalg.norm(fitted.residual[b.of_point(p)], axis=1)) for m, p in b.marks.items()
                 },
-            },
+            ),
             artefacts,
             problems,
         )
@@ -266,18 +267,19 @@ class ScaleStage(Stage):
             J = np.zeros(cov.shape[0])
             J[3 * a : 3 * a + 3], J[3 * c : 3 * c + 3] = d / length, -d / length
             spread = float(np.sqrt(max(J @ cov @ J, 0.0)))
-            row = {k: r[k] for k in ("first", "second", "value", "sigma", "role", "from")}
-            row.update(length=length, sigma_length=spread)
+            row = LengthFigures(
+                **{k: r[k] for k in ("first", "second", "value", "sigma", "role", "from")}, length=length,
+                sigma_length=spread,
+            )  # fmt: skip
             if r["role"] == SCALE:
                 k = next(i for i, s in enumerate(scale_rows) if s is r)
-                row.update(
-                    residual=_plain(j.residual[k]), sigmas=_plain(j.sigmas[k]), part=_plain(j.part[k]),
-                    error=_plain(j.error[k]), left_out=bool(fitted.left_out[k]),
-                )  # fmt: skip
+                row.residual, row.sigmas = _plain(j.residual[k]), _plain(j.sigmas[k])
+                row.part, row.error = _plain(j.part[k]), _plain(j.error[k])
+                row.left_out = bool(fitted.left_out[k])
             else:
                 error = length - r["value"]
                 both = float(np.hypot(spread, r["sigma"]))
-                row.update(error=error, half95=K95 * both, sigmas=error / both)
+                row.error, row.half95, row.sigmas = error, K95 * both, error / both
             out.append(row)
         figures = {"lengths": out, "contradict": fitted.contradict, "unit": round(fitted.covariance.unit, 3)}
         if fitted.scaled:
@@ -296,7 +298,7 @@ class ScaleStage(Stage):
             res = j.residual[len(lengths) :].reshape(-1, 3)
             sig = j.sigmas[len(lengths) :].reshape(-1, 3)
             figures["known"] = {
-                e: {"residual": r.tolist(), "sigmas": s.tolist()} for e, r, s in zip(ends, res, sig, strict=True)
+                e: KnownPoint(residual=r.tolist(), sigmas=s.tolist()) for e, r, s in zip(ends, res, sig, strict=True)
             }
         return figures
 
@@ -305,24 +307,24 @@ class ScaleStage(Stage):
         """What the lengths say of each other; names : of marked points by end."""
 
         def told(row):
-            return f"{end_text(row['first'], names)} to {end_text(row['second'], names)}"
+            return f"{end_text(row.first, names)} to {end_text(row.second, names)}"
 
         out = []
         if not fitted.scaled:
             hint = "State a length between two targets or marked points, or lay a printed bar beside the object."
             return [problem(None, "No length is known: the block stays unscaled.", hint, remedy=("state a length",))]
-        judged = [r for r in figures["lengths"] if r["role"] == SCALE]
-        checks = [r for r in figures["lengths"] if r["role"] == CHECK]
+        judged = [r for r in figures["lengths"] if r.role == SCALE]
+        checks = [r for r in figures["lengths"] if r.role == CHECK]
         for r in judged:
-            if not (r["left_out"] or (r["sigmas"] is not None and abs(r["sigmas"]) > SURE and not fitted.contradict)):
+            if not (r.left_out or (r.sigmas is not None and abs(r.sigmas) > SURE and not fitted.contradict)):
                 continue
-            text = f"The length of {r['value']:g} mm from {told(r)} contradicts "
-            text += f"the others: they make it {r['length']:.2f} mm ({abs(r['sigmas']):.0f} sigmas)."
-            out.append(problem(None, f"{text}{_guess(r)}", "It is left out." if r["left_out"] else "Look at it."))
+            text = f"The length of {r.value:g} mm from {told(r)} contradicts "
+            text += f"the others: they make it {r.length:.2f} mm ({abs(r.sigmas):.0f} sigmas)."
+            out.append(problem(None, f"{text}{_guess(r)}", "It is left out." if r.left_out else "Look at it."))
         if fitted.contradict:
-            pair = [r for r in judged if not r["left_out"]]
-            both = " and ".join(f"{r['value']:g} mm ({told(r)})" for r in pair)
-            text = f"The lengths {both} contradict each other by {abs(pair[0]['sigmas']):.0f} sigmas; with "
+            pair = [r for r in judged if not r.left_out]
+            both = " and ".join(f"{r.value:g} mm ({told(r)})" for r in pair)
+            text = f"The lengths {both} contradict each other by {abs(pair[0].sigmas):.0f} sigmas; with "
             text += "so few nothing tells which is wrong."
             out.append(problem(None, text, "Look at them, or state one more.", remedy=("state a length",)))
         if len(judged) == 1 and not checks and not figures.get("known"):
@@ -333,15 +335,15 @@ class ScaleStage(Stage):
                 )
             )
         for r in checks:
-            if abs(r["sigmas"]) > SURE:
-                text = f"The check length of {r['value']:g} mm from {told(r)} "
-                text += f"measures {r['length']:.3f} mm: {r['error']:+.3f} mm off, {abs(r['sigmas']):.0f} sigmas."
+            if abs(r.sigmas) > SURE:
+                text = f"The check length of {r.value:g} mm from {told(r)} "
+                text += f"measures {r.length:.3f} mm: {r.error:+.3f} mm off, {abs(r.sigmas):.0f} sigmas."
                 out.append(problem(None, f"{text}{_guess(r)}", "Look at it and at the lengths that set the scale."))
         for end, k in figures.get("known", {}).items():
             name = names.get(end, end)
-            worst = max(abs(x) for x in k["sigmas"])
+            worst = max(abs(x) for x in k.sigmas)
             if worst > SURE:
-                off = ", ".join(f"{x:+.2f}" for x in k["residual"])
+                off = ", ".join(f"{x:+.2f}" for x in k.residual)
                 text = f"The known point “{name}” does not fit the others: {off} mm, {worst:.0f} sigmas."
                 out.append(problem(None, text, "Look at its coordinates and where it is marked."))
         return out
@@ -372,60 +374,18 @@ class ScaleStage(Stage):
         if count or job.result(sitting.id, "scale"):
             return None
         lens = job.result(sitting.id, "lens")
-        if settings.sheet_lengths == "scale" and lens and lens.figures.get("numbers"):
+        if settings.sheet_lengths == "scale" and lens and lens.figures.numbers:
             return Foresight("Bars printed from the sheets are looked for among the targets.")
         return Foresight("No length is stated yet: the block would stay unscaled.", False, ("state a length",))
 
-    def rows(self, f):
-        used = [r for r in f["lengths"] if r["role"] == SCALE and not r["left_out"]]
-        checks = [r for r in f["lengths"] if r["role"] == CHECK]
-        out = []
-        if f["scaled"]:
-            out.append(
-                (
-                    "Scale",
-                    f"± {100 * K95 * f['scale_sigma']:.3f} %",
-                    "95 % interval of all lengths, from the known ones",
-                )
-            )
-        out.append(
-            ("Lengths", f"{len(used)} used, {len(checks)} to check", "Known lengths that set or check the scale")
-        )
-        if checks:
-            worst = max(checks, key=lambda r: abs(r["error"]))
-            out.append(("Worst check", f"{worst['error']:+.3f} mm", "Largest error found of a check length"))
-        if "target_precision" in f:
-            unit = " mm" if f["scaled"] else ""
-            out.append(
-                (
-                    "Targets",
-                    f"± {f['target_sigma']:.2g}{unit}, 1:{f['target_precision']:,.0f}",
-                    "Standard deviation of a target's coordinate, and as a share of the extent of all targets",
-                )
-            )
-        if f["marks"]:
-            rms = [x for x in f["marks"].values() if x is not None]
-            worst = max(rms, default=0)
-            out.append(
-                ("Marked points", f"{len(rms)}, worst {worst:.2f} px", "Points marked by hand, and the worst residual")
-            )
-        out.append(("Residual", f"{f['rms_px']:.2f} px", "Of all sightings after the adjustment"))
-        out.append(("Bent by", f"{f['bent_px']:.3f} px", "By how much known lengths and points changed the shape"))
-        return out
-
-    def histogram(self, figures):
-        return None
-
     def headline(self, figures):
-        used = [r for r in figures["lengths"] if r["role"] == SCALE and not r["left_out"]]
-        checks = [r for r in figures["lengths"] if r["role"] == CHECK]
-        if not figures["scaled"]:
-            return "unscaled", f"{len(figures['marks'])} marked points" if figures["marks"] else "no length known"
-        first = f"± {100 * K95 * figures['scale_sigma']:.3f} %"
-        if checks:
-            worst = max((r["error"] for r in checks), key=abs)
-            return first, f"check {worst:+.3f} mm"
-        return first, f"{len(used)} length{'s' * (len(used) != 1)}, no check"
+        if not figures.scaled:
+            return "unscaled", f"{len(figures.marks)} marked points" if figures.marks else "no length known"
+        first = f"± {100 * K95 * figures.scale_sigma:.3f} %"
+        if figures.checks:
+            return first, f"check {max((r.error for r in figures.checks), key=abs):+.3f} mm"
+        count = len(figures.used)
+        return first, f"{count} length{'s' * (count != 1)}, no check"
 
 
 def _same_places(b, names):
@@ -456,7 +416,7 @@ def _rms(length):
 
 def _guess(row):
     """What a wrong length may really be, in a sentence, or nothing."""
-    ratio = row["length"] / row["value"]
+    ratio = row.length / row.value
     for factor, told in (
         (INCH, "inches taken for millimeters"), (1 / INCH, "millimeters taken for inches"),
         (10.0, "centimeters taken for millimeters"), (0.1, "millimeters taken for centimeters"),
@@ -466,7 +426,7 @@ def _guess(row):
             return f" It looks like {told}."
     if abs(ratio - 1) > 0.05:
         return " Are its ends the right ones?"
-    whole = round(row["length"])
-    if whole != row["value"] and abs(row["length"] - whole) < 0.1:
+    whole = round(row.length)
+    if whole != row.value and abs(row.length - whole) < 0.1:
         return f" Is it {whole} mm?"
     return ""

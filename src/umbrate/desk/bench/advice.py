@@ -1,0 +1,149 @@
+"""What went wrong with a cell, what helps, and the buttons that do it."""
+
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+
+from ...stages import BY_NAME
+from ...work.sorting import propose_split
+from ..dialogs.picks import PicksDialog
+from ..text import counted
+from .scale import ScalePanel
+from .softness import Evidence
+
+SHOWN = 4  #: problems; the strip can show the others
+
+
+def column(parent=None):
+    """A widget with an empty column, and the column."""
+    body = QWidget(parent)
+    box = QVBoxLayout(body)
+    box.setContentsMargins(0, 0, 0, 0)
+    box.setSpacing(8)
+    return body, box
+
+
+def wrapped(text, name="quiet"):
+    """A label that breaks its lines."""
+    label = QLabel(text, objectName=name)
+    label.setWordWrap(True)
+    return label
+
+
+def buttons(*rows):
+    """Buttons side by side: (text, tip, action) each."""
+    row = QHBoxLayout()
+    for text, tip, act in rows:
+        b = QPushButton(text)
+        b.setToolTip(tip)
+        b.clicked.connect(lambda _, a=act: a())
+        row.addWidget(b)
+    return row
+
+
+def remedy_button(bench, stage, remedy, run=True):
+    """The button that does what a sentence advises (see `UmbrateError`).
+
+    run : whether a changed setting is run at once
+    """
+    s = bench.session
+    kind, *more = remedy
+    if kind == "go to":
+        text, act = f"Go to {BY_NAME[more[0]].title}", lambda: s.choose(stage=more[0])
+    elif kind == "set":
+        title = stage.Settings.model_fields[more[0]].title
+        text = f"Set “{title}” to {more[1]}" if more[1] != "" else f"Clear “{title}”"
+        text += " and run" if run else ""
+        act = lambda: (s.set_setting(stage.name, *more), s.run() if run else None)  # noqa: E731
+    else:
+        text, act = {
+            "bring in photos": ("Bring in photos…", bench.photos_wanted.emit),
+            "find photos": ("Find missing photos…", bench.find_wanted.emit),
+            "mark points": ("Mark points", lambda: mark_points(bench)),
+            "pick places": ("Pick places…", lambda: PicksDialog(s, bench.window()).join()),
+            "state a length": ("State a length", lambda: state_length(bench)),
+            "fit the keep box": ("Fit the keep box again", lambda: s.set_keep_box(None)),
+        }.get(kind, ("Run it again", s.run))
+    b = QPushButton(text)
+    b.clicked.connect(lambda _: act())
+    return b
+
+
+def mark_points(bench):
+    """Begin to mark points."""
+    ScalePanel.shown = "Points"
+    bench.show_part()
+    bench.session.marking.set_on(True)
+
+
+def state_length(bench):
+    """Go to where lengths are stated."""
+    ScalePanel.shown = "Lengths"
+    bench.session.choose(stage="scale")
+    bench.show_part()
+
+
+def problems(bench, stage, result):
+    """The problems of a result, that of the chosen photo first, each with what can be done; None without any."""
+    s = bench.session
+    every = [p for p in result.problems if p.get("kind") != "bare"]  # of those more is offered, see `bare_frames`
+    every.sort(key=lambda p: p["photo"] is None or p["photo"] != s.photo_id)
+    if not every:
+        return None
+    body, box = column()
+    for p in every[:SHOWN]:
+        box.addWidget(wrapped(f"{p['text']} {p['hint']}", "advice"))
+        if p.get("remedy"):
+            box.addWidget(remedy_button(bench, stage, p["remedy"], run=False))
+        if p["photo"] is None:
+            continue
+        row = buttons(
+            ("Show it", "", lambda i=p["photo"]: s.choose(photo_id=i)),
+            ("Set it aside", "", lambda i=p["photo"]: s.set_aside({i})),
+        )
+        row.addStretch(1)
+        box.addLayout(row)
+        photo = next((x for x in s.photos() if x.id == p["photo"]), None)
+        if p.get("kind") == "soft" and photo:
+            box.addWidget(Evidence(s, photo, result))
+    if len(every) > SHOWN:
+        box.addWidget(wrapped(f"and {len(every) - SHOWN} more: the strip can show them, sorted or filtered"))
+    return body
+
+
+def bare_frames(bench, result):
+    """Where frames of the bare backdrop were found: what they are good for."""
+    s = bench.session
+    used = {p.id for p in s.photos() if not p.aside}
+    bare = [i for i in getattr(result.figures, "bare", ()) if i in used]
+    if not bare:
+        return None
+    body, box = column()
+    parts = propose_split(s.job, s.sitting, "bare")
+    told = f"{counted(len(bare), 'photo')} show{'s' * (len(bare) == 1)} the bare backdrop."
+    if len(parts) > 1:
+        counts = [str(len(p)) for p, _ in parts]
+        told += f" They separate {len(parts)} sittings of {', '.join(counts[:-1])} and {counts[-1]} photos."
+    box.addWidget(wrapped(told, "advice"))
+    b = QPushButton("Split there, keep them as plates" if len(parts) > 1 else "Keep them as plates", objectName="next")
+    b.clicked.connect(lambda: s.split("bare"))
+    box.addWidget(b)
+    return body
+
+
+def lost_files(bench):
+    """Where files are gone or have changed: the way to point to their new place, or to take them as they are."""
+    s = bench.session
+    states = [s.arrivals.file_state(p) for p in s.photos()]
+    body, box = column()
+    for state, act, text in (
+        ("missing", bench.find_wanted.emit, "Find missing photos…"),
+        ("changed", s.arrivals.take_as_they_are, "Take them as they are now"),
+    ):
+        count = states.count(state)
+        if count:
+            told = f"{counted(count, 'file')} of this sitting {'is' if count == 1 else 'are'} {state}."
+            if state == "changed":
+                told = told.replace("changed", "not as when brought in any more")
+                told += " Results made from what was there before are kept until you run them again."
+            box.addWidget(wrapped(told, "advice"))
+            box.addLayout(buttons((text, "", act)))
+    return body if box.count() else None

@@ -1,0 +1,37 @@
+"""What the Masks stage finds out about the masks."""
+
+from ...job.figures import Figures, figure
+
+METHODS = {
+    "files": "mask files",
+    "alpha": "the photos' alpha channel",
+    "plate": "a backdrop plate",
+    "still": "what stands still",
+    "color": "the backdrop's color",
+}
+
+
+class MasksFigures(Figures):
+    """Figures of the Masks stage; dictionaries go by photo id."""
+
+    LINES = ("count", "filled", "made_from")
+
+    photos: int
+    masks: int = figure(title="Photos with a mask", meaning="The others are used whole")
+    share: float | None = figure(
+        None, title="Object fills", meaning="Share of the picture inside the mask, median of the photos"
+    )
+    method: str = figure("", title="Made from", meaning="Where the masks come from")
+    sharpness: dict[int, float] = {}  #: inside the masks
+    soft: list[int] = []
+
+    def count(self):
+        return "Photos with a mask", f"{self.masks} of {self.photos}", "The others are used whole"
+
+    def filled(self):
+        text = "-" if self.share is None else f"{100 * self.share:.1f} %"
+        return "Object fills", text, "Share of the picture inside the mask, median of the photos"
+
+    def made_from(self):
+        text = {**METHODS, "several": "several ways"}.get(self.method, "-")
+        return "Made from", text, "Where the masks come from"
