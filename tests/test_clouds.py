@@ -35,6 +35,7 @@ from umbrate.core.cloud.keepbox import KeepBox
 from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import center, look_at
+from umbrate.core.poses.block import Block
 from umbrate.core.raster.pick import inside_polygon, seen_inside, seen_under
 from umbrate.formats.clouds import KINDS, write_cloud
 from umbrate.sitting.clouds import compare_clouds, load_cloud, raw_cloud
@@ -328,20 +329,18 @@ class Covered(unittest.TestCase):
 class Foreseen(unittest.TestCase):
     def test_what_a_cloud_will_cost_follows_from_cameras_box_and_mask(self):
         poses = np.array([look_at((20 * np.cos(a), 20 * np.sin(a), 0), (0, 0, 0)) for a in np.arange(6)])
-        arrays = {
-            "photo_ids": np.arange(6), "poses": poses, "sizes": np.tile([1600, 1200], (6, 1)),
-            "lens_of": np.zeros(6, int), "lenses": np.array([[2000.0, 799.5, 599.5, 0, 0, 0, 0, 0, 0, 0]]),
-        }  # fmt: skip
         poses[5] = np.nan
+        lens = np.array([[2000.0, 799.5, 599.5, 0, 0, 0, 0, 0, 0, 0]])
+        block = Block.without_sightings(poses, lens, np.zeros(6), np.zeros((0, 3)), sizes=np.tile([1600, 1200], (6, 1)))
         box = KeepBox(np.zeros(3), np.eye(3), np.full(3, 1e-3))
-        s = foresight.scene_of(arrays, {0, 1, 2, 3, 5}, box, None)
+        s = foresight.scene_of(block, {0, 1, 2, 3, 5}, box, None)
         self.assertEqual(s.photos, 4)
         self.assertAlmostEqual(s.ground, 20 / 2000, places=9)
         self.assertLess(s.used_pixels, 0.4**2)  # a box of a fifth of a pixel
         large = KeepBox(np.zeros(3), np.eye(3), np.full(3, 8.0))
-        self.assertEqual(foresight.scene_of(arrays, {0, 1, 2}, large, 0.25).used_pixels, 0.25 * 1600 * 1200)
-        self.assertIsNone(foresight.scene_of(arrays, {1, 5}, box, None))
-        s = foresight.scene_of(arrays, {0, 1, 2, 3}, large, None)
+        self.assertEqual(foresight.scene_of(block, {0, 1, 2}, large, 0.25).used_pixels, 0.25 * 1600 * 1200)
+        self.assertIsNone(foresight.scene_of(block, {1, 5}, box, None))
+        s = foresight.scene_of(block, {0, 1, 2, 3}, large, None)
         found = {k: foresight.cost(s, k, 6, 2, 1e6, 2) for k in foresight.SCALES}
         self.assertAlmostEqual(found[4].spacing, 4 * 20 / 2000)
         self.assertGreater(found[1].seconds, 3.5 * found[2].seconds)

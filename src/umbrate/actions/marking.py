@@ -71,7 +71,7 @@ class Marking:
                 self.network = network_of(job, scale_result(job, sitting) or job.result(sitting.id, "poses"), block)
             except UmbrateError:
                 self.network = None
-            self.to_job = frame_of(job, sitting, block).matrix @ np.linalg.inv(self.from_plain)
+            self.to_job = frame_of(job, sitting).matrix @ np.linalg.inv(self.from_plain)
 
     def _sightings(self, point, leave=None):
         """The Sightings of a point in solved photos that count, or None where there are none."""

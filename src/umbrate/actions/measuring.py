@@ -58,7 +58,7 @@ class Measurer:
         scale = scale_result(job, sitting)
         self.block = block.of_solved()
         self.network = network_of(job, scale or job.result(sitting.id, "poses"), block)
-        self.frame = frame_of(job, sitting, self.block)
+        self.frame = frame_of(job, sitting)
         self.to_job = self.frame.matrix @ np.linalg.inv(self.from_plain)
         self.names = job.end_names(sitting.id)
         self.level = level_of(job, sitting) if not self.frame.problem else None

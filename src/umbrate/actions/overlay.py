@@ -76,11 +76,8 @@ def photos_of_blocks(blocks):
         k: np.concatenate([getattr(b, k) for b in blocks])
         for k in ("photo_ids", "poses", "sizes", "lenses", "points", "colors")
     }
-    none = np.zeros(0, int)
-    return Block(
-        lens_of=np.concatenate([b.lens_of + k for b, k in zip(blocks, first, strict=False)]), photo=none, feature=none,
-        point=none, xy=np.zeros((0, 2)), residual=np.zeros((0, 2)), sigma=np.zeros(0), **every,
-    )  # fmt: skip
+    lens_of = np.concatenate([b.lens_of + k for b, k in zip(blocks, first, strict=False)])
+    return Block.without_sightings(lens_of=lens_of, **every)
 
 
 def distances(parts):

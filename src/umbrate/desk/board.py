@@ -23,13 +23,13 @@ class Board(QWidget):
         super().__init__()
         self.session = session
         self.extra = set()  #: further chosen cells (sitting id, stage)
-        self.cells = []
+        self.cells, self._chosen = [], None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setAcceptDrops(True)
         self.setAccessibleName("Board: sittings by stages")
         session.document_changed.connect(self.reload)
-        session.chosen_changed.connect(self.update)
+        session.chosen_changed.connect(self._follow)
         session.progressed.connect(self.update)
         self.reload()
 
@@ -47,6 +47,13 @@ class Board(QWidget):
         rows = max(1, len(self.cells))
         self.setMinimumHeight(HEAD + ROW * rows + 4)
         self.update()
+
+    def _follow(self):
+        """Another cell may be chosen; another photo is none of the Board's business."""
+        chosen = self.session.sitting_id, self.session.stage
+        if chosen != self._chosen:
+            self._chosen = chosen
+            self.update()
 
     def sizeHint(self):
         return QSize(900, self.minimumHeight())

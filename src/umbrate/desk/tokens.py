@@ -1,9 +1,10 @@
 """The visual language: every color, size and glyph of the desk, once."""
 
+from functools import lru_cache
 from pathlib import Path
 
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QFont, QPainterPath, QPen, QPolygonF
+from PyQt6.QtGui import QColor, QFont, QIcon, QPainterPath, QPen, QPolygonF
 
 GROUND, PANEL, RAISED, LINE = "#1E2124", "#262A2F", "#2E3338", "#3B4148"
 TEXT, QUIET, ACCENT, ACCENT_DARK = "#E8E4DC", "#A3A8AD", "#D08A3C", "#8A5C2A"
@@ -37,18 +38,27 @@ def font(pixels=SIZE, bold=False):
     return f
 
 
+ICON_PX = (16, 20, 24, 32, 40, 64)  #: sizes that icons are drawn in, large ones for high-density screens
+
+
+@lru_cache(512)
 def color(name, alpha=255):
-    """A token as QColor."""
+    """A token as QColor, which is everybody's: not to be changed."""
     c = QColor(name)
     c.setAlpha(alpha)
     return c
 
 
+@lru_cache(256)
 def icon(name, tint=TEXT):
-    """A picture of the one icon font, by its name there."""
+    """A picture of the one icon font, by its name there; drawn once, not at every repaint."""
     import qtawesome
 
-    return qtawesome.icon(f"mdi6.{name}", color=tint, color_disabled="#6B7178")
+    font, out = qtawesome.icon(f"mdi6.{name}", color=tint, color_disabled="#6B7178"), QIcon()
+    for size in ICON_PX:
+        for mode in (QIcon.Mode.Normal, QIcon.Mode.Disabled):
+            out.addPixmap(font.pixmap(size, size, mode), mode)
+    return out
 
 
 def draw_state(painter, state, rect):

@@ -548,6 +548,8 @@ class Window(QMainWindow):
         # somebody may have changed photos in another program
         if e.type() == QEvent.Type.ActivationChange and self.isActiveWindow():
             self.session.arrivals.check_files()
+            self.session.look_outside()
+            self.session.look_outside()
 
     def dragEnterEvent(self, e):
         if any(u.isLocalFile() for u in e.mimeData().urls()):

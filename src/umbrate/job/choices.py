@@ -5,11 +5,13 @@ import json
 import numpy as np
 
 from ..core.errors import UmbrateError
+from .memo import remembered
 
 
 class Choices:
     """The part of a Job that holds choices. Everything here can be undone."""
 
+    @remembered
     def settings(self, sitting_id, stage):
         """The settings chosen for a stage, as a dictionary (empty: all defaults)."""
         row = self.db.execute(
@@ -31,6 +33,7 @@ class Choices:
             (sitting_id, stage, json.dumps(values, sort_keys=True)),
         )
 
+    @remembered
     def keep_box(self, sitting_id):
         """The keep box set by hand, as a dictionary, or None."""
         row = self.db.execute("SELECT box FROM keepbox WHERE sitting_id = ?", (sitting_id,)).fetchone()
@@ -56,6 +59,7 @@ class Choices:
                 (which, value),
             )
 
+    @remembered
     def removed(self, sitting_id):
         """Blob key of the sightings that were taken out of a sitting's block by hand, or None."""
         row = self.db.execute("SELECT blob FROM removed WHERE sitting_id = ?", (sitting_id,)).fetchone()
@@ -66,6 +70,7 @@ class Choices:
         with self.action(label):
             self._keep_one("removed", "sitting_id", sitting_id, "blob", blob)
 
+    @remembered
     def hand_masks(self, sitting_id):
         """Blob keys of the masks drawn by hand, by photo id."""
         rows = "SELECT photo_id, blob FROM handmask JOIN photo ON photo.id = photo_id WHERE sitting_id = ?"

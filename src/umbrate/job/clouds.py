@@ -9,6 +9,7 @@ from dataclasses import dataclass
 
 from ..core.errors import UmbrateError
 from ..core.names import plain_name
+from .memo import remembered
 
 
 @dataclass(frozen=True)
@@ -67,6 +68,7 @@ class KeptCloud:
 class Clouds:
     """The part of a Job that holds clouds. Everything here can be undone."""
 
+    @remembered
     def clouds(self, sitting_id):
         """All KeptClouds of a sitting, the oldest first."""
         steps = {}

@@ -17,7 +17,7 @@ DENIED = {
         "DROP_VIEW", "CREATE_VTABLE", "DROP_VTABLE",
     )
 }  # fmt: skip
-PRAGMAS = ("defer_foreign_keys", "wal_checkpoint")
+PRAGMAS = ("defer_foreign_keys", "wal_checkpoint", "data_version")
 WAIT_S = 5.0  #: for a lock that another process holds for a moment
 
 

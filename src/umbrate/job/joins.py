@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from ..core.errors import UmbrateError
 from ..core.names import plain_name
 from .figures import read_figures
+from .memo import remembered
 
 ON_OBJECT, ON_SUPPORT = "on the object", "on the support"
 TARGET_ROLES = (ON_OBJECT, ON_SUPPORT)
@@ -94,6 +95,7 @@ class Joins:
                 self.db.execute("UPDATE joined SET members = ? WHERE sitting_id = ?", (json.dumps(left), s.id))
 
     # ------------------------------------------------------------------ what was found
+    @remembered
     def join_found(self, sitting_id):
         """What the last join of a joined row found, as the Join stage's figures; None before there was one."""
         row = self.db.execute("SELECT found FROM joined WHERE sitting_id = ?", (sitting_id,)).fetchone()
@@ -105,6 +107,7 @@ class Joins:
             self.db.execute("UPDATE joined SET found = ? WHERE sitting_id = ?", (json.dumps(figures), sitting_id))
 
     # ------------------------------------------------------------------ roles of targets
+    @remembered
     def target_roles(self):
         """What the user says of targets: "on the object" or "on the support", by number; others are judged."""
         return dict(self.db.execute("SELECT number, role FROM role ORDER BY number"))
@@ -119,6 +122,7 @@ class Joins:
                 self._keep_one("role", "number", int(n), "role", role)
 
     # ------------------------------------------------------------------ picks
+    @remembered
     def picks(self, sitting_id):
         """The Picks of a joined row, in the order they were made."""
         rows = self.db.execute(

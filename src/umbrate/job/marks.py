@@ -13,6 +13,7 @@ from dataclasses import dataclass, replace
 
 from ..core.errors import UmbrateError
 from ..core.names import plain_name
+from .memo import remembered
 
 SCALE, CHECK, OFF = "scale", "check", "off"
 ROLES = (SCALE, CHECK, OFF)
@@ -139,6 +140,7 @@ class Marks:
     """The part of a Job that holds what was marked and measured. Everything here can be undone."""
 
     # ------------------------------------------------------------------ points
+    @remembered
     def marked_points(self, sitting_id):
         """All MarkedPoints of a sitting, in the order they were made.
 
@@ -269,6 +271,7 @@ class Marks:
         )
 
     # ------------------------------------------------------------------ targets with known coordinates
+    @remembered
     def known_targets(self, sitting_id):
         """KnownTargets of a sitting by number; a joined row has those of its first member too, whose support it has."""
         out = {}
@@ -342,6 +345,7 @@ class Marks:
                 )
 
     # ------------------------------------------------------------------ lines and faces
+    @remembered
     def drawn_shapes(self, sitting_id):
         """All DrawnShapes of a sitting."""
         rows = self.db.execute(
@@ -369,6 +373,7 @@ class Marks:
             self.db.execute("DELETE FROM shape WHERE id = ?", (shape_id,))
 
     # ------------------------------------------------------------------ known lengths
+    @remembered
     def lengths(self, sitting_id):
         """All KnownLengths of a sitting; a joined row has those of its members too, each once."""
         rows = "SELECT id, first, second, value_mm, sigma_mm, role FROM length WHERE sitting_id = ? ORDER BY id"
@@ -429,6 +434,7 @@ class Marks:
             self.db.execute("DELETE FROM length WHERE id = ?", (length_id,))
 
     # ------------------------------------------------------------------ level
+    @remembered
     def level(self, sitting_id):
         """What a sitting's level is made from, as a dictionary (see `sitting.frames`), or None."""
         row = self.db.execute("SELECT level FROM level WHERE sitting_id = ?", (sitting_id,)).fetchone()
@@ -454,6 +460,7 @@ class Marks:
         return out
 
     # ------------------------------------------------------------------ measurements
+    @remembered
     def measurements(self, sitting_id):
         """All Measurements of a sitting."""
         rows = self.db.execute(

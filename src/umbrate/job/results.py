@@ -6,6 +6,7 @@ from datetime import datetime
 
 from .. import __version__
 from .figures import plain_figures, read_figures
+from .memo import remembered
 from .model import LedgerEntry, Result
 
 
@@ -35,6 +36,7 @@ def _together(sitting_id, stage, results):
 class Results:
     """The part of a Job that holds results. Undo does not touch them: their fingerprints say whether they fit."""
 
+    @remembered
     def result(self, sitting_id, stage):
         """The Result of a stage, or None.
 

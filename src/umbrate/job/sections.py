@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from ..core.errors import UmbrateError
 from ..core.names import plain_name
+from .memo import remembered
 
 
 @dataclass(frozen=True)
@@ -22,6 +23,7 @@ class SectionPlane:
 class Sections:
     """The part of a Job that holds section planes. Everything here can be undone."""
 
+    @remembered
     def sections(self, sitting_id):
         """All SectionPlanes of a sitting, in the order they were kept."""
         rows = self.db.execute(

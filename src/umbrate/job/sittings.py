@@ -8,6 +8,7 @@ from pathlib import Path
 
 from ..core.errors import UmbrateError
 from ..core.names import is_plain, plain_name, printable
+from .memo import remembered
 from .model import Photo, Sitting
 
 #: what a photo's row says of its file
@@ -35,6 +36,7 @@ def content_hash(path, modified, size):
 class Sittings:
     """The part of a Job that holds sittings and photos. Everything here can be undone."""
 
+    @remembered
     def sittings(self):
         """All sittings in order."""
         rows = self.db.execute(
@@ -42,6 +44,7 @@ class Sittings:
         )
         return [Sitting(*r[:3], tuple(json.loads(r[3])) if r[3] else ()) for r in rows]
 
+    @remembered
     def members(self, sitting_id):
         """Ids of the sittings whose photos a sitting has: its members where it is joined, else itself."""
         row = self.db.execute("SELECT members FROM joined WHERE sitting_id = ?", (sitting_id,)).fetchone()
@@ -137,6 +140,7 @@ class Sittings:
             self.db.execute(f"DELETE FROM {table} WHERE sitting_id = ?", (sitting_id,))
         self.db.execute("DELETE FROM sitting WHERE id = ?", (sitting_id,))
 
+    @remembered
     def photos(self, sitting_id, aside=True):
         """Photos of a sitting in order, member by member; without those set aside where `aside` is False."""
         members = self.members(sitting_id)
@@ -288,7 +292,11 @@ class Sittings:
 
     def photo_path(self, photo):
         """The photo's file."""
-        p = Path(photo.path)
+        return self._path_of(photo.path)
+
+    @remembered
+    def _path_of(self, path):
+        p = Path(path)
         return p if p.is_absolute() else Path(os.path.normpath(self.folder.resolve() / p))
 
     # ------------------------------------------------------------------ files that were moved or changed

@@ -24,6 +24,7 @@ from .clouds import Clouds
 from .database import connect
 from .joins import Joins
 from .marks import Marks
+from .memo import Memo
 from .place import OF_DATABASE, JobInUse, JobReadOnly, Place
 from .results import Results, now
 from .sections import Sections
@@ -70,7 +71,7 @@ def _damaged(name, e):
     return UmbrateError(f"{name} is damaged: its database cannot be read ({e}). Open a backup of it.")
 
 
-class Job(Sittings, Choices, Marks, Clouds, Joins, Sections, Results):
+class Job(Sittings, Choices, Marks, Clouds, Joins, Sections, Results, Memo):
     """An open job. Use `Job.create` or `Job.open`, and close it.
 
     What it holds is told by its seven parts: its sittings and photos, what was chosen for them, what was marked on
@@ -91,6 +92,7 @@ class Job(Sittings, Choices, Marks, Clouds, Joins, Sections, Results):
         self._undo = undo.Undo(connection)
         self.measured_from = {}  #: by sitting id, what measurements were last computed from (`actions.measuring`)
         self._closed = self._acting = False
+        Memo.__init__(self)
 
     # ------------------------------------------------------------------ open and close
     @classmethod

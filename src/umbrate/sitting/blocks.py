@@ -1,7 +1,18 @@
-"""Blocks as a job keeps them: arrays in a blob."""
+"""Blocks as a job keeps them: arrays in a blob, read once.
+
+A blob is named by its content and a block never changes, so the last few that were read are kept, and as they were
+last moved.
+"""
+
+from functools import lru_cache
+
+import numpy as np
 
 from ..core.errors import UmbrateError
 from ..core.poses.block import Block
+from ..job.blobs import BlobStore
+
+KEPT = 8  #: blocks: those of a few sittings, as computed and as shown
 
 
 def stored_block(blobs, key):
@@ -12,9 +23,24 @@ def stored_block(blobs, key):
     UmbrateError
         Where the blob is missing or holds something else.
     """
+    return _read(str(blobs.folder), key)
+
+
+def moved_block(blobs, key, M):
+    """A stored block after a similarity (4, 4)."""
+    return _moved(str(blobs.folder), key, np.ascontiguousarray(M, float).tobytes())
+
+
+@lru_cache(KEPT)
+def _read(folder, key):
     try:
-        return Block.from_arrays(blobs.get_arrays(key))
+        return Block.from_arrays(BlobStore(folder).get_arrays(key))
     except (KeyError, ValueError, TypeError, IndexError) as e:
         raise UmbrateError(
             f"The solved block of this job is damaged ({e}). Run Poses again.", ("go to", "poses")
         ) from e
+
+
+@lru_cache(KEPT)
+def _moved(folder, key, M):
+    return _read(folder, key).moved(np.frombuffer(M).reshape(4, 4))

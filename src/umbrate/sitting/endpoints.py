@@ -87,7 +87,7 @@ def spreads_of(job, sitting):
     except UmbrateError:
         return {}, []
     n, L = len(network.poses), len(network.free)
-    size = scale_of(frame_of(job, sitting, block).matrix) / scale_of(from_plain)
+    size = scale_of(frame_of(job, sitting).matrix) / scale_of(from_plain)
     own = np.array([network.cameras[6 * i : 6 * i + 6, 6 * i : 6 * i + 6] for i in range(n)])
     turns = np.degrees(np.sqrt(np.einsum("nii->n", own[:, :3, :3]) / 3)) * network.unit
     places = np.sqrt(np.einsum("nii->n", of_centers(network.poses, own)) / 3) * network.unit * size

@@ -27,7 +27,7 @@ from ..core.errors import UmbrateError
 from ..core.geometry.similarity import scale_of
 from ..core.measure.level import frame, up_of_points
 from ..job.marks import mark_of
-from .blocks import stored_block
+from .blocks import moved_block, stored_block
 
 #: known coordinates say where everything is: a level on top of them would make them wrong
 FRAMED = "Known coordinates set the frame, so the level is not used. Switch “Use known points” off to use it."
@@ -232,11 +232,12 @@ def level_of(job, sitting):
     return job.level(sitting.id) or (job.level(sitting.members[0]) if sitting.members else None)
 
 
-def frame_of(job, sitting, block=None):
-    """The Frame of a sitting. A level that cannot be made is left out and told in `problem`.
+def frame_of(job, sitting):
+    """The Frame of a sitting. A level that cannot be made is left out and told in `problem`."""
+    return job.remembered(("frame", sitting.id), lambda: _frame_of(job, sitting))
 
-    block : as `raw_block` gives it, where it is at hand
-    """
+
+def _frame_of(job, sitting):
     _, M = block_blob(job, sitting)
     scale = scale_result(job, sitting)
     scaled = bool(scale and scale.figures.scaled)
@@ -250,8 +251,7 @@ def frame_of(job, sitting, block=None):
         return Frame(M, scaled, FRAMED if level else "", offset, True)
     if not level or done is None:
         return Frame(M, scaled)
-    if block is None:
-        block, M = raw_block(job, sitting)
+    block, M = raw_block(job, sitting)
     names = job.end_names(sitting.id)
     try:
         L = level_matrix(
@@ -268,11 +268,12 @@ def load_block(job, sitting, part=0):
 
     part : 0 for the block, 1 and on for its fragments, which have frames of their own
     """
-    block, M = raw_block(job, sitting, part)
-    if block is None or part:
-        return block
-    F = frame_of(job, sitting, block)
-    return block.moved(F.matrix @ np.linalg.inv(M))
+    key, M = block_blob(job, sitting, part)
+    if not key:
+        return None
+    if part:
+        return stored_block(job.blobs, key)
+    return moved_block(job.blobs, key, frame_of(job, sitting).matrix @ np.linalg.inv(M))
 
 
 # ---------------------------------------------------------------------- the keep box

@@ -29,17 +29,24 @@ class PhotoRef:
     focus_m: float | None = None
 
 
-def photo_refs(job, sitting, usable_only=True):
-    """The photos of a sitting that are in use: not set aside and, once looked at, readable."""
+def _in_use(job, sitting, usable_only):
+    """The Photos of a sitting that are in use."""
     bad, missing = set(), set()
     done = job.result(sitting.id, "photos")
     if usable_only and done:
         bad, missing = set(done.figures.unreadable), set(done.figures.missing)
+    # one that was not there when photos were looked at is usable as soon as it is found
+    return [
+        p
+        for p in job.photos(sitting.id, aside=False)
+        if p.id not in bad or (p.id in missing and job.file_state(p) == "here")
+    ]
+
+
+def photo_refs(job, sitting, usable_only=True):
+    """The photos of a sitting that are in use: not set aside and, once looked at, readable."""
     out = []
-    for p in job.photos(sitting.id, aside=False):
-        # one that was not there when photos were looked at is usable as soon as it is found
-        if p.id in bad and not (p.id in missing and job.file_state(p) == "here"):
-            continue
+    for p in _in_use(job, sitting, usable_only):
         focal = (
             p.focal_35mm * float(np.hypot(p.width, p.height)) / float(np.hypot(36.0, 24.0)) if p.focal_35mm else None
         )
@@ -50,8 +57,7 @@ def photo_refs(job, sitting, usable_only=True):
 
 def photo_key(job, sitting, usable_only=True):
     """What a result depends on of the sitting's photos: which are in use, and what is in their files."""
-    hashes = {p.id: p.hash for p in job.photos(sitting.id, aside=False)}
-    return [[p.id, hashes[p.id]] for p in photo_refs(job, sitting, usable_only)]
+    return [[p.id, p.hash] for p in _in_use(job, sitting, usable_only)]
 
 
 def photo_files(folder):

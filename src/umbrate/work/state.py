@@ -50,6 +50,11 @@ def current_fingerprint(job, sitting, stage, settings=None):
 
 def is_current(job, sitting, stage):
     """Whether the stage's result, and all it was made from, agrees with what it would be made from now."""
+    with job.glance():
+        return job.once_a_glance(("current", sitting.id, stage.name), lambda: _agrees(job, sitting, stage))
+
+
+def _agrees(job, sitting, stage):
     done = job.result(sitting.id, stage.name)
     if done is None:
         return False
@@ -104,6 +109,11 @@ def why_stale(job, sitting, stage):
 
 def cell(job, sitting, stage, failures=None):
     """The Cell of a sitting and a stage. failures: the last Failure by (sitting id, stage name)."""
+    with job.glance():
+        return _cell(job, sitting, stage, failures)
+
+
+def _cell(job, sitting, stage, failures):
     key = (sitting.id, stage.name)
     done = job.result(sitting.id, stage.name)
     if not stage.applies(sitting):
@@ -140,7 +150,8 @@ def _elsewhere(job, sitting, stage):
 
 def board(job, failures=None):
     """All cells: one list for each sitting, in the order of the stages."""
-    return [[cell(job, s, stage, failures) for stage in STAGES] for s in job.sittings()]
+    with job.glance():
+        return [[cell(job, s, stage, failures) for stage in STAGES] for s in job.sittings()]
 
 
 def plan(job, sitting, upto, redo=False):

@@ -101,6 +101,15 @@ class Block:
     def __getstate__(self):
         return {f.name: getattr(self, f.name) for f in fields(self)}  # not what can be computed again
 
+    @classmethod
+    def without_sightings(cls, poses, lenses, lens_of, points, **more):
+        """A block of photos and points of which nobody says who sees what."""
+        none = np.zeros(0, np.int64)
+        return cls(
+            poses, lenses, lens_of, points, photo=none, feature=none, point=none, xy=np.zeros((0, 2)),
+            residual=np.zeros((0, 2)), sigma=np.zeros(0), **more,
+        )  # fmt: skip
+
     # ------------------------------------------------------------------ photos
     @cached_property
     def solved(self):

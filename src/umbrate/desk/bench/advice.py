@@ -81,8 +81,39 @@ def state_length(bench):
     bench.show_part()
 
 
+class OfPhoto(QWidget):
+    """A part of the bench that follows the chosen photo: it alone is made anew when another one is chosen."""
+
+    def __init__(self, bench, make):
+        super().__init__()
+        self.bench, self.make, self._shown = bench, make, None
+        self.place = QVBoxLayout(self)
+        self.place.setContentsMargins(0, 0, 0, 0)
+        bench.session.chosen_changed.connect(self.follow)
+        self.follow()
+
+    def follow(self):
+        """Show what belongs to the chosen photo."""
+        s = self.bench.session
+        if s.photo_id == self._shown or s.job is None:
+            return
+        self._shown = s.photo_id
+        while self.place.count():
+            self.place.takeAt(0).widget().deleteLater()
+        widget = self.make(self.bench)
+        if widget is not None:
+            self.place.addWidget(widget)
+        self.setVisible(widget is not None)
+
+
 def problems(bench, stage, result):
     """The problems of a result, that of the chosen photo first, each with what can be done; None without any."""
+    if not any(p["photo"] is not None for p in result.problems):
+        return _problems(bench, stage, result)
+    return OfPhoto(bench, lambda b: _problems(b, stage, result))
+
+
+def _problems(bench, stage, result):
     s = bench.session
     every = [p for p in result.problems if p.get("kind") != "bare"]  # of those more is offered, see `bare_frames`
     every.sort(key=lambda p: p["photo"] is None or p["photo"] != s.photo_id)

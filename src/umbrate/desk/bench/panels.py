@@ -7,7 +7,7 @@ result is named in `MARKS`, so that the bench is built anew when it changes, and
 
 from ...stages.lens.calibration import CALIBRATED
 from ..text import counted
-from .advice import bare_frames, buttons, column, lost_files, wrapped
+from .advice import OfPhoto, bare_frames, buttons, column, lost_files, wrapped
 from .cloud import CloudPanel
 from .join import JoinChoice, JoinPanel
 from .keepbox import BoxPanel
@@ -55,8 +55,12 @@ def lens(bench):
 
 def of_photo(bench):
     """What Poses says of the chosen photo."""
+    return OfPhoto(bench, _of_photo) if bench.result else None
+
+
+def _of_photo(bench):
     s, photo = bench.session, bench.session.photo
-    per = bench.result.figures.per_photo.get(photo.id) if photo and bench.result else None
+    per = bench.result.figures.per_photo.get(photo.id) if photo else None
     if per is None or photo.aside:
         return None
     body, box = column()
@@ -156,7 +160,7 @@ def tried(count, without):
 
 # ---------------------------------------------------------------------- when it is built anew
 def _of_poses(s):
-    return s.job.removed(s.sitting_id), s.fragment, s.photo_id
+    return s.job.removed(s.sitting_id), s.fragment
 
 
 def _of_join(s):

@@ -6,8 +6,8 @@ Each painter takes the scene; what is dear to compute is kept with the block it 
 from itertools import pairwise
 
 import numpy as np
-from PyQt6.QtCore import QPointF, Qt
-from PyQt6.QtGui import QPen, QPixmap, QPolygonF, QTransform
+from PyQt6.QtCore import QLineF, QPointF, Qt
+from PyQt6.QtGui import QPainterPath, QPen, QPixmap, QPolygonF, QTransform
 
 from ...core.geometry.similarity import scale_of
 from ...core.poses.sift import shared_points
@@ -17,6 +17,9 @@ LEAST_SHARED = 20  #: photos that share fewer tie points are not linked
 LINKS_EACH = 5  #: so many of its strongest links are drawn for each photo
 PLAIN = "#C9CDD1"
 
+#: of a frustum: from its place to the corners of its picture, and round them
+EDGES = ((0, 1), (0, 2), (0, 3), (0, 4), (1, 2), (2, 3), (3, 4), (4, 1))
+
 
 class Frusta:
     """The photos of a block in the scene."""
@@ -25,7 +28,7 @@ class Frusta:
         self.session = session
         self.size = 0.06  #: length of a frustum as a share of the photos' usual distance
         self.pictures = self.links = self.order = False
-        self._shared = self._of = None
+        self._shared = self._of = self._corners = self._projected = self._plain = None
         self._thumbs = {}
 
     def length(self):
@@ -35,7 +38,14 @@ class Frusta:
 
     def corners(self, block):
         """(photo id, corners (5, 3)) of each solved photo: its place, and the four corners of its picture."""
-        out, length = [], self.length()
+        length = self.length()
+        if self._corners is None or self._corners[0] is not block or self._corners[1] != length:
+            self._corners = block, length, self._made_corners(block, length)
+        return self._corners[2]
+
+    @staticmethod
+    def _made_corners(block, length):
+        out = []
         for pid, k in block.solved_rows.items():
             E = block.poses[k]
             ax, ay = block.sizes[k] / 2 / block.lens_vector(k)[0]
@@ -55,21 +65,27 @@ class Frusta:
         s = self.session
         if self.links:
             self._paint_links(p, block, eye, width, height)
-        for pid, corners in self.corners(block):
-            uvz = eye.project(corners, width, height)
-            if (uvz[:, 2] <= 0).any():
-                continue
-            chosen, traced = pid == s.photo_id, pid in s.points.photos
-            tint = t.ACCENT if chosen or traced else t.STATE_COLORS["failed"] if pid in slipped else PLAIN
-            strong = chosen or traced or pid == hovered
-            q = [QPointF(*x[:2]) for x in uvz]
-            if self.pictures:
+        traced = s.points.photos
+        strong = {s.photo_id, hovered, *traced, *slipped} & block.solved_rows.keys()
+        plain = Qt.BrushStyle.NoBrush if self.pictures else t.color(PLAIN, 26)
+        at = self._on_screen(block, eye, width, height)
+        if self.pictures:
+            for pid, q in at.items():
                 self._paint_picture(p, pid, q[1:])
-            p.setPen(QPen(t.color(tint, 255 if strong or pid in slipped else 170), 2 if strong else 1))
-            p.setBrush(t.color(tint, 60 if chosen else 26) if not self.pictures else Qt.BrushStyle.NoBrush)
+        fill, lines = self._together(at, strong)
+        p.setPen(Qt.PenStyle.NoPen)
+        p.setBrush(plain)
+        p.drawPath(fill)
+        p.setPen(QPen(t.color(PLAIN, 170), 1))
+        p.drawLines(lines)
+        for pid in strong & at.keys():
+            q, chosen = at[pid], pid == s.photo_id
+            accent = chosen or pid in traced
+            tint = t.ACCENT if accent else t.STATE_COLORS["failed"] if pid in slipped else PLAIN
+            p.setPen(QPen(t.color(tint, 255), 2 if accent or pid == hovered else 1))
+            p.setBrush(plain if self.pictures else t.color(tint, 60 if chosen else 26))
             p.drawPolygon(QPolygonF(q[1:]))
-            for k in range(1, 5):
-                p.drawLine(q[0], q[k])
+            p.drawLines([QLineF(q[0], x) for x in q[1:]])
         if self.order and block.order:
             p.setFont(t.font(t.SMALL, bold=True))
             for n, (u, v, z) in enumerate(eye.project(block.eyes[list(block.order)], width, height), 1):
@@ -78,6 +94,40 @@ class Frusta:
                     p.drawText(QPointF(u + 5, v - 3), str(n))
                     p.setPen(t.color(t.TEXT))
                     p.drawText(QPointF(u + 4, v - 4), str(n))
+
+    def _on_screen(self, block, eye, width, height):
+        """Five points in the widget of each photo before the eye, by its id, kept while nothing moves."""
+        seen_as = (
+            block,
+            self.length(),
+            eye.pose.tobytes(),
+            eye.f,
+            eye.parallel,
+            np.asarray(eye.pivot).tobytes(),
+            width,
+            height,
+        )
+        if self._projected is None or self._projected[0][0] is not block or self._projected[0][1:] != seen_as[1:]:
+            every, out = self.corners(block), {}
+            if every:
+                at = eye.project(np.concatenate([c for _, c in every]), width, height).reshape(-1, 5, 3)
+                front = (at[:, :, 2] > 0).all(1)
+                seen = zip(every, at, front, strict=True)
+                out = {pid: [QPointF(*x) for x in q[:, :2]] for (pid, _), q, ok in seen if ok}
+            self._projected = seen_as, out
+        return self._projected[1]
+
+    def _together(self, at, strong):
+        """All photos but some as one path to fill and one list of lines, kept while nothing moves."""
+        if self._plain is None or self._plain[0] is not at or self._plain[1] != strong:
+            fill, lines = QPainterPath(), []
+            fill.setFillRule(Qt.FillRule.WindingFill)
+            for pid, q in at.items():
+                if pid not in strong:
+                    fill.addPolygon(QPolygonF([*q[1:], q[1]]))
+                    lines += [QLineF(q[a], q[b]) for a, b in EDGES]
+            self._plain = at, strong, fill, lines
+        return self._plain[2:]
 
     def _paint_links(self, p, block, eye, width, height):
         shared = self.shared(block)

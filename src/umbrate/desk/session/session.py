@@ -73,6 +73,7 @@ class Session(QObject):
         self.sitting_id = self.photo_id = None
         self.stage = "photos"
         self._cache = {}
+        self._board, self._outside = None, 0
         self.points, self.marking, self.measuring = PointWork(self), MarkWork(self), MeasureWork(self)
         self.cleaning, self.joining = CleanWork(self), JoinWork(self)
         self._take_color = None
@@ -152,6 +153,7 @@ class Session(QObject):
             self.job = self.queue = self.masks.preview = None
             self.arrivals.forget()
             self._cache.clear()
+            self._board = None
             try:
                 queue.close()
                 self.errands.close()
@@ -283,8 +285,19 @@ class Session(QObject):
         return keep_box_of(self.job, self.sitting) if self.sitting else None
 
     def board(self):
-        """All cells, with what runs and waits."""
-        return board(self.job, self.queue.failures) if self.job else []
+        """All cells as they are since the job changed, or since one looked outside it (see `look_outside`)."""
+        if not self.job:
+            return []
+        key = (self.job.revision, self._outside, tuple(self.queue.failures.items()))
+        if self._board is None or self._board[0] != key:
+            self._board = key, board(self.job, self.queue.failures)
+        return self._board[1]
+
+    def look_outside(self):
+        """Files outside the job may have changed: look at them again where cells depend on them."""
+        self._outside += 1
+        if self.job:
+            self.document_changed.emit()
 
     def following(self, stage):
         """The stage after one where it is the next thing to do: not run yet and not waiting; else None."""

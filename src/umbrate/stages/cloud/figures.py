@@ -10,7 +10,7 @@ class CloudFigures(Figures):
 
     LINES = ("points", "photos_per_point", "score", "pixel_size", "line_of_removed")
 
-    points: int = figure(title="Points", meaning="Points of the dense cloud", form=",")
+    points: int = figure(0, title="Points", meaning="Points of the dense cloud", form=",")
     photos_per_point: float = figure(
         0.0, title="Photos a point", meaning="Mean number of photos that agree on a point", form=".1f"
     )

@@ -89,10 +89,10 @@ class PairFigures(Evidence):
 class JoinFigures(Figures):
     """Figures of the Join stage."""
 
-    members: list[int]
+    members: list[int] = []
     names: list[str] = []
-    moves: list[list[list[float]] | None]  #: from each plain frame to the first's
-    verdict: str
+    moves: list[list[list[float]] | None] = []  #: from each plain frame to the first's
+    verdict: str = NONE
     joins: list[PairFigures] = []
     loops: list[tuple[str, str, float, float]] = []
     support: list[int] = []

@@ -58,11 +58,11 @@ class Calibration(Gathering):
 class LensFigures(Figures):
     """Figures of the Lens stage; dictionaries go by photo id."""
 
-    photos: int
-    source: str
+    photos: int = 0
+    source: str = "card"
     calibration: Calibration | None = None
     gathering: Gathering | None = None
-    groups: list[LensGroup]
+    groups: list[LensGroup] = []
     targets: dict[int, tuple[int, int, int]] = {}  #: coded, plain and doubtful ones
     numbers: int = figure(0, title="Targets", meaning="Different coded targets that the photos show")
     seen_numbers: list[int] | None = None

@@ -16,8 +16,8 @@ class MasksFigures(Figures):
 
     LINES = ("count", "filled", "made_from")
 
-    photos: int
-    masks: int = figure(title="Photos with a mask", meaning="The others are used whole")
+    photos: int = 0
+    masks: int = figure(0, title="Photos with a mask", meaning="The others are used whole")
     share: float | None = figure(
         None, title="Object fills", meaning="Share of the picture inside the mask, median of the photos"
     )

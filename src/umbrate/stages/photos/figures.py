@@ -8,8 +8,8 @@ class PhotosFigures(Figures):
 
     LINES = ("photos", "readable", "line_of_cameras", "megapixels")
 
-    photos: int = figure(title="Photos", meaning="Photos in use in this sitting")
-    readable: int = figure(title="Readable", meaning="Photos whose file could be decoded to the end")
+    photos: int = figure(0, title="Photos", meaning="Photos in use in this sitting")
+    readable: int = figure(0, title="Readable", meaning="Photos whose file could be decoded to the end")
     unreadable: list[int] = []
     missing: list[int] = []  #: of these the file was not there
     finds: int = 0  #: how often files that a run had missed were found again

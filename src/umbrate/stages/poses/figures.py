@@ -72,8 +72,8 @@ class PosesFigures(Figures):
     )  # fmt: skip
 
     mode: str = Field("", validation_alias=AliasChoices("mode", "way"))  #: "start over", "go on" or "adjust"
-    photos: int
-    solved: int = figure(title="Placed", meaning="Photos with a solved pose")
+    photos: int = 0
+    solved: int = figure(0, title="Placed", meaning="Photos with a solved pose")
     rms_px: float = figure(
         0.0, title="Residual", unit="px", form=".2f",
         meaning="Root mean square distance between seen and predicted sightings",

@@ -510,10 +510,9 @@ class _Making:
         on, points = grower.solved, grower.X[grower.placed]
         if not len(points):
             return
-        none = np.zeros(0, int)
-        so_far = Block(
-            grower.poses[on], grower.lenses.copy(), grower.lens_of[on], points, none, none, none, np.zeros((0, 2)),
-            np.zeros((0, 2)), np.zeros(0), photo_ids=np.array([p.id for p in self.photos])[on],
+        so_far = Block.without_sightings(
+            grower.poses[on], grower.lenses.copy(), grower.lens_of[on], points,
+            photo_ids=np.array([p.id for p in self.photos])[on],
             sizes=np.array([[p.width, p.height] for p in self.photos])[on],
         )  # fmt: skip
         self.report.live("block", so_far.moved(upright_frame(so_far.poses, points, self.orientations[on])))

@@ -44,7 +44,7 @@ class ScaleFigures(Figures):
         "line_of_scale", "line_of_lengths", "line_of_worst", "line_of_targets", "line_of_marks", "rms_px", "bent_px",
     )  # fmt: skip
 
-    scaled: bool
+    scaled: bool = False
     scale_sigma: float | None = figure(
         None, title="Scale known to", meaning="Standard deviation of all lengths, as a share, from the known ones"
     )
