@@ -16,11 +16,11 @@ class LengthFigures(Part):
 
     first: str
     second: str
-    value: float
-    sigma: float
-    role: str
+    value: float = 0.0
+    sigma: float = 0.0
+    role: str = ""
     source: str = Field("stated", alias="from")  #: "stated", or "sheet" where it was printed
-    length: float  #: as measured
+    length: float = 0.0  #: as measured
     sigma_length: float = 0.0
     error: float | None = None
     sigmas: float | None = None  #: the error in its standard deviations
@@ -33,8 +33,8 @@ class LengthFigures(Part):
 class KnownPoint(Part):
     """How far a known point is off, along x, y and z: mm, and standard deviations."""
 
-    residual: list[float]
-    sigmas: list[float]
+    residual: list[float] = [0.0, 0.0, 0.0]
+    sigmas: list[float] = [0.0, 0.0, 0.0]
 
 
 class ScaleFigures(Figures):
