@@ -13,6 +13,7 @@ from unittest import mock
 
 import numpy as np
 
+import umbrate.stages  # noqa: F401  (describes the figures of results)
 from tests.scenes import scratch
 from umbrate.core.errors import UmbrateError
 from umbrate.job import schema, store

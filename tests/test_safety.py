@@ -11,6 +11,7 @@ from contextlib import closing
 from pathlib import Path
 from unittest import mock
 
+import umbrate.stages  # noqa: F401  (describes the figures of results)
 from tests.scenes import scratch
 from tests.test_job import document, record
 from umbrate.core.errors import UmbrateError

@@ -63,6 +63,8 @@ MODELS = {}
 
 def read_figures(stage, values):
     """Figures of a stage from plain values, or None where they are something else; as they are of an unknown stage."""
+    if not MODELS:
+        raise RuntimeError("umbrate.stages describes the figures: import it before results are read")
     model = MODELS.get(stage)
     if model is None:
         return values
