@@ -81,7 +81,7 @@ class AnErrand(unittest.TestCase):
     def test_cancel_is_heard_within_a_second_and_forgets_what_waits(self):
         self.send(reading_slowly, 30)
         self.send(reading_slowly, 0.1)
-        self.wait(lambda: self.errands.running and self.errands.running.sentence == "step 3")
+        self.wait(lambda: self.errands.running and self.errands.running.sentence.startswith("step"))
         start = time.monotonic()
         self.errands.cancel()
         self.wait()

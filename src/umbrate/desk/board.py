@@ -23,14 +23,14 @@ class Board(QWidget):
         super().__init__()
         self.session = session
         self.extra = set()  #: further chosen cells (sitting id, stage)
-        self.cells, self._chosen = [], None
+        self.cells, self._chosen, self._running = [], None, None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setAcceptDrops(True)
         self.setAccessibleName("Board: sittings by stages")
         session.document_changed.connect(self.reload)
         session.chosen_changed.connect(self._follow)
-        session.progressed.connect(self.update)
+        session.progressed.connect(self._progress)
         self.reload()
 
     def reload(self):
@@ -47,6 +47,16 @@ class Board(QWidget):
         rows = max(1, len(self.cells))
         self.setMinimumHeight(HEAD + ROW * rows + 4)
         self.update()
+
+    def _progress(self):
+        """The running cell moved on: it alone is drawn anew."""
+        run = self.session.running()
+        here = (run.sitting.id, run.stage) if run else None
+        for r, row in enumerate(self.cells):
+            for c, cell in enumerate(row):
+                if (cell.sitting_id, cell.stage) in (here, self._running):
+                    self.update(self.cell_rect(r, c).adjusted(-2, -2, 2, 2))
+        self._running = here
 
     def _follow(self):
         """Another cell may be chosen; another photo is none of the Board's business."""
@@ -75,7 +85,7 @@ class Board(QWidget):
         w = self._column()
         return QRect(NAME + column * w, HEAD + row * ROW, w - 4, ROW - 4)
 
-    def paintEvent(self, _):
+    def paintEvent(self, e):
         p = QPainter(self)
         p.fillRect(self.rect(), t.color(t.GROUND))
         p.setFont(t.font(t.SMALL))
@@ -112,7 +122,8 @@ class Board(QWidget):
                 f"{counted(count, 'photo')}, {unit}",
             )
             for c, cell in enumerate(row):
-                self._paint_cell(p, self.cell_rect(r, c), cell, run)
+                if e.rect().intersects(self.cell_rect(r, c)):
+                    self._paint_cell(p, self.cell_rect(r, c), cell, run)
 
     def _unit(self, sitting):
         """What lengths of a sitting are in."""

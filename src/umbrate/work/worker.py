@@ -25,6 +25,7 @@ log = logging.getLogger(__name__)
 #: keep their order
 ONE_THREAD = {name: "1" for name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS")}
 KILL_AFTER_S = 0.8
+EVERY_S = 0.2  #: progress is told no oftener: whoever shows it takes time from who computes
 
 
 @dataclass(frozen=True)
@@ -47,7 +48,7 @@ class _PipeReport(Report):
     def progress(self, fraction, sentence, **figures):
         self.check()
         now = time.monotonic()
-        if now - self._last >= 0.05 or figures:
+        if now - self._last >= EVERY_S:
             self._last = now
             self._pipe.send(Event("progress", {"fraction": float(fraction), "sentence": sentence, "figures": figures}))
 
@@ -162,6 +163,11 @@ class Worker:
     def pid(self):
         """Process id, or None."""
         return self._process.pid if self._process else None
+
+    @property
+    def ear(self):
+        """The file descriptor that can be read when the process says something, or None where it does not run."""
+        return self._pipe.fileno() if self._pipe is not None and not self._pipe.closed else None
 
     def submit(self, function, *arguments):
         """Have the process call ``function(*arguments, report)``. One at a time.

@@ -7,7 +7,7 @@ import logging
 import time
 from pathlib import Path
 
-from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+from PyQt6.QtCore import QObject, pyqtSignal
 
 from ...actions.measuring import refresh_all
 from ...core.errors import UmbrateError
@@ -26,13 +26,13 @@ from .background import Background
 from .cleaning import CleanWork
 from .intake import Arrivals
 from .joining import JoinWork
+from .listening import Listening
 from .marking import MarkWork
 from .masking import MaskWork
 from .measuring import MeasureWork
 from .tiepoints import PointWork
 
 log = logging.getLogger(__name__)
-POLL_MS = 40
 LOG_LINES = 5000
 
 
@@ -81,8 +81,8 @@ class Session(QObject):
         self._last_step = None
         self.said.connect(self.write_log)
         logging.getLogger("umbrate").addHandler(_LogLines(self.write_log))
-        self._timer = QTimer(self, interval=POLL_MS)
-        self._timer.timeout.connect(self._poll)
+        self.listening = Listening(self)
+        self.listening.progressed.connect(self.progressed)
         self.background = Background(lambda sentence: self.said.emit(sentence, "bad"))
         self.unforeseen.connect(self._on_unforeseen)
 
@@ -139,7 +139,7 @@ class Session(QObject):
 
     def close(self):
         """Close the job; what runs is stopped."""
-        self._timer.stop()
+        self.listening.stop()
         if self.job is None:
             return
         self.background.close()
@@ -380,7 +380,7 @@ class Session(QObject):
             self.said.emit(f"{title}: {message}", "note" if kind == "cancelled" else "bad")
 
         self.errands.send(title, function, arguments, then, otherwise)
-        self._timer.start()
+        self.listening.wake()
         self.progressed.emit()
 
     def errand(self):
@@ -513,7 +513,7 @@ class Session(QObject):
     def enqueue(self, sitting, stages):
         """Queue stages of a sitting, in order."""
         self.queue.add(sitting, stages)
-        self._timer.start()
+        self.listening.wake()
 
     def run(self, cells=None, redo=True, mode=""):
         """Queue cells (sitting id, stage name) with all they need; the chosen one where none is given.
@@ -533,7 +533,7 @@ class Session(QObject):
                 self.queue.add(sittings[sid], plan(self.job, sittings[sid], stage, redo), mode)
         if self.queue.idle:
             self.said.emit("Everything chosen is up to date.", "note")
-        self._timer.start()
+        self.listening.wake()
         self.document_changed.emit()
 
     def go_on(self, stage):
@@ -557,34 +557,25 @@ class Session(QObject):
             self.queue.cancel()
             self.document_changed.emit()
 
-    def _poll(self):
-        if self.queue is None:
-            return
-        for e in self.queue.poll():
-            if e.kind == "progress":
-                self._log_progress(e.data)
-                self.progressed.emit()
-            elif e.kind == "live":
-                if e.data["sitting"] == self.sitting_id:
-                    self.live.emit(e.data["name"], e.data["data"])
-            elif e.kind == "started":
-                name = next((s.name for s in self.job.sittings() if s.id == e.data["sitting"]), "")
-                self.write_log(f"{BY_NAME[e.data['stage']].title} of “{name}” begins")
-                self.document_changed.emit()
+    def on_event(self, e):
+        """What the queue says of a stage besides its progress: started, live, or how it ended."""
+        stage = BY_NAME[e.data["stage"]]
+        if e.kind == "live":
+            if e.data["sitting"] == self.sitting_id:
+                self.live.emit(e.data["name"], e.data["data"])
+        elif e.kind == "started":
+            name = next((s.name for s in self.job.sittings() if s.id == e.data["sitting"]), "")
+            self.write_log(f"{stage.title} of “{name}” begins")
+            self.document_changed.emit()
+        else:
+            if e.kind == "done":
+                if stage.needs_preview:
+                    self.masks.made(e.data["sitting"])
+                first, second = stage.headline(e.data["figures"])
+                self.said.emit(f"{stage.title} done: {first}{', ' + second if second else ''}", "good")
             else:
-                title = BY_NAME[e.data["stage"]].title
-                if e.kind == "done":
-                    if BY_NAME[e.data["stage"]].needs_preview:
-                        self.masks.made(e.data["sitting"])
-                    first, second = BY_NAME[e.data["stage"]].headline(e.data["figures"])
-                    self.said.emit(f"{title} done: {first}{', ' + second if second else ''}", "good")
-                else:
-                    self.said.emit(f"{title}: {e.data['message']}", "note" if e.kind == "cancelled" else "bad")
-                self.changed()
-        self.errands.poll()
-        if self.queue.idle and self.errands.idle:
-            self._timer.stop()
-        self.progressed.emit()
+                self.said.emit(f"{stage.title}: {e.data['message']}", "note" if e.kind == "cancelled" else "bad")
+            self.changed()
 
     def write_log(self, text, _=""):
         """Add a line to the log."""
@@ -592,7 +583,7 @@ class Session(QObject):
             self.log.append(f"{time.strftime('%H:%M:%S')}  {text}")
             del self.log[:-LOG_LINES]
 
-    def _log_progress(self, data):
+    def log_progress(self, data):
         """The steps of a run, once each: of “depth of photo 3 of 24” only the first."""
         step = (
             data["sitting"],

@@ -45,6 +45,7 @@ from .inputs import ADJUST, ELSEWHERE, MARKED, START_OVER
 
 #: raised when features, or matches, are found in another way: what was kept of them is found anew
 FEATURE_VERSION = MATCH_VERSION = 1
+LIVE_S = 1.0  #: a growing block is shown no oftener
 GUESSED_SIGMA = 0.4  #: of a focal length that no file tells, as a share of itself
 #: settings of what comes before an adjustment
 BEFORE_ADJUSTING = (
@@ -174,7 +175,7 @@ class _Making:
     def __init__(self, inputs, settings, report):
         self.inputs, self.settings, self.report = inputs, settings, report
         self.blobs, self.photos = BlobStore(inputs.blobs), inputs.photos
-        self.times, self._clock = {}, time.monotonic()
+        self.times, self._clock, self._shown = {}, time.monotonic(), 0.0
         self.before = inputs.before
         self.orientations = np.array([p.orientation for p in self.photos])
 
@@ -507,6 +508,10 @@ class _Making:
 
     def _tell(self, solved, total, sentence, grower):
         self.report.progress(0.65 + 0.3 * solved / total, sentence, **{"tie points": int(grower.placed.sum())})
+        now = time.monotonic()
+        if solved < total and now - self._shown < LIVE_S:
+            return  # drawing it takes time from computing it
+        self._shown = now
         on, points = grower.solved, grower.X[grower.placed]
         if not len(points):
             return
