@@ -14,7 +14,6 @@ from ..core.errors import UmbrateError
 from ..core.geometry.lens import PARAMETER_NAMES
 from ..core.measure.quantities import K95
 from ..formats.files import CLOSED
-from ..formats.report import write_report
 from ..job.marks import SCALE, token
 from ..sitting.clouds import load_cloud
 from ..sitting.endpoints import spreads_of
@@ -207,4 +206,6 @@ def _ledger_rows(job, sitting, members):
 
 def write_accuracy_report(job, sitting, path, gate=CLOSED):
     """Write a sitting's accuracy report as PDF."""
+    from ..formats.report import write_report  # which takes a library that nothing else needs
+
     write_report(path, report_content(job, sitting), gate)

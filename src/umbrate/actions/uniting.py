@@ -1,7 +1,7 @@
 """The clouds of joined sittings as one: moved together, what others see through taken out, doubles left out."""
 
 import numpy as np
-from scipy.ndimage import minimum_filter
+import scipy
 
 from ..core.errors import UmbrateError
 from ..core.geometry.similarity import scale_of
@@ -83,7 +83,7 @@ def seen_through(job, sitting, points, move):
         h, w = m["depth"].shape
         there = np.flatnonzero((Y[:, 2] > 0) & (x >= 0) & (y >= 0) & (x < w) & (y < h))
         # at an edge the next pixel is another surface: all round the place must lie behind it
-        behind = minimum_filter(m["depth"], AROUND)
+        behind = scipy.ndimage.minimum_filter(m["depth"], AROUND)
         seen = behind[y[there].astype(int), x[there].astype(int)]
         votes[there] += seen > (1 + THROUGH) * z[there]
     return votes

@@ -18,7 +18,6 @@ from ..core.imaging.undistort import undistort
 from ..core.targets import sheets
 from ..formats.files import Gate, as_written, make_folder, written_aside
 from ..formats.lenscards import check_shelf, damaged_cards, put_on_shelf, read_card, shelf, take_off_shelf, write_card
-from ..formats.sheets import write_sheets
 from ..job.store import Job
 from ..sitting.guarding import export_names, gate_of
 from ..sitting.photos import photo_files
@@ -42,6 +41,8 @@ from .console import complain, out, replace_option, say
 def targets(sheet, pdf, paper, diameters, hole, length, first, replace):
     """Write a SHEET of targets as PDF, in true millimeters."""
     made = sheets.make(sheet, paper, diameters, hole, first, length)
+    from ..formats.sheets import write_sheets  # which takes a library that nothing else needs
+
     write_sheets(pdf, made, Gate(replace))
     count = sum(len(s.marks) for s in made)
     pages = f"{len(made)} pages" if len(made) > 1 else "1 page"

@@ -3,11 +3,13 @@
 import csv
 from xml.sax.saxutils import escape
 
-import ezdxf
 import numpy as np
 
 from ..core.errors import UmbrateError
+from ..core.later import Later
 from .files import CLOSED, written_aside
+
+ezdxf = Later("ezdxf")
 
 
 def _new_drawing(unit):

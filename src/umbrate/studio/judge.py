@@ -4,9 +4,9 @@ import json
 from pathlib import Path
 
 import numpy as np
+import scipy
 from PIL import Image
 from plyfile import PlyData
-from scipy.spatial import cKDTree
 
 from ..core.geometry.lens import Lens
 from ..core.geometry.pose import center, pose
@@ -20,7 +20,7 @@ def nearest_on_triangles(points, vertices, faces, candidates=10):
     The nearest triangles by their centers are measured exactly (Ericson 2005, closest point on triangle).
     """
     T = vertices[faces]
-    tree = cKDTree(T.mean(1))
+    tree = scipy.spatial.cKDTree(T.mean(1))
     best = np.full(len(points), np.inf)
     count = min(candidates, len(faces))
     _, near = tree.query(points, k=range(1, count + 1), workers=-1)
@@ -171,7 +171,7 @@ class Truth:
             if s not in self._seen:
                 self._seen[s] = self.seen_surface(s)
         seen = np.concatenate([self._seen[s] for s in names])
-        near, _ = cKDTree(X).query(seen, workers=-1)
+        near, _ = scipy.spatial.cKDTree(X).query(seen, workers=-1)
         return {
             "points": len(X),
             "distance_mm_median": float(np.median(d)),

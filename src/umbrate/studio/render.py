@@ -8,6 +8,7 @@ pixel, so that a photo is as good a truth as its numbers.
 from dataclasses import dataclass, field
 
 import numpy as np
+import scipy
 from numba import njit
 
 from ..core.geometry.lens import unproject_one
@@ -377,9 +378,7 @@ def render(
 def develop(light, rng, blur_px=0.0, full_well=14000.0, read_noise=5.0):
     """Linear light (h, w, 3) to an 8-bit sRGB picture, with blur, shot noise and read noise."""
     if blur_px > 0:
-        from scipy.ndimage import gaussian_filter
-
-        light = np.stack([gaussian_filter(light[..., k], blur_px) for k in range(3)], -1)
+        light = np.stack([scipy.ndimage.gaussian_filter(light[..., k], blur_px) for k in range(3)], -1)
     e = np.maximum(light, 0) * full_well
     e = e + rng.normal(size=e.shape) * np.sqrt(e + read_noise**2)
     x = np.clip(e / full_well, 0, 1)

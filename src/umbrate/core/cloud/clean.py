@@ -1,8 +1,8 @@
 """First cleaning: points that stand alone, and points that the photos' own outlines rule out."""
 
 import numpy as np
+import scipy
 from numba import njit
-from scipy.spatial import cKDTree
 
 from ..geometry.lens import project_one
 from .grid import in_threads
@@ -25,7 +25,7 @@ def isolated(points, neighbors=10, factor=3.0):
     """
     if len(points) <= neighbors:
         return np.zeros(len(points), bool)
-    d, _ = cKDTree(points).query(points, k=neighbors + 1, workers=-1)
+    d, _ = scipy.spatial.cKDTree(points).query(points, k=neighbors + 1, workers=-1)
     mean = d[:, 1:].mean(1)
     return mean > factor * np.median(mean)
 
@@ -45,13 +45,11 @@ def outside_outlines(points, masks, Ks, poses, margin_px=2):
     -------
     (n,) int
     """
-    from scipy.ndimage import binary_dilation
-
     count = np.zeros(len(points), np.int64)
     for mask, K, E in zip(masks, Ks, poses, strict=True):
         if mask is None:
             continue
-        wide = binary_dilation(mask, iterations=margin_px)
+        wide = scipy.ndimage.binary_dilation(mask, iterations=margin_px)
         h, w = wide.shape
         Y = points @ E[:3, :3].T + E[:3, 3]
         z = np.where(Y[:, 2] > 1e-9, Y[:, 2], np.nan)

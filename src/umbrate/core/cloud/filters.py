@@ -5,8 +5,8 @@ are made for clouds of surfaces with millions of points: see `grid`.
 """
 
 import numpy as np
+import scipy
 from numba import njit
-from scipy.spatial import ConvexHull, QhullError
 
 from ..errors import UmbrateError
 from ..forest import root
@@ -320,8 +320,8 @@ def _beyond_outline(points, on, above, n, cell):
     axes = np.linalg.svd(n[None])[2][1:]
     P, S = points[above] @ axes.T, points[on] @ axes.T
     try:
-        hull = ConvexHull(P)
-    except (QhullError, ValueError):
+        hull = scipy.spatial.ConvexHull(P)
+    except (scipy.spatial.QhullError, ValueError):
         return 0.0, 0
     outside = np.max(S @ hull.equations[:, :2].T + hull.equations[:, 2], axis=1) > 2 * cell
     if not outside.any():

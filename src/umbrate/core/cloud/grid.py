@@ -13,8 +13,8 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
+import scipy
 from numba import njit
-from scipy.spatial import cKDTree
 
 THREADS = max(1, min(8, os.cpu_count() or 1))
 _POOL = ThreadPoolExecutor(THREADS, thread_name_prefix="cloud")
@@ -176,5 +176,5 @@ def spacing_of(points, sample=4000):
     if n < 8:
         return 0.0
     some = points if n <= MOST_IN_TREE else points[:: -(-n // MOST_IN_TREE)]
-    d = cKDTree(some).query(some[:: max(1, len(some) // sample)], k=7)[0][:, -1]
+    d = scipy.spatial.cKDTree(some).query(some[:: max(1, len(some) // sample)], k=7)[0][:, -1]
     return float(np.median(d) * np.sqrt(np.pi / 6) * np.sqrt(len(some) / n))

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from ..geometry.pose import center
 
@@ -77,7 +77,7 @@ def fit_keep_box(points, photos_of, poses, half_view):
         p = points[near] if near.sum() >= 20 else points
     # lone points must not stretch the box
     if len(p) > 20:
-        d = cKDTree(p).query(p, k=6)[0][:, -1]
+        d = scipy.spatial.cKDTree(p).query(p, k=6)[0][:, -1]
         p = p[d < 5 * np.median(d)]
     lo, hi = np.percentile(p, 0.2, axis=0), np.percentile(p, 99.8, axis=0)
     margin = 0.06 * float((hi - lo).max())

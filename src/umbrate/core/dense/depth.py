@@ -15,6 +15,7 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
+import scipy
 from numba import njit
 
 REACH, STEP = 5, 2  #: the patch: offsets -5, -3, ..., 5 pixels
@@ -349,8 +350,6 @@ def _widened(near, far, view, points, reach):
 
 def _start_from_points(view, points, near, far, rng):
     """First planes: the depth of the nearest tie point in the picture, facing the camera."""
-    from scipy.spatial import cKDTree
-
     h, w = near.shape
     f, cx, cy = view.K
     Y = points @ view.pose[:3, :3].T + view.pose[:3, 3]
@@ -361,7 +360,7 @@ def _start_from_points(view, points, near, far, rng):
     ys, xs = np.nonzero(far > 0)
     depth = np.zeros((h, w), np.float32)
     if len(z):
-        _, i = cKDTree(uv).query(np.stack([xs, ys], 1), workers=1)
+        _, i = scipy.spatial.cKDTree(uv).query(np.stack([xs, ys], 1), workers=1)
         guess = z[i] * (1 + 0.01 * rng.normal(size=len(ys)))
     else:
         a, b = 1 / far[ys, xs], 1 / near[ys, xs]
@@ -412,14 +411,12 @@ def _level(view, neighbors, near, far, depth, normal, rounds, spread, seed):
 
 def _planes_of_coarse(small, depth, normal, view, near, far):
     """Planes (depth, normal) for a view from those of its half: each pixel takes that of the nearest which has one."""
-    from scipy.ndimage import distance_transform_edt
-
     h, w = view.gray.shape
     ys, xs = np.nonzero(far > 0)
     known = small.mask & (depth > 0)
     full_depth, full_normal = np.zeros((h, w), np.float32), np.zeros((h, w, 3), np.float32)
     if known.any() and len(ys):
-        iy, ix = distance_transform_edt(~known, return_distances=False, return_indices=True)
+        iy, ix = scipy.ndimage.distance_transform_edt(~known, return_distances=False, return_indices=True)
         sy, sx = np.minimum(ys // 2, known.shape[0] - 1), np.minimum(xs // 2, known.shape[1] - 1)
         sy, sx = iy[sy, sx], ix[sy, sx]
         n, d = normal[sy, sx].astype(float), depth[sy, sx].astype(float)

@@ -5,8 +5,7 @@ same pixel. Small pieces of depth that hang together with nothing are mistakes m
 """
 
 import numpy as np
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
+import scipy
 
 from ..geometry.pose import center
 
@@ -41,7 +40,7 @@ def without_specks(depth, step, least=LEAST_PIECE):
         rows.append(index[a][on])
         columns.append(index[b][on])
     rows, columns = np.concatenate(rows), np.concatenate(columns)
-    links = coo_matrix((np.ones(len(rows), np.uint8), (rows, columns)), (depth.size, depth.size))
-    piece = connected_components(links, directed=False)[1]
+    links = scipy.sparse.coo_matrix((np.ones(len(rows), np.uint8), (rows, columns)), (depth.size, depth.size))
+    piece = scipy.sparse.csgraph.connected_components(links, directed=False)[1]
     small = (np.bincount(piece) < least)[piece].reshape(depth.shape)
     return np.where(small, 0, depth).astype(depth.dtype)

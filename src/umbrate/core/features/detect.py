@@ -8,8 +8,8 @@ strongest first within each part of the picture, so that one speckled corner doe
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numba import njit
-from scipy.ndimage import distance_transform_edt
 
 from ..imaging.filters import gaussian_blur
 from .describe import describe, turn_of
@@ -239,14 +239,12 @@ def detect(gray, mask=None, limit=6000, threshold=0.006, upsample=False):
         y0, y1 = max(0, rows[0] - margin), min(h, rows[-1] + 1 + margin)
         x0, x1 = max(0, cols[0] - margin), min(w, cols[-1] + 1 + margin)
         gray = gray[y0:y1, x0:x1]
-        inside = distance_transform_edt(np.pad(mask[y0:y1, x0:x1], 1, constant_values=True))[1:-1, 1:-1]
+        inside = scipy.ndimage.distance_transform_edt(np.pad(mask[y0:y1, x0:x1], 1, constant_values=True))[1:-1, 1:-1]
     step = 1.0
     image = np.ascontiguousarray(gray, dtype=np.float32)
     blur = CAMERA_SIGMA
     if upsample:
-        from scipy.ndimage import zoom
-
-        image = zoom(image, 2, order=1, grid_mode=True, mode="nearest")
+        image = scipy.ndimage.zoom(image, 2, order=1, grid_mode=True, mode="nearest")
         step, blur = 0.5, 2 * CAMERA_SIGMA
     image = gaussian_blur(image, np.sqrt(BASE_SIGMA**2 - blur**2))
     sigmas = BASE_SIGMA * 2.0 ** (np.arange(LEVELS + 3) / LEVELS)

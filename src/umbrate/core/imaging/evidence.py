@@ -7,8 +7,7 @@ The neighbor was taken from elsewhere: the spots agree roughly, which is enough.
 """
 
 import numpy as np
-from scipy.ndimage import uniform_filter
-from scipy.signal import fftconvolve
+import scipy
 
 from .filters import gaussian_blur, halve_by_area
 from .sharpness import gray_of
@@ -49,7 +48,7 @@ def detail_round(gray, size, mask=None):
         detail = detail * _small_mask(mask, small.shape, n)
     density, r = np.zeros_like(detail), window // 2
     inner = np.s_[r : max(r, detail.shape[0] - r), r : max(r, detail.shape[1] - r)]
-    density[inner] = uniform_filter(detail, window, mode="constant")[inner]
+    density[inner] = scipy.ndimage.uniform_filter(detail, window, mode="constant")[inner]
     return density, n
 
 
@@ -90,9 +89,11 @@ def same_spot(gray, spot, size, other, reach=0.25):
     piece = a[cy - r : cy + r + 1, cx - r : cx + r + 1]
     piece = piece - piece.mean()
     count = piece.size
-    product = fftconvolve(b, piece[::-1, ::-1], mode="same")
-    mean = uniform_filter(b.astype(np.float64), 2 * r + 1)
-    spread = np.sqrt(np.maximum(uniform_filter(b.astype(np.float64) ** 2, 2 * r + 1) - mean**2, 1e-6) * count)
+    product = scipy.signal.fftconvolve(b, piece[::-1, ::-1], mode="same")
+    mean = scipy.ndimage.uniform_filter(b.astype(np.float64), 2 * r + 1)
+    spread = np.sqrt(
+        np.maximum(scipy.ndimage.uniform_filter(b.astype(np.float64) ** 2, 2 * r + 1) - mean**2, 1e-6) * count
+    )
     likeness = product / (spread * max(float(np.linalg.norm(piece)), 1e-6))
     far = int(reach * max(b.shape))
     y0, x0 = max(r, cy - far), max(r, cx - far)

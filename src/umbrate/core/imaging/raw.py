@@ -6,11 +6,14 @@ The camera's white balance, no automatic brightness: photos of one object shall 
 from pathlib import Path
 
 import numpy as np
-import rawpy
-import tifffile
 
 from ..errors import UmbrateError
+from ..later import Later
 from .facts import PhotoFacts, first_of, moment, number, text
+
+tifffile = Later("tifffile")
+
+rawpy = Later("rawpy")
 
 _ORIENTATION = {0: 1, 3: 3, 5: 8, 6: 6}  #: the decoder's flip to EXIF orientation
 

@@ -6,8 +6,8 @@ object is, a sharp backdrop behind a soft object does not count.
 """
 
 import numpy as np
+import scipy
 from PIL import Image
-from scipy.ndimage import binary_erosion
 
 from .filters import gaussian_blur
 
@@ -33,7 +33,7 @@ def sharpness(gray, mask=None):
     fine, coarse = np.abs(np.subtract(a, b, out=a), out=a), np.abs(np.subtract(b, c, out=c), out=c)
     inside = None
     if mask is not None:
-        inside = binary_erosion(mask, iterations=6)
+        inside = scipy.ndimage.binary_erosion(mask, iterations=6)
         inside = inside if inside.sum() >= 500 else None
     if inside is not None:
         fine, coarse = fine[inside], coarse[inside]

@@ -3,12 +3,14 @@
 from dataclasses import dataclass
 from pathlib import Path
 
-import av
 import numpy as np
 
 from ..errors import UmbrateError
+from ..later import Later
 from .filters import halve_by_area
 from .sharpness import sharpness
+
+av = Later("av")
 
 VIDEO_SUFFIXES = {".mp4", ".mov", ".m4v", ".avi", ".mkv", ".webm", ".mts"}
 SMALL_SIDE = 480  #: frames are judged at about this size

@@ -1,7 +1,7 @@
 """How far two surfaces lie apart where both have surface."""
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from ..cloud.grid import spacing_of
 
@@ -21,7 +21,7 @@ def apart(points, normals, others, other_normals, reach):
     reach : float
         Farther is not looked.
     """
-    d, j = cKDTree(others).query(points, distance_upper_bound=reach, workers=-1)
+    d, j = scipy.spatial.cKDTree(others).query(points, distance_upper_bound=reach, workers=-1)
     out = np.full(len(points), np.inf, np.float32)
     on = np.flatnonzero(np.isfinite(d))
     n = other_normals[j[on]]

@@ -8,7 +8,7 @@ smaller from round to round, and larger differences count less.
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from ..geometry.pose import pose
 from ..geometry.rotation import rotation_matrix
@@ -59,7 +59,7 @@ def fit_shapes(points, normals, others, other_normals, M, reach, *, finest, with
     rows = rng.permutation(len(points))[:SAMPLE]
     P, N = np.asarray(points, float)[rows], np.asarray(normals, float)[rows]
     Q, QN = np.asarray(others, float), np.asarray(other_normals, float)
-    tree = cKDTree(Q)
+    tree = scipy.spatial.cKDTree(Q)
     M = np.array(M, float)
     fit = None
     for k in range(ROUNDS):

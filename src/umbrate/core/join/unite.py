@@ -1,7 +1,7 @@
 """Clouds of several sittings as one: where two show the same surface, the better points stay, in one brightness."""
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from ..cloud.grid import spacing_of
 
@@ -31,7 +31,7 @@ def unite(clouds):
     """
     gains = np.ones((len(clouds), 3))
     keep = [np.ones(len(c["points"]), bool) for c in clouds]
-    trees = [cKDTree(c["points"]) for c in clouds]
+    trees = [scipy.spatial.cKDTree(c["points"]) for c in clouds]
     spacing = [spacing_of(c["points"]) for c in clouds]
     for i in range(len(clouds)):
         for j in range(i):

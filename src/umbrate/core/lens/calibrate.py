@@ -13,7 +13,7 @@ the other. The covariance is the inverse of the normal equations times the varia
 from dataclasses import dataclass, field, replace
 
 import numpy as np
-from scipy.linalg import LinAlgError, cho_factor, cho_solve
+import scipy
 
 from ..errors import UmbrateError
 from ..geometry.lens import N_PARAMETERS, PARAMETER_NAMES, Lens
@@ -160,8 +160,8 @@ def _minimize(system, poses, lens, X, xy, weight, start, rounds=40):
             A = N.copy()
             A[np.diag_indices(system.size)] += damping * np.diag(N)
             try:
-                step = cho_solve(cho_factor(A, check_finite=False), g, check_finite=False)
-            except LinAlgError:
+                step = scipy.linalg.cho_solve(scipy.linalg.cho_factor(A, check_finite=False), g, check_finite=False)
+            except scipy.linalg.LinAlgError:
                 damping *= 10
                 continue
             c, p = lens.copy(), poses.copy()
@@ -380,7 +380,12 @@ def _covariance(s, poses, lens, X, xy, free, known_sigma, start):
     unknowns = system.size - (0 if known_sigma else 7) - (3 * len(seen) if known_sigma else 0)
     unit2 = float((r**2).sum()) / max(2 * len(t.photo) - unknowns, 1)
     L = len(free)
-    part = cho_solve(cho_factor(N, check_finite=False), np.eye(system.size)[:, :L], check_finite=False)[:L] * unit2
+    part = (
+        scipy.linalg.cho_solve(
+            scipy.linalg.cho_factor(N, check_finite=False), np.eye(system.size)[:, :L], check_finite=False
+        )[:L]
+        * unit2
+    )
     sd, correlation = np.zeros(N_PARAMETERS), np.eye(N_PARAMETERS)
     sd[free] = np.sqrt(np.maximum(np.diag(part), 0))
     correlation[np.ix_(free, free)] = part / np.maximum(np.outer(sd[free], sd[free]), 1e-300)

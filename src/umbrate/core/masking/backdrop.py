@@ -9,7 +9,7 @@ around; that is rough, but the object's color rarely matches it.
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import ndimage
+import scipy
 
 from .light import is_color, unlikeness
 
@@ -45,7 +45,7 @@ def _margin(picture):
     """The margin's cells: (pixels without their mean and length, mean, contrast) each."""
     h, w = picture.shape[0] // CELLS, picture.shape[1] // CELLS
     # slow differences of light are evened out by the local contrast
-    local = picture - ndimage.gaussian_filter(picture, 4.0)
+    local = picture - scipy.ndimage.gaussian_filter(picture, 4.0)
     out = []
     for i in range(CELLS):
         for j in range(CELLS):
@@ -107,10 +107,10 @@ def _fill_in(light, known):
     filled = known.copy()
     sigma = 4.0
     while not filled.all() and sigma < 4 * max(known.shape):
-        weight = ndimage.gaussian_filter(known.astype(np.float32), sigma)
+        weight = scipy.ndimage.gaussian_filter(known.astype(np.float32), sigma)
         reached = ~filled & (weight > 1e-3)
         for k in range(3):
-            blurred = ndimage.gaussian_filter(np.where(known, light[..., k], 0).astype(np.float32), sigma)
+            blurred = scipy.ndimage.gaussian_filter(np.where(known, light[..., k], 0).astype(np.float32), sigma)
             out[..., k][reached] = (blurred[reached] / weight[reached]).astype(np.float32)
         filled |= reached
         sigma *= 2
@@ -134,14 +134,14 @@ def _swept(stack, median, tolerance, turning):
     """Where anything turns (h, w) bool: brightness or color changes from photo to photo."""
     bright, middle = stack.sum(-1), median.sum(-1)
     change = np.abs(bright - middle) / (middle + 0.01)
-    spread = ndimage.gaussian_filter(np.median(change, axis=0) * 1.48, 2.0)
+    spread = scipy.ndimage.gaussian_filter(np.median(change, axis=0) * 1.48, 2.0)
     out = spread > turning
     # the tip of a beak passes a place in one photo only
     for x, c in zip(stack, change, strict=True):
         once = (unlikeness(x, median, 0.05, 20.0) > tolerance) | (c > 4 * turning)
-        out |= ndimage.binary_opening(once, iterations=2)
-    out = ndimage.binary_fill_holes(ndimage.binary_closing(np.pad(out, 8), iterations=6))[8:-8, 8:-8]
-    return ndimage.binary_dilation(out, iterations=3)
+        out |= scipy.ndimage.binary_opening(once, iterations=2)
+    out = scipy.ndimage.binary_fill_holes(scipy.ndimage.binary_closing(np.pad(out, 8), iterations=6))[8:-8, 8:-8]
+    return scipy.ndimage.binary_dilation(out, iterations=3)
 
 
 def still_plate(lights, tolerance=0.10, turning=0.16):
@@ -185,9 +185,9 @@ def still_plate(lights, tolerance=0.10, turning=0.16):
     bright = np.where(shown, part.sum(-1), 0)
     mean = bright.sum(0) / np.maximum(count, 1)
     spread = np.sqrt((np.where(shown, bright - mean, 0) ** 2).sum(0) / np.maximum(count, 1)) / (mean + 0.01)
-    still = ndimage.gaussian_filter(spread, 1.5) < turning
+    still = scipy.ndimage.gaussian_filter(spread, 1.5) < turning
     plate = median.copy()
-    inner = ndimage.binary_opening(reach[box] & (count >= 2) & still, iterations=2)
+    inner = scipy.ndimage.binary_opening(reach[box] & (count >= 2) & still, iterations=2)
     plate[box][inner] = seen[inner]
     known = ~reach
     known[box] |= inner

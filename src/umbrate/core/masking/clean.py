@@ -1,12 +1,12 @@
 """Cleaning masks, and what makes one look wrong."""
 
 import numpy as np
-from scipy import ndimage
+import scipy
 
 
 def main_pieces(mask, share=0.1):
     """The largest connected piece of a mask (h, w), and those of at least `share` of its size."""
-    labels, n = ndimage.label(mask)
+    labels, n = scipy.ndimage.label(mask)
     if n <= 1:
         return mask.copy()
     size = np.bincount(labels.ravel())
@@ -29,14 +29,14 @@ def tidy(mask, largest=True, holes=0.02, open_px=2, grow_px=0):
     grow_px : int
         Widen the outline by so many pixels at last, or narrow it where negative.
     """
-    out = ndimage.binary_opening(mask, iterations=open_px) if open_px else mask.copy()
+    out = scipy.ndimage.binary_opening(mask, iterations=open_px) if open_px else mask.copy()
     # what was cut from the true outline by rounding comes back
     if open_px:
-        out = ndimage.binary_dilation(out, iterations=1) & mask
+        out = scipy.ndimage.binary_dilation(out, iterations=1) & mask
     if largest:
         out = main_pieces(out)
     if holes > 0 and out.any():
-        labels, n = ndimage.label(~out)
+        labels, n = scipy.ndimage.label(~out)
         if n > 1:
             size = np.bincount(labels.ravel())
             edge = np.unique(np.r_[labels[0], labels[-1], labels[:, 0], labels[:, -1]])
@@ -45,9 +45,9 @@ def tidy(mask, largest=True, holes=0.02, open_px=2, grow_px=0):
             small[0] = False
             out = out | small[labels]
     if grow_px > 0:
-        out = ndimage.binary_dilation(out, iterations=grow_px)
+        out = scipy.ndimage.binary_dilation(out, iterations=grow_px)
     elif grow_px < 0:
-        out = ndimage.binary_erosion(out, iterations=-grow_px)
+        out = scipy.ndimage.binary_erosion(out, iterations=-grow_px)
     return out
 
 

@@ -1,7 +1,7 @@
 """Masks from a rough surface: it is drawn into a photo, and what the photo sees there must be it."""
 
 import numpy as np
-from scipy import ndimage
+import scipy
 
 from .clean import tidy
 
@@ -34,8 +34,8 @@ def drawn(points, spacing, lens, pose, step):
         return hit
     radius = max(1.0, COVER * spacing * lens.f / float(np.median(Y[there, 2])) / step)
     # a hole between points is smaller than two discs: closing fills it and leaves the outline where it is
-    grown = ndimage.distance_transform_edt(~hit) <= radius
-    return ~(ndimage.distance_transform_edt(grown) <= radius) & grown
+    grown = scipy.ndimage.distance_transform_edt(~hit) <= radius
+    return ~(scipy.ndimage.distance_transform_edt(grown) <= radius) & grown
 
 
 def seen_elsewhere(depth, score, pinhole, grid):
@@ -45,7 +45,7 @@ def seen_elsewhere(depth, score, pinhole, grid):
     """
     f, cx, cy = pinhole
     out = (depth < 0) & (score >= SURE)
-    out = ndimage.binary_opening(out, iterations=1)
+    out = scipy.ndimage.binary_opening(out, iterations=1)
     x, y = np.round(f * grid[..., 0] + cx).astype(int), np.round(f * grid[..., 1] + cy).astype(int)
     there = (x >= 0) & (y >= 0) & (x < depth.shape[1]) & (y < depth.shape[0])
     seen = np.zeros(there.shape, bool)
@@ -58,9 +58,9 @@ def finished(mask, shape, step, margin_px, holes=0.02):
     small = tidy(mask, largest=True, holes=holes, open_px=1)
     full = np.repeat(np.repeat(small, step, 0), step, 1)[: shape[0], : shape[1]]
     if margin_px > 0:
-        return ndimage.distance_transform_edt(~full) <= margin_px
+        return scipy.ndimage.distance_transform_edt(~full) <= margin_px
     if margin_px < 0:
-        return ndimage.distance_transform_edt(full) > -margin_px
+        return scipy.ndimage.distance_transform_edt(full) > -margin_px
     return full
 
 
@@ -91,7 +91,7 @@ def carve(box, outlines, cells=128, missing=1):
         bad[there] = ~mask[y[there], x[there]]
         out[left[bad]] += 1
     inside = out.reshape(n) <= missing
-    shell = inside & ~ndimage.binary_erosion(inside, np.array(
+    shell = inside & ~scipy.ndimage.binary_erosion(inside, np.array(
         [[[abs(a) + abs(b) + abs(c) <= 1 for c in (-1, 0, 1)] for b in (-1, 0, 1)] for a in (-1, 0, 1)]
     ))  # fmt: skip
     return X[shell.ravel()], size

@@ -8,9 +8,9 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import NamedTuple
 
 import numpy as np
+import scipy
+import skimage
 from numba import njit
-from scipy import ndimage
-from skimage.graph import MCP_Geometric
 
 from ..forest import root
 from ..imaging.runs import join_runs
@@ -290,11 +290,11 @@ def edge_path(picture, a, b, margin=24):
     gray = picture[top:bottom, left:right].astype(np.float32).mean(-1)
     if min(gray.shape) < 3:
         return np.array([a, b], float)
-    edge = ndimage.gaussian_gradient_magnitude(gray, 1.2)
+    edge = scipy.ndimage.gaussian_gradient_magnitude(gray, 1.2)
     cost = 1.0 / (0.05 + edge / max(float(edge.max()), 1e-6))
     ends = np.round([a, b]).astype(int) - [left, top]
     start, end = (tuple(np.clip(p, 0, [gray.shape[1] - 1, gray.shape[0] - 1])[::-1]) for p in ends)
-    way = MCP_Geometric(cost)
+    way = skimage.graph.MCP_Geometric(cost)
     way.find_costs([start], [end])
     path = np.array(way.traceback(end), float)[:, ::-1] + [left, top]
     return np.vstack([[a], path[1:-1], [b]])

@@ -10,8 +10,8 @@ which are counted and measured; where a large one stays open, the outline enclos
 from dataclasses import dataclass, field
 
 import numpy as np
-from scipy.spatial import cKDTree
-from skimage.measure import find_contours
+import scipy
+import skimage
 
 from ..errors import UmbrateError
 
@@ -147,7 +147,7 @@ def section(points, normals, origin, normal, step=None, *, spacing=None, gap=Non
         if len(sample) < 20:
             raise UmbrateError("The section's plane does not meet the cloud. Move it, or choose another direction.")
         some = sample[:: max(1, len(sample) // 2000)].astype(float)
-        spacing = float(np.median(cKDTree(sample).query(some, k=min(7, len(sample)))[0][:, -1])) / 1.6
+        spacing = float(np.median(scipy.spatial.cKDTree(sample).query(some, k=min(7, len(sample)))[0][:, -1])) / 1.6
     near = np.abs(h) < REACH * spacing
     X, N = points[near].astype(float), normals[near].astype(float)
     if len(X) < 10:
@@ -173,7 +173,7 @@ def section(points, normals, origin, normal, step=None, *, spacing=None, gap=Non
         band[row, np.clip(column + k, 0, counts[0] - 1)] = True
     row, column = np.nonzero(band)
     nodes = lo + step * np.stack([column, row], 1)
-    tree = cKDTree(np.c_[P, H])
+    tree = scipy.spatial.cKDTree(np.c_[P, H])
     reach = REACH * spacing
     k = min(8 if quick else 24, len(X))
     distance, rows = tree.query(np.c_[nodes, np.zeros(len(nodes))], k=k, distance_upper_bound=reach, workers=-1)
@@ -190,7 +190,10 @@ def section(points, normals, origin, normal, step=None, *, spacing=None, gap=Non
     value[distance[:, 0] > 2.0 * spacing] = np.nan  # where no points are, there is no line
     distances = np.full(band.shape, np.nan)
     distances[row, column] = value
-    lines = [np.stack([lo[0] + step * c[:, 1], lo[1] + step * c[:, 0]], 1) for c in find_contours(distances, 0.0)]
+    lines = [
+        np.stack([lo[0] + step * c[:, 1], lo[1] + step * c[:, 0]], 1)
+        for c in skimage.measure.find_contours(distances, 0.0)
+    ]
     lines = [x for x in lines if _length(x) > 4 * spacing]
     if not lines:
         raise UmbrateError(

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import ndimage
+import scipy
 
 from ..targets.board import refine_corners
 from ..targets.dots import SXX, SYY, find_dots
@@ -34,9 +34,9 @@ def _dot(gray, at, reach):
 
 
 def _corner(gray, at, reach):
-    smooth = ndimage.gaussian_filter(gray, 1.0)
+    smooth = scipy.ndimage.gaussian_filter(gray, 1.0)
     gy, gx = np.gradient(smooth)
-    xx, yy, xy = (ndimage.gaussian_filter(a, 2.0) for a in (gx * gx, gy * gy, gx * gy))
+    xx, yy, xy = (scipy.ndimage.gaussian_filter(a, 2.0) for a in (gx * gx, gy * gy, gx * gy))
     trace = xx + yy
     # the smaller eigenvalue: edges in two directions (Forstner and Gulch 1987)
     strength = 0.5 * (trace - np.sqrt(np.maximum((xx - yy) ** 2 + 4 * xy * xy, 0)))

@@ -11,7 +11,7 @@ Sums run in one fixed order, so the result does not depend on the number of thre
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.linalg import LinAlgError, cho_factor, cho_solve
+import scipy
 
 from ..geometry.lens import N_PARAMETERS
 from ..geometry.rotation import rotation_matrix
@@ -208,8 +208,8 @@ def adjust(
         A[fixed, fixed] = 1.0
         rhs = np.where(fixed, 0.0, g)
         try:
-            step = cho_solve(cho_factor(A, check_finite=False), rhs, check_finite=False)
-        except LinAlgError:
+            step = scipy.linalg.cho_solve(scipy.linalg.cho_factor(A, check_finite=False), rhs, check_finite=False)
+        except scipy.linalg.LinAlgError:
             damping *= growth
             growth *= 2.0
             continue

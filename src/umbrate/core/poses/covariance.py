@@ -12,8 +12,8 @@ best fit sees.
 from dataclasses import dataclass, replace
 
 import numpy as np
+import scipy
 from numba import njit
-from scipy.linalg import cho_factor, cho_solve
 
 from ..geometry.lens import N_PARAMETERS
 from .normal import SQUARED, linearize, reduce_to_cameras
@@ -196,7 +196,7 @@ def covariance(
     Q = np.linalg.qr(Gc)[0]
     A = S + Q @ Q.T * (np.trace(S) / max(size, 1))
     A[held, held] = 1.0
-    Qc = cho_solve(cho_factor(A, check_finite=False), np.eye(size), check_finite=False)
+    Qc = scipy.linalg.cho_solve(scipy.linalg.cho_factor(A, check_finite=False), np.eye(size), check_finite=False)
     Qc[held, :] = 0.0
     Qc[:, held] = 0.0
     back, M, Z = np.zeros((k, 3, 6 + L)), np.zeros((size, 7)), np.zeros((7, 7))

@@ -6,8 +6,8 @@ Each measure is a number for every point, in units people know.
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numba import njit
-from scipy.spatial import cKDTree
 
 from ..cloud.keepbox import KeepBox
 
@@ -101,7 +101,7 @@ def measure(name, block, keep_box=None):
     if name == "pixel":
         return 100.0 * pixel_sizes(block) / size_of(points)
     if name == "distance":
-        near, _ = cKDTree(points).query(points, k=min(NEIGHBORS + 1, count), workers=1)
+        near, _ = scipy.spatial.cKDTree(points).query(points, k=min(NEIGHBORS + 1, count), workers=1)
         return 100.0 * near[:, 1:].mean(1) / size_of(points) if count > 1 else np.zeros(count)
     if name == "outside":
         if keep_box is None:
@@ -114,9 +114,9 @@ def measure(name, block, keep_box=None):
 
 def shared_points(photo, point, n):
     """How many tie points each two photos share, (n, n) int, 0 on the diagonal."""
-    from scipy.sparse import csr_matrix
-
-    M = csr_matrix((np.ones(len(photo), np.int32), (photo, point)), shape=(n, int(point.max(initial=-1)) + 1))
+    M = scipy.sparse.csr_matrix(
+        (np.ones(len(photo), np.int32), (photo, point)), shape=(n, int(point.max(initial=-1)) + 1)
+    )
     out = (M @ M.T).toarray()
     np.fill_diagonal(out, 0)
     return out

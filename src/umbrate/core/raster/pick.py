@@ -5,8 +5,8 @@ from concurrent.futures import ThreadPoolExecutor
 from itertools import pairwise
 
 import numpy as np
+import scipy
 from numba import njit
-from scipy.ndimage import minimum_filter
 
 BANDS = 512  #: the polygon's height is divided into so many, each with the edges that cross it
 THREADS = max(1, min(8, os.cpu_count() or 1))
@@ -172,6 +172,6 @@ def seen_under(points, view, f, middle, strokes, radius, front, spacing):
         nearest = np.full((int(v.max()) + 1, int(u.max()) + 1), np.inf)
         np.minimum.at(nearest, (v, u), depth)
         # a cell at the brush's rim may hold nothing of the front; a slanted surface lies deeper within a cell
-        nearest = minimum_filter(nearest, 3, mode="nearest")
+        nearest = scipy.ndimage.minimum_filter(nearest, 3, mode="nearest")
         out[rows] = depth <= nearest[v, u] + 4 * spacing + 3 * cell * Y[:, 2] / f
     return out

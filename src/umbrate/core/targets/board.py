@@ -9,7 +9,7 @@ predicted from the one before. No square has to be whole and no outline seen.
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import ndimage
+import scipy
 
 from ..errors import UmbrateError
 from ..imaging.filters import halve_by_area
@@ -42,9 +42,9 @@ class Board:
 
 def _saddles(gray, sigma):
     """Saddle points (n, 2) of a picture and how strong they are (n,), strongest first."""
-    xx, yy, xy = (ndimage.gaussian_filter(gray, sigma, order=o) for o in ((0, 2), (2, 0), (1, 1)))
+    xx, yy, xy = (scipy.ndimage.gaussian_filter(gray, sigma, order=o) for o in ((0, 2), (2, 0), (1, 1)))
     strength = np.maximum(xy * xy - xx * yy, 0)
-    peak = strength == ndimage.maximum_filter(strength, size=2 * int(2 * sigma) + 1)
+    peak = strength == scipy.ndimage.maximum_filter(strength, size=2 * int(2 * sigma) + 1)
     margin = int(3 * sigma)
     peak[:margin] = peak[-margin:] = False
     peak[:, :margin] = peak[:, -margin:] = False
@@ -56,7 +56,7 @@ def _saddles(gray, sigma):
 def _is_corner(gray, at, radius):
     """Whether dark and bright follow each other four times round a point."""
     a = 2 * np.pi * np.arange(32) / 32
-    ring = ndimage.map_coordinates(
+    ring = scipy.ndimage.map_coordinates(
         gray, [at[1] + radius * np.sin(a), at[0] + radius * np.cos(a)], order=1, mode="nearest"
     )
     low, high = ring.min(), ring.max()
@@ -98,7 +98,7 @@ def refine_corners(gray, corners, radius, rounds=25):
             if not (r + 2 <= u < w - r - 2 and r + 2 <= v < h - r - 2):
                 break
             part = gray[v - r - 2 : v + r + 3, u - r - 2 : u + r + 3].astype(float)
-            part = ndimage.gaussian_filter(part, 0.7)
+            part = scipy.ndimage.gaussian_filter(part, 0.7)
             gy, gx = np.gradient(part)
             gx, gy = gx[2:-2, 2:-2], gy[2:-2, 2:-2]
             dy, dx = np.mgrid[-r : r + 1, -r : r + 1].astype(float)
@@ -129,7 +129,7 @@ def _directions(gray, at, sigma):
     r = int(4 * sigma) + 1
     part = gray[max(0, v - r) : v + r + 1, max(0, u - r) : u + r + 1]
     y, x = v - max(0, v - r), u - max(0, u - r)
-    xx, yy, xy = (ndimage.gaussian_filter(part, sigma, order=o)[y, x] for o in ((0, 2), (2, 0), (1, 1)))
+    xx, yy, xy = (scipy.ndimage.gaussian_filter(part, sigma, order=o)[y, x] for o in ((0, 2), (2, 0), (1, 1)))
     values, vectors = np.linalg.eigh([[xx, xy], [xy, yy]])
     if values[0] >= 0 or values[1] <= 0:
         return None

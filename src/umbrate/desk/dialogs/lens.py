@@ -21,7 +21,6 @@ from ...core.names import file_name
 from ...core.targets import sheets
 from ...formats.files import CLOSED
 from ...formats.lenscards import damaged_cards, put_on_shelf, read_card, shelf, take_off_shelf, write_card
-from ...formats.sheets import write_sheets
 from .. import tokens as t
 from .buttons import accept_or_cancel
 from .writing import ask_file, through_gate
@@ -206,5 +205,7 @@ class SheetsDialog(QDialog):
         kind, paper = self.kind.currentData(), self.paper.currentText()
         diameters = (self.dot.value(),) if self.dot.isEnabled() else ()
         made = sheets.make(kind, paper, diameters, self.hole.value())
+        from ...formats.sheets import write_sheets  # which takes a library that nothing else needs
+
         write_sheets(path, made, gate)
         return len(made)

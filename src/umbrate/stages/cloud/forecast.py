@@ -7,7 +7,7 @@ from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
-from scipy.spatial import ConvexHull, QhullError
+import scipy
 
 from ...core.cloud.keepbox import KeepBox
 from ...core.dense.speed import hypotheses, machine_speed, memory
@@ -61,8 +61,8 @@ def scene_of(block, photo_ids, box, share):
         if (Y[:, 2] > 0).all():
             uv = np.clip(Y[:, :2] / Y[:, 2:] * f + [cx, cy], 0, size)
             try:
-                pixels = ConvexHull(uv).volume  # of a plane figure, its area
-            except QhullError:
+                pixels = scipy.spatial.ConvexHull(uv).volume  # of a plane figure, its area
+            except scipy.spatial.QhullError:
                 pixels = 0.0
         used.append(min(pixels, size.prod() * (share if share else 1)))
         full.append(size.prod())

@@ -3,7 +3,7 @@
 from dataclasses import dataclass, field
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from ...core.cloud.keepbox import KeepBox
 from ...core.errors import UmbrateError
@@ -160,7 +160,7 @@ def surface_of(side):
     points = b.points[on]
     if len(points) < 4 * NEIGHBORS:
         return points, np.zeros_like(points), False
-    _, j = cKDTree(points).query(points, NEIGHBORS, workers=-1)
+    _, j = scipy.spatial.cKDTree(points).query(points, NEIGHBORS, workers=-1)
     around = points[j] - points[j].mean(1, keepdims=True)
     normals = np.linalg.svd(np.einsum("nki,nkj->nij", around, around))[0][:, :, 2]
     # the surface faces the photos that see it
