@@ -1,8 +1,17 @@
 """Opening a job for a command: what it changes is one step of undo, and a command that is refused changes nothing."""
 
+import importlib
 from contextlib import contextmanager
 
-from ..job.store import Job
+from ..core.later import Later
+
+store = Later("umbrate.job.store")
+
+
+def open_job(folder, writable=True):
+    """The Job of a folder; what its results' figures mean is known from then on."""
+    importlib.import_module("umbrate.stages")
+    return store.Job.open(folder, writable)
 
 
 @contextmanager
@@ -17,7 +26,7 @@ def changing(folder, change, label):
     label : str
         What the step is called in undo.
     """
-    with Job.open(folder, writable=bool(change)) as job:
+    with open_job(folder, writable=bool(change)) as job:
         if not change:
             yield job
             return

@@ -3,34 +3,26 @@
 from pathlib import Path
 
 import click
-import numpy as np
 from rich.table import Table
 
-from ..actions.cleaning import (
-    FILTERS,
-    Context,
-    apply_step,
-    apply_steps,
-    read_steps,
-    step_text,
-    try_step,
-    without_step,
-    write_steps,
-)
-from ..actions.coverage import compute_coverage, gather_coverage
-from ..actions.picturing import SIDES, as_png, cloud_picture
 from ..core.errors import UmbrateError
-from ..core.raster.coloring import LOOKS
-from ..formats.files import written_aside
-from ..job.store import Job
-from ..sitting.clouds import compare_clouds, load_cloud, raw_cloud
-from ..sitting.frames import frame_of
-from ..sitting.guarding import gate_of
-from ..stages import BY_NAME
-from ..stages.base import parse_settings
-from .changing import changing
+from ..core.later import Later
+from .changing import changing, open_job
+from .choices import ChoiceOf, Explained
 from .console import out, replace_option, say
 from .measure import the_sitting
+
+np = Later("numpy")
+cleaning = Later("umbrate.actions.cleaning")
+actions_coverage = Later("umbrate.actions.coverage")
+picturing = Later("umbrate.actions.picturing")
+coloring = Later("umbrate.core.raster.coloring")
+files = Later("umbrate.formats.files")
+sitting_clouds = Later("umbrate.sitting.clouds")
+frames = Later("umbrate.sitting.frames")
+guarding = Later("umbrate.sitting.guarding")
+stages = Later("umbrate.stages")
+base = Later("umbrate.stages.base")
 
 job_argument = click.argument("job", type=click.Path(path_type=Path))
 sitting_option = click.option("--sitting", help="The sitting; may be left out where there is only one.")
@@ -71,8 +63,8 @@ def clouds(job, sitting, choose, rename, remove, compare, foresee, coverage):
     with changing(job, choose or rename or remove, "change clouds") as j:
         s = the_sitting(j, sitting)
         if foresee:
-            stage = BY_NAME["cloud"]
-            seen = stage.foresee(j, s, parse_settings(stage, j.settings(s.id, "cloud")))
+            stage = stages.BY_NAME["cloud"]
+            seen = stage.foresee(j, s, base.parse_settings(stage, j.settings(s.id, "cloud")))
             if seen is None:
                 raise UmbrateError(f"“{s.name}” has no poses yet. Run Poses first.", ("go to", "poses"))
             say(seen.text)
@@ -84,12 +76,12 @@ def clouds(job, sitting, choose, rename, remove, compare, foresee, coverage):
         for name in remove:
             j.remove_cloud(_one(j, s, name).id)
         if coverage:
-            _tell_coverage(compute_coverage(gather_coverage(j, s)))
+            _tell_coverage(actions_coverage.compute_coverage(actions_coverage.gather_coverage(j, s)))
             return
         if compare:
-            a, b = (load_cloud(j, s, _one(j, s, n)) for n in compare)
-            _, f = compare_clouds(a, b)
-            u = frame_of(j, s).unit
+            a, b = (sitting_clouds.load_cloud(j, s, _one(j, s, n)) for n in compare)
+            _, f = sitting_clouds.compare_clouds(a, b)
+            u = frames.frame_of(j, s).unit
             if f["median"] is None:
                 say(f"{compare[0]} and {compare[1]} have nothing in common.")
             else:
@@ -101,7 +93,7 @@ def clouds(job, sitting, choose, rename, remove, compare, foresee, coverage):
         for column in ("", "name", "points", "made", "photo scale", "cleaned by"):
             table.add_column(column, justify="right" if column == "points" else "left")
         for c in j.clouds(s.id):
-            steps = "\n".join(f"{k + 1}. {step_text(x.step)} (-{x.removed:,})" for k, x in enumerate(c.steps))
+            steps = "\n".join(f"{k + 1}. {cleaning.step_text(x.step)} (-{x.removed:,})" for k, x in enumerate(c.steps))
             table.add_row(
                 "chosen" if c.chosen else "", c.name, f"{c.left:,}", c.made.replace("T", " "),
                 c.scale_text, steps,
@@ -119,15 +111,15 @@ def _values(assignments):
     return values
 
 
-@click.command(
-    epilog="Filters: "
-    + "; ".join(
+def _explain_filters():
+    return "Filters: " + "; ".join(
         f"{f.name} ({', '.join(f'{v.name} {v.default}' for v in f.values) or 'no values'})"
-        for f in FILTERS
+        for f in cleaning.FILTERS
         if not f.hidden
-    )
-    + "."
-)
+    ) + "."  # fmt: skip
+
+
+@click.command(cls=Explained, explain=_explain_filters)
 @job_argument
 @sitting_option
 @click.option("--cloud", "name", help="Which cloud; the chosen one where not said.")
@@ -152,26 +144,26 @@ def clean(job, sitting, name, by, assignments, keep, dry_run, back, like, file, 
         if back:
             if back > len(kept.steps):
                 raise UmbrateError(f"“{kept.name}” was cleaned by {len(kept.steps)} steps; there is no step {back}.")
-            without_step(j, s, kept, back - 1)
+            cleaning.without_step(j, s, kept, back - 1)
         elif by:
             step = {"filter": by, "keep": keep, **_values(assignments)}
             if dry_run:
-                cloud = raw_cloud(j, kept)
-                answer = np.asarray(try_step(cloud, step, Context(j, s, kept)))
+                cloud = sitting_clouds.raw_cloud(j, kept)
+                answer = np.asarray(cleaning.try_step(cloud, step, cleaning.Context(j, s, kept)))
                 what = f"would take {int(answer.sum()):,} away" if answer.ndim == 1 else "would move them"
                 say(f"{len(cloud['points']):,} points; {what}")
                 return
-            removed = apply_step(j, s, kept, step)
+            removed = cleaning.apply_step(j, s, kept, step)
             say(f"Took {removed:,} points away")
         elif save_steps:
-            write_steps(save_steps, [x.step for x in kept.steps], gate_of(j, replace))
+            cleaning.write_steps(save_steps, [x.step for x in kept.steps], guarding.gate_of(j, replace))
             say(f"Wrote {len(kept.steps)} steps to {save_steps}")
             return
         elif like or file:
-            steps = read_steps(file) if file else [x.step for x in _one(j, s, like).steps]
+            steps = cleaning.read_steps(file) if file else [x.step for x in _one(j, s, like).steps]
             if dry_run:
                 raise UmbrateError("--dry-run tries one step: say it with --by.")
-            say(f"Took {apply_steps(j, s, kept, steps):,} points away in {len(steps)} steps")
+            say(f"Took {cleaning.apply_steps(j, s, kept, steps):,} points away in {len(steps)} steps")
         else:
             raise UmbrateError("Say by which filter: --by NAME. umbrate clean --help lists them.")
         kept = _one(j, s, kept.name)
@@ -183,23 +175,22 @@ def clean(job, sitting, name, by, assignments, keep, dry_run, back, like, file, 
 @click.argument("file", metavar="OUT", type=click.Path(path_type=Path))
 @sitting_option
 @click.option("--cloud", "name", help="Which cloud; the chosen one where not said.")
-@click.option("--from", "side", type=click.Choice(list(SIDES)), default="corner", help="Where one looks from.")
-@click.option("--look", type=click.Choice([n for n in LOOKS if n != "compared"]), default="color", help="Colored by.")
+@click.option("--from", "side", type=ChoiceOf(lambda: picturing.SIDES), default="corner", help="Where one looks from.")
+@click.option(
+    "--look", type=ChoiceOf(lambda: [n for n in coloring.LOOKS if n != "compared"]), default="color", help="Colored by."
+)
 @click.option("--width", default=1920, help="Pixels.")
 @click.option("--height", default=1200, help="Pixels.")
 @click.option("--parallel", is_flag=True, help="Along parallel rays, without perspective.")
 @replace_option
 def picture(job, file, sitting, name, side, look, width, height, parallel, replace):
     """Draw a cloud of JOB into the picture OUT (PNG), as the window shows it."""
-    with Job.open(job, writable=False) as j:
+    with open_job(job, writable=False) as j:
         s = the_sitting(j, sitting)
         kept = _one(j, s, name) if name else None
-        gate = gate_of(j, replace)
+        gate = guarding.gate_of(j, replace)
         gate.check(file)
-        drawn = cloud_picture(j, s, kept, side=side, look=look, width=width, height=height, parallel=parallel)
-    with written_aside(file, gate) as part:
-        part.write_bytes(as_png(drawn))
+        drawn = picturing.cloud_picture(j, s, kept, side=side, look=look, width=width, height=height, parallel=parallel)
+    with files.written_aside(file, gate) as part:
+        part.write_bytes(picturing.as_png(drawn))
     say(f"Wrote {file}, {width} x {height}")
-
-
-COMMANDS = (clouds, clean, picture)

@@ -6,15 +6,18 @@ from pathlib import Path
 import click
 from rich.table import Table
 
-from ..actions.uniting import unite_clouds
 from ..core.errors import UmbrateError
-from ..job.joins import ON_OBJECT, ON_SUPPORT
-from ..job.store import Job
-from ..stages.join.joining import GOOD, NONE, PICKS, SURFACE, TARGETS, WAYS
-from ..stages.join.stage import AS_KNOWN, FREE
-from ..work.state import is_invited
+from ..core.later import Later
+from .changing import open_job
+from .choices import ChoiceOf
 from .console import out, say
 from .runs import run_cells
+
+uniting = Later("umbrate.actions.uniting")
+joins = Later("umbrate.job.joins")
+joining = Later("umbrate.stages.join.joining")
+stage = Later("umbrate.stages.join.stage")
+state = Later("umbrate.work.state")
 
 
 @click.command()
@@ -22,7 +25,7 @@ from .runs import run_cells
 @click.option("--sitting", "names", multiple=True, help="Only these sittings, the one whose frame counts first.")
 @click.option("--name", help="Name of the joined row; made where it is new.")
 @click.option(
-    "--by", "ways", multiple=True, type=click.Choice(WAYS),
+    "--by", "ways", multiple=True, type=ChoiceOf(lambda: joining.WAYS),
     help="What shows how they lie to each other; may be given several times. All but shape where not said.",
 )  # fmt: skip
 @click.option("--free-scale/--known-scale", "free", default=None, help="Let the scales of scaled sittings differ.")
@@ -42,7 +45,7 @@ from .runs import run_cells
 @click.option("--doubtful", is_flag=True, help="Merge or unite even where a join is doubtful.")
 def join(job, names, name, ways, free, on_object, on_support, picks, no_picks, merge, unite, doubtful):
     """Join the sittings of JOB: find how they lie to each other, say how sure that is, and merge them."""
-    with Job.open(job) as j:
+    with open_job(job) as j:
         # a join that cannot be made changes nothing: no row, no roles, no picks, no choice of ways
         with j.action("join sittings"):
             row = _row(j, names, name)
@@ -52,19 +55,19 @@ def join(job, names, name, ways, free, on_object, on_support, picks, no_picks, m
             _take_picks(j, row, picks)
             values = dict(j.settings(row.id, "join"))
             if ways:
-                values |= {w: w in ways for w in WAYS}
+                values |= {w: w in ways for w in joining.WAYS}
             if free is not None:
-                values["scale"] = FREE if free else AS_KNOWN
+                values["scale"] = stage.FREE if free else stage.AS_KNOWN
             j.set_settings(row.id, "join", values)
             if not run_cells(j, [row], "join", redo=True, quiet=True):
                 raise UmbrateError("The sittings were not joined, for the reason above. Nothing was changed.")
             found = j.join_found(row.id)
             _tell(found)
-            if found.verdict == NONE:
+            if found.verdict == joining.NONE:
                 raise UmbrateError(
                     f"“{row.name}” has no join for all of its sittings, for the reasons above. Nothing was changed."
                 )
-            doubts = found.verdict != GOOD and not doubtful
+            doubts = found.verdict != joining.GOOD and not doubtful
             if doubts and (merge or unite):
                 raise UmbrateError(
                     "The join is doubtful, for the reasons above. Nothing was changed; --doubtful goes on all the same."
@@ -74,10 +77,10 @@ def join(job, names, name, ways, free, on_object, on_support, picks, no_picks, m
         if merge:
             if not run_cells(j, [row], "poses", redo=True):
                 sys.exit(1)
-            if is_invited(j, row, "scale") and not run_cells(j, [row], "scale"):
+            if state.is_invited(j, row, "scale") and not run_cells(j, [row], "scale"):
                 sys.exit(1)
         if unite:
-            figures = unite_clouds(j, row)
+            figures = uniting.unite_clouds(j, row)
             say(
                 f"“{row.name}” has a united cloud: {figures['points']:,} points, {sum(figures['doubled']):,} doubled "
                 f"ones and {sum(figures['seen_through']):,} of supports left out"
@@ -102,7 +105,7 @@ def _row(job, names, name):
 
 
 def _say_roles(job, on_object, on_support):
-    for numbers, role in ((on_object, ON_OBJECT), (on_support, ON_SUPPORT)):
+    for numbers, role in ((on_object, joins.ON_OBJECT), (on_support, joins.ON_SUPPORT)):
         if numbers:
             job.set_target_roles(list(numbers), role)
 
@@ -133,7 +136,7 @@ def _tell(found):
         table.add_column(column)
     for x in found.joins:
         pair = f"{x.first} - {x.second}"
-        if x.verdict == NONE:
+        if x.verdict == joining.NONE:
             table.add_row(pair, "no join")
             continue
         f, u = x.together, x.unit or "units"
@@ -145,7 +148,7 @@ def _tell(found):
     out.print(table)
     for x in found.joins:
         pair, u = f"{x.first} - {x.second}", x.unit or "units"
-        for w in (TARGETS, SURFACE, PICKS):
+        for w in (joining.TARGETS, joining.SURFACE, joining.PICKS):
             if w in x.methods:
                 say(f"{pair}: by {w}, {x.methods[w].agreeing} of {x.methods[w].pairs} pairs agree")
         for reason in [*x.reasons, *x.notes]:
@@ -164,6 +167,3 @@ def _tell(found):
         say(f"Targets on the support, not used: {', '.join(map(str, found.support))}")
     if found.on_object:
         say(f"Targets on the object: {', '.join(map(str, found.on_object))}")
-
-
-COMMANDS = (join,)

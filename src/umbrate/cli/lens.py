@@ -6,33 +6,37 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import click
-import numpy as np
-from PIL import Image
 from rich.table import Table
 from rich.text import Text
 
-from ..actions.delivering import export_undistorted
 from ..core.errors import UmbrateError
-from ..core.imaging.decode import read_facts, read_picture
-from ..core.imaging.undistort import undistort
-from ..core.targets import sheets
-from ..formats.files import Gate, as_written, make_folder, written_aside
-from ..formats.lenscards import check_shelf, damaged_cards, put_on_shelf, read_card, shelf, take_off_shelf, write_card
-from ..job.store import Job
-from ..sitting.guarding import export_names, gate_of
-from ..sitting.photos import photo_files
-from ..stages import BY_NAME
-from ..stages.base import parse_settings
-from ..stages.lens.cards import card_of
-from ..work.adding import read_files, take_in
-from ..work.now import run_now
+from ..core.later import Later
+from .changing import open_job
+from .choices import ChoiceOf
 from .console import complain, out, replace_option, say
+
+PIL_Image = Later("PIL.Image")
+np = Later("numpy")
+delivering = Later("umbrate.actions.delivering")
+decode = Later("umbrate.core.imaging.decode")
+core_undistort = Later("umbrate.core.imaging.undistort")
+sheets = Later("umbrate.core.targets.sheets")
+formats_files = Later("umbrate.formats.files")
+lenscards = Later("umbrate.formats.lenscards")
+store = Later("umbrate.job.store")
+guarding = Later("umbrate.sitting.guarding")
+sitting_photos = Later("umbrate.sitting.photos")
+stages = Later("umbrate.stages")
+base = Later("umbrate.stages.base")
+stages_cards = Later("umbrate.stages.lens.cards")
+adding = Later("umbrate.work.adding")
+now = Later("umbrate.work.now")
 
 
 @click.command()
-@click.argument("sheet", type=click.Choice(sheets.KINDS))
+@click.argument("sheet", type=ChoiceOf(lambda: sheets.KINDS))
 @click.argument("pdf", type=click.Path(path_type=Path))
-@click.option("--paper", type=click.Choice(list(sheets.PAPERS)), default="A4")
+@click.option("--paper", type=ChoiceOf(lambda: sheets.PAPERS), default="A4")
 @click.option("--dot", "diameters", multiple=True, type=float, help="Diameter of the dots, mm (small: several).")
 @click.option("--hole", type=float, default=40.0, help="Of a mat: diameter of the hole for the pedestal, mm.")
 @click.option("--length", type=float, default=None, help="Of scale bars: their longest length, mm.")
@@ -43,7 +47,7 @@ def targets(sheet, pdf, paper, diameters, hole, length, first, replace):
     made = sheets.make(sheet, paper, diameters, hole, first, length)
     from ..formats.sheets import write_sheets  # which takes a library that nothing else needs
 
-    write_sheets(pdf, made, Gate(replace))
+    write_sheets(pdf, made, formats_files.Gate(replace))
     count = sum(len(s.marks) for s in made)
     pages = f"{len(made)} pages" if len(made) > 1 else "1 page"
     say(f"Wrote {pages} with {count} targets to {pdf}. Print at 100 % and check the ruler.")
@@ -52,7 +56,7 @@ def targets(sheet, pdf, paper, diameters, hole, length, first, replace):
 def _photos_of(places):
     files = []
     for p in places:
-        files += photo_files(p) if p.is_dir() else [p]
+        files += sitting_photos.photo_files(p) if p.is_dir() else [p]
     if not files:
         raise UmbrateError("There are no photos to calibrate from.")
     return files
@@ -81,24 +85,24 @@ def calibrate(photos, board, square, card, keep, assignments, as_json, replace):
         if not x or not columns.isdigit() or not rows.isdigit():
             raise UmbrateError(f"“{board}” is no size of a checkerboard: write it like 9x6, inner corners, or “found”.")
         values |= {"columns": int(columns), "rows": int(rows), "square_mm": square}
-    settings = parse_settings(BY_NAME["lens"], values)
+    settings = base.parse_settings(stages.BY_NAME["lens"], values)
     files = _photos_of(photos)
-    gate = Gate(replace, files)
+    gate = formats_files.Gate(replace, files)
     if card:
         gate.check(card)
     if keep:
-        check_shelf(keep, replace)
-    with tempfile.TemporaryDirectory() as scratch, Job.create(Path(scratch) / "calibration") as job:
+        lenscards.check_shelf(keep, replace)
+    with tempfile.TemporaryDirectory() as scratch, store.Job.create(Path(scratch) / "calibration") as job:
         with out.status("Calibrating") as status:
             report = Shown(status)
-            incoming = read_files(files, report=report)
+            incoming = adding.read_files(files, report=report)
             for sentence in incoming.refused:
                 complain("Left out", sentence)
-            sitting, _, _ = take_in(job, "calibration", incoming)
-            result = run_now(job, sitting, "lens", settings, report)
+            sitting, _, _ = adding.take_in(job, "calibration", incoming)
+            result = now.run_now(job, sitting, "lens", settings, report)
         if result.figures.gathering:
             raise UmbrateError(" ".join(p["text"] for p in result.problems))
-        made = card_of(job, sitting, keep or (card.stem if card else "calibration"))
+        made = stages_cards.card_of(job, sitting, keep or (card.stem if card else "calibration"))
     if as_json:
         figures = result.figures.calibration.model_dump(mode="json", exclude={"coverage"})
         problems = [p["text"] for p in result.problems]
@@ -109,10 +113,10 @@ def calibrate(photos, board, square, card, keep, assignments, as_json, replace):
         for p in result.problems:
             say(f"  {p['text']} {p['hint']}")
     if card:
-        write_card(card, made, gate)
+        lenscards.write_card(card, made, gate)
         say("" if as_json else f"Wrote {card}")
     if keep:
-        put_on_shelf(made, replace)
+        lenscards.put_on_shelf(made, replace)
         say("" if as_json else f"“{made.name}” is on the shelf.")
 
 
@@ -126,8 +130,8 @@ def calibrate(photos, board, square, card, keep, assignments, as_json, replace):
 def cards(incoming, name, file, remove, as_json, replace):
     """Show the shelf of lens cards, or put one on it, write one out, take one off."""
     if incoming:
-        put_on_shelf(read_card(incoming), replace)
-    have, wrong = shelf(), damaged_cards()
+        lenscards.put_on_shelf(lenscards.read_card(incoming), replace)
+    have, wrong = lenscards.shelf(), lenscards.damaged_cards()
 
     def named(wanted):
         found = next((x for x in have if x[1].name == wanted), None)
@@ -139,13 +143,13 @@ def cards(incoming, name, file, remove, as_json, replace):
     if name:
         if not file:
             raise UmbrateError("Say where it goes: --export NAME --to FILE.json")
-        write_card(file, named(name)[1], Gate(replace))
+        lenscards.write_card(file, named(name)[1], formats_files.Gate(replace))
         say(f"Wrote {file}")
         return
     if remove:
         of_file = next((f for f, _ in wrong if remove in (f.name, f.stem)), None)
-        take_off_shelf(of_file or named(remove)[0])
-        have, wrong = shelf(), damaged_cards()
+        lenscards.take_off_shelf(of_file or named(remove)[0])
+        have, wrong = lenscards.shelf(), lenscards.damaged_cards()
     if as_json:
         print(json.dumps([c.as_dict() for _, c in have], indent=1, ensure_ascii=False))
         return
@@ -178,31 +182,36 @@ def undistort_photos(place, folder, sitting, card, replace):
     PLACE is a job with solved poses or lens cards, or a folder of photos together with --card.
     """
     if card is None:
-        with Job.open(place, writable=False) as j:
-            files = export_undistorted(j, folder, j.sitting(sitting) if sitting else None, gate_of(j, replace))
-        told = f"Wrote {len(files)} undistorted photos and cameras.json to {folder}. {as_written(files)}"
+        with open_job(place, writable=False) as j:
+            files = delivering.export_undistorted(
+                j, folder, j.sitting(sitting) if sitting else None, guarding.gate_of(j, replace)
+            )
+        told = f"Wrote {len(files)} undistorted photos and cameras.json to {folder}. {formats_files.as_written(files)}"
         say(told.strip())
         return
-    c = read_card(card)
+    c = lenscards.read_card(card)
     photos = [_File(k, f.name, str(f)) for k, f in enumerate(_photos_of([place]))]
-    names = export_names(photos)
-    gate = Gate(replace, [*(p.path for p in photos), card])
+    names = guarding.export_names(photos)
+    gate = formats_files.Gate(replace, [*(p.path for p in photos), card])
     gate.check(*(folder / f"{n}.png" for n in names.values()), folder / "cameras.json")
     for p in photos:
-        facts = read_facts(p.path)
+        facts = decode.read_facts(p.path)
         if (facts.width, facts.height) != (c.lens.width, c.lens.height):
             raise UmbrateError(f"The lens card “{c.name}” is not of {p.name}: {'; '.join(c.differs(facts))}.")
     for p in photos:
-        picture, _, pinhole = undistort(read_picture(p.path), None, c.lens, 1)
+        picture, _, pinhole = core_undistort.undistort(decode.read_picture(p.path), None, c.lens, 1)
         file = folder / f"{names[p.id]}.png"
-        make_folder(file.parent)
-        with written_aside(file, gate) as part:
-            Image.fromarray(np.clip(np.round(picture), 0, 255).astype(np.uint8)).save(part)
+        formats_files.make_folder(file.parent)
+        with formats_files.written_aside(file, gate) as part:
+            PIL_Image.fromarray(np.clip(np.round(picture), 0, 255).astype(np.uint8)).save(part)
     document = {"format": "umbrate-cameras", "version": 1, "lenses": [{"id": "1", **pinhole.as_dict()}]}
-    with written_aside(folder / "cameras.json", gate) as part:
+    with formats_files.written_aside(folder / "cameras.json", gate) as part:
         part.write_text(json.dumps(document, indent=1))
     files = [(p.name, f"{names[p.id]}.png") for p in photos]
-    say(f"Wrote {len(photos)} undistorted photos and cameras.json to {folder}. {as_written(files)}".strip())
+    say(
+        f"Wrote {len(photos)} undistorted photos and cameras.json to {folder}. "
+        f"{formats_files.as_written(files)}".strip()
+    )
 
 
 @dataclass(frozen=True)
@@ -212,6 +221,3 @@ class _File:
     id: int
     name: str
     path: str
-
-
-COMMANDS = (targets, calibrate, cards, undistort_photos)

@@ -1,41 +1,94 @@
-"""The command line: everything the window does, for scripts and for machines without a display."""
+"""The command line: everything the window does, for scripts and for machines without a display.
 
-import json
+A command's module is imported when the command is called; what is listed of it without that stands in `COMMANDS`.
+"""
+
+import importlib
 import logging
-import os
-import subprocess
 import sys
-from pathlib import Path
 
 import click
-from rich.table import Table
-from rich.text import Text
 
 from .. import __version__
-from ..core.errors import UmbrateError
-from ..formats.files import WouldReplace
-from ..job.store import Job
-from ..work.logs import begin_log, log_file
-from . import clouds, join, lens, measure, points, shapemasks, sort
-from .console import complain, out, replace_option, say
+from ..core.errors import UmbrateError, WouldReplace
+from .console import complain
 
-#: the order of work, in which commands are listed
-ORDER = (
-    "open", "demo", "new", "add", "split", "photos", "aside", "move", "turn", "sitting", "find", "preview",
-    "targets", "calibrate", "cards", "run",
-    "sift", "box", "points", "lengths", "level", "pair", "shape-masks", "join", "clouds", "clean", "picture", "measure",
-    "section", "report", "status", "export", "undistort", "simulate",
-)  # fmt: skip
+# fmt: off
+#: in the order of work: module, name of the function there, and the first sentence of its help
+COMMANDS = {
+    "open": ("window", "window", "Open the window, on JOB where it is given."),
+    "demo": ("demo", "demo", "Run the main job on the demo data, judge it against the truth, and show it."),
+    "new": ("jobs", "new", "Make a new, empty job folder JOB."),
+    "add": ("jobs", "add", "Bring PHOTOS (folders, photo files, videos) into a sitting of JOB."),
+    "split": ("jobs", "split", "Split a sitting of JOB where the photographer shot the bare backdrop, or paused."),
+    "photos": ("sort", "list_photos",
+        "List the photos of JOB: what their files say of them, how sharp they are, what became of them."),
+    "aside": ("sort", "aside", "Set PHOTOS (names, or patterns like 'IMG_1*') of JOB aside: kept, not used."),
+    "move": ("sort", "move", "Move PHOTOS of JOB to another sitting."),
+    "turn": ("sort", "turn", "Turn how PHOTOS of JOB are shown; their files stay as they are."),
+    "sitting": ("sort", "change_sitting", "Rename, merge, reorder or remove the sitting NAME of JOB."),
+    "find": ("jobs", "find", "Point JOB to photos that were moved, found in FOLDER or below it by name and content."),
+    "preview": ("sort", "preview",
+        "Try masks on a few photos of JOB and write the pictures to FOLDER: what is left out is dark."),
+    "targets": ("lens", "targets", "Write a SHEET of targets as PDF, in true millimeters."),
+    "calibrate": ("lens", "calibrate",
+        "Calibrate a lens from PHOTOS (files or folders) of calibration sheets or of a checkerboard."),
+    "cards": ("lens", "cards", "Show the shelf of lens cards, or put one on it, write one out, take one off."),
+    "run": ("jobs", "run", "Run the stages of JOB that are missing or stale; each result is saved when it is done."),
+    "sift": ("points", "sift", "Remove doubtful tie points of a sitting of JOB."),
+    "box": ("points", "keep_box", "Show or set the keep box of a sitting of JOB."),
+    "points": ("measure", "points",
+        "Mark points in photos of JOB, and list them with their residuals, the worst first."),
+    "lengths": ("measure", "lengths", "State known lengths of JOB, and list them with their residuals."),
+    "level": ("measure", "level", "Stand a sitting of JOB up, and say what its level is made from."),
+    "pair": ("measure", "pair",
+        "Say how two photos of JOB stand to each other: base, distance, their ratio, and the depth to expect."),
+    "shape-masks": ("shapemasks", "shape_masks",
+        "Draw a rough surface of the sittings of JOB into their photos, as masks."),
+    "join": ("join", "join",
+        "Join the sittings of JOB: find how they lie to each other, say how sure that is, and merge them."),
+    "clouds": ("clouds", "clouds", "List the clouds of a sitting of JOB, side by side."),
+    "clean": ("clouds", "clean",
+        "Clean a cloud of JOB by one more step or by those of another cloud or a file, or take one back."),
+    "picture": ("clouds", "picture", "Draw a cloud of JOB into the picture OUT (PNG), as the window shows it."),
+    "measure": ("measure", "measure",
+        "Measure between targets and marked points of JOB, and list values with their 95 % intervals."),
+    "section": ("measure", "section",
+        "Cut the cloud of JOB by a plane and write the outline to OUT (SVG, DXF or CSV); without OUT, list planes."),
+    "report": ("measure", "report", "Write the accuracy report of a sitting of JOB as PDF."),
+    "status": ("jobs", "status", "Show the state and key figure of every sitting and stage of JOB."),
+    "export": ("export", "export",
+        "Write a cloud (.ply, .las, .laz, .e57, .xyz, .csv), the cameras (JSON) or the masks (a folder of "
+        "PNG) to OUT."),
+    "undistort": ("lens", "undistort_photos",
+        "Write undistorted copies of photos and masks to FOLDER, with the ideal camera that goes with them."),
+    "simulate": ("simulate", "simulate",
+        "Make the photo set SCENE with exact truth in the folder OUT (simulated studio)."),
+    "warm": ("upkeep", "warm",
+        "Compile all kernels once, so that no first click waits for it (the launcher does this)."),
+    "test": ("upkeep", "test", "Run all tests (or those named: ./umbrate test tests.test_geometry)."),
+}
+# fmt: on
 
 
 log = logging.getLogger(__name__)
 
 
 class Group(click.Group):
-    """Shows errors people can meet as one sentence, and lists commands in the order of work."""
+    """Imports a command when it is called, and shows errors people can meet as one sentence."""
 
     def list_commands(self, ctx):
-        return sorted(self.commands, key=lambda n: ORDER.index(n) if n in ORDER else len(ORDER))
+        return [n for n, (_, _, told) in COMMANDS.items() if told]
+
+    def get_command(self, ctx, name):
+        if name not in COMMANDS:
+            return None
+        module, function, _ = COMMANDS[name]
+        return getattr(importlib.import_module(f"..{module}", __name__), function)
+
+    def format_commands(self, ctx, formatter):
+        with formatter.section("Commands"):
+            formatter.write_dl([(name, told) for name, (_, _, told) in COMMANDS.items() if told])
 
     def invoke(self, ctx):
         try:
@@ -60,7 +113,7 @@ class Group(click.Group):
             complain(
                 "Error",
                 f"Something unexpected went wrong ({type(e).__name__}: {e}). Nothing that was finished before is lost. "
-                f"Please report it with the log, {log_file()}",
+                f"Please report it with the log, {_log_file()}",
             )
             sys.exit(1)
         except KeyboardInterrupt:
@@ -73,315 +126,21 @@ class Group(click.Group):
 @click.pass_context
 def cli(ctx, verbose):
     """Umbrate reconstructs objects from masked photo sets. Without a command it opens the window."""
+    from ..work.logs import begin_log
+
     begin_log(logging.DEBUG if verbose else logging.CRITICAL)
     if ctx.invoked_subcommand is None:
-        ctx.invoke(window)
+        from .window import open_window
+
+        sys.exit(open_window())
 
 
-def has_display():
-    """Whether a window can be shown."""
-    return bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM"))
+def _log_file():
+    from ..work.logs import log_file
 
-
-def open_window(job=None):
-    """Show the window in a process of its own, so that this module never imports the desk."""
-    if not has_display():
-        raise UmbrateError("There is no display to open a window on. Set DISPLAY, or use the commands: umbrate --help")
-    return subprocess.call([sys.executable, "-m", "umbrate.desk", *([str(job)] if job else [])])
-
-
-@cli.command("open")
-@click.argument("job", required=False, type=click.Path(path_type=Path))
-def window(job=None):
-    """Open the window, on JOB where it is given."""
-    sys.exit(open_window(job))
-
-
-@cli.command()
-@click.option("--job", "folder", type=click.Path(path_type=Path), help="Where the demo job goes.")
-@click.option("--window/--no-window", default=True, help="Show the result in the window afterwards.")
-@click.option("--json", "as_json", is_flag=True, help="Print the figures as JSON.")
-def demo(folder, window, as_json):
-    """Run the main job on the demo data, judge it against the truth, and show it."""
-    from ..work import demo as d
-    from .runs import run_cells
-
-    folder = folder or d.demo_folder()
-    watch = d.Stopwatch()
-    if not as_json:
-        say("A terracotta bird whistle, 92 mm, in two sittings of 24 photos (simulated), joined to the whole.")
-    with d.make_demo_job(folder) as job:
-        folder = job.folder
-        if not as_json:
-            say(f"The demo job is {folder}")
-        ok = run_cells(job, job.sittings(), "cloud", redo_all=True, quiet=as_json)
-        seconds = watch.seconds
-        if not as_json:
-            say("Judging the result against the truth ...")
-        by_sitting = d.judge(job)
-    figures = d.worst(by_sitting, seconds)
-    rows = d.verdicts(figures)
-    if as_json:
-        print(json.dumps({"sittings": by_sitting, "all": figures, "reached": all(r[4] for r in rows)}, indent=1))
-    else:
-        table = Table(title="The demo against its truth (the worst of the sittings and the whole)")
-        for column, side in (("figure", "left"), ("measured", "right"), ("to reach", "right"), ("", "left")):
-            table.add_column(column, justify=side)
-        for words, value, limit, more, reached in rows:
-            table.add_row(
-                words,
-                "-" if value is None else f"{value:.3g}",
-                f"{'≥' if more else '≤'} {limit:g}",
-                "reached" if reached else Text("missed", style="bold red"),
-            )
-        out.print(table)
-    if ok and window and has_display():
-        open_window(folder)
-    elif window and not as_json:
-        say("There is no display here; on a desktop the window would open on the result now.")
-    sys.exit(0 if ok and all(r[4] for r in rows) else 1)
-
-
-@cli.command()
-@click.argument("job", type=click.Path(path_type=Path))
-def new(job):
-    """Make a new, empty job folder JOB."""
-    with Job.create(job) as j:
-        say(f"Made {j.folder}. Bring in photos: umbrate add {j.folder} PHOTOS_DIR --sitting NAME")
-
-
-@cli.command()
-@click.argument("job", type=click.Path(path_type=Path))
-@click.argument("photos", nargs=-1, required=True, type=click.Path(path_type=Path))
-@click.option("--sitting", required=True, help="The sitting they belong to; made where it is new.")
-@click.option(
-    "--masks",
-    type=click.Path(path_type=Path),
-    help="Folder with a mask for each photo (NAME.png, white is the object).",
-)
-@click.option("--pattern", default=None, help="Mask file name, for example {name}_mask.png")
-@click.option(
-    "--every", type=click.FloatRange(0.02, 60), default=0.5, help="Of a video: one frame every so many seconds."
-)
-@click.option("--every-frames", type=click.IntRange(1), help="Of a video: one frame of every so many instead.")
-def add(job, photos, sitting, masks, pattern, every, every_frames):
-    """Bring PHOTOS (folders, photo files, videos) into a sitting of JOB."""
-    from .runs import bring_in
-
-    with Job.open(job) as j:
-        sys.exit(0 if bring_in(j, photos, sitting, masks, pattern, every, every_frames) else 1)
-
-
-@cli.command()
-@click.argument("job", type=click.Path(path_type=Path))
-@click.argument("folder", type=click.Path(path_type=Path))
-def find(job, folder):
-    """Point JOB to photos that were moved, found in FOLDER or below it by name and content."""
-    with Job.open(job) as j:
-        found, left = j.find_missing(folder), len(j.missing_photos())
-        say(f"Found {found} photos; {left} are missing.")
-        sys.exit(0 if not left else 1)
-
-
-@cli.command()
-@click.argument("job", type=click.Path(path_type=Path))
-@click.option("--sitting", required=True, help="The sitting to split.")
-@click.option(
-    "--at", "where", type=click.Choice(["bare", "gaps"]), default="bare", help="Frames of the bare backdrop, or pauses."
-)
-@click.option("--pause", type=click.FloatRange(1), default=None, help="Pauses from this many seconds separate.")
-@click.option("--dry-run", is_flag=True, help="Only say what would be done.")
-def split(job, sitting, where, pause, dry_run):
-    """Split a sitting of JOB where the photographer shot the bare backdrop, or paused."""
-    from .runs import split_sitting
-
-    with Job.open(job) as j:
-        sys.exit(0 if split_sitting(j, j.sitting(sitting), where, pause, dry_run) else 1)
-
-
-@cli.command()
-@click.argument("job", type=click.Path(path_type=Path))
-@click.option("--sitting", "sittings", multiple=True, help="Only this sitting (may be given several times).")
-@click.option(
-    "--to", "upto", default="cloud", help="Stop after this stage: photos, masks, lens, poses, scale, join or cloud."
-)
-@click.option("--set", "assignments", multiple=True, metavar="STAGE.SETTING=VALUE", help="Change a setting first.")
-@click.option("--redo", is_flag=True, help="Run that stage again even when its result is current.")
-@click.option(
-    "--go-on", "mode", flag_value="go on", help="Poses: keep solved photos, add new ones, drop those set aside."
-)
-@click.option("--adjust", "mode", flag_value="adjust", help="Poses: only adjust what is solved once more.")
-def run(job, sittings, upto, assignments, redo, mode):
-    """Run the stages of JOB that are missing or stale; each result is saved when it is done."""
-    from .runs import apply_assignments, run_cells
-
-    with Job.open(job) as j:
-        chosen = [j.sitting(n) for n in sittings] or j.sittings()
-        if not chosen:
-            raise UmbrateError(
-                f"{j.name} has no sittings yet. Bring in photos first: umbrate add {j.folder} PHOTOS_DIR --sitting NAME"
-            )
-        apply_assignments(j, chosen, assignments)
-        if mode:
-            upto = "poses"
-        sys.exit(0 if run_cells(j, chosen, upto, redo=redo or bool(mode), mode=mode or "") else 1)
-
-
-@cli.command()
-@click.argument("job", type=click.Path(path_type=Path))
-@click.option("--json", "as_json", is_flag=True, help="Print as JSON.")
-def status(job, as_json):
-    """Show the state and key figure of every sitting and stage of JOB."""
-    from ..job.figures import plain_figures
-    from ..stages import STAGES
-    from ..work.state import WORDS, board
-
-    with Job.open(job, writable=False) as j:
-        cells = board(j)
-        if as_json:
-            print(
-                json.dumps(
-                    {
-                        "job": j.name,
-                        "figures": {s.name: s.Figures.described() for s in STAGES},
-                        "sittings": [
-                            {
-                                "name": s.name,
-                                "photos": len(j.photos(s.id)),
-                                "stages": {
-                                    c.stage: {
-                                        "state": c.state,
-                                        "figures": plain_figures(r.figures) if (r := j.result(s.id, c.stage)) else None,
-                                        "problems": list(c.problems),
-                                    }
-                                    for c in row
-                                },
-                            }
-                            for s, row in zip(j.sittings(), cells, strict=True)
-                        ],
-                    },
-                    indent=1,
-                    ensure_ascii=False,
-                )
-            )
-            return
-        if not cells:
-            say(f"{j.name} has no sittings yet. Bring in photos: umbrate add {j.folder} PHOTOS_DIR --sitting NAME")
-            return
-        table = Table(title=j.name)
-        table.add_column("sitting")
-        for s in STAGES:
-            table.add_column(s.title)
-        for s, row in zip(j.sittings(), cells, strict=True):
-            table.add_row(s.name, *(Text(c.first or WORDS[c.state]) + Text(f"\n{c.second}", style="dim") for c in row))
-        out.print(table)
-        for row in cells:
-            for c in row:
-                for text in c.problems:
-                    say(f"  {c.stage}: {text}")
-
-
-@cli.command()
-@click.argument("job", type=click.Path(path_type=Path))
-@click.argument("what", type=click.Choice(["cloud", "cameras", "masks"]))
-@click.argument("out", type=click.Path(path_type=Path))
-@click.option("--sitting", help="Which sitting's cloud, cameras or masks.")
-@click.option("--joined", is_flag=True, help="Those of the joined row: all photos in one frame.")
-@click.option("--pattern", default="{name}.png", help="Mask file name, for example {name}_mask.png")
-@click.option("--cloud", "cloud", multiple=True, help="Which cloud, or several for one file; else the chosen one.")
-@click.option("--plain", is_flag=True, help="Of a cloud: places alone, without normals, colors and measures.")
-@click.option("--text", is_flag=True, help="PLY as text.")
-@click.option(
-    "--offset",
-    "shift",
-    is_flag=True,
-    help="PLY far from zero: with its offset in the header, in single precision.",
-)
-@replace_option
-def export(job, what, out, sitting, joined, pattern, cloud, plain, text, shift, replace):
-    """Write a cloud (.ply, .las, .laz, .e57, .xyz, .csv), the cameras (JSON) or the masks (a folder of PNG) to OUT."""
-    from ..actions.delivering import export_cameras, export_cloud, export_masks, the_joined
-    from ..formats.files import as_written
-    from ..sitting.guarding import gate_of
-
-    with Job.open(job, writable=False) as j:
-        chosen = the_joined(j, sitting) if joined else j.sitting(sitting) if sitting else None
-        gate = gate_of(j, replace)
-        if what == "cloud":
-            n = export_cloud(j, out, chosen, cloud, plain, text, shift, gate)
-            say(f"Wrote {n:,} points to {out}")
-        elif what == "masks":
-            files = export_masks(j, out, chosen, pattern, gate)
-            say(f"Wrote {len(files)} masks to {out}. {as_written(files)}".strip())
-        else:
-            n = export_cameras(j, out, chosen, gate)
-            say(f"Wrote {n} solved photos to {out}")
-
-
-@cli.command()
-@click.argument("scene")
-@click.argument("folder", metavar="OUT", type=click.Path(path_type=Path))
-@click.option("--smaller", type=click.FloatRange(0.5, 20), default=1.0, help="Make pictures this many times smaller.")
-@click.option("--photos", type=click.IntRange(1), default=None, help="At most this many photos a sitting.")
-def simulate(scene, folder, smaller, photos):
-    """Make the photo set SCENE with exact truth in the folder OUT (simulated studio).
-
-    Scenes: whistle, whistle-on-green, pebble, and calibration: the calibration sheets, with the whistle's camera.
-    """
-    from rich.progress import Progress
-
-    from ..studio.scene import SCENES, whistle
-    from ..studio.scene import smaller as shrink
-    from ..studio.shoot import shoot, shoot_calibration
-
-    if scene not in SCENES and scene != "calibration":
-        raise UmbrateError(f"There is no scene “{scene}”. There is: {', '.join(SCENES)}, calibration.")
-    if folder.is_dir() and any(folder.iterdir()):
-        raise UmbrateError(f"{folder} holds files already. Name a new folder, or an empty one.")
-    sheets_only = scene == "calibration"
-    made = whistle() if sheets_only else SCENES[scene]()
-    if smaller != 1.0 or photos:
-        made = shrink(made, smaller, photos)
-    try:
-        with Progress(console=out, disable=not out.is_terminal) as bar:
-            task = bar.add_task("simulated photos", total=1.0)
-
-            def tell(fraction, sentence):
-                bar.update(task, completed=fraction, description=sentence)
-
-            if sheets_only:
-                shoot_calibration(made, folder, progress=tell)
-            else:
-                shoot(made, folder, tell, os.cpu_count() or 1)
-    except OSError as e:
-        raise UmbrateError(f"{folder} cannot be written to ({e.strerror}). Choose another place.") from e
-    more = "truth.json" if sheets_only else "true masks, truth.json and truth.ply"
-    say(f"Made {folder}: simulated photos, {more}")
-
-
-@cli.command()
-def warm():
-    """Compile all kernels once, so that no first click waits for it (the launcher does this)."""
-    from .warm import warm_up
-
-    warm_up(say)
-
-
-@cli.command(context_settings={"ignore_unknown_options": True})
-@click.argument("arguments", nargs=-1)
-def test(arguments):
-    """Run all tests (or those named: ./umbrate test tests.test_geometry)."""
-    root = Path(__file__).resolve().parents[3]
-    if not (root / "tests" / "run.py").is_file():
-        raise UmbrateError("The tests are not there: they belong in tests/ beside src/ in the checkout.")
-    sys.exit(subprocess.call([sys.executable, str(root / "tests" / "run.py"), *arguments], cwd=root))
-
-
-for part in (sort, lens, points, measure, clouds, join, shapemasks):
-    for command in part.COMMANDS:
-        cli.add_command(command)
+    return log_file()
 
 
 def main():
     """Entry point."""
-    cli()
+    cli(prog_name="umbrate")

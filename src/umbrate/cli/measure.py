@@ -3,24 +3,26 @@
 from pathlib import Path
 
 import click
-import numpy as np
 from rich.table import Table
 
-from ..actions.leveling import change_level, level_by_mat, level_text
-from ..actions.marking import Marking, export_points, export_shapes, know, pair_figures, take_coordinates
-from ..actions.measuring import Measurer, export_measurements, measure_all, refresh_all
-from ..actions.reporting import write_accuracy_report
-from ..actions.sectioning import cut_cloud, keep_plane, plane_in_job
 from ..core.errors import UmbrateError
-from ..core.measure.quantities import KINDS
-from ..formats.drawings import section_texts, write_section
-from ..job.marks import CHECK, OFF, SCALE, good_number
-from ..job.store import Job
-from ..sitting.clouds import load_cloud
-from ..sitting.frames import frame_of, level_of
-from ..sitting.guarding import gate_of
-from .changing import changing
+from ..core.later import Later
+from .changing import changing, open_job
+from .choices import ChoiceOf, Explained
 from .console import out, replace_option, say
+
+np = Later("numpy")
+leveling = Later("umbrate.actions.leveling")
+marking = Later("umbrate.actions.marking")
+measuring = Later("umbrate.actions.measuring")
+reporting = Later("umbrate.actions.reporting")
+sectioning = Later("umbrate.actions.sectioning")
+quantities = Later("umbrate.core.measure.quantities")
+drawings = Later("umbrate.formats.drawings")
+marks = Later("umbrate.job.marks")
+clouds = Later("umbrate.sitting.clouds")
+frames = Later("umbrate.sitting.frames")
+guarding = Later("umbrate.sitting.guarding")
 
 job_argument = click.argument("job", type=click.Path(path_type=Path))
 sitting_option = click.option("--sitting", help="The sitting; may be left out where there is only one.")
@@ -97,19 +99,19 @@ def points(
             j.remove_marked_points([j.marked_point(s.id, n).id for n in remove])
         for end, *xyz in known:
             sigma = None if sigma_mm is None else (sigma_mm,) * 3
-            place = [good_number(x, f"A coordinate of {end}") for x in xyz]
-            know(j, s, j.end_of(s.id, end), place, sigma, not compare_only)
+            place = [marks.good_number(x, f"A coordinate of {end}") for x in xyz]
+            marking.know(j, s, j.end_of(s.id, end), place, sigma, not compare_only)
         for end in unknown:
-            know(j, s, j.end_of(s.id, end), None)
+            marking.know(j, s, j.end_of(s.id, end), None)
         if take:
-            count = take_coordinates(j, s, take, unit, sigma_mm, held=not compare_only)
+            count = marking.take_coordinates(j, s, take, unit, sigma_mm, held=not compare_only)
             say(f"Took {count} known points. Mark them in two photos each, then: umbrate run {job} --to scale")
         if give:
-            write = export_shapes if give.suffix.lower() in (".dxf", ".obj") else export_points
-            count = write(j, s, give, gate_of(j, replace))
+            write = marking.export_shapes if give.suffix.lower() in (".dxf", ".obj") else marking.export_points
+            count = write(j, s, give, guarding.gate_of(j, replace))
             say(f"Wrote {count} to {give}")
             return
-        m, f = Marking(j, s), frame_of(j, s)
+        m, f = marking.Marking(j, s), frames.frame_of(j, s)
         table = Table(title=f"{s.name}: points marked by hand")
         for column, side in (
             ("point", "left"), ("photos", "right"), ("residual px", "right"), (f"place {f.unit}".strip(), "right"),
@@ -156,7 +158,7 @@ def lengths(job, sitting, stated, sigma, check, role, remove):
                 mm = float(value.replace(",", "."))
             except ValueError:
                 raise UmbrateError(f"“{value}” is no length in mm.") from None
-            j.add_length(s.id, first, second, mm, sigma, CHECK if check else SCALE)
+            j.add_length(s.id, first, second, mm, sigma, marks.CHECK if check else marks.SCALE)
         for a, b, r in role:
             j.set_length(find(a, b), role=r)
         for a, b in remove:
@@ -176,9 +178,10 @@ def lengths(job, sitting, stated, sigma, check, role, remove):
             table.add_column(column, justify=side)
         for key, (value, sd, what, origin) in rows.items():
             r = of.get(key)
-            off = None if r is None else r.residual if r.role == SCALE else r.error
+            off = None if r is None else r.residual if r.role == marks.SCALE else r.error
             table.add_row(
-                " ".join(names.get(e, e) for e in key), f"{value:.3f}", f"{sd:.3f}", what if what != OFF else "off",
+                " ".join(names.get(e, e) for e in key), f"{value:.3f}", f"{sd:.3f}",
+                what if what != marks.OFF else "off",
                 f"{r.length:.4f}" if r and done.figures.scaled else "-",
                 "-" if off is None else f"{off:+.4f}", "-" if r is None or r.sigmas is None else f"{r.sigmas:+.1f}",
                 "left out" if r and r.left_out else origin if origin != "stated" else "",
@@ -206,7 +209,7 @@ def level(job, sitting, mat, ends, turntable, box, along, origin, clear):
         if clear:
             j.set_level(s.id, None, "clear the level")
         if mat:
-            level_by_mat(j, s)
+            leveling.level_by_mat(j, s)
         parts = {}
         if ends:
             parts["up"] = {"ends": list(ends)}
@@ -219,20 +222,24 @@ def level(job, sitting, mat, ends, turntable, box, along, origin, clear):
         if origin:
             parts["origin"] = origin
         if parts:
-            change_level(j, s, **parts)
+            leveling.change_level(j, s, **parts)
         if change:
-            refresh_all(j)
-        frame = frame_of(j, s)
-        say(f"“{s.name}”: {level_text(level_of(j, s), j.end_names(s.id))}")
+            measuring.refresh_all(j)
+        frame = frames.frame_of(j, s)
+        say(f"“{s.name}”: {leveling.level_text(frames.level_of(j, s), j.end_names(s.id))}")
         problem = frame.problem or ("Known coordinates set the frame." if frame.framed else "")
         if problem:
             say(f"  {problem}")
 
 
-@click.command(epilog="Kinds: " + "; ".join(f"{k.name} ({k.about})" for k in KINDS) + ".")
+@click.command(
+    cls=Explained, explain=lambda: "Kinds: " + "; ".join(f"{k.name} ({k.about})" for k in quantities.KINDS) + "."
+)
 @job_argument
 @sitting_option
-@click.option("--add", "kind", type=click.Choice([k.name for k in KINDS]), help="Measure something more.")
+@click.option(
+    "--add", "kind", type=ChoiceOf(lambda: [k.name for k in quantities.KINDS]), help="Measure something more."
+)
 @click.option("--end", "ends", multiple=True, metavar="END", help="Its ends in order: targets or marked points.")
 @click.option("--name", help="What it is called.")
 @click.option("--remove", multiple=True, metavar="NAME", help="Forget a measurement.")
@@ -243,7 +250,7 @@ def measure(job, sitting, kind, ends, name, remove, give, replace):
     with changing(job, kind or remove, "change measurements") as j:
         s = the_sitting(j, sitting)
         if kind:
-            Measurer(j, s).measure(kind, ends)  # raises where it cannot be
+            measuring.Measurer(j, s).measure(kind, ends)  # raises where it cannot be
             j.add_measurement(s.id, kind, ends, name)
         for n in remove:
             ids = [m.id for m in j.measurements(s.id) if m.name == n]
@@ -251,14 +258,17 @@ def measure(job, sitting, kind, ends, name, remove, give, replace):
                 raise UmbrateError(f"There is no measurement “{n}”.")
             j.remove_measurements(ids)
         if kind:
-            refresh_all(j)
+            measuring.refresh_all(j)
         if give:
-            say(f"Wrote {export_measurements(j, give, s, gate_of(j, replace))} measurements to {give}")
+            say(
+                f"Wrote {measuring.export_measurements(j, give, s, guarding.gate_of(j, replace))} "
+                f"measurements to {give}"
+            )
             return
         table = Table(title=f"{s.name}: measurements, with 95 % intervals")
         for column in ("name", "kind", "value", ""):
             table.add_column(column)
-        values = measure_all(j, s)
+        values = measuring.measure_all(j, s)
         for m in j.measurements(s.id):
             v = values[m.id]
             table.add_row(m.name, m.kind, v["text"], v.get("problem", ""))
@@ -284,32 +294,32 @@ def section(job, out_file, sitting, at, normal, name, keep, forget, gap, replace
         s = the_sitting(j, sitting)
         if forget is not None:
             j.remove_section(j.section(s.id, forget).id)
-        frame, gate = frame_of(j, s), gate_of(j, replace)
+        frame, gate = frames.frame_of(j, s), guarding.gate_of(j, replace)
         if out_file:
             gate.check(out_file)
         if name is not None and (at or normal):
             raise UmbrateError("Either --plane, or --at and --normal.")
         if name is not None:
-            place, across = plane_in_job(j, s, j.section(s.id, name))
+            place, across = sectioning.plane_in_job(j, s, j.section(s.id, name))
         elif out_file or keep is not None:
-            cloud = load_cloud(j, s)
+            cloud = clouds.load_cloud(j, s)
             if cloud is None:
                 raise UmbrateError(f"“{s.name}” has no cloud yet: umbrate run {job}", ("go to", "cloud"))
             place = frame.from_people(at) if at else np.median(cloud["points"], axis=0)
             across = normal or (0.0, 1.0, 0.0)
         if out_file:
-            made = cut_cloud(j, s, place, across, gap=gap)
-            write_section(out_file, made, frame.unit, f"{j.name}, {s.name}", gate)
-            texts = section_texts(made, frame.unit)
+            made = sectioning.cut_cloud(j, s, place, across, gap=gap)
+            drawings.write_section(out_file, made, frame.unit, f"{j.name}, {s.name}", gate)
+            texts = drawings.section_texts(made, frame.unit)
             say(f"Wrote {out_file}: " + ", ".join(f"{k} {v}" for k, v in texts.items()))
         if keep is not None:
             before = {x.id for x in j.sections(s.id)}
-            kept = keep_plane(j, s, place, across, keep)
+            kept = sectioning.keep_plane(j, s, place, across, keep)
             name = next(x.name for x in j.sections(s.id) if x.id == kept)
             say(f"“{name}” is moved there." if kept in before else f"Kept “{name}”.")
         if not out_file:
             for x in j.sections(s.id):
-                place, across = plane_in_job(j, s, x)
+                place, across = sectioning.plane_in_job(j, s, x)
                 told = " ".join(f"{v:.3f}" for v in frame.for_people(place))
                 say(f"{x.name}: at {told}, across {' '.join(f'{v:.4f}' for v in across)}")
 
@@ -321,10 +331,10 @@ def section(job, out_file, sitting, at, normal, name, keep, forget, gap, replace
 @replace_option
 def report(job, out_file, sitting, replace):
     """Write the accuracy report of a sitting of JOB as PDF."""
-    with Job.open(job, writable=False) as j:
-        s, gate = the_sitting(j, sitting), gate_of(j, replace)
+    with open_job(job, writable=False) as j:
+        s, gate = the_sitting(j, sitting), guarding.gate_of(j, replace)
         gate.check(out_file)
-        write_accuracy_report(j, s, out_file, gate)
+        reporting.write_accuracy_report(j, s, out_file, gate)
         say(f"Wrote {out_file}")
 
 
@@ -335,12 +345,9 @@ def report(job, out_file, sitting, replace):
 @sitting_option
 def pair(job, first, second, sitting):
     """Say how two photos of JOB stand to each other: base, distance, their ratio, and the depth to expect."""
-    with Job.open(job, writable=False) as j:
+    with open_job(job, writable=False) as j:
         s = the_sitting(j, sitting)
-        p = pair_figures(j, s, the_photo(j, s, first).id, the_photo(j, s, second).id)
-        u = frame_of(j, s).unit or "(unscaled)"
+        p = marking.pair_figures(j, s, the_photo(j, s, first).id, the_photo(j, s, second).id)
+        u = frames.frame_of(j, s).unit or "(unscaled)"
         say(f"Base {p.base:.4g} {u}, distance {p.distance:.4g} {u}, ratio {p.ratio:.3f} ({p.word})")
         say(f"Rays meet at {p.angle_deg:.1f} degrees; depth to ± {p.depth_sigma:.2g} {u} from one match of 0.3 px")
-
-
-COMMANDS = (points, lengths, level, measure, section, pair, report)

@@ -3,23 +3,28 @@
 from pathlib import Path
 
 import click
-import numpy as np
 
-from ..actions.sifting import remove_points
-from ..actions.sifting import sift as pick
 from ..core.errors import UmbrateError
-from ..core.poses.sift import BY_NAME, MEASURES
-from ..sitting.frames import frame_of, keep_box_of, load_block, set_keep_box
+from ..core.later import Later
 from .changing import changing
+from .choices import ChoiceOf, Explained
 from .console import say
+
+np = Later("numpy")
+sifting = Later("umbrate.actions.sifting")
+core_sift = Later("umbrate.core.poses.sift")
+frames = Later("umbrate.sitting.frames")
 
 job_argument = click.argument("job", type=click.Path(path_type=Path))
 
 
-@click.command(epilog="Measures: " + "; ".join(f"{m.name} ({m.unit or 'photos'})" for m in MEASURES) + ".")
+@click.command(
+    cls=Explained,
+    explain=lambda: "Measures: " + "; ".join(f"{m.name} ({m.unit or 'photos'})" for m in core_sift.MEASURES) + ".",
+)
 @job_argument
 @click.option("--sitting", required=True, help="The sitting whose tie points are sifted.")
-@click.option("--by", "name", required=True, type=click.Choice(list(BY_NAME)), help="The measured property.")
+@click.option("--by", "name", required=True, type=ChoiceOf(lambda: core_sift.BY_NAME), help="The measured property.")
 @click.option("--above", type=float, help="Choose what is more than this.")
 @click.option("--below", type=float, help="Choose what is less than this.")
 @click.option("--dry-run", is_flag=True, help="Only say how many, and which photos see them.")
@@ -30,8 +35,8 @@ def sift(job, sitting, name, above, below, dry_run, restore):
         s = j.sitting(sitting)
         if restore and not dry_run:
             j.set_removed(s.id, None, "bring back removed tie points")
-        chosen = pick(j, s, name, above, below)
-        block, m = load_block(j, s), BY_NAME[name]
+        chosen = sifting.sift(j, s, name, above, below)
+        block, m = frames.load_block(j, s), core_sift.BY_NAME[name]
         say(f"{int(chosen.sum()):,} of {len(chosen):,} tie points by {m.title.lower()}")
         rows = chosen[block.point]
         count = np.bincount(block.photo[rows], minlength=len(block.photo_ids))
@@ -40,7 +45,7 @@ def sift(job, sitting, name, above, below, dry_run, restore):
             if count[k]:
                 say(f"  {names.get(int(block.photo_ids[k]), '?')} sees {int(count[k]):,} of them")
         if not dry_run and chosen.any():
-            count = remove_points(j, s, block, chosen)
+            count = sifting.remove_points(j, s, block, chosen)
             say(f"Removed {count:,}. Adjust: umbrate run {job} --sitting {sitting!r} --adjust")
 
 
@@ -60,13 +65,13 @@ def keep_box(job, sitting, middle, size, turn, fit):
         s = j.sitting(sitting)
         if fit:
             j.set_keep_box(s.id, None)
-        box = keep_box_of(j, s)
+        box = frames.keep_box_of(j, s)
         if box is None:
             raise UmbrateError(f"“{s.name}” has no keep box yet: it is fitted when Poses has run.", ("go to", "poses"))
         if middle or size or turn is not None:
             if size and min(size) <= 0:
                 raise UmbrateError("The sizes of the keep box must be more than 0.")
-            axes, frame = np.array(box["axes"]), frame_of(j, s)
+            axes, frame = np.array(box["axes"]), frames.frame_of(j, s)
             if turn is not None:
                 if not np.isfinite(turn):
                     raise UmbrateError("A turn is a number of degrees.")
@@ -76,11 +81,8 @@ def keep_box(job, sitting, middle, size, turn, fit):
                 "half": [x / 2 for x in size] if size else box["half"],
                 "axes": axes.tolist(),
             }
-            set_keep_box(j, s, box)
+            frames.set_keep_box(j, s, box)
         numbers = lambda v: " ".join(f"{x:.4f}" for x in v)  # noqa: E731
         how = "set by hand" if j.keep_box(s.id) else "fitted to the tie points"
-        middle = frame_of(j, s).for_people(box["center"])
+        middle = frames.frame_of(j, s).for_people(box["center"])
         say(f"Keep box, {how}: middle {numbers(middle)}, size {numbers(2 * x for x in box['half'])}")
-
-
-COMMANDS = (sift, keep_box)

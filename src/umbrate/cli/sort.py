@@ -6,22 +6,24 @@ import json
 from pathlib import Path
 
 import click
-import numpy as np
-from PIL import Image
 from rich.table import Table
 from rich.text import Text
 
 from ..core.errors import UmbrateError
-from ..core.imaging.decode import display_orientation
-from ..core.imaging.facts import exposure_text
-from ..formats.files import make_folder, written_aside
-from ..job.store import Job
-from ..sitting.guarding import export_names, gate_of
-from ..sitting.masks import decode_mask
-from ..sitting.photos import located, photo_picture
-from ..stages import BY_NAME
-from ..stages.base import Report, parse_settings
+from ..core.later import Later
+from .changing import open_job
 from .console import out, replace_option, say
+
+PIL_Image = Later("PIL.Image")
+np = Later("numpy")
+decode = Later("umbrate.core.imaging.decode")
+facts = Later("umbrate.core.imaging.facts")
+formats_files = Later("umbrate.formats.files")
+guarding = Later("umbrate.sitting.guarding")
+masks = Later("umbrate.sitting.masks")
+sitting_photos = Later("umbrate.sitting.photos")
+stages = Later("umbrate.stages")
+base = Later("umbrate.stages.base")
 
 OUTSIDE = 0.25  #: how much light is left of what a mask on trial leaves out
 
@@ -56,7 +58,7 @@ photos_argument = click.argument("photos", nargs=-1, required=True)
 @click.option("--json", "as_json", is_flag=True, help="Print as JSON.")
 def list_photos(job, sitting, as_json):
     """List the photos of JOB: what their files say of them, how sharp they are, what became of them."""
-    with Job.open(job, writable=False) as j:
+    with open_job(job, writable=False) as j:
         rows = []
         for s in [j.sitting(sitting)] if sitting else j.sittings():
             sharp = {}
@@ -95,7 +97,7 @@ def _print_photos(name, rows):
         table.add_column(head, justify="right" if head == "sharpness" else "left", no_wrap=head in ("photo", "taken"))
     for p, v, use, file in rows:
         state = ", ".join(x for x in (use if use != "in use" else "", f"file {file}" if file != "here" else "") if x)
-        exposure = exposure_text(p.exposure_s, p.f_number, p.iso)
+        exposure = facts.exposure_text(p.exposure_s, p.f_number, p.iso)
         cells = (p.name, exposure, (p.taken or "").replace("T", " "), "" if v is None else f"{v:.2f}", state)
         table.add_row(*map(Text, (*cells, *([_kind(p)] if kinds else []))))
     out.print(table)
@@ -109,7 +111,7 @@ def _print_photos(name, rows):
 @click.option("--plates", is_flag=True, help="Keep them as the sitting's backdrop plates.")
 def aside(job, photos, sitting, back, plates):
     """Set PHOTOS (names, or patterns like 'IMG_1*') of JOB aside: kept, not used."""
-    with Job.open(job) as j:
+    with open_job(job) as j:
         _, chosen = choose_photos(j, sitting, photos)
         ids = [p.id for p in chosen]
         if plates:
@@ -126,7 +128,7 @@ def aside(job, photos, sitting, back, plates):
 @click.option("--to", required=True, help="The sitting they go to; made where it is new.")
 def move(job, photos, sitting, to):
     """Move PHOTOS of JOB to another sitting."""
-    with Job.open(job) as j:
+    with open_job(job) as j:
         _, chosen = choose_photos(j, sitting, photos)
         j.move_photos([p.id for p in chosen], to)
         say(f"Moved {len(chosen)} photos to “{to}”.")
@@ -139,7 +141,7 @@ def move(job, photos, sitting, to):
 @click.option("--by", type=click.Choice(["90", "180", "270"]), default="90", help="Degrees to the right.")
 def turn(job, photos, sitting, by):
     """Turn how PHOTOS of JOB are shown; their files stay as they are."""
-    with Job.open(job) as j:
+    with open_job(job) as j:
         _, chosen = choose_photos(j, sitting, photos)
         j.turn_photos([p.id for p in chosen], int(by) // 90)
         say(f"Turned {len(chosen)} photos.")
@@ -157,7 +159,7 @@ def change_sitting(job, name, rename, merge_into, up, down, remove):
     """Rename, merge, reorder or remove the sitting NAME of JOB."""
     if sum(map(bool, (rename, merge_into, up, down, remove))) != 1:
         raise UmbrateError("Say one thing to do: --rename, --merge-into, --up, --down or --remove.")
-    with Job.open(job) as j:
+    with open_job(job) as j:
         s = j.sitting(name)
         if rename:
             j.rename_sitting(s.id, rename)
@@ -184,11 +186,11 @@ def preview(job, folder, sitting, names, assignments, replace):
     """
     from .runs import parse_assignments
 
-    stage = BY_NAME["masks"]
-    with Job.open(job) as j:
+    stage = stages.BY_NAME["masks"]
+    with open_job(job) as j:
         s = j.sitting(sitting)
         values = parse_assignments(assignments).get("masks", {})
-        settings = parse_settings(stage, {**j.settings(s.id, "masks"), **values})
+        settings = base.parse_settings(stage, {**j.settings(s.id, "masks"), **values})
         seen = stage.foresee(j, s, settings)
         if seen:
             say(seen.text)
@@ -196,23 +198,22 @@ def preview(job, folder, sitting, names, assignments, replace):
             return
         usable = [p for p in j.photos(s.id) if not p.aside]
         chosen = choose_photos(j, sitting, names)[1] if names else usable[:: max(1, -(-len(usable) // 4))]
-        files = {i: folder / f"{n}.jpg" for i, n in export_names(chosen).items()}
-        gate = gate_of(j, replace)
+        files = {i: folder / f"{n}.jpg" for i, n in guarding.export_names(chosen).items()}
+        gate = guarding.gate_of(j, replace)
         gate.check(*files.values())
-        made = stage.preview(stage.gather(j, s, settings), settings, {p.id for p in chosen}, Report())
+        made = stage.preview(stage.gather(j, s, settings), settings, {p.id for p in chosen}, base.Report())
         for p in chosen:
             m = made.get(p.id)
             if m is None or m.mask is None:
                 say(f"{p.name}: {m.trouble['text'] if m else 'it is set aside'}")
                 continue
-            mask = decode_mask(j.blobs.get_bytes(m.mask))
-            picture = photo_picture(located(j, p)) * np.where(mask, 1.0, OUTSIDE)[..., None]
-            shown = np.rot90(display_orientation(picture.astype(np.uint8), p.orientation), -p.turn)
-            make_folder(files[p.id].parent)
-            with written_aside(files[p.id], gate) as part:
-                Image.fromarray(np.ascontiguousarray(shown)).save(part, "JPEG", quality=90)
+            mask = masks.decode_mask(j.blobs.get_bytes(m.mask))
+            picture = (
+                sitting_photos.photo_picture(sitting_photos.located(j, p)) * np.where(mask, 1.0, OUTSIDE)[..., None]
+            )
+            shown = np.rot90(decode.display_orientation(picture.astype(np.uint8), p.orientation), -p.turn)
+            formats_files.make_folder(files[p.id].parent)
+            with formats_files.written_aside(files[p.id], gate) as part:
+                PIL_Image.fromarray(np.ascontiguousarray(shown)).save(part, "JPEG", quality=90)
             told = f"{p.name}: the object fills {100 * mask.mean():.1f} % of the picture"
             say(told + ("" if files[p.id].stem == Path(p.name).stem else f", {files[p.id].name}"))
-
-
-COMMANDS = (list_photos, aside, move, turn, change_sitting, preview)

@@ -26,3 +26,19 @@ class Cancelled(UmbrateError):
 
     def __init__(self, text="Stopped on request. What was finished before is kept.", remedy=None):
         super().__init__(text, remedy)
+
+
+class WouldReplace(UmbrateError):
+    """Files are there already; nothing was written. The same again with a gate that replaces goes on.
+
+    Attributes
+    ----------
+    paths : list of Path
+    """
+
+    def __init__(self, text, remedy=None, paths=()):
+        super().__init__(text, remedy)
+        self.paths = list(paths)
+
+    def __reduce__(self):
+        return type(self), (str(self), self.remedy, self.paths)

@@ -9,24 +9,8 @@ import tempfile
 from contextlib import contextmanager
 from pathlib import Path
 
-from ..core.errors import UmbrateError
+from ..core.errors import UmbrateError, WouldReplace
 from ..core.imaging.decode import PHOTO_SUFFIXES, is_raw, read_facts
-
-
-class WouldReplace(UmbrateError):
-    """Files are there already; nothing was written. The same again with a gate that replaces goes on.
-
-    Attributes
-    ----------
-    paths : list of Path
-    """
-
-    def __init__(self, text, remedy=None, paths=()):
-        super().__init__(text, remedy)
-        self.paths = list(paths)
-
-    def __reduce__(self):
-        return type(self), (str(self), self.remedy, self.paths)
 
 
 def _identities(path):

@@ -1,0 +1,50 @@
+"""Photo sets with exact truth from the simulated studio."""
+
+import os
+from pathlib import Path
+
+import click
+
+from ..core.errors import UmbrateError
+from .console import out, say
+
+
+@click.command()
+@click.argument("scene")
+@click.argument("folder", metavar="OUT", type=click.Path(path_type=Path))
+@click.option("--smaller", type=click.FloatRange(0.5, 20), default=1.0, help="Make pictures this many times smaller.")
+@click.option("--photos", type=click.IntRange(1), default=None, help="At most this many photos a sitting.")
+def simulate(scene, folder, smaller, photos):
+    """Make the photo set SCENE with exact truth in the folder OUT (simulated studio).
+
+    Scenes: whistle, whistle-on-green, pebble, and calibration: the calibration sheets, with the whistle's camera.
+    """
+    from rich.progress import Progress
+
+    from ..studio.scene import SCENES, whistle
+    from ..studio.scene import smaller as shrink
+    from ..studio.shoot import shoot, shoot_calibration
+
+    if scene not in SCENES and scene != "calibration":
+        raise UmbrateError(f"There is no scene “{scene}”. There is: {', '.join(SCENES)}, calibration.")
+    if folder.is_dir() and any(folder.iterdir()):
+        raise UmbrateError(f"{folder} holds files already. Name a new folder, or an empty one.")
+    sheets_only = scene == "calibration"
+    made = whistle() if sheets_only else SCENES[scene]()
+    if smaller != 1.0 or photos:
+        made = shrink(made, smaller, photos)
+    try:
+        with Progress(console=out, disable=not out.is_terminal) as bar:
+            task = bar.add_task("simulated photos", total=1.0)
+
+            def tell(fraction, sentence):
+                bar.update(task, completed=fraction, description=sentence)
+
+            if sheets_only:
+                shoot_calibration(made, folder, progress=tell)
+            else:
+                shoot(made, folder, tell, os.cpu_count() or 1)
+    except OSError as e:
+        raise UmbrateError(f"{folder} cannot be written to ({e.strerror}). Choose another place.") from e
+    more = "truth.json" if sheets_only else "true masks, truth.json and truth.ply"
+    say(f"Made {folder}: simulated photos, {more}")

@@ -1,0 +1,28 @@
+"""What the launcher and developers call: compiling the kernels, running the tests."""
+
+import subprocess
+import sys
+from pathlib import Path
+
+import click
+
+from ..core.errors import UmbrateError
+from .console import say
+
+
+@click.command()
+def warm():
+    """Compile all kernels once, so that no first click waits for it (the launcher does this)."""
+    from .warm import warm_up
+
+    warm_up(say)
+
+
+@click.command(context_settings={"ignore_unknown_options": True})
+@click.argument("arguments", nargs=-1)
+def test(arguments):
+    """Run all tests (or those named: ./umbrate test tests.test_geometry)."""
+    root = Path(__file__).resolve().parents[3]
+    if not (root / "tests" / "run.py").is_file():
+        raise UmbrateError("The tests are not there: they belong in tests/ beside src/ in the checkout.")
+    sys.exit(subprocess.call([sys.executable, str(root / "tests" / "run.py"), *arguments], cwd=root))
