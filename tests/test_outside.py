@@ -17,9 +17,9 @@ from tests.test_scaling import put_marks
 from tests.test_stages import new_job, run
 from umbrate.actions.delivering import export_masks
 from umbrate.cli.main import cli
-from umbrate.core.errors import UmbrateError
+from umbrate.core.errors import UmbrateError, WouldReplace
 from umbrate.core.geometry.lens import Lens
-from umbrate.formats.files import CLOSED, Gate, WouldReplace, as_written, taken_by_camera, written_aside
+from umbrate.formats.files import CLOSED, Gate, as_written, taken_by_camera, written_aside
 from umbrate.formats.lenscards import LensCard, put_on_shelf, read_card, shelf, take_off_shelf, write_card
 from umbrate.job.store import Job
 from umbrate.sitting.guarding import export_names, files_read, folder_names, gate_of

@@ -1,9 +1,11 @@
 """Plots in the desk's own look."""
 
 import numpy as np
-import pyqtgraph as pg
 
+from ..core.later import Later
 from . import tokens as t
+
+pg = Later("pyqtgraph")
 
 
 def quiet_plot(bottom, left=""):

@@ -1,10 +1,12 @@
 """The visual language: every color, size and glyph of the desk, once."""
 
+import importlib.util
+import json
 from functools import lru_cache
 from pathlib import Path
 
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QFont, QIcon, QPainterPath, QPen, QPolygonF
+from PyQt6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPainter, QPainterPath, QPen, QPixmap, QPolygonF
 
 GROUND, PANEL, RAISED, LINE = "#1E2124", "#262A2F", "#2E3338", "#3B4148"
 TEXT, QUIET, ACCENT, ACCENT_DARK = "#E8E4DC", "#A3A8AD", "#D08A3C", "#8A5C2A"
@@ -38,6 +40,7 @@ def font(pixels=SIZE, bold=False):
     return f
 
 
+DISABLED = "#6B7178"  #: icons of what cannot be done now
 ICON_PX = (16, 20, 24, 32, 40, 64)  #: sizes that icons are drawn in, large ones for high-density screens
 
 
@@ -49,15 +52,37 @@ def color(name, alpha=255):
     return c
 
 
+@lru_cache(1)
+def _icon_font():
+    """The family of the one icon font, and its letters by name.
+
+    The font package is not imported: it brings a layer over several toolkits along, which takes a quarter of a second.
+    """
+    folder = Path(importlib.util.find_spec("qtawesome").submodule_search_locations[0]) / "fonts"
+    font = next(folder.glob("materialdesignicons6-webfont-*.ttf"))
+    letters = next(folder.glob("materialdesignicons6-webfont-charmap-*.json"))
+    family = QFontDatabase.applicationFontFamilies(QFontDatabase.addApplicationFont(str(font)))[0]
+    return family, json.loads(letters.read_text(encoding="utf-8"))
+
+
 @lru_cache(256)
 def icon(name, tint=TEXT):
     """A picture of the one icon font, by its name there; drawn once, not at every repaint."""
-    import qtawesome
-
-    font, out = qtawesome.icon(f"mdi6.{name}", color=tint, color_disabled="#6B7178"), QIcon()
+    family, letters = _icon_font()
+    out = QIcon()
     for size in ICON_PX:
-        for mode in (QIcon.Mode.Normal, QIcon.Mode.Disabled):
-            out.addPixmap(font.pixmap(size, size, mode), mode)
+        for mode, ink in ((QIcon.Mode.Normal, tint), (QIcon.Mode.Disabled, DISABLED)):
+            picture = QPixmap(size, size)
+            picture.fill(Qt.GlobalColor.transparent)
+            font = QFont(family)
+            font.setPixelSize(round(0.9 * size))
+            p = QPainter(picture)
+            p.setRenderHint(QPainter.RenderHint.Antialiasing)
+            p.setFont(font)
+            p.setPen(QColor(ink))
+            p.drawText(picture.rect(), Qt.AlignmentFlag.AlignCenter, chr(int(letters[name], 16)))
+            p.end()
+            out.addPixmap(picture, mode)
     return out
 
 

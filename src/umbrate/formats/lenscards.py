@@ -12,10 +12,10 @@ from pathlib import Path
 import numpy as np
 import platformdirs
 
-from ..core.errors import UmbrateError
+from ..core.errors import UmbrateError, WouldReplace
 from ..core.geometry.lens import PARAMETER_NAMES, Lens
 from ..core.names import file_name, plain_name
-from .files import CLOSED, Gate, WouldReplace, make_folder, written_aside
+from .files import CLOSED, Gate, make_folder, written_aside
 
 FORMAT, VERSION = "umbrate-lens-card", 1
 FOCUS_SHARE = 1.2  #: cameras write the focus distance roughly

@@ -1,14 +1,16 @@
 """What a calibration looks like: where targets fell, what is left over, and how the lens bends."""
 
 import numpy as np
-import pyqtgraph as pg
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import QComboBox, QLabel, QStackedWidget, QVBoxLayout, QWidget
 
 from ...core.geometry.lens import Lens
+from ...core.later import Later
 from .. import tokens as t
 from ..plots import quiet_plot
+
+pg = Later("pyqtgraph")
 
 WIDTH, HEIGHT = 288, 222
 LARGER = (2000, 1000, 500, 200, 100, 50, 20, 10)  #: residuals are drawn so many times as long, the most that fits

@@ -1,7 +1,6 @@
 """The bench of the Cloud stage: the clouds side by side, how they look, and cleaning them."""
 
 import numpy as np
-import pyqtgraph as pg
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtWidgets import (
     QCheckBox,
@@ -22,12 +21,15 @@ from PyQt6.QtWidgets import (
 
 from ...actions.cleaning import FILTERS, step_text, write_steps
 from ...actions.coverage import LEAST_SEEN
+from ...core.later import Later
 from ...core.raster.coloring import COVERAGE, LOOKS
 from ...core.raster.ramps import RAMP, SIGNED, ramp_colors
 from .. import tokens as t
 from ..dialogs.writing import ask_file, beside, write_out
 from ..plots import quiet_plot
 from .markedpoints import cell, table
+
+pg = Later("pyqtgraph")
 
 CLOUDS_HEIGHT, STEPS_HEIGHT = 92, 92
 PROPERTIES = ("photos", "score", "precision", "angle")  #: filters that go by what was measured of each point

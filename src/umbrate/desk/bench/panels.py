@@ -5,7 +5,7 @@ need none: settings, figures, plot and advice are made from the stage itself. Wh
 result is named in `MARKS`, so that the bench is built anew when it changes, and only then.
 """
 
-from ...stages.lens.calibration import CALIBRATED
+from ...stages.lens.figures import CALIBRATED
 from ..text import counted
 from .advice import OfPhoto, bare_frames, buttons, column, lost_files, wrapped
 from .cloud import CloudPanel

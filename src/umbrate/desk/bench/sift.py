@@ -1,13 +1,15 @@
 """Sifting tie points: a property, its histogram, the range of it that is chosen, and what can be done with them."""
 
 import numpy as np
-import pyqtgraph as pg
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
+from ...core.later import Later
 from ...core.poses.sift import MEASURES
 from .. import tokens as t
 from ..plots import quiet_plot
+
+pg = Later("pyqtgraph")
 
 BARS = 40
 TOP = 99.8  #: percentile where the axis ends: one far point would press the rest into one bar

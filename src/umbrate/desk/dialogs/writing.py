@@ -4,8 +4,8 @@ from pathlib import Path
 
 from PyQt6.QtWidgets import QFileDialog, QMessageBox
 
-from ...core.errors import UmbrateError
-from ...formats.files import Gate, WouldReplace
+from ...core.errors import UmbrateError, WouldReplace
+from ...formats.files import Gate
 from ...sitting.guarding import gate_of
 
 

@@ -16,7 +16,7 @@ from ...core.targets.detect import CODED, PLAIN
 from ...sitting.endpoints import end_of_row
 from ...sitting.photos import located, photo_picture
 from ...stages.base import CALIBRATION, DEPTH, MASKS
-from ...stages.lens.calibration import left_out_of
+from ...stages.lens.figures import left_out_of
 from .. import tokens as t
 from ..annotations import paint_measures
 from ..bench.calibration import larger

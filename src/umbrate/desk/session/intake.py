@@ -3,7 +3,7 @@
 from pathlib import Path
 
 from ...core.errors import UmbrateError
-from ...stages.lens.calibration import CALIBRATED
+from ...stages.lens.figures import CALIBRATED
 from ...work.adding import is_video, mask_folder_of, photo_folders, read_files, read_folder, read_video, take_in
 from ..text import counted
 

@@ -17,7 +17,7 @@ from ...sitting.clouds import load_cloud
 from ...sitting.frames import frame_of, keep_box_of, load_block, set_keep_box, turntable_of
 from ...stages import BY_NAME, STAGES, stages_of
 from ...stages.base import parse_settings
-from ...stages.lens.calibration import left_out_of
+from ...stages.lens.figures import left_out_of
 from ...work.errands import Errands
 from ...work.queue import Queue
 from ...work.sorting import propose_split

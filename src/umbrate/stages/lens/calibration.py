@@ -18,9 +18,8 @@ from ...core.targets.dots import SXX, SYY
 from ...core.targets.sheets import CALIBRATION_SHEETS, PAPERS, calibration
 from ...sitting.photos import photo_picture
 from ..base import problem
-from .figures import Calibration, Check, Gathering
+from .figures import Calibration, Check, Gathering, left_out_of
 
-CALIBRATED = ("targets", "board")  #: sources of a lens that are the photos themselves
 LEAST_SIGMA_PX = 0.005  #: no reading is better than this, whatever its own noise says
 MISFIT = 2.0  #: a photo with so many times the usual residual does not fit the others
 CELLS = (8, 6)  #: the frame is divided so finely to see where targets fell
@@ -157,11 +156,6 @@ def calibration_problems(c, s, photos, per_photo):
                 )
             )
     return out
-
-
-def left_out_of(chosen, photo):
-    """Numbers whose sightings in a photo somebody left out: `chosen` has them by # and the photo's id, or by name."""
-    return {*chosen.get(f"#{photo.id}", ()), *chosen.get(photo.name, ())}
 
 
 def left_out(s, photos, chosen):

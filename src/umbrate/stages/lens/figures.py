@@ -4,6 +4,7 @@ from ...core.geometry.lens import PARAMETER_NAMES, Lens
 from ...job.figures import Figures, Part, figure
 
 NAMES = {"f": "Focal length", "cx": "Principal point x", "cy": "Principal point y"}
+CALIBRATED = ("targets", "board")  #: sources of a lens that are the photos themselves
 IN_PIXELS = ("f", "cx", "cy", "b1", "b2")
 
 
@@ -106,3 +107,8 @@ def _calibration_rows(c, photos):
         name = "Strongest correlations" if k == 0 else ""
         out.append((name, f"{a}, {b}: {r:+.2f}", "Near 1 or -1: the two can hardly be told apart"))
     return out
+
+
+def left_out_of(chosen, photo):
+    """Numbers whose sightings in a photo somebody left out: `chosen` has them by # and the photo's id, or by name."""
+    return {*chosen.get(f"#{photo.id}", ()), *chosen.get(photo.name, ())}

@@ -10,6 +10,7 @@ from pydantic import Field
 
 from ...core.errors import UmbrateError
 from ...core.imaging.sharpness import gray_of
+from ...core.later import Later
 from ...core.lens.calibrate import FIXED, SIGNIFICANT, SOLVED
 from ...core.lens.checks import GOOD_PHOTOS
 from ...core.targets.detect import CODED, DOUBTFUL, PLAIN, find_targets, quality
@@ -18,8 +19,10 @@ from ...job.blobs import BlobStore
 from ...sitting.lenses import group_name, lens_groups
 from ...sitting.photos import photo_key, photo_picture, photo_refs
 from ..base import CALIBRATION, Histogram, Outcome, Stage, StageSettings, only, problem
-from .calibration import CALIBRATED, calibrate_from
-from .figures import Calibration, LensFigures, LensGroup
+from .figures import CALIBRATED, Calibration, LensFigures, LensGroup
+
+# what computes is imported where it is run: in the worker
+calibration = Later("umbrate.stages.lens.calibration")
 
 SOURCES = {
     "card": "a lens card that fits",
@@ -234,7 +237,7 @@ class LensStage(Stage):
         if settings.source == "targets" or (settings.find_targets and settings.source != "board"):
             numbers, dots = self._targets(inputs, report, figures, artefacts)
         if settings.source in CALIBRATED:
-            made, arrays, problems = calibrate_from(photos, settings, report, numbers, dots)
+            made, arrays, problems = calibration.calibrate_from(photos, settings, report, numbers, dots)
             artefacts["calibration", None] = BlobStore(inputs.blobs).put_arrays(**arrays)
             figures.groups = [self._group(photos)]
             if isinstance(made, Calibration):

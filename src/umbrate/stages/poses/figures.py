@@ -4,6 +4,7 @@ from pydantic import AliasChoices, Field
 
 from ...job.figures import Figures, Part, figure
 
+RESIDUAL_TOP_PX = 2.0  #: where the histogram of residuals ends
 CHOSEN = {
     "all": "all pairs",
     "likeness": "the likest photos",

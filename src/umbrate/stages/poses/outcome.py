@@ -19,11 +19,10 @@ from ...sitting.blocks import stored_block
 from ...sitting.lenses import NO_EXIF_35MM
 from ...sitting.photos import photo_picture
 from ..base import Outcome, problem
-from .figures import PhotoFigures, PosesFigures, Ring, Turntable, WhyLeftOut
+from .figures import RESIDUAL_TOP_PX, PhotoFigures, PosesFigures, Ring, Turntable, WhyLeftOut
 from .inputs import ADJUST, ELSEWHERE, MARKED, START_OVER
 from .solving import match_mark
 
-RESIDUAL_TOP_PX = 2.0  #: where the histogram of residuals ends
 COVER_CELLS = 12  #: the longer side of a photo is divided into so many cells to say how much of it has sightings
 STILL_SHARE = 0.6  #: a photo with so many still features shows the backdrop only
 MANY_BRIDGES = 0.2  #: share of false bridges among the pairs from which the object itself is to blame

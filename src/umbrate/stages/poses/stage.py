@@ -6,17 +6,20 @@ import numpy as np
 from pydantic import Field
 
 from ...core.errors import UmbrateError
+from ...core.later import Later
 from ...core.poses.choose import CHEAP
 from ...core.poses.marked import missing
 from ...sitting.marks import marks_of
 from ...sitting.masks import mask_blobs
 from ...sitting.photos import photo_key, photo_refs
 from ..base import Foresight, Histogram, Stage, StageSettings, only
-from .figures import PosesFigures
+from .figures import RESIDUAL_TOP_PX, PosesFigures
 from .inputs import ADJUST, FEATURES, GO_ON, MARKED, START_OVER, Before, Inputs, Unchanged
 from .merging import gather_merged
-from .outcome import RESIDUAL_TOP_PX, outcome
-from .solving import make_block
+
+# what computes is imported where it is run: in the worker
+outcome = Later("umbrate.stages.poses.outcome")
+solving = Later("umbrate.stages.poses.solving")
 
 #: settings that count when the sittings of a joined row are adjusted together
 OF_MERGING = ("solve_lens", "lens_parameters", "use_targets", "min_sightings", "min_angle_deg")
@@ -241,7 +244,7 @@ class PosesStage(Stage):
         return [photo_key(job, sitting), sorted(job.hand_masks(sitting.id).items()), *more]
 
     def run(self, inputs, settings, report):
-        return outcome(make_block(inputs, settings, report), inputs, settings, report)
+        return outcome.outcome(solving.make_block(inputs, settings, report), inputs, settings, report)
 
     def foresee(self, job, sitting, settings):
         """Of marked points alone: what is still to be marked."""
