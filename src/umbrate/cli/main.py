@@ -64,6 +64,8 @@ COMMANDS = {
         "Write undistorted copies of photos and masks to FOLDER, with the ideal camera that goes with them."),
     "simulate": ("simulate", "simulate",
         "Make the photo set SCENE with exact truth in the folder OUT (simulated studio)."),
+    "install": ("upkeep", "install",
+        "Put Umbrate into the desktop's menu, and offer it for .umbrate folders in the file manager."),
     "warm": ("upkeep", "warm",
         "Compile all kernels once, so that no first click waits for it (the launcher does this)."),
     "test": ("upkeep", "test", "Run all tests (or those named: ./umbrate test tests.test_geometry)."),

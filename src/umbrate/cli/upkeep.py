@@ -1,4 +1,4 @@
-"""What the launcher and developers call: compiling the kernels, running the tests."""
+"""Upkeep: the desktop's menu, compiling the kernels, running the tests."""
 
 import subprocess
 import sys
@@ -8,6 +8,27 @@ import click
 
 from ..core.errors import UmbrateError
 from .console import say
+
+
+@click.command()
+@click.option("--remove", is_flag=True, help="Take it out of the menu again.")
+def install(remove):
+    """Put Umbrate into the desktop's menu, and offer it for .umbrate folders in the file manager."""
+    from ..work import menuentry
+
+    if remove:
+        gone = menuentry.remove()
+        for f in gone:
+            say(f"Removed {f}")
+        if not gone:
+            say("Umbrate is not in the menu of this user; there was nothing to remove.")
+        return
+    for f in menuentry.install().values():
+        say(f"Wrote {f}")
+    say(
+        "Umbrate is in the menu. In the file manager, open a folder whose name ends in .umbrate with Open With; "
+        "the file job.sqlite in it opens with a double-click."
+    )
 
 
 @click.command()

@@ -4,6 +4,7 @@ import logging
 import sys
 
 from PyQt6.QtCore import QtMsgType, qInstallMessageHandler
+from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication
 
 from umbrate.desk import tokens
@@ -34,6 +35,8 @@ def make_app(arguments):
     """The QApplication in the desk's own look."""
     app = QApplication(["umbrate", *arguments])
     app.setApplicationName("Umbrate")
+    app.setDesktopFileName("umbrate")
+    app.setWindowIcon(QIcon(f"{tokens.PICTURES}/umbrate.svg"))
     app.setStyle("Fusion")
     app.setFont(tokens.font())
     app.setStyleSheet(tokens.STYLE)

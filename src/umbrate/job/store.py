@@ -132,6 +132,8 @@ class Job(Sittings, Choices, Marks, Clouds, Joins, Sections, Results, Memo):
         """
         folder = Path(folder)
         try:
+            if folder.name == "job.sqlite" and folder.is_file():
+                folder = folder.parent  # a file manager opens the file in the folder
             if not (folder / "job.sqlite").exists() and job_folder(folder).exists():
                 folder = job_folder(folder)  # the suffix may be left out, even beside a folder of photos of that name
             if not (folder / "job.sqlite").exists():

@@ -1,5 +1,6 @@
 """The demo: the main job on the demo data, judged against its truth."""
 
+import importlib.metadata
 import os
 import resource
 import time
@@ -53,20 +54,31 @@ OF_WHOLE = (
 
 
 def demo_data():
-    """The folder of the demo photo set.
+    """The folder of the demo photo set: in the checkout, or where the installed package keeps its data.
 
     Raises
     ------
     UmbrateError
-        When the program does not run from a checkout with the demo data.
+        Where it is in neither.
     """
-    folder = Path(__file__).resolve().parents[3] / "demo"
-    if not (folder / "truth.json").is_file():
-        raise UmbrateError(
-            "The demo data are not there: the folder demo/ belongs beside src/ in the checkout. "
-            "Make it again with: umbrate simulate whistle demo"
-        )
-    return folder
+    checkout = Path(__file__).resolve().parents[3] / "demo"
+    for folder in (checkout, _installed_data()):
+        if folder is not None and (folder / "truth.json").is_file():
+            return folder
+    raise UmbrateError(
+        "The demo's photos are not there: they belong in the folder demo/ of the checkout, and `pip install` copies "
+        "them from there. Make them again in the checkout with: umbrate simulate whistle demo"
+    )
+
+
+def _installed_data():
+    """The demo's folder among the files of the installed package; None where there is none."""
+    try:
+        files = importlib.metadata.files("umbrate") or ()
+    except importlib.metadata.PackageNotFoundError:
+        return None
+    truth = next((f for f in files if f.parts[-2:] == ("demo", "truth.json")), None)
+    return truth and Path(truth.locate()).resolve().parent
 
 
 def demo_folder():
