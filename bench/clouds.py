@@ -208,7 +208,7 @@ def bench_scales(_):
                 run_to_poses(job, sitting)
                 job.set_settings(sitting.id, "cloud", {"photo_scale": scale})
                 stage = BY_NAME["cloud"]
-                foreseen = stage.foresee(job, sitting, parse_settings(stage, {"photo_scale": scale})).text
+                told = stage.forecast(job, sitting, parse_settings(stage, {"photo_scale": scale})).text
                 seconds = run(job, sitting, "cloud")
                 total += seconds
                 rows, *_ = camera_rows(job)
@@ -218,7 +218,7 @@ def bench_scales(_):
             text += f"{f['distance_mm_p90'] / pixel:.2f} px, {f['covered_0p5mm_percent']:.1f} % within 0.5 mm, "
             text += f"{f['off_2mm_percent']:.4f} % more than 2 mm off; {f['points']:,} points in {seconds:.0f} s"
             told(text, True)
-            print("   ", next(x for x in foreseen.splitlines() if x.startswith(f"1/{scale}:")))
+            print("   ", next(x for x in told.splitlines() if x.startswith(f"1/{scale}:")))
         peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6
         good &= told(f"scales: 48 photos at 1/{scale} in {total:.0f} s (<= {limit})", total <= limit)
         good &= told(f"scales: peak memory so far {peak:.2f} GB (<= 2.5)", peak <= 2.5)

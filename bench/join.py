@@ -36,8 +36,8 @@ from umbrate.sitting.clouds import load_cloud  # noqa: E402
 from umbrate.sitting.frames import load_block, set_keep_box  # noqa: E402
 from umbrate.sitting.masks import decode_mask  # noqa: E402
 from umbrate.stages.base import Report  # noqa: E402
-from umbrate.stages.join.joining import GOOD, join_sides, join_sittings  # noqa: E402
-from umbrate.stages.join.members import side_of  # noqa: E402
+from umbrate.stages.join.joining import GOOD, join_pair, join_sittings  # noqa: E402
+from umbrate.stages.join.members import member_of  # noqa: E402
 from umbrate.studio.judge import Truth  # noqa: E402
 from umbrate.studio.render import Surroundings  # noqa: E402
 from umbrate.studio.scene import SimulatedSitting, bowl, pebble, smaller, turntable_mat, turntable_shots, whistle  # noqa: E402
@@ -71,15 +71,15 @@ def bench_demo(_):
         moves = [to_truth(truth, b, s.name) for b, s in zip(blocks, (first, second), strict=True)]
         G = np.linalg.inv(moves[1]) @ moves[0]
         middle = np.median(blocks[0].points, axis=0)
-        for ways, limit in (
+        for methods, limit in (
             (("targets",), 3), (("surface",), 60), (("targets", "surface"), 60), (("targets", "surface", "shape"), 60)
         ):  # fmt: skip
             start = time.perf_counter()
-            found = join_sittings(job, first, second, ways)
+            found = join_sittings(job, first, second, methods)
             seconds = time.perf_counter() - start
             turn, shift, scale = difference(found.M, G, middle)
             good &= told(
-                f"demo: by {' and '.join(ways)}: {found.verdict}, turn off by {turn:.3f} degrees (<= 0.1), shift "
+                f"demo: by {' and '.join(methods)}: {found.verdict}, turn off by {turn:.3f} degrees (<= 0.1), shift "
                 f"{shift:.3f} mm (<= 0.1), scale {100 * abs(scale):.3f} % (<= 0.05), in {seconds:.1f} s (<= {limit})",
                 found.verdict == GOOD and turn <= 0.1 and shift <= 0.1 and abs(scale) <= 5e-4 and seconds <= limit,
             )
@@ -194,7 +194,7 @@ def bench_halves(_):
     )  # fmt: skip
 
 
-def placements():
+def photo_sittings():
     """Scenes of three objects, each placed in several ways, for joins that must not be wrong."""
     rng = np.random.default_rng(11)
     printed, _ = turntable_mat()
@@ -223,13 +223,13 @@ def placements():
 
 
 def bench_wrong(_):
-    """Every two sittings of three objects, by several ways: none that is called good may be wrong."""
-    moves, ways = {}, (("targets", "surface"), ("surface",), ("surface", "shape"), ("picks",), ("picks", "shape"))
+    """Every two sittings of three objects, by several methods: none that is called good may be wrong."""
+    moves, methods = {}, (("targets", "surface"), ("surface",), ("surface", "shape"), ("picks",), ("picks", "shape"))
     count = {"good": 0, "doubtful": 0, "none": 0}
     wrong, right, attempts, same = [], 0, 0, 0
     rng = np.random.default_rng(3)
     with tempfile.TemporaryDirectory() as scratch, Job.create(Path(scratch) / "job") as job:
-        for scene in placements():
+        for scene in photo_sittings():
             folder = Path(scratch) / scene.name
             shoot(scene, folder)
             truth = Truth(folder)
@@ -248,13 +248,13 @@ def bench_wrong(_):
                     raise SystemExit(f"{s.name}: its poses are wrong, so no join of it can be judged")
                 moves[sitting.id] = scene.name, M
                 print(f"  {s.name}: {f['solved']} of {f['photos']} solved, {f['rotation_deg_median']:.3f} degrees off")
-        sides = [side_of(job, s) for s in job.sittings()]
-        for i, a in enumerate(sides):
-            for b in sides[i + 1 :]:
+        members = [member_of(job, s) for s in job.sittings()]
+        for i, a in enumerate(members):
+            for b in members[i + 1 :]:
                 (object_a, M), (object_b, N) = moves[a.id], moves[b.id]
                 true = np.linalg.inv(N) @ M if object_a == object_b else None
-                for by in ways:
-                    x = join_sides(a, b, by, picks=some_picks(a, b, true, rng) if "picks" in by else ())
+                for by in methods:
+                    x = join_pair(a, b, by, picks=some_picks(a, b, true, rng) if "picks" in by else ())
                     attempts += 1
                     same += true is not None
                     count[x.verdict] += 1
@@ -278,7 +278,7 @@ def bench_wrong(_):
 
 
 def some_picks(a, b, true, rng, count=4):
-    """Picks on two sides: of one object half of the time right, of a symmetric mistake or random otherwise."""
+    """Picks on two members: of one object half of the time right, of a symmetric mistake or random otherwise."""
     A = a.block.points[rng.choice(len(a.block.points), count, replace=False)]
     if true is None or rng.random() < 0.5:
         # places that go together, but not on this object: a turn about its own axis

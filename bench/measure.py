@@ -29,11 +29,11 @@ from umbrate.actions.measuring import Measurer, plain_spot  # noqa: E402
 from umbrate.core.geometry.lens import Lens  # noqa: E402
 from umbrate.core.geometry.pose import center, look_at  # noqa: E402
 from umbrate.core.geometry.rotation import rotation_angle  # noqa: E402
-from umbrate.core.geometry.sightings import Sightings, locate  # noqa: E402
+from umbrate.core.geometry.sightings import PointSightings, locate  # noqa: E402
 from umbrate.core.geometry.similarity import fit_similarity, move_pose  # noqa: E402
 from umbrate.core.measure.datum import Lengths, after  # noqa: E402
 from umbrate.core.measure.fit import fit_known  # noqa: E402
-from umbrate.core.measure.network import place_of  # noqa: E402
+from umbrate.core.measure.network import seen_point  # noqa: E402
 from umbrate.core.measure.quantities import K95, propagate, quantity  # noqa: E402
 from umbrate.core.poses.block import Block  # noqa: E402
 from umbrate.core.poses.fragments import solve  # noqa: E402
@@ -208,7 +208,7 @@ def bench_honest(_):
             for _ in range(5):
                 a, b = rng.choice(some, 2, replace=False)
                 rows = [*ends.ravel(), a, b]
-                places = [place_of(fitted.block, int(p)) for p in rows]
+                places = [seen_point(fitted.block, int(p)) for p in rows]
                 P = np.array([p.xyz for p in places])
                 cov = after(
                     fitted.network.joint(places), P, Lengths(np.array([0, 2]), np.array([1, 3]), known.value, sigma)
@@ -283,7 +283,7 @@ def bench_float(_):
             photos = [k for h in half for k in [k for k in sorted(h) if n in seen[k]][:2]]
             Y = [poses[k][:3, :3] @ X[n] + poses[k][:3, 3] for k in photos]
             at = LENS.project(np.array([y[:2] / y[2] for y in Y])) + rng.normal(0, 0.5, (len(photos), 2))
-            marks[int(n)] = Sightings(np.array(photos), at, np.full(len(photos), 0.5))
+            marks[int(n)] = PointSightings(np.array(photos), at, np.full(len(photos), 0.5))
         tied = go(inner, marks)
         errors = [np.degrees(rotation_angle(a[:3, :3] @ b[:3, :3].T)) for a, b in _aligned(tied.block, poses)]
         parts = [int(b.solved.sum()) for b in (apart.block, *apart.fragments)]
@@ -318,7 +318,7 @@ def bench_speed(_):
     photos = np.arange(12)
     E = poses[photos]
     Y = E[:, :3, :3] @ np.zeros(3) + E[:, :3, 3]
-    seen = Sightings(photos, LENS.project(Y[:, :2] / Y[:, 2:]) + rng.normal(0, 0.5, (12, 2)), np.full(12, 0.5))
+    seen = PointSightings(photos, LENS.project(Y[:, :2] / Y[:, 2:]) + rng.normal(0, 0.5, (12, 2)), np.full(12, 0.5))
     locate(poses, lenses, lens_of, seen)
     start = time.perf_counter()
     for _ in range(100):

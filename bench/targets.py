@@ -32,7 +32,7 @@ from umbrate.core.geometry.pose import look_at  # noqa: E402
 from umbrate.core.imaging.decode import read_picture  # noqa: E402
 from umbrate.core.lens.calibrate import SIGNIFICANT, calibrate  # noqa: E402
 from umbrate.core.lens.compare import field_difference  # noqa: E402
-from umbrate.core.lens.start import Sightings  # noqa: E402
+from umbrate.core.lens.start import SheetSightings  # noqa: E402
 from umbrate.core.targets import sheets as S  # noqa: E402
 from umbrate.core.targets.board import find_board  # noqa: E402
 from umbrate.core.targets.circle import center_shift  # noqa: E402
@@ -204,7 +204,9 @@ def seen_sheets(photos, sheets):
     rows = np.array(sorted(rows))
     sheet = np.repeat(np.arange(len(ideal)), [len(s.marks) for s in ideal])
     radius = np.array([0.5 * m.diameter for s in ideal for m in s.marks])
-    return Sightings(rows[:, 1].astype(int), rows[:, 0].astype(int), rows[:, 2:4], rows[:, 4], plane, sheet, radius)
+    return SheetSightings(
+        rows[:, 1].astype(int), rows[:, 0].astype(int), rows[:, 2:4], rows[:, 4], plane, sheet, radius
+    )
 
 
 def bench_calibration(_):
@@ -237,7 +239,7 @@ def bench_honest(_):
 
     def once(k):
         poses = calibration_poses(seed=k, distance_mm=700.0)
-        c = calibrate(Sightings(**sight(sheets, ideal, BIG, poses, 0.03, np.random.default_rng(k))), 4000, 3000, 8)
+        c = calibrate(SheetSightings(**sight(sheets, ideal, BIG, poses, 0.03, np.random.default_rng(k))), 4000, 3000, 8)
         return (c.lens.vector - BIG.vector)[:8] / np.maximum(c.sigma[:8], 1e-12), field_difference(c.lens, BIG).max()
 
     results = in_threads(once, [(k,) for k in range(50)])
@@ -258,12 +260,12 @@ def bench_board(_):
     rng, found, seen = np.random.default_rng(0), [], 0
     plane = np.array([[side * c, side * r] for r in range(rows) for c in range(columns)])
     for k in range(13):
-        a, side_of, middle = (
+        a, heading, middle = (
             np.radians(rng.uniform(0, 48)),
             rng.uniform(0, 2 * np.pi),
             np.array([width / 2, height / 2, 0]),
         )
-        away = np.array([np.sin(a) * np.cos(side_of), np.sin(a) * np.sin(side_of), -np.cos(a)])
+        away = np.array([np.sin(a) * np.cos(heading), np.sin(a) * np.sin(heading), -np.cos(a)])
         E = look_at(
             middle + rng.uniform(330, 520) * away, middle + rng.normal(size=3) * 25, up=(0.3 * rng.normal(), -1, 0)
         )
@@ -273,7 +275,7 @@ def bench_board(_):
             seen += 1
             found += [(n, k, *xy, b.sigma) for n, xy in enumerate(b.xy.reshape(-1, 2)) if np.isfinite(xy[0])]
     r = np.array(sorted(found))
-    s = Sightings(
+    s = SheetSightings(
         r[:, 1].astype(int), r[:, 0].astype(int), r[:, 2:4], r[:, 4], plane, np.zeros(54, int), np.zeros(54)
     )  # fmt: skip
     c = calibrate(s, 640, 480, 13, {"k3": SIGNIFICANT}, known_sigma=0.05)
@@ -328,7 +330,7 @@ def bench_speed(_):
     in_threads(find_targets, [(g,) for g in grays])
     rate = 12.0 * len(grays) / (time.monotonic() - start)
     good = told(f"speed: {rate:.1f} MP a second on two threads (>= 5)", rate >= 5)
-    s = Sightings(**sight(sheets, sheets, BIG, poses, 0.03, np.random.default_rng(0)))
+    s = SheetSightings(**sight(sheets, sheets, BIG, poses, 0.03, np.random.default_rng(0)))
     start = time.monotonic()
     calibrate(s, 4000, 3000, 8)
     seconds = time.monotonic() - start

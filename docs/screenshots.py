@@ -188,7 +188,7 @@ def clouds(window, take):
     take("cleaning")
     session.cleaning.try_on(None)
     whole = session.sitting_id
-    session.choose(session.job.placements()[0].id)  # of the whole, nothing is missing
+    session.choose(session.job.photo_sittings()[0].id)  # of the whole, nothing is missing
     settle()
     session.cleaning.cover("seen")
     until(lambda: session.cleaning.covered is not None)

@@ -11,7 +11,7 @@ from umbrate.core.lens.calibrate import FIXED, SIGNIFICANT, calibrate
 from umbrate.core.lens.checks import checks_before
 from umbrate.core.lens.compare import field_difference
 from umbrate.core.lens.planes import guess_focal, homography, pose_of_plane
-from umbrate.core.lens.start import Sightings
+from umbrate.core.lens.start import SheetSightings
 from umbrate.stages.lens.calibration import calibration_problems
 from umbrate.studio.flat import calibration_poses, calibration_sheets, sight
 
@@ -22,7 +22,7 @@ def simulate(seed=0, sigma=0.03, lens=LENS, raised=100.0, count=8, sheets=4, ben
     """Sightings of the calibration sheets as `count` photos would show them."""
     true, ideal = calibration_sheets(raised, bend_mm=bend)[:sheets], calibration_sheets(raised)[:sheets]
     poses = calibration_poses(count, seed=seed, **{"distance_mm": 700.0, **more})
-    return Sightings(**sight(true, ideal, lens, poses, sigma, np.random.default_rng(seed)))
+    return SheetSightings(**sight(true, ideal, lens, poses, sigma, np.random.default_rng(seed)))
 
 
 class Calibrating(unittest.TestCase):

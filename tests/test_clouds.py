@@ -40,7 +40,7 @@ from umbrate.core.raster.pick import inside_polygon, seen_inside, seen_under
 from umbrate.formats.clouds import KINDS, write_cloud
 from umbrate.sitting.clouds import compare_clouds, load_cloud, raw_cloud
 from umbrate.sitting.frames import keep_box_of, set_keep_box
-from umbrate.stages.cloud import forecast as foresight
+from umbrate.stages.cloud import forecast as forecasting
 from umbrate.stages.cloud.scratch import kept, zeros
 from umbrate.stages.cloud.stage import CloudStage
 
@@ -333,31 +333,31 @@ class Foreseen(unittest.TestCase):
         lens = np.array([[2000.0, 799.5, 599.5, 0, 0, 0, 0, 0, 0, 0]])
         block = Block.without_sightings(poses, lens, np.zeros(6), np.zeros((0, 3)), sizes=np.tile([1600, 1200], (6, 1)))
         box = KeepBox(np.zeros(3), np.eye(3), np.full(3, 1e-3))
-        s = foresight.scene_of(block, {0, 1, 2, 3, 5}, box, None)
+        s = forecasting.scene_of(block, {0, 1, 2, 3, 5}, box, None)
         self.assertEqual(s.photos, 4)
         self.assertAlmostEqual(s.ground, 20 / 2000, places=9)
         self.assertLess(s.used_pixels, 0.4**2)  # a box of a fifth of a pixel
         large = KeepBox(np.zeros(3), np.eye(3), np.full(3, 8.0))
-        self.assertEqual(foresight.scene_of(block, {0, 1, 2}, large, 0.25).used_pixels, 0.25 * 1600 * 1200)
-        self.assertIsNone(foresight.scene_of(block, {1, 5}, box, None))
-        s = foresight.scene_of(block, {0, 1, 2, 3}, large, None)
-        found = {k: foresight.cost(s, k, 6, 2, 1e6, 2) for k in foresight.SCALES}
+        self.assertEqual(forecasting.scene_of(block, {0, 1, 2}, large, 0.25).used_pixels, 0.25 * 1600 * 1200)
+        self.assertIsNone(forecasting.scene_of(block, {1, 5}, box, None))
+        s = forecasting.scene_of(block, {0, 1, 2, 3}, large, None)
+        found = {k: forecasting.cost(s, k, 6, 2, 1e6, 2) for k in forecasting.SCALES}
         self.assertAlmostEqual(found[4].spacing, 4 * 20 / 2000)
         self.assertGreater(found[1].seconds, 3.5 * found[2].seconds)
-        self.assertAlmostEqual(found[2].seconds, 2 * foresight.cost(s, 2, 6, 2, 1e6, 4).seconds)
+        self.assertAlmostEqual(found[2].seconds, 2 * forecasting.cost(s, 2, 6, 2, 1e6, 4).seconds)
         # pixels held four at a time: what 1/1 takes more than 1/2
         self.assertGreater(found[1].movable - found[2].movable, 4 * 0.7 * 1600 * 1200 * 19)
-        settings, place = CloudStage.Settings(photo_scale=1), foresight.place_for
+        settings, place = CloudStage.Settings(photo_scale=1), forecasting.place_for
         self.assertIsNone(place(found, settings, "/job", 1e12, 1e12))
-        tight = (found[1].bytes + 1e6) / foresight.SPARE
+        tight = (found[1].bytes + 1e6) / forecasting.SPARE
         self.assertEqual(place(found, settings, "/job", tight, 1e12), "/job")
         with self.assertRaisesRegex(UmbrateError, "1/2 fits") as e:
-            place(found, settings, "/job", (found[1].bytes - 1e6) / foresight.SPARE, 1e12)
+            place(found, settings, "/job", (found[1].bytes - 1e6) / forecasting.SPARE, 1e12)
         self.assertEqual(e.exception.remedy, ("set", "photo_scale", 2))
         with self.assertRaisesRegex(UmbrateError, "No photo scale fits"):
             place(found, settings, "/job", 1e6, 1e12)
         with self.assertRaisesRegex(UmbrateError, "No photo scale fits"):
-            place(found, settings, "/job", found[8].bytes / foresight.SPARE, 1e3)
+            place(found, settings, "/job", found[8].bytes / forecasting.SPARE, 1e3)
 
     def test_arrays_on_disk_are_as_those_in_memory_and_leave_nothing(self):
         folder = scratch()

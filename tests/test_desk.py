@@ -481,14 +481,17 @@ class Solved(unittest.TestCase):
         out = scratch()
         with mock.patch("umbrate.desk.window.QFileDialog.getSaveFileName", return_value=(str(out / "c.ply"), "")):
             self.window.export_cloud()
+        wait_for(lambda: self.session.tasks.idle)
         with mock.patch("umbrate.desk.window.QFileDialog.getSaveFileName", return_value=(str(out / "c.json"), "")):
             self.window.export_cameras()
+        wait_for(lambda: self.session.tasks.idle)
         self.assertEqual({p.name for p in out.iterdir()}, {"c.ply", "c.json"})
         self.assertEqual(self.window.foot.kind, "good")
         with mock.patch(
             "umbrate.desk.window.QFileDialog.getSaveFileName", return_value=(str(out / "no" / "c.ply"), "")
         ):
             self.window.export_cloud()
+        wait_for(lambda: self.session.tasks.idle)
         self.assertEqual(self.window.foot.kind, "bad")
         self.assertIn("does not exist", self.window.foot.said)
         self.window.foot.clear()
@@ -756,7 +759,7 @@ class Working(DeskTest):
         self.assertIn("no photos", self.window.foot.said)
         self.window.foot.clear()
         drop(extra)
-        wait_for(lambda: self.session.errands.idle)
+        wait_for(lambda: self.session.tasks.idle)
         self.assertEqual([p.name for p in self.session.photos()][-1], "extra.jpg")
         wait_for(lambda: self.session.queue.idle)
 
@@ -786,12 +789,12 @@ class Working(DeskTest):
         for k in range(600):
             (folder / f"{k:03d}.jpg").symlink_to(pebble_set() / "by-hand" / f"U_{k % 12 + 1:04d}.jpg")
         self.session.arrivals.add_folders([folder])
-        wait_for(lambda: self.session.errand() and self.session.errand().fraction > 0)
+        wait_for(lambda: self.session.task() and self.session.task().fraction > 0)
         foot.follow()
         self.assertTrue(foot.cancel.isVisible())
         self.assertRegex(foot.doing.text(), r"Reading many: reading photo \d+ of 600")
         foot.cancel.click()
-        wait_for(lambda: self.session.errands.idle)
+        wait_for(lambda: self.session.tasks.idle)
         self.assertIn("Stopped on request", foot.said)
         self.assertEqual(len(self.session.job.sittings()), 1)
 
@@ -889,7 +892,7 @@ class Working(DeskTest):
         item = self.window.strip.list.item(0)
         self.assertEqual(item.data(LINE), "file changed")
         next(b for b in self.window.bench.findChildren(QPushButton) if b.text() == "Take them as they are now").click()
-        wait_for(lambda: s.errands.idle and s.queue.idle)
+        wait_for(lambda: s.tasks.idle and s.queue.idle)
         self.assertEqual(s.arrivals.file_state(s.photos()[0]), "here")
         self.assertEqual(s.photos()[0].hash, s.photos()[1].hash)
 
@@ -909,13 +912,13 @@ class Working(DeskTest):
         self.assertTrue(any("raised by some 10 cm" in x for x in texts(bench)))
         photos = sheet_photos()
         s.arrivals.add_files([str(photos / f"U_000{k}.jpg") for k in (1, 2)])
-        wait_for(lambda: s.errands.idle and s.queue.idle and s.result("lens"))
+        wait_for(lambda: s.tasks.idle and s.queue.idle and s.result("lens"))
         self.assertEqual(self.state("lens"), "look")
         self.assertTrue(any("held the same way" in x for x in texts(bench)))
         # the folder with all of them goes into the same sitting
         with mock.patch("umbrate.desk.window.QFileDialog.getExistingDirectory", return_value=str(photos)):
             button("Bring in photos…").click()
-        wait_for(lambda: s.errands.idle and s.queue.idle and s.result("lens").figures.calibration)
+        wait_for(lambda: s.tasks.idle and s.queue.idle and s.result("lens").figures.calibration)
         self.assertEqual((len(s.job.sittings()), len(s.photos())), (1, 8))
         self.assertEqual(self.state("lens"), "done", self.window.foot.said)
         self.assertFalse(any("raised by some 10 cm" in x for x in texts(bench)))

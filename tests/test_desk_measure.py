@@ -445,6 +445,7 @@ class Cleaning(unittest.TestCase):
         file = scratch() / "both.ply"
         with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(file), "")):
             self.window.export_cloud()
+        wait_for(lambda: s.tasks.idle)
         self.assertEqual(PlyData.read(str(file))["vertex"].count, alone + first.left)
         self.panel().clouds.item(0, 0).setCheckState(Qt.CheckState.Unchecked)
         self.assertEqual(len(scene.points), alone)

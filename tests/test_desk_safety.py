@@ -308,7 +308,7 @@ class Backgrounds(unittest.TestCase):
 
         logging.getLogger("umbrate.desk.session.session.background").addFilter(lambda r: False)
         for k, error in enumerate((UmbrateError("a sentence"), ValueError("odd"), MemoryError(), SystemExit(3))):
-            self.work.run(wrong(error), self.got.append, lane="one")
+            self.work.run(wrong(error), self.got.append, series="one")
             wait_for(lambda k=k: len(self.told) == k + 1, 10)
             self.assertTrue(self.work.idle)
         self.assertEqual(self.told[0], "a sentence")
@@ -327,7 +327,7 @@ class Backgrounds(unittest.TestCase):
             return k
 
         for k in range(50):
-            self.work.run(lambda k=k: slow(k), self.got.append, lane="x")
+            self.work.run(lambda k=k: slow(k), self.got.append, series="x")
         gate.set()
         wait_for(lambda: self.got, 10)
         self.assertEqual((self.got, ran), ([49], [0, 49]))

@@ -7,7 +7,7 @@ from scipy.ndimage import gaussian_filter, map_coordinates
 
 from umbrate.core.features.detect import detect, keep_spread
 from umbrate.core.features.match import match, unit_descriptors
-from umbrate.core.imaging.filters import gaussian_blur, halve_by_area, remap
+from umbrate.core.imaging.filters import gaussian_blur, halve_by_area, halve_mask, remap
 
 
 def speckle(h, w, seed=0):
@@ -46,6 +46,19 @@ class Filters(unittest.TestCase):
         x, y = np.meshgrid(np.linspace(0, 59, 77), np.linspace(0, 40, 33))
         np.testing.assert_allclose(remap(np.stack([u, v], -1), x, y), np.stack([x, y], -1), atol=1e-4)
         self.assertEqual(remap(u + 5, np.array([[-0.1, 59.2]]), np.array([[3.0, 3.0]])).max(), 0)
+
+    def test_what_is_outside_a_mask_mixes_into_no_pixel_of_a_smaller_photo(self):
+        rng = np.random.default_rng(5)
+        for times, shape in ((0, (9, 7)), (1, (41, 60)), (2, (43, 61)), (3, (64, 90))):
+            mask = gaussian_filter(rng.random(shape), 3) > 0.49
+            image = rng.random(shape).astype(np.float32)
+            stained = np.where(mask, image, np.nan)
+            for _ in range(times):
+                image, stained = halve_by_area(image), halve_by_area(stained)
+            small = halve_mask(mask, times)
+            # exactly the pixels that know nothing of what is outside
+            np.testing.assert_array_equal(small, np.isfinite(stained))
+            np.testing.assert_array_equal(stained[small], image[small])
 
 
 class Detection(unittest.TestCase):

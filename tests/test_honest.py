@@ -148,17 +148,17 @@ class WhatWasBroughtIn(unittest.TestCase):
             self.settings("poses"),
         )
         ref = inputs.photos[0]
-        old = block_making.feature_mark(ref, "", settings), block_making.match_mark(settings)
+        old = block_making.feature_key(ref, "", settings), block_making.match_key(settings)
         for constant, k in (("FEATURE_VERSION", 0), ("MATCH_VERSION", 1)):
             with mock.patch.object(block_making, constant, 2):
-                new = block_making.feature_mark(ref, "", settings), block_making.match_mark(settings)
+                new = block_making.feature_key(ref, "", settings), block_making.match_key(settings)
             self.assertNotEqual(new[k], old[k])
             self.assertEqual(new[1 - k], old[1 - k])
         dense = mock.Mock(block="b", keep_box=None, masks={}, length=1.0)
         settings = self.settings("cloud")
-        old = cloud.depth_mark(dense, settings, [ref], 0, [[]])
+        old = cloud.depth_key(dense, settings, [ref], 0, [[]])
         with mock.patch.object(cloud, "DEPTH_VERSION", cloud.DEPTH_VERSION + 1):
-            self.assertNotEqual(cloud.depth_mark(dense, settings, [ref], 0, [[]]), old)
+            self.assertNotEqual(cloud.depth_key(dense, settings, [ref], 0, [[]]), old)
 
 
 class OddFiles(unittest.TestCase):

@@ -18,7 +18,7 @@ from tests.scenes import scratch
 from umbrate.core.errors import UmbrateError
 from umbrate.job import schema, store
 from umbrate.job.blobs import BlobStore
-from umbrate.job.place import JobInUse
+from umbrate.job.folder import JobInUse
 from umbrate.job.store import Job
 from umbrate.job.undo import TABLES
 

@@ -35,10 +35,10 @@ from umbrate.core.geometry.rotation import rotation_angle
 from umbrate.core.geometry.similarity import difference, move_pose, scale_of
 from umbrate.core.join import agree as joins
 from umbrate.core.join import picks
-from umbrate.core.join.apart import apart
+from umbrate.core.join.candidates import alike, likely_support, mean_descriptors, shared_targets
 from umbrate.core.join.network import corners_round, solve_network
-from umbrate.core.join.places import alike, likely_support, mean_descriptors, shared_targets
 from umbrate.core.join.shape import fit_shapes
+from umbrate.core.join.surfacedistance import surface_distances
 from umbrate.core.join.unite import unite
 from umbrate.core.masking.clean import overlap
 from umbrate.core.masking.shape import carve, drawn, finished, pixel_grid, seen_elsewhere
@@ -51,7 +51,7 @@ from umbrate.sitting.frames import frame_of, load_block, move_box
 from umbrate.sitting.masks import decode_mask
 from umbrate.stages.base import Report
 from umbrate.stages.join.joining import join_all, join_whole
-from umbrate.stages.join.members import side_of
+from umbrate.stages.join.members import member_of
 from umbrate.work.adding import read_folder, take_in
 from umbrate.work.state import board
 
@@ -174,13 +174,13 @@ class Shapes(unittest.TestCase):
         up = np.tile([0.0, 0, 1], (8000, 1))
         flat = np.c_[rng.uniform(0, 10, (8000, 2)), np.zeros(8000)]
         other = np.c_[rng.uniform(5, 15, 8000), rng.uniform(0, 10, 8000), np.full(8000, 0.3)]
-        d = apart(flat, up, other, up, 2.0)
+        d = surface_distances(flat, up, other, up, 2.0)
         self.assertTrue(np.isinf(d[flat[:, 0] < 4.6]).all())  # past the rim the nearest point lies to the side
         there = flat[:, 0] > 5.2
         self.assertGreater(np.isfinite(d[there]).mean(), 0.95)
         np.testing.assert_allclose(d[np.isfinite(d)], -0.3, atol=1e-6)
-        self.assertTrue(np.isinf(apart(flat, -up, other, up, 2.0)).all())  # the other side of a thin wall
-        self.assertTrue(np.isinf(apart(flat, up, other + [0, 0, 5], up, 2.0)).all())
+        self.assertTrue(np.isinf(surface_distances(flat, -up, other, up, 2.0)).all())  # the other side of a thin wall
+        self.assertTrue(np.isinf(surface_distances(flat, up, other + [0, 0, 5], up, 2.0)).all())
 
     def test_of_two_sheets_the_more_precise_points_stay_in_one_brightness(self):
         rng = np.random.default_rng(6)
@@ -286,7 +286,7 @@ def two_sittings():
 def same_places(job, count):
     """Places far apart that both sittings see at the same pixels of the same photos: pairs in their job frames."""
     seen, blocks = [], []
-    for s in job.placements():
+    for s in job.photo_sittings():
         b = load_block(job, s)
         names = {p.id: p.name for p in job.photos(s.id)}
         of = {}
@@ -316,7 +316,7 @@ class Sittings(unittest.TestCase):
     def off(self, job, blocks, M):
         """Turn (degrees) and shift (share of the distance) between the same photos of the two sittings."""
         poses = []
-        for s, block in zip(job.placements(), blocks, strict=True):
+        for s, block in zip(job.photo_sittings(), blocks, strict=True):
             names = {p.id: p.name for p in job.photos(s.id)}
             poses.append(
                 {names[int(i)]: E for i, E in zip(block.photo_ids, block.poses, strict=True) if int(i) in names}
@@ -342,7 +342,7 @@ class Sittings(unittest.TestCase):
             # back into the first one's frame
             np.testing.assert_allclose(whole.moves[1] @ found.M, np.eye(4), atol=1e-9)
             # a third sitting that is the second, laid elsewhere at another size: all three are solved together
-            a, b = (side_of(job, s) for s in (first, second))
+            a, b = (member_of(job, s) for s in (first, second))
             M = some_move(np.random.default_rng(12), 1.4)
             c = replace(b, id=99, name="Once more", block=b.block.moved(M), frame=M @ b.frame, cloud=None,
                         box=move_box(b.box, M), extent=1.4 * b.extent)  # fmt: skip
@@ -371,7 +371,7 @@ class Sittings(unittest.TestCase):
         self.assertIn("good", out.output)
         with Job.open(folder) as job:
             row = job.joined_rows()[0]
-            self.assertEqual(before, [job.result(s.id, "poses").made for s in job.placements()])
+            self.assertEqual(before, [job.result(s.id, "poses").made for s in job.photo_sittings()])
             block = load_block(job, row)
             self.assertEqual(int(block.solved.sum()), 21)
             off = self.off(job, [block, block], np.eye(4))
@@ -393,16 +393,16 @@ class Sittings(unittest.TestCase):
             job.set_settings(row.id, "cloud", {"photo_scale": 8, "neighbors": 3})
             cloud = run(job, row, "cloud").figures
             self.assertEqual(cloud.photos, 21)
-            for s in job.placements():
+            for s in job.photo_sittings():
                 job.set_settings(s.id, "cloud", {"photo_scale": 8, "neighbors": 3})
                 run(job, s, "cloud")
-            each = [job.cloud(s.id).left for s in job.placements()]
+            each = [job.cloud(s.id).left for s in job.photo_sittings()]
             united = unite_clouds(job, row)
             self.assertEqual(sum(each), united["points"] + sum(united["doubled"]) + sum(united["seen_through"]))
             self.assertGreater(sum(united["doubled"]), 0.3 * min(each))  # they show the same
             self.assertEqual(job.cloud(row.id).name, "United")
-            job.remove_sitting(job.placements()[1].id)
-            self.assertEqual([s.name for s in job.sittings()], [job.placements()[0].name])
+            job.remove_sitting(job.photo_sittings()[1].id)
+            self.assertEqual([s.name for s in job.sittings()], [job.photo_sittings()[0].name])
             job.undo()
             self.assertEqual(len(job.sittings()), 3)
             self.assertEqual(len(load_cloud(job, row)["points"]), united["points"])
@@ -450,11 +450,11 @@ class Sittings(unittest.TestCase):
 
     def test_picks_join_and_what_is_wrong_with_them_is_said(self):
         with self.copy() as job:
-            row = job.add_joined([s.id for s in job.placements()])
+            row = job.add_joined([s.id for s in job.photo_sittings()])
             ids, pairs = list(row.members), same_places(job, 5)
             plain = [
                 [(np.linalg.inv(frame_of(job, s).matrix) @ np.append(X, 1))[:3].tolist()
-                 for s, X in zip(job.placements(), pair, strict=True)]
+                 for s, X in zip(job.photo_sittings(), pair, strict=True)]
                 for pair in pairs
             ]  # fmt: skip
             made = [job.add_pick(row.id, {i: {"cloud": x} for i, x in zip(ids, p, strict=True)}) for p in plain]
@@ -483,11 +483,11 @@ class Sittings(unittest.TestCase):
             with self.assertRaisesRegex(UmbrateError, "there are no targets on the object that both sittings see"):
                 run(job, row, "join")
             with self.assertRaisesRegex(UmbrateError, "nothing to join in it"):
-                run(job, job.placements()[0], "join")
+                run(job, job.photo_sittings()[0], "join")
 
     def test_masks_are_drawn_from_a_rough_surface(self):
         with self.copy() as job:
-            sitting = job.placements()[0]
+            sitting = job.photo_sittings()[0]
             M = frame_of(job, sitting).matrix
             _, T = pebble_truth().judge_poses("By hand", {
                 r["name"]: r["pose"] for r in camera_rows(job, sitting)[0] if r["pose"] is not None
@@ -575,7 +575,7 @@ class InTheWindow(unittest.TestCase):
         QTest.mouseClick(b, Qt.MouseButton.LeftButton)
 
     def idle(self):
-        wait_for(lambda: self.session.queue.idle and self.session.errands.idle)
+        wait_for(lambda: self.session.queue.idle and self.session.tasks.idle)
 
     def test_sittings_are_joined_looked_at_and_merged(self):
         s, scene = self.session, self.window.scene
@@ -585,7 +585,7 @@ class InTheWindow(unittest.TestCase):
         self.assertEqual((s.sitting.name, len(s.sitting.members)), ("Joined", 2))
         self.assertEqual([c.state for c in self.window.board.cells[2]][:4], ["elsewhere"] * 3 + ["ready"])
         self.assertTrue(scene.is_overlay)
-        counts = [len(load_block(s.job, x).points) for x in s.job.placements()]
+        counts = [len(load_block(s.job, x).points) for x in s.job.photo_sittings()]
         self.assertEqual(len(scene.points), sum(counts))
         self.assertEqual(len(np.unique(scene.colors, axis=0)), 2)  # tie points in two tints
         s.joining.hide(s.sitting.members[0], True)
@@ -605,7 +605,7 @@ class InTheWindow(unittest.TestCase):
 
     def test_places_are_picked_side_by_side(self):
         s = self.session
-        row = s.job.add_joined([x.id for x in s.job.placements()])
+        row = s.job.add_joined([x.id for x in s.job.photo_sittings()])
         s.changed()
         s.choose(row.id, "join")
         dialog = PicksDialog(s, self.window)

@@ -294,9 +294,9 @@ class Boards(unittest.TestCase):
         board = Printed([], width, height, np.eye(4), (columns + 1, rows + 1, side))
         u, v = np.meshgrid(10 + side * (1 + np.arange(columns)), 10 + side * (1 + np.arange(rows)))
         middle = np.array([width / 2, height / 2, 0])
-        for slant, side_of, roll in ((5, 0.3, 0.0), (35, 2.0, 0.6), (45, 4.0, 1.5)):
+        for slant, heading, roll in ((5, 0.3, 0.0), (35, 2.0, 0.6), (45, 4.0, 1.5)):
             a = np.radians(slant)
-            away = np.array([np.sin(a) * np.cos(side_of), np.sin(a) * np.sin(side_of), -np.cos(a)])
+            away = np.array([np.sin(a) * np.cos(heading), np.sin(a) * np.sin(heading), -np.cos(a)])
             E = look_at(middle + 400 * away, middle, up=(np.sin(roll), -np.cos(roll), 0))
             gray = develop_gray(photograph([board], self.lens, E, 4), 1, 0.8).astype(np.float32).mean(2)
             p = np.stack([u.ravel(), v.ravel(), 0 * u.ravel()], 1) @ E[:3, :3].T + E[:3, 3]
@@ -317,8 +317,8 @@ class Boards(unittest.TestCase):
         board = Printed([], width, height, np.eye(4), (columns + 1, rows + 1, side))
         rng = np.random.default_rng(0)
         for k in range(8):
-            a, side_of = np.radians(rng.uniform(15, 45)), 2 * np.pi * k / 8
-            away = np.array([np.sin(a) * np.cos(side_of), np.sin(a) * np.sin(side_of), -np.cos(a)])
+            a, heading = np.radians(rng.uniform(15, 45)), 2 * np.pi * k / 8
+            away = np.array([np.sin(a) * np.cos(heading), np.sin(a) * np.sin(heading), -np.cos(a)])
             middle = np.array([width / 2, height / 2, 0]) + rng.normal(size=3) * 20
             E = look_at(middle + rng.uniform(330, 430) * away, middle, up=(0.3 * rng.normal(), -1, 0))
             gray = develop_gray(photograph([board], self.lens, E, 4), k, 0.8)

@@ -222,7 +222,7 @@ class Turntable(unittest.TestCase):
 
     def test_a_pattern_is_judged_before_anything_is_read(self):
         stage, masks = BY_NAME["masks"], self.photos / "masks"
-        see = lambda **k: stage.foresee(self.job, self.sitting, parse_settings(stage, k))  # noqa: E731
+        see = lambda **k: stage.forecast(self.job, self.sitting, parse_settings(stage, k))  # noqa: E731
         self.assertIsNone(see(method="still"))
         self.assertTrue(see(folder=str(masks)).good)
         wrong = see(folder=str(masks), pattern="{name}_m.png")

@@ -16,12 +16,12 @@ from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import look_at
 from umbrate.core.geometry.rotation import rotation_angle, rotation_matrix
-from umbrate.core.geometry.sightings import Sightings, ellipse, line_in, locate, pixels
+from umbrate.core.geometry.sightings import PointSightings, ellipse, line_in, locate, pixels
 from umbrate.core.geometry.similarity import compare_poses, fit_similarity, move_pose
 from umbrate.core.measure.datum import Lengths, after, fit_scale, judge, of_shape
 from umbrate.core.measure.fit import fit_known, network_of
 from umbrate.core.measure.level import frame, up_of_points
-from umbrate.core.measure.network import Place, place_of
+from umbrate.core.measure.network import SeenPoint, seen_point
 from umbrate.core.measure.pairs import stereo_pair
 from umbrate.core.measure.quantities import KINDS, propagate, quantity
 from umbrate.core.measure.section import is_closed, section
@@ -82,7 +82,7 @@ class Networks(unittest.TestCase):
         scale = np.linalg.norm(J, axis=0)
         whole = np.linalg.pinv((J / scale).T @ (J / scale), rcond=1e-11, hermitian=True) / np.outer(scale, scale)
         rows = [0, 5, 2, 9, 3, 11]
-        places = [place_of(b, p) for p in rows]
+        places = [seen_point(b, p) for p in rows]
         Y = np.array([p.xyz for p in places])
         cov = after(fitted.network.joint(places), Y, Lengths(np.array([0, 2]), np.array([1, 3]), known.value, sigma))
         for a, c in ((4, 5), (0, 1), (1, 3)):
@@ -102,7 +102,7 @@ class Networks(unittest.TestCase):
         )  # fmt: skip
         rows = [1, 4, 8]
         shape = lambda c: of_shape(c, block.points[rows])  # noqa: E731
-        got = network_of(block, cov).joint([place_of(block, p) for p in rows]) / cov.unit**2
+        got = network_of(block, cov).joint([seen_point(block, p) for p in rows]) / cov.unit**2
         # both say the same of the shape, whatever frame they hold; the size they leave open alike
         X = block.points[rows] - block.points[rows].mean(0)
         G = (X / np.linalg.norm(X)).ravel()
@@ -113,7 +113,7 @@ class Networks(unittest.TestCase):
         block, X = small_block(photos=8)
         fitted = fit_known(block, Lengths(np.array([0]), np.array([5]), np.array([1.0]), np.array([0.01])))
         net = fitted.network
-        p = place_of(fitted.block, 4)
+        p = seen_point(fitted.block, 4)
         J = net.joint([p, p])
         np.testing.assert_allclose(J[:3, 3:], J[:3, :3], rtol=1e-9)
         # repeated blocks: the spot predicted in a photo that did not mark the point
@@ -128,9 +128,9 @@ class Networks(unittest.TestCase):
             f = fit_known(b, Lengths(*[np.zeros(0, int)] * 2, *[np.zeros(0)] * 2))
             rows = np.flatnonzero((point == 7) & (photo < 3))
             mark = xy[rows] + rng.normal(0, 0.5, (len(rows), 2))
-            s = Sightings(photo[rows], mark, np.full(len(rows), 0.5))
+            s = PointSightings(photo[rows], mark, np.full(len(rows), 0.5))
             Y, _ = locate(f.block.poses, f.block.lenses, f.block.lens_of, s)
-            cov = f.network.spot(Place(Y, s.photo, s.xy, s.sigma), 6)
+            cov = f.network.spot(SeenPoint(Y, s.photo, s.xy, s.sigma), 6)
             off = pixels(f.block.poses, f.block.lenses, f.block.lens_of, [6], Y)[0]
             off = off - pixels(poses, b.lenses, b.lens_of, [6], X[7])[0]
             misses.append(float(off @ np.linalg.solve(cov, off)))
@@ -319,7 +319,7 @@ class Marked(unittest.TestCase):
         for n in far:
             photos = [k for h in halves for k in [k for k in h if n in seen[k]][:2]]
             at = pixels(np.array(poses), LENS.vector[None], np.zeros(16, int), photos, X[n])
-            marks[int(n)] = Sightings(np.array(photos), at + rng.normal(0, 0.5, at.shape), np.full(len(at), 0.5))
+            marks[int(n)] = PointSightings(np.array(photos), at + rng.normal(0, 0.5, at.shape), np.full(len(at), 0.5))
         self.assertIsNone(split_by_marks(b, marks))
         M = np.eye(4)
         M[:3, :3], M[:3, 3] = rotation_matrix(np.array([0, 0.02, 0.05])), [0.02, 0.01, 0.05]
@@ -346,12 +346,12 @@ class Marked(unittest.TestCase):
             X = rng.uniform(-0.5, 0.5, 3)
             of = np.zeros(3, int)
             at = pixels(poses, lens, of, [0, 1, 2], X)
-            s = Sightings(np.array([0]), at[:1], np.array([0.5]))
+            s = PointSightings(np.array([0]), at[:1], np.array([0.5]))
             line = line_in(poses, lens, of, s, 1, (1600, 1200), (2.0, 9.0))
             a, b = line[:-1], line[1:]
             t = np.clip(((at[1] - a) * (b - a)).sum(1) / ((b - a) ** 2).sum(1), 0, 1)[:, None]
             self.assertLess(np.linalg.norm(a + t * (b - a) - at[1], axis=1).min(), 0.5)
-            Y, res = locate(poses, lens, of, Sightings(np.arange(3), at, np.full(3, 0.5)))
+            Y, res = locate(poses, lens, of, PointSightings(np.arange(3), at, np.full(3, 0.5)))
             np.testing.assert_allclose(Y, X, atol=1e-6)
             self.assertLess(np.abs(res).max(), 1e-4)
         half, angle = ellipse(np.diag([4.0, 1.0]), 1.0)
@@ -359,7 +359,7 @@ class Marked(unittest.TestCase):
         self.assertAlmostEqual(abs(np.cos(angle)), 1.0)
         far = np.array([look_at([0, -5, k * 1e-9], np.zeros(3)) for k in range(2)])
         same = pixels(far, lens, of, [0, 1], np.zeros(3))
-        self.assertIsNone(locate(far, lens, of, Sightings(np.arange(2), same, np.ones(2)))[0])
+        self.assertIsNone(locate(far, lens, of, PointSightings(np.arange(2), same, np.ones(2)))[0])
 
     def test_marks_snap_to_dots_and_corners_and_to_nothing_else(self):
         rng = np.random.default_rng(0)

@@ -376,6 +376,11 @@ class EveryDialog(unittest.TestCase):
             mock.patch.object(QMessageBox, "clickedButton", lambda box: box._clicked),
         ):
             act()
+            end, idle = time.monotonic() + 60, 0
+            while idle < 3 and time.monotonic() < end:
+                self.app.processEvents()
+                idle = (idle + 1) * self.window.session.tasks.idle
+                time.sleep(0.01)
         return len(asked)
 
     def test_every_dialog_asks_before_it_replaces_and_never_replaces_a_photo(self):

@@ -17,7 +17,7 @@ from tests.test_job import document, record
 from umbrate.core.errors import UmbrateError
 from umbrate.job import schema
 from umbrate.job.database import StoreError
-from umbrate.job.place import JobInUse, JobReadOnly
+from umbrate.job.folder import JobInUse, JobReadOnly
 from umbrate.job.store import Job
 from umbrate.job.undo import literals
 
@@ -305,7 +305,7 @@ class WhateverHappens(unittest.TestCase):
                 raise OSError(errno.EROFS, "Read-only file system", path)
             return real(path, flags, *more, **named)
 
-        with mock.patch("umbrate.job.place.os.open", denied), self.assertRaisesRegex(JobReadOnly, "Read-only"):
+        with mock.patch("umbrate.job.folder.os.open", denied), self.assertRaisesRegex(JobReadOnly, "Read-only"):
             Job.open(job.folder)
         from umbrate.job import store
 

@@ -362,13 +362,13 @@ class FromMarks(unittest.TestCase):
         run(job, s, "photos")
         job.set_settings(s.id, "poses", {"ties": "marked points"})
         stage = BY_NAME["poses"]
-        self.assertFalse(stage.foresee(job, s, stage.Settings(ties="marked points")).good)
+        self.assertFalse(stage.forecast(job, s, stage.Settings(ties="marked points")).good)
         for name in ("masks", "lens"):
             run(job, s, name)
         with self.assertRaisesRegex(UmbrateError, "share"):
             run(job, s, "poses")
         put_marks(job, s, 0.2, most=99, count=30)
-        told = stage.foresee(job, s, stage.Settings(ties="marked points"))
+        told = stage.forecast(job, s, stage.Settings(ties="marked points"))
         shared = max(
             sum(all(n in {m[0] for m in seen} for n in pair) for seen in marks)
             for pair in ((a.name, b.name) for a in job.photos(s.id) for b in job.photos(s.id) if a.id < b.id)

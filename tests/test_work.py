@@ -14,9 +14,9 @@ from umbrate.core.errors import Cancelled
 from umbrate.job.store import Job
 from umbrate.stages.base import Report
 from umbrate.work.adding import read_folder, read_video
-from umbrate.work.errands import Errands
 from umbrate.work.queue import Queue
 from umbrate.work.state import DONE, FAILED, board
+from umbrate.work.tasks import Tasks
 
 
 def drive(queue, until=lambda e: False, limit_s=120):
@@ -31,7 +31,7 @@ def drive(queue, until=lambda e: False, limit_s=120):
 
 
 def reading_slowly(seconds, report):
-    """An errand that takes its time."""
+    """A task that takes its time."""
     for k in range(int(seconds * 20)):
         time.sleep(0.05)
         report.progress(k / (seconds * 20), f"step {k}")
@@ -39,30 +39,30 @@ def reading_slowly(seconds, report):
 
 
 def complaining(report=None):
-    """An errand that logs; it runs in the worker."""
-    logging.getLogger("umbrate.errand").warning("said in process %d", os.getpid())
+    """A task that logs; it runs in the worker."""
+    logging.getLogger("umbrate.task").warning("said in process %d", os.getpid())
     return os.getpid()
 
 
 class AnErrand(unittest.TestCase):
     def setUp(self):
-        self.errands, self.heard = Errands(), []
-        self.addCleanup(self.errands.close)
+        self.tasks, self.heard = Tasks(), []
+        self.addCleanup(self.tasks.close)
 
     def send(self, function, *arguments):
-        self.errands.send(
+        self.tasks.send(
             "t", function, arguments, lambda v: self.heard.append(v), lambda text, kind: self.heard.append((kind, text))
         )
 
     def wait(self, until=None, limit_s=60):
         end = time.monotonic() + limit_s
-        while not self.errands.idle and time.monotonic() < end and not (until and until()):
-            self.errands.poll(0.05)
+        while not self.tasks.idle and time.monotonic() < end and not (until and until()):
+            self.tasks.poll(0.05)
 
     def test_values_come_back_in_order_and_trouble_as_a_sentence(self):
         self.send(read_folder, pebble_set() / "by-hand", None, None)
         self.send(read_folder, "/not/there", None, None)
-        self.send(divmod, 1)  # what no errand should do: it must not take the worker along
+        self.send(divmod, 1)  # what no task should do: it must not take the worker along
         self.send(reading_slowly, 0.2)
         self.wait()
         self.assertEqual(len(self.heard[0].records), 12)
@@ -72,7 +72,7 @@ class AnErrand(unittest.TestCase):
         self.assertEqual(self.heard[3], "read")
 
     def test_what_a_worker_logs_arrives_in_the_one_log(self):
-        with self.assertLogs("umbrate.errand", "WARNING") as said:
+        with self.assertLogs("umbrate.task", "WARNING") as said:
             self.send(complaining)
             self.wait(lambda: self.heard and said.records)
         self.assertNotEqual(self.heard[0], os.getpid())
@@ -81,9 +81,9 @@ class AnErrand(unittest.TestCase):
     def test_cancel_is_heard_within_a_second_and_forgets_what_waits(self):
         self.send(reading_slowly, 30)
         self.send(reading_slowly, 0.1)
-        self.wait(lambda: self.errands.running and self.errands.running.sentence.startswith("step"))
+        self.wait(lambda: self.tasks.running and self.tasks.running.sentence.startswith("step"))
         start = time.monotonic()
-        self.errands.cancel()
+        self.tasks.cancel()
         self.wait()
         self.assertLess(time.monotonic() - start, 2.0)
         self.assertEqual([k for k, _ in self.heard], ["cancelled"])

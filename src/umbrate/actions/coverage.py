@@ -41,7 +41,7 @@ class Covered:
     coverage : Coverage
     weak, edge : (n,) bool
         Points that have too little, and points at which the surface ends.
-    places : list of Place
+    places : list of CoverageGap
         Where to stand for what is missing.
     """
 

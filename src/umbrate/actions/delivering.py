@@ -90,7 +90,7 @@ def export_masks(job, folder, sitting=None, pattern="{name}.png", gate=None):
     list of (photo name, path below the folder as text)
     """
     check_pattern(pattern)
-    sittings = [sitting] if sitting else job.placements()
+    sittings = [sitting] if sitting else job.photo_sittings()
     todo, written, folders = [], [], folder_names(sittings)
     for s in sittings:
         masks = mask_blobs(job, s)
@@ -138,7 +138,7 @@ def export_undistorted(job, folder, sitting=None, gate=None):
     -------
     list of (photo name, path below the folder as text)
     """
-    sittings = [sitting] if sitting else job.placements()
+    sittings = [sitting] if sitting else job.photo_sittings()
     todo, folders = [], folder_names(sittings)
     for s in sittings:
         of, masks, block = lens_of_photos(job, s), mask_blobs(job, s), load_block(job, s)
@@ -188,7 +188,7 @@ def camera_rows(job, sitting=None):
     """
     lenses, rows, sigmas = {}, [], {}
     names = {s.id: s.name for s in job.sittings()}
-    for s in [sitting] if sitting else job.placements():
+    for s in [sitting] if sitting else job.photo_sittings():
         block, frame = load_block(job, s), frame_of(job, s)
         spreads, of_lenses = spreads_of(job, s)
         keys = {}
@@ -226,6 +226,6 @@ def export_cameras(job, path, sitting=None, gate=None):
     if not lenses:
         raise UmbrateError(f"{job.name} has no poses yet. Run Poses first: umbrate run {job.folder} --to poses")
     write_cameras(
-        path, rows, lenses, _unit(job, [sitting] if sitting else job.placements()), gate or gate_of(job), sigmas
+        path, rows, lenses, _unit(job, [sitting] if sitting else job.photo_sittings()), gate or gate_of(job), sigmas
     )
     return sum(r["pose"] is not None for r in rows)

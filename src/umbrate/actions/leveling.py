@@ -13,9 +13,9 @@ from ..sitting.frames import (
     level_of,
     load_block,
     move_box,
-    place_of_end,
     plain_keep_box,
     raw_block,
+    row_of_end,
 )
 from .measuring import plain_spot
 
@@ -52,7 +52,7 @@ def change_level(job, sitting, label="set the level", **parts):
     names = job.end_names(sitting.id)
 
     def find(ends):
-        rows = [place_of_end(block, e) for e in ends]
+        rows = [row_of_end(block, e) for e in ends]
         missing = [end_text(e, names) for e, r in zip(ends, rows, strict=True) if r is None]
         if missing:
             raise UmbrateError(

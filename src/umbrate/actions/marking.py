@@ -8,7 +8,7 @@ import numpy as np
 
 from ..core.errors import UmbrateError
 from ..core.geometry.sightings import line_in, locate, pixels
-from ..core.measure.network import Place
+from ..core.measure.network import SeenPoint
 from ..core.measure.pairs import stereo_pair
 from ..formats.coordinates import read_coordinates, write_coordinates
 from ..formats.drawings import triangles, write_shapes_dxf, write_shapes_obj
@@ -140,7 +140,7 @@ class Marking:
             return Guide()
         cov = np.eye(2)
         if self.network is not None:
-            cov = self.network.spot(Place(X, seen.photo, seen.xy, seen.sigma), k)
+            cov = self.network.spot(SeenPoint(X, seen.photo, seen.xy, seen.sigma), k)
         if np.sqrt(np.trace(cov)) > LOOSE_PX:
             return Guide()
         return Guide(spot=spot, covariance=cov)

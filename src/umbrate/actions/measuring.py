@@ -7,12 +7,12 @@ import numpy as np
 
 from ..core.errors import UmbrateError
 from ..core.measure.datum import Lengths, after
-from ..core.measure.network import Place
+from ..core.measure.network import SeenPoint
 from ..core.measure.quantities import BY_NAME, K95, check_count, fit_circle, fit_plane, fit_sphere, propagate, quantity
 from ..core.measure.surface import COMMON_PX, surface_at
 from ..formats.files import CLOSED, written_aside
 from ..sitting.clouds import raw_cloud
-from ..sitting.endpoints import known_places, network_of, place_of_text
+from ..sitting.endpoints import control_points, network_of, seen_point_of
 from ..sitting.frames import (
     block_blob,
     end_text,
@@ -79,7 +79,7 @@ class Measurer:
         )  # fmt: skip
         self.known = None
         if known:
-            of = known_places(self.job, self.sitting)
+            of = control_points(self.job, self.sitting)
             have = [n for n in known if n in of]
             if len(have) >= 3:
                 self.known = (
@@ -100,7 +100,7 @@ class Measurer:
         return self._cloud
 
     def spot(self, plain):
-        """The Place of a spot on the cloud, given in the plain frame."""
+        """The SeenPoint of a spot on the cloud, given in the plain frame."""
         cloud = self.cloud()
         if cloud is None or len(cloud[0]) < 6:
             raise UmbrateError("There is no cloud any more that this end lies on. Run Cloud, or choose another end.")
@@ -115,18 +115,18 @@ class Measurer:
         if len(rows) < 2:
             raise UmbrateError("Too few photos see this spot of the cloud to say how sure it is. Choose another one.")
         k = len(rows)
-        seen = Place(place, rows, np.zeros((k, 2)), np.ones(k))
+        seen = SeenPoint(place, rows, np.zeros((k, 2)), np.ones(k))
         one_px = float(normal @ self.network.moves([seen])[1][0] @ normal)  # variance along the normal
         seen.own = (sigma**2 + COMMON_PX**2 * one_px) * np.outer(normal, normal)
         return seen
 
     def place(self, end):
-        """The Place of an end (as kept, or as people write it), in the block's frame."""
+        """The SeenPoint of an end (as kept, or as people write it), in the block's frame."""
         key = tuple(end["cloud"]) if isinstance(end, dict) else str(end)
         if isinstance(key, str) and not key.isdigit() and key not in self.names:
             key = self.job.end_of(self.sitting.id, key)
         if key not in self._places:  # the same end is the same place, with the same error
-            self._places[key] = self.spot(key) if isinstance(key, tuple) else place_of_text(self.block, self.names, key)
+            self._places[key] = self.spot(key) if isinstance(key, tuple) else seen_point_of(self.block, self.names, key)
         return self._places[key]
 
     def joint(self, places):
@@ -267,7 +267,7 @@ def measured_from(job, sitting):
     return (
         block_blob(job, sitting)[0], frame.matrix.tolist(), frame.offset, frame.problem,
         kept and (kept.id, tuple(s.id for s in kept.steps)), job.measurements(sitting.id),
-        sorted(known_places(job, sitting).items()),
+        sorted(control_points(job, sitting).items()),
     )  # fmt: skip
 
 

@@ -5,8 +5,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..core.geometry.similarity import fit_similarity
-from ..core.join.apart import apart
 from ..core.join.picks import crosswise, mirrored, nearly_a_line, residuals
+from ..core.join.surfacedistance import surface_distances
 from ..core.poses.block import Block
 from ..sitting.clouds import load_cloud
 from ..sitting.frames import frame_of, load_block, move_directions, move_points
@@ -92,7 +92,9 @@ def distances(parts):
             out.append(np.full(len(p.points), np.inf, np.float32))
             continue
         second = [np.concatenate([getattr(q, k) for q in others]) for k in ("points", "normals")]
-        out.append(apart(p.points, p.normals, *second, REACH * float(np.linalg.norm(np.ptp(p.points, axis=0)))))
+        out.append(
+            surface_distances(p.points, p.normals, *second, REACH * float(np.linalg.norm(np.ptp(p.points, axis=0))))
+        )
     some = np.concatenate([d[np.isfinite(d)] for d in out]) if out else np.zeros(0)
     n = sum(map(len, out))
     figures = {"overlap": len(some) / max(n, 1)}

@@ -8,14 +8,14 @@ from PIL import Image
 from ..core.cloud.grid import spacing_of
 from ..core.errors import UmbrateError
 from ..core.raster.camera import eye_round
-from ..core.raster.coloring import COVERAGE, LOOKS, look_colors
+from ..core.raster.coloring import COLORINGS, COVERAGE, cloud_colors
 from ..core.raster.points import draw_points, paint
 from ..sitting.clouds import load_cloud
 from ..sitting.frames import load_block
 from .coverage import compute_coverage, gather_coverage
 
 #: sides to look from, as directions from the object to the eye
-SIDES = {
+DIRECTIONS = {
     "front": (0, -1, 0.0), "right": (1, 0, 0.0), "back": (0, 1, 0.0), "left": (-1, 0, 0.0), "top": (0, 0, 1),
     "bottom": (0, 0, -1), "corner": (0.45, -1, 0.55),
 }  # fmt: skip
@@ -62,15 +62,15 @@ def cloud_picture(job, sitting, kept=None, *, side="corner", look="color", width
     if cloud is None:
         if look != "color":
             raise UmbrateError(f"“{sitting.name}” has no cloud yet: tie points have colors only.", ("go to", "cloud"))
-        eye = eye_for(block.points, SIDES[side], width, height, parallel)
+        eye = eye_for(block.points, DIRECTIONS[side], width, height, parallel)
         return draw(block.points, block.colors, eye, width, height, size=max(2, height // 300), edges=0.0)
     values = None
     if look in COVERAGE:
-        values = getattr(compute_coverage(gather_coverage(job, sitting, kept)).coverage, LOOKS[look].array)
-    elif LOOKS[look].asked:
+        values = getattr(compute_coverage(gather_coverage(job, sitting, kept)).coverage, COLORINGS[look].array)
+    elif COLORINGS[look].asked:
         raise UmbrateError("A cloud is compared with another in the window, or by umbrate clouds --compare.")
-    elif LOOKS[look].array not in ("", *cloud):
-        raise UmbrateError(f"This cloud was made before {LOOKS[look].title} was kept. Run Cloud again.")
-    eye = eye_for(cloud["points"], SIDES[side], width, height, parallel)
-    colors = look_colors(cloud, look, values)
+    elif COLORINGS[look].array not in ("", *cloud):
+        raise UmbrateError(f"This cloud was made before {COLORINGS[look].title} was kept. Run Cloud again.")
+    eye = eye_for(cloud["points"], DIRECTIONS[side], width, height, parallel)
+    colors = cloud_colors(cloud, look, values)
     return draw(cloud["points"], colors, eye, width, height, spacing=spacing_of(cloud["points"]))

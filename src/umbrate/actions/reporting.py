@@ -17,7 +17,7 @@ from ..formats.files import CLOSED
 from ..job.marks import SCALE, token
 from ..sitting.clouds import load_cloud
 from ..sitting.endpoints import spreads_of
-from ..sitting.frames import end_text, frame_of, level_of, load_block, place_of_end, scale_result
+from ..sitting.frames import end_text, frame_of, level_of, load_block, row_of_end, scale_result
 from ..sitting.lenses import group_name
 from ..stages import BY_NAME
 from .leveling import level_text
@@ -40,7 +40,7 @@ def scene_picture(block, cloud, direction, width=PICTURE[0], height=PICTURE[1]):
 
 def _direction(block, first, second):
     """The direction between two ends as text, and the unit vector, in the job's frame."""
-    a, b = (place_of_end(block, e) for e in (first, second))
+    a, b = (row_of_end(block, e) for e in (first, second))
     d = block.points[b] - block.points[a]
     d = d / np.linalg.norm(d)
     return d * (1 if d[int(np.argmax(np.abs(d)))] > 0 else -1)

@@ -56,15 +56,15 @@ def _tell_coverage(found):
 @click.option("--rename", nargs=2, metavar="OLD NEW", help="Give a cloud another name.")
 @click.option("--remove", multiple=True, metavar="NAME", help="Take a cloud away.")
 @click.option("--compare", nargs=2, metavar="NAME NAME", help="Say how far the first is from the second.")
-@click.option("--foresee", is_flag=True, help="Say how long a run would take at each photo scale, and how fine it is.")
+@click.option("--forecast", is_flag=True, help="Say how long a run would take at each photo scale, and how fine it is.")
 @click.option("--coverage", is_flag=True, help="Say how well photos cover the chosen cloud, and which would mend it.")
-def clouds(job, sitting, choose, rename, remove, compare, foresee, coverage):
+def clouds(job, sitting, choose, rename, remove, compare, forecast, coverage):
     """List the clouds of a sitting of JOB, side by side."""
     with changing(job, choose or rename or remove, "change clouds") as j:
         s = the_sitting(j, sitting)
-        if foresee:
+        if forecast:
             stage = stages.BY_NAME["cloud"]
-            seen = stage.foresee(j, s, base.parse_settings(stage, j.settings(s.id, "cloud")))
+            seen = stage.forecast(j, s, base.parse_settings(stage, j.settings(s.id, "cloud")))
             if seen is None:
                 raise UmbrateError(f"“{s.name}” has no poses yet. Run Poses first.", ("go to", "poses"))
             say(seen.text)
@@ -175,9 +175,14 @@ def clean(job, sitting, name, by, assignments, keep, dry_run, back, like, file, 
 @click.argument("file", metavar="OUT", type=click.Path(path_type=Path))
 @sitting_option
 @click.option("--cloud", "name", help="Which cloud; the chosen one where not said.")
-@click.option("--from", "side", type=ChoiceOf(lambda: picturing.SIDES), default="corner", help="Where one looks from.")
 @click.option(
-    "--look", type=ChoiceOf(lambda: [n for n in coloring.LOOKS if n != "compared"]), default="color", help="Colored by."
+    "--from", "side", type=ChoiceOf(lambda: picturing.DIRECTIONS), default="corner", help="Where one looks from."
+)
+@click.option(
+    "--look",
+    type=ChoiceOf(lambda: [n for n in coloring.COLORINGS if n != "compared"]),
+    default="color",
+    help="Colored by.",
 )
 @click.option("--width", default=1920, help="Pixels.")
 @click.option("--height", default=1200, help="Pixels.")

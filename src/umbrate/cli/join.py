@@ -25,7 +25,7 @@ state = Later("umbrate.work.state")
 @click.option("--sitting", "names", multiple=True, help="Only these sittings, the one whose frame counts first.")
 @click.option("--name", help="Name of the joined row; made where it is new.")
 @click.option(
-    "--by", "ways", multiple=True, type=ChoiceOf(lambda: joining.WAYS),
+    "--by", "methods", multiple=True, type=ChoiceOf(lambda: joining.METHODS),
     help="What shows how they lie to each other; may be given several times. All but shape where not said.",
 )  # fmt: skip
 @click.option("--free-scale/--known-scale", "free", default=None, help="Let the scales of scaled sittings differ.")
@@ -43,10 +43,10 @@ state = Later("umbrate.work.state")
     "--unite", is_flag=True, help="Then put their clouds together as one, without doubles and one brightness."
 )
 @click.option("--doubtful", is_flag=True, help="Merge or unite even where a join is doubtful.")
-def join(job, names, name, ways, free, on_object, on_support, picks, no_picks, merge, unite, doubtful):
+def join(job, names, name, methods, free, on_object, on_support, picks, no_picks, merge, unite, doubtful):
     """Join the sittings of JOB: find how they lie to each other, say how sure that is, and merge them."""
     with open_job(job) as j:
-        # a join that cannot be made changes nothing: no row, no roles, no picks, no choice of ways
+        # a join that cannot be made changes nothing: no row, no roles, no picks, no choice of methods
         with j.action("join sittings"):
             row = _row(j, names, name)
             _say_roles(j, on_object, on_support)
@@ -54,8 +54,8 @@ def join(job, names, name, ways, free, on_object, on_support, picks, no_picks, m
                 j.remove_picks([p.id for p in j.picks(row.id)])
             _take_picks(j, row, picks)
             values = dict(j.settings(row.id, "join"))
-            if ways:
-                values |= {w: w in ways for w in joining.WAYS}
+            if methods:
+                values |= {w: w in methods for w in joining.METHODS}
             if free is not None:
                 values["scale"] = stage.FREE if free else stage.AS_KNOWN
             j.set_settings(row.id, "join", values)
@@ -89,7 +89,7 @@ def join(job, names, name, ways, free, on_object, on_support, picks, no_picks, m
 
 def _row(job, names, name):
     """The joined row that is meant; made where there is none of these sittings."""
-    chosen = [job.sitting(n) for n in names] or job.placements()
+    chosen = [job.sitting(n) for n in names] or job.photo_sittings()
     ids = tuple(s.id for s in chosen)
     rows = job.joined_rows()
     if name:

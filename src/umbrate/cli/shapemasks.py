@@ -32,7 +32,7 @@ def shape_masks(job, names, source, margin, there, photo_scale):
     The surface lies in the keep box: set that round the object, above its support, first.
     """
     with open_job(job) as j:
-        for s in [j.sitting(n) for n in names] or j.placements():
+        for s in [j.sitting(n) for n in names] or j.photo_sittings():
             with out.status(f"{s.name}: masks from shape") as status:
                 masks, f = shapemasks.make_shape_masks(
                     shapemasks.gather_shape(j, s), source, margin, there, int(photo_scale), Shown(status)

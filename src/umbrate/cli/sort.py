@@ -191,7 +191,7 @@ def preview(job, folder, sitting, names, assignments, replace):
         s = j.sitting(sitting)
         values = parse_assignments(assignments).get("masks", {})
         settings = base.parse_settings(stage, {**j.settings(s.id, "masks"), **values})
-        seen = stage.foresee(j, s, settings)
+        seen = stage.forecast(j, s, settings)
         if seen:
             say(seen.text)
         if settings.method not in stage.needs_preview:

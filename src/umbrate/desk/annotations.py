@@ -116,7 +116,7 @@ def paint_marks(p, marks, lines, faces, project):
 def paint_places(p, places, chosen, length, lens, project):
     """Draw the photos that would mend places with too little, as frusta with a line to the place.
 
-    places : list of `core.cloud.coverage.Place`; chosen : index or None; length : of a frustum; lens : its Lens
+    places : list of `core.cloud.coverage.CoverageGap`; chosen : index or None; length : of a frustum; lens : its Lens
     """
     x, y = lens.width / 2 / lens.f, lens.height / 2 / lens.f
     corners = length * np.array([[0, 0, 0], [-x, -y, 1], [x, -y, 1], [x, y, 1], [-x, y, 1]])

@@ -86,20 +86,20 @@ class Foot(QWidget):
 
     def stop(self):
         """Cancel what is shown as running."""
-        if self.session.errand():
-            self.session.cancel_errands()
+        if self.session.task():
+            self.session.cancel_tasks()
         else:
             self.session.cancel()
 
     def follow(self):
-        """Show what runs now: an errand, for which somebody waits here, before a stage, which the Board shows too."""
-        errand = self.session.errand()
-        run = errand or self.session.running()
+        """Show what runs now: a task, for which somebody waits here, before a stage, which the Board shows too."""
+        task = self.session.task()
+        run = task or self.session.running()
         for w in (self.doing, self.bar, self.cancel):
             w.setVisible(run is not None)
         if run:
             left = run.seconds_left
-            waiting = len(self.session.errands.waiting if errand else self.session.queue.waiting)
+            waiting = len(self.session.tasks.waiting if task else self.session.queue.waiting)
             parts = [f"{run.title}: {run.sentence}"]
             if left is not None:
                 parts.append(f"{short_time(left)} left")

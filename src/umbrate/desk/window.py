@@ -1,5 +1,6 @@
 """The window: welcome page, or Board, scene, photo view, bench and strip of an open job."""
 
+from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import QEvent, Qt, QUrl
@@ -30,7 +31,7 @@ from ..core.imaging.video import VIDEO_SUFFIXES
 from ..core.measure.quantities import KINDS
 from ..formats.files import as_written
 from ..formats.lenscards import put_on_shelf
-from ..job.place import JobInUse
+from ..job.folder import JobInUse
 from ..stages import BY_NAME
 from ..stages.lens.cards import card_of
 from ..work.adding import is_video
@@ -46,7 +47,7 @@ from .dialogs.lens import SheetsDialog, ShelfDialog
 from .dialogs.newjob import NewJobDialog
 from .dialogs.picks import PicksDialog
 from .dialogs.video import VideoDialog
-from .dialogs.writing import ask_and_write, ask_file, ask_file_and_kind, beside, write_out
+from .dialogs.writing import ask_and_write, ask_file, ask_file_and_kind, beside, write_now, write_out
 from .foot import Foot
 from .photo.view import PhotoView
 from .scene.scene import Scene
@@ -369,7 +370,7 @@ class Window(QMainWindow):
         names = [c.name for c in s.job.clouds(s.sitting_id) if s.cleaning.is_shown(c)]
         title = f"{' and '.join(names) or 'Cloud'}: .ply, .las, .laz, .e57, .xyz or .csv"
         if not s.frame or not any(s.frame.offset):
-            self._export(title, ".ply", lambda p, gate: export_cloud(s.job, p, s.sitting, names, gate=gate))
+            self._export(title, ".ply", partial(export_cloud, sitting=s.sitting, name=names))
             return
         # far from zero: in double precision, or as most programs take it better, with the offset in the header
         kinds = (
@@ -378,40 +379,33 @@ class Window(QMainWindow):
         )
         place, kind = ask_file_and_kind(self, title, beside(s.job, ".ply"), kinds)
         if place:
-            write_out(
-                s, self, lambda gate: export_cloud(s.job, place, s.sitting, names, shift=kind == 1, gate=gate),
-                lambda n: f"Wrote {n:,} points to {place}",
-            )  # fmt: skip
+            write = partial(export_cloud, path=place, sitting=s.sitting, name=names, shift=kind == 1)
+            write_out(s, self, write, lambda n: f"Wrote {n:,} points to {place}")
 
     def export_cameras(self):
         """Write lenses and poses of the whole job."""
-        job = self.session.job
-        self._export("Cameras as JSON", "-cameras.json", lambda p, gate: export_cameras(job, p, gate=gate))
+        self._export("Cameras as JSON", "-cameras.json", export_cameras)
 
     def _export_into(self, title, write, what):
-        """Ask for a folder and write files into it: ``write(folder, gate)`` gives (photo name, file) of each."""
+        """Ask for a folder and have files of the chosen sitting written into it.
+
+        ``write(job, folder=folder, sitting=sitting, gate=gate)`` gives (photo name, file) of each.
+        """
         folder = QFileDialog.getExistingDirectory(self, title)
         if folder:
             write_out(
-                self.session, self, lambda gate: write(folder, gate),
+                self.session, self, partial(write, folder=folder, sitting=self.session.sitting),
                 lambda files: f"Wrote {len(files)} {what} to {folder}. {as_written(files)}".strip(),
             )  # fmt: skip
 
     def export_masks(self):
         """Write the chosen sitting's masks into a folder."""
-        s = self.session
-        self._export_into(
-            "Folder for the masks: NAME.png, white is the object",
-            lambda folder, gate: export_masks(s.job, folder, s.sitting, gate=gate), "masks",
-        )  # fmt: skip
+        self._export_into("Folder for the masks: NAME.png, white is the object", export_masks, "masks")
 
     def export_undistorted(self):
         """Write the chosen sitting's photos and masks as an ideal camera would have seen them."""
-        s = self.session
-        self._export_into(
-            "Folder for undistorted photos, masks and the ideal camera",
-            lambda folder, gate: export_undistorted(s.job, folder, s.sitting, gate), "undistorted photos",
-        )  # fmt: skip
+        title = "Folder for undistorted photos, masks and the ideal camera"
+        self._export_into(title, export_undistorted, "undistorted photos")
 
     def print_sheets(self):
         """Ask which target sheets, and write them as PDF."""
@@ -421,7 +415,7 @@ class Window(QMainWindow):
         name = f"{dialog.kind.currentData()}-{dialog.paper.currentText()}.pdf"
         place = ask_file(self, "Target sheets as PDF", name, "PDF (*.pdf)")
         if place:
-            write_out(
+            write_now(
                 self.session, self, lambda gate: dialog.write(place, gate),
                 lambda n: f"Wrote {n} pages to {place}. Print at 100 % and check the ruler.",
             )  # fmt: skip
@@ -440,7 +434,7 @@ class Window(QMainWindow):
             self, "Keep as a lens card", "Name", text=" ".join(x for x in (photo.camera, photo.lens) if x)
         )
         if ok:
-            write_out(
+            write_now(
                 s, self, lambda gate: put_on_shelf(card_of(s.job, s.sitting, name), gate.replace),
                 lambda file: f"“{name}” is on the shelf of lens cards",
             )  # fmt: skip
@@ -473,7 +467,7 @@ class Window(QMainWindow):
     def _sitting_actions(self, menu):
         """What can be done with the chosen sitting."""
         s = self.session
-        others = [x for x in s.job.placements() if x.id != s.sitting_id]
+        others = [x for x in s.job.photo_sittings() if x.id != s.sitting_id]
         if not s.sitting.members:
             menu.addAction("Split at bare frames", lambda: s.split("bare"))
             menu.addAction("Split at pauses", lambda: s.split("gaps"))
@@ -499,7 +493,7 @@ class Window(QMainWindow):
         menu.addAction("Turn to the right    T", lambda: s.turn_photos(chosen, 1))
         menu.addAction("Turn to the left    Shift+T", lambda: s.turn_photos(chosen, -1))
         move = menu.addMenu("Move to")
-        for o in s.job.placements():
+        for o in s.job.photo_sittings():
             if o.id != s.sitting_id:
                 move.addAction(o.name, lambda n=o.name: s.move_photos(chosen, n))
         move.addAction("A new sitting…", lambda: self._move_to_new(chosen))

@@ -18,10 +18,10 @@ from pathlib import Path
 import numpy as np
 
 from ..core.errors import UmbrateError
-from .place import is_link, open_folder, open_regular, remove_files
+from .folder import is_link, open_folder, open_regular, remove_files
 
 KEY = re.compile(r"[0-9a-f]{64}")
-MARK = re.compile(r"[\w-]{1,80}")
+FINGERPRINT = re.compile(r"[\w-]{1,80}")
 PART = ".part-"
 LEFT_S = 3600.0  #: a part that nobody has written to for so long is of a process that died
 
@@ -95,40 +95,40 @@ class BlobStore:
         return key
 
     # ------------------------------------------------------------------ what comes of what
-    def _marks(self):
+    def _cache(self):
         return self.folder.parent / "known"
 
-    def remember(self, mark, key):
-        """Keep that a blob is what comes of a mark (a hash of everything it was made from): see `recall`."""
+    def remember(self, fingerprint, key):
+        """Keep that a blob is what comes of a fingerprint (a hash of everything it was made from): see `recall`."""
         try:
             try:
-                os.mkdir(self._marks())
+                os.mkdir(self._cache())
             except FileExistsError:
                 pass
-            with open_folder(self._marks()) as fd:
-                self._write(fd, _good_mark(mark), key.encode())
+            with open_folder(self._cache()) as fd:
+                self._write(fd, _good_fingerprint(fingerprint), key.encode())
         except OSError:
             pass  # it will be made again, no more
 
-    def recall(self, mark):
-        """The key of a blob that was made from a mark before, though no result may have come of it; or None.
+    def recall(self, fingerprint):
+        """The key of a blob that was made from a fingerprint before, though no result may have come of it; or None.
 
         None as well where the blob's file is damaged, so that it is made again.
         """
         try:
-            with open_folder(self._marks()) as fd:
-                with os.fdopen(open_regular(_good_mark(mark), os.O_RDONLY, fd), "rb") as f:
+            with open_folder(self._cache()) as fd:
+                with os.fdopen(open_regular(_good_fingerprint(fingerprint), os.O_RDONLY, fd), "rb") as f:
                     key = f.read(80).decode("ascii", "replace")
             return key if hashlib.sha256(self._read(key)).hexdigest() == key else None
         except OSError:
             return None
 
-    def known(self, most=400):
+    def cached(self, most=400):
         """Keys of the blobs that are remembered, the newest; older ones are forgotten."""
         try:
-            with open_folder(self._marks()) as fd:
+            with open_folder(self._cache()) as fd:
                 with os.scandir(fd) as entries:
-                    files = [e for e in entries if e.is_file(follow_symlinks=False) and MARK.fullmatch(e.name)]
+                    files = [e for e in entries if e.is_file(follow_symlinks=False) and FINGERPRINT.fullmatch(e.name)]
                     files = sorted(files, key=lambda e: e.stat(follow_symlinks=False).st_mtime_ns, reverse=True)
                 old = {e.name for e in files[most:]}
                 remove_files(fd, lambda e: e.name in old or _is_left(e))
@@ -193,10 +193,10 @@ class BlobStore:
             ) from e
 
 
-def _good_mark(mark):
-    if not MARK.fullmatch(mark):
-        raise FileNotFoundError(2, "no mark", mark)
-    return mark
+def _good_fingerprint(fingerprint):
+    if not FINGERPRINT.fullmatch(fingerprint):
+        raise FileNotFoundError(2, "no fingerprint", fingerprint)
+    return fingerprint
 
 
 def _is_left(entry):

@@ -35,7 +35,7 @@ class Pick:
 class Joins:
     """The part of a Job that holds joined rows, roles of targets and picks. Everything here can be undone."""
 
-    def placements(self):
+    def photo_sittings(self):
         """The sittings that are one placement of the object each: all but joined rows."""
         return [s for s in self.sittings() if not s.members]
 

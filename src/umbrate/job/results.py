@@ -172,4 +172,4 @@ class Results:
             "('handmask', 'removed', 'cloud', 'cleaning', 'joined')"
         ):
             used.update(re.findall(r"[0-9a-f]{64}", text))
-        return self.blobs.remove_unused(used | self.blobs.known())
+        return self.blobs.remove_unused(used | self.blobs.cached())

@@ -33,6 +33,47 @@ def content_hash(path, modified, size):
         return hashlib.file_digest(f, "sha256").hexdigest()
 
 
+def search(photos, folder, report=None):
+    """Look for photos in a folder and below it, by name, size and content.
+
+    Parameters
+    ----------
+    photos : list of Photo
+    folder : path
+    report : optional
+        Told where it is, and asked whether to go on.
+
+    Returns
+    -------
+    dict of photo id to Path
+
+    Raises
+    ------
+    UmbrateError
+        Where the folder is none.
+    """
+    folder = Path(folder)
+    if not folder.is_dir():
+        raise UmbrateError(f"There is no folder {folder}. Choose the one the photos are in now.")
+    wanted, found = {}, {}
+    for p in photos:
+        wanted.setdefault(p.name, []).append(p)
+    for here, folders, names in os.walk(folder):
+        folders.sort()
+        if report:
+            report.progress(len(found) / max(1, len(photos)), f"looking in {printable(Path(here).name)}")
+        for name in sorted(wanted.keys() & set(names)):
+            file = Path(here) / name
+            if not file.is_file():
+                continue
+            stat = file.stat()
+            candidates = [p for p in wanted[name] if p.size == stat.st_size]
+            if candidates:
+                content = content_hash(file, stat.st_mtime_ns, stat.st_size)
+                found.update({p.id: file for p in candidates if p.hash == content})
+    return found
+
+
 class Sittings:
     """The part of a Job that holds sittings and photos. Everything here can be undone."""
 
@@ -321,27 +362,17 @@ class Sittings:
 
     def missing_photos(self):
         """Photos of all sittings whose file, as it was brought in, is not where it was."""
-        return [p for s in self.placements() for p in self.photos(s.id) if self.file_state(p) != "here"]
+        return [p for s in self.photo_sittings() for p in self.photos(s.id) if self.file_state(p) != "here"]
 
     def find_missing(self, folder):
-        """Look for missing photos in a folder and below it, by name, size and content; returns how many were found.
+        """Look for missing photos in a folder and below it (see `search`); returns how many were found."""
+        return self.point_to(search(self.missing_photos(), folder))
+
+    def point_to(self, found):
+        """Point photos to their files: `found` maps their ids to paths; returns how many there are.
 
         Nothing computed from them is lost: results go by what is in a file, not by where it is.
         """
-        folder = Path(folder)
-        if not folder.is_dir():
-            raise UmbrateError(f"There is no folder {folder}. Choose the one the photos are in now.")
-        wanted = {}
-        for p in self.missing_photos():
-            wanted.setdefault((p.name, p.size), []).append(p)
-        found = {}
-        for file in sorted(folder.rglob("*")):
-            if wanted and file.name in {n for n, _ in wanted} and file.is_file():
-                candidates = wanted.get((file.name, file.stat().st_size), [])
-                if candidates:
-                    stat = file.stat()
-                    content = content_hash(file, stat.st_mtime_ns, stat.st_size)
-                    found.update({p.id: file for p in candidates if p.hash == content})
         if found:
             with self.action(f"point {_count(found)} to their new place"):
                 for i, file in found.items():

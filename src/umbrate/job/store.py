@@ -22,10 +22,10 @@ from .blobs import BlobStore
 from .choices import Choices
 from .clouds import Clouds
 from .database import connect
+from .folder import OF_DATABASE, HeldFolder, JobInUse, JobReadOnly
 from .joins import Joins
 from .marks import Marks
 from .memo import Memo
-from .place import OF_DATABASE, JobInUse, JobReadOnly, Place
 from .results import Results, now
 from .sections import Sections
 from .sittings import Sittings
@@ -85,9 +85,9 @@ class Job(Sittings, Choices, Marks, Clouds, Joins, Sections, Results, Memo):
         Why it is open for reading only, where the file itself is the reason, or what opening it cost; else empty.
     """
 
-    def __init__(self, place, connection, writable, note="", copy=None):
-        self.folder, self.db, self.writable, self.note = place.path, connection, writable, note
-        self._place, self._copy = place, copy
+    def __init__(self, home, connection, writable, note="", copy=None):
+        self.folder, self.db, self.writable, self.note = home.path, connection, writable, note
+        self._home, self._copy = home, copy
         self.blobs = BlobStore(self.folder / "blobs")
         self._undo = undo.Undo(connection)
         self.measured_from = {}  #: by sitting id, what measurements were last computed from (`actions.measuring`)
@@ -144,26 +144,26 @@ class Job(Sittings, Choices, Marks, Clouds, Joins, Sections, Results, Memo):
             raise UmbrateError(f"{printable(folder)[:60]} cannot be opened ({why}).") from e
         with ExitStack() as held:
             try:
-                place = Place(folder)
+                home = HeldFolder(folder)
             except OSError as e:
                 raise UmbrateError(f"{folder.name} cannot be opened ({e.strerror}). Check its permissions.") from e
-            held.callback(place.close)
+            held.callback(home.close)
             if writable:
-                place.lock()
-            job = cls._opened(place, writable, held)
+                home.lock()
+            job = cls._opened(home, writable, held)
             held.pop_all()
             return job
 
     @classmethod
-    def _opened(cls, place, writable, held):
-        """The Job of a Place; `held` gives back what was taken where something is wrong."""
-        name, file, copy = place.path.name, place.path / "job.sqlite", None
+    def _opened(cls, home, writable, held):
+        """The Job of a HeldFolder; `held` gives back what was taken where something is wrong."""
+        name, file, copy = home.path.name, home.path / "job.sqlite", None
         try:
             db = _connect(file, writable)
             if db is None:
                 copy = tempfile.TemporaryDirectory(prefix="umbrate-reading-")
                 held.callback(copy.cleanup)
-                db = _connect(_copied(place, Path(copy.name)), True)
+                db = _connect(_copied(home, Path(copy.name)), True)
             held.callback(db.close)
             _check_kinds(db, name)
             version = _version(db)
@@ -179,11 +179,11 @@ class Job(Sittings, Choices, Marks, Clouds, Joins, Sections, Results, Memo):
             held.callback(copy.cleanup)
             db.close()
             try:
-                db = _connect(_copied(place, Path(copy.name)), True)
+                db = _connect(_copied(home, Path(copy.name)), True)
             except (sqlite3.Error, OSError) as e:
                 raise _damaged(name, e) from e
             held.callback(db.close)
-        job = cls(place, db, writable, copy=copy)
+        job = cls(home, db, writable, copy=copy)
         if version < schema.VERSION:
             try:
                 if writable and version <= schema.LAST_WITH_STATEMENTS and any(job.undo_labels()):
@@ -205,7 +205,7 @@ class Job(Sittings, Choices, Marks, Clouds, Joins, Sections, Results, Memo):
             schema.refuse(name, wrong)
         if more:
             job.writable, job.note = False, f"{name} is open for reading only: {more[0]}, which no job needs."
-            place.unlock()
+            home.unlock()
         db.guard()
         return job
 
@@ -215,11 +215,11 @@ class Job(Sittings, Choices, Marks, Clouds, Joins, Sections, Results, Memo):
             return
         self._closed = True
         with ExitStack() as held:
-            held.callback(self._place.close)
+            held.callback(self._home.close)
             if self._copy is not None:
                 held.callback(self._copy.cleanup)
             held.callback(self.db.close)
-            if self.writable and self._place.is_here():
+            if self.writable and self._home.is_here():
                 try:
                     self.collect_garbage()
                 except Exception as e:  # what is not tidied up now is at the next closing
@@ -254,7 +254,7 @@ class Job(Sittings, Choices, Marks, Clouds, Joins, Sections, Results, Memo):
         try:
             yield
             if check:
-                self._place.check()  # results in a moved job would be without their blobs
+                self._home.check()  # results in a moved job would be without their blobs
             self.db.execute("COMMIT")
         except BaseException:
             if self.db.in_transaction:
@@ -369,11 +369,11 @@ def _connect(file, writable):
         raise
 
 
-def _copied(place, folder):
-    """The database file of a Place, with its log, copied into a folder."""
+def _copied(home, folder):
+    """The database file of a HeldFolder, with its log, copied into a folder."""
     for name in OF_DATABASE:
         try:
-            fd = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=place.fd)
+            fd = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=home.fd)
         except FileNotFoundError:
             continue
         if name.endswith("-shm"):

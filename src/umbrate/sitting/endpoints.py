@@ -9,14 +9,14 @@ import numpy as np
 from ..core.errors import UmbrateError
 from ..core.geometry.lens import PARAMETER_NAMES
 from ..core.geometry.similarity import scale_of
-from ..core.measure.network import Network, place_of
+from ..core.measure.network import Network, seen_point
 from ..core.poses.block import TARGET
 from ..core.poses.covariance import of_centers
 from ..job.marks import token
-from .frames import end_text, frame_of, place_of_end, raw_block, scale_result
+from .frames import end_text, frame_of, raw_block, row_of_end, scale_result
 
 
-def known_places(job, sitting):
+def control_points(job, sitting):
     """Known coordinates of a sitting's marked points and targets that hold the block: (xyz, sigmas) by end."""
     out = {str(n): (k.known, k.known_sigma) for n, k in job.known_targets(sitting.id).items() if k.held}
     for p in job.marked_points(sitting.id):
@@ -100,8 +100,8 @@ def spreads_of(job, sitting):
     return photos, lenses
 
 
-def place_of_text(block, names, end):
-    """The Place of a target or a marked point.
+def seen_point_of(block, names, end):
+    """The SeenPoint of a target or a marked point.
 
     block : of solved photos (`Block.of_solved`)
     names : of marked points by end (`Job.end_names`)
@@ -111,11 +111,11 @@ def place_of_text(block, names, end):
     UmbrateError
         Where the block does not have it.
     """
-    p = place_of_end(block, end)
+    p = row_of_end(block, end)
     if p is None:
         if str(end).isdigit():
             raise UmbrateError(f"Target {end} is not in the block: it was found in fewer than two solved photos.")
         if end in names:
             raise UmbrateError(f"“{names[end]}” is not in the block yet: mark it in two solved photos and run Scale.")
         raise UmbrateError(f"This needs {end_text(end, names)}. Choose another end.")
-    return place_of(block, p)
+    return seen_point(block, p)

@@ -119,7 +119,7 @@ def raw_block(job, sitting, part=0):
     return stored_block(job.blobs, key), M
 
 
-def place_of_end(block, end):
+def row_of_end(block, end):
     """Row of the point that a kept end (see `job.marks`) stands for in a block, or None."""
     mark = mark_of(end)
     if mark is not None:
@@ -137,7 +137,7 @@ def end_text(end, names):
 
 
 def _end_places(block, ends, names):
-    rows = [place_of_end(block, e) for e in ends]
+    rows = [row_of_end(block, e) for e in ends]
     missing = [end_text(e, names) for e, r in zip(ends, rows, strict=True) if r is None]
     if missing:
         raise UmbrateError(f"The level needs {', '.join(missing)}, which the block does not have (any more).")

@@ -9,8 +9,8 @@ from ..formats.files import Gate, files_below
 
 def files_read(job):
     """All files outside the job that it reads: photos, those set aside and plates too, masks, plates of folders."""
-    out = [job.photo_path(p) for s in job.placements() for p in job.photos(s.id)]
-    for s in job.placements():
+    out = [job.photo_path(p) for s in job.photo_sittings() for p in job.photos(s.id)]
+    for s in job.photo_sittings():
         done = job.result(s.id, "masks")
         for values in (job.settings(s.id, "masks"), done.settings if done else {}):
             for key in ("folder", "plates"):
@@ -40,19 +40,19 @@ def export_names(photos):
 
     photos : sequence with id, name and path
     """
-    ways = (
+    spellings = (
         lambda p: Path(p.name).stem,
         lambda p: p.name,
         lambda p: f"{Path(p.path).parent.name}/{Path(p.name).stem}",
         lambda p: f"{Path(p.path).parent.name}/{p.name}",
     )
-    count = [{} for _ in ways]
+    count = [{} for _ in spellings]
     for p in photos:
-        for c, way in zip(count, ways, strict=True):
+        for c, way in zip(count, spellings, strict=True):
             c[way(p).lower()] = c.get(way(p).lower(), 0) + 1
     out, taken = {}, set()
     for p in photos:
-        name = next((w(p) for c, w in zip(count, ways, strict=True) if c[w(p).lower()] == 1), ways[-1](p))
+        name = next((w(p) for c, w in zip(count, spellings, strict=True) if c[w(p).lower()] == 1), spellings[-1](p))
         folder, _, last = name.rpartition("/")
         place = f"{file_name(folder)}/" if folder else ""
         last = file_name(last, {t[len(place) :] for t in taken if t.startswith(place.lower())})

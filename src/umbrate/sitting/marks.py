@@ -4,7 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from ..core.geometry.sightings import Sightings, locate
+from ..core.geometry.sightings import PointSightings, locate
 from ..core.poses.block import MARK
 
 
@@ -21,7 +21,7 @@ def seen_in(block, sightings):
     """The Sightings in solved photos of a block, sorted by photo; sightings : (photo id, x, y, sigma in pixels)."""
     mine = sorted((k, x, y, s) for i, x, y, s in sightings if (k := block.solved_row(i)) is not None)
     a = np.array(mine, float).reshape(-1, 4)
-    return Sightings(a[:, 0].astype(np.int64), a[:, 1:3], a[:, 3])
+    return PointSightings(a[:, 0].astype(np.int64), a[:, 1:3], a[:, 3])
 
 
 def without_marks(block):

@@ -3,6 +3,7 @@
 import io
 import struct
 import zlib
+from dataclasses import dataclass
 
 import numpy as np
 from PIL import Image
@@ -30,6 +31,34 @@ def decode_mask(data):
     """The inverse of `encode_mask`."""
     with Image.open(io.BytesIO(data)) as image:
         return np.array(image, dtype=bool)
+
+
+@dataclass(frozen=True)
+class PackedMask:
+    """A mask to be asked at single pixels, an eighth of its size in memory.
+
+    Attributes
+    ----------
+    shape : (height, width)
+    bits : (height, ceil(width / 8)) uint8
+    """
+
+    shape: tuple
+    bits: np.ndarray
+
+    @classmethod
+    def of(cls, mask):
+        """That of a mask (h, w) bool."""
+        return cls(mask.shape, np.packbits(mask, axis=1))
+
+    def at(self, x, y):
+        """Whether pixels (n,) int lie in the picture, and inside the mask: two arrays (n,) bool."""
+        h, w = self.shape
+        there = (x >= 0) & (y >= 0) & (x < w) & (y < h)
+        inside = np.zeros(len(x), bool)
+        x, y = x[there], y[there]
+        inside[there] = self.bits[y, x >> 3] >> (7 - (x & 7)) & 1
+        return there, inside
 
 
 def mask_blobs(job, sitting):

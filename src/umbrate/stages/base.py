@@ -70,7 +70,7 @@ def problem(photo, text, hint="", kind="", remedy=None):
 
 
 @dataclass(frozen=True)
-class Foresight:
+class Forecast:
     """What is known of a run before it is made: a sentence, whether all is well, and what would mend it."""
 
     text: str
@@ -207,8 +207,8 @@ class Stage:
         """Whether there is something for the stage to do that others would profit from (see `takes`)."""
         return False
 
-    def foresee(self, job, sitting, settings):
-        """What can be said of a run at once, without computing: a Foresight, or None."""
+    def forecast(self, job, sitting, settings):
+        """What can be said of a run at once, without computing: a Forecast, or None."""
         return None
 
     def preview(self, inputs, settings, photo_ids, report) -> dict:

@@ -10,8 +10,8 @@ import platformdirs
 
 from ..actions.delivering import camera_rows
 from ..core.errors import UmbrateError
+from ..job.folder import JobInUse
 from ..job.marks import CHECK, SCALE
-from ..job.place import JobInUse
 from ..job.store import Job, job_folder
 from ..sitting.clouds import load_cloud
 from ..sitting.frames import scale_result
@@ -122,7 +122,7 @@ def _demo_at(folder, data):
     except UmbrateError:
         return None
     try:
-        placements = job.placements()
+        placements = job.photo_sittings()
         names = [s.name for s in placements]
         photos = {s.name: job.photos(s.id) for s in placements}
         whole = sorted(names) == sorted(n for n, _ in SITTINGS) and all(
@@ -145,7 +145,7 @@ def judge(job):
     truth = Truth(demo_data())
     rows = camera_rows(job)[0]
     out = {}
-    for s in job.placements():
+    for s in job.photo_sittings():
         solved = {r["name"]: r["pose"] for r in rows if r["sitting"] == s.name and r["pose"] is not None}
         figures, _ = truth.judge_poses(s.name, solved)
         out[s.name] = {**figures, **_checked(job, s)}
@@ -165,7 +165,7 @@ def _checked(job, sitting):
 
 def _judge_whole(job, row, truth):
     """How the sittings lie to each other in a joined row, and its cloud."""
-    names = [s.name for s in job.placements() if s.id in row.members]
+    names = [s.name for s in job.photo_sittings() if s.id in row.members]
     solved = {n: {} for n in names}
     for r in camera_rows(job, row)[0]:
         if r["pose"] is not None:

@@ -8,7 +8,7 @@ from ..actions.measuring import refresh_all
 from ..core.errors import UmbrateError
 from ..stages import BY_NAME
 from ..stages.base import settings_of
-from .lane import Going, Lane
+from .serial import Running, Serial
 from .state import current_fingerprint, is_current, is_invited
 from .worker import Event, run_stage
 
@@ -16,7 +16,7 @@ log = logging.getLogger(__name__)
 
 
 @dataclass
-class Running(Going):
+class Running(Running):
     """The stage that runs now."""
 
     sitting: object = None
@@ -39,7 +39,7 @@ class Failure:
     remedy: tuple | None = None
 
 
-class Queue(Lane):
+class Queue(Serial):
     """Runs cells of one job through one worker. Call `poll` often; it returns what happened.
 
     Events carry ``sitting`` (id) and ``stage`` in their data, besides what the worker said. The kind

@@ -141,7 +141,7 @@ def coverage(points, normals, cameras, spacing, progress=None):
 
 
 @dataclass(frozen=True)
-class Place:
+class CoverageGap:
     """A place with too little, and where to stand for it.
 
     Attributes
@@ -185,7 +185,7 @@ def places(points, normals, facing, weak, distance, spacing, lens, *, most=8, le
 
     Returns
     -------
-    list of Place
+    list of CoverageGap
     """
     P, N, F = (np.asarray(x, np.float64) for x in (points, normals, facing))
     left = np.flatnonzero(weak)
@@ -237,7 +237,7 @@ def places(points, normals, facing, weak, distance, spacing, lens, *, most=8, le
         rows = sees[k][missing[sees[k]]]
         missing[rows] = False
         out.append(
-            Place(P[rows].mean(0), n, round(len(rows) / share), part[rows], _three(middle, n, distance, step_deg))
+            CoverageGap(P[rows].mean(0), n, round(len(rows) / share), part[rows], _three(middle, n, distance, step_deg))
         )
     return out
 

@@ -376,14 +376,11 @@ def _start_from_points(view, points, near, far, rng):
 
 
 def _half(view):
-    from ..imaging.filters import halve_by_area
+    from ..imaging.filters import halve_by_area, halve_mask
 
-    h, w = view.gray.shape[0] // 2, view.gray.shape[1] // 2
     f, cx, cy = view.K
-    mask = view.mask[: 2 * h : 2, : 2 * w : 2] & view.mask[1 : 2 * h : 2, 1 : 2 * w : 2]
-    return View(
-        halve_by_area(view.gray), mask, np.array([f / 2, (cx + 0.5) / 2 - 0.5, (cy + 0.5) / 2 - 0.5]), view.pose
-    )
+    K = np.array([f / 2, (cx + 0.5) / 2 - 0.5, (cy + 0.5) / 2 - 0.5])
+    return View(halve_by_area(view.gray), halve_mask(view.mask), K, view.pose)
 
 
 def _matrix(K):

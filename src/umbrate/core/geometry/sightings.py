@@ -15,7 +15,7 @@ STEPS = 160
 
 
 @dataclass
-class Sightings:
+class PointSightings:
     """One place as it was marked: photo (k,) rows of solved photos, xy (k, 2) pixels, sigma (k,) pixels."""
 
     photo: np.ndarray

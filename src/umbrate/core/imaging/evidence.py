@@ -9,7 +9,7 @@ The neighbor was taken from elsewhere: the spots agree roughly, which is enough.
 import numpy as np
 import scipy
 
-from .filters import gaussian_blur, halve_by_area
+from .filters import gaussian_blur, halve_by_area, halve_mask
 from .sharpness import gray_of
 
 SIDE = 640  #: pictures are compared halved until their longer side is no longer than this
@@ -23,11 +23,6 @@ def _small(gray):
         gray = halve_by_area(gray)
         n += 1
     return gaussian_blur(gray, BLUR_PX), n
-
-
-def _small_mask(mask, shape, halvings):
-    step = 2**halvings
-    return mask[::step, ::step][: shape[0], : shape[1]]
 
 
 def detail_round(gray, size, mask=None):
@@ -45,7 +40,7 @@ def detail_round(gray, size, mask=None):
     window = max(3, size >> n)
     detail = np.abs(small - gaussian_blur(small, 2 * BLUR_PX))
     if mask is not None and mask.any():
-        detail = detail * _small_mask(mask, small.shape, n)
+        detail = detail * halve_mask(mask, n)
     density, r = np.zeros_like(detail), window // 2
     inner = np.s_[r : max(r, detail.shape[0] - r), r : max(r, detail.shape[1] - r)]
     density[inner] = scipy.ndimage.uniform_filter(detail, window, mode="constant")[inner]

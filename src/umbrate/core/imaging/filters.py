@@ -49,6 +49,19 @@ def gaussian_blur(image, sigma):
     return out
 
 
+def halve_mask(mask, times=1):
+    """A mask (h, w) bool as `times` halvings of its photo by `halve_by_area` need it: the one rule for all of them.
+
+    A pixel is inside where all pixels that it covers are: what is outside then mixes into none. A row or column that is
+    left over is dropped, as there.
+    """
+    for _ in range(times):
+        h, w = mask.shape[0] // 2 * 2, mask.shape[1] // 2 * 2
+        m = mask[:h, :w]
+        mask = m[0::2, 0::2] & m[1::2, 0::2] & m[0::2, 1::2] & m[1::2, 1::2]
+    return mask
+
+
 def halve_by_area(image):
     """Each pixel is the mean of a 2x2 block: (h, w[, c]) to (h // 2, w // 2[, c]) float32.
 

@@ -6,7 +6,7 @@ through the lens model would cost more than everything else, so the photo is ben
 
 import numpy as np
 
-from .filters import halve_by_area, remap
+from .filters import halve_by_area, halve_mask, remap
 
 
 def _maps(lens, target):
@@ -36,10 +36,9 @@ def undistort(picture, mask, lens, scale):
         The pinhole that goes with them.
     """
     small, source = np.asarray(picture, np.float32), lens
-    s = scale
-    while s > 1:
+    halvings = scale.bit_length() - 1
+    for _ in range(halvings):
         small = halve_by_area(small)
-        s //= 2
     if scale > 1:
         # halving by area keeps pixel edges, which is what Lens.scaled assumes
         source = lens.scaled(small.shape[1], small.shape[0])
@@ -48,7 +47,8 @@ def undistort(picture, mask, lens, scale):
     inside = (m[..., 0] >= 0) & (m[..., 1] >= 0) & (m[..., 0] <= source.width - 1) & (m[..., 1] <= source.height - 1)
     if mask is not None:
         # masks are looked up, never smoothed: a half-way value has no meaning
-        iu = np.clip(np.floor((m[..., 0] + 0.5) * scale).astype(int), 0, mask.shape[1] - 1)
-        iv = np.clip(np.floor((m[..., 1] + 0.5) * scale).astype(int), 0, mask.shape[0] - 1)
+        mask = halve_mask(mask, halvings)
+        iu = np.clip(np.floor(m[..., 0] + 0.5).astype(int), 0, mask.shape[1] - 1)
+        iv = np.clip(np.floor(m[..., 1] + 0.5).astype(int), 0, mask.shape[0] - 1)
         inside &= mask[iv, iu]
     return remap(small, m[..., 0], m[..., 1]), inside, target

@@ -22,7 +22,7 @@ from ..geometry.similarity import fit_similarity
 from ..poses.normal import SQUARED, linearize
 from ..targets.circle import center_shift
 from .checks import checks
-from .start import Sightings, first_guess
+from .start import SheetSightings, first_guess
 
 FIXED, SOLVED, SIGNIFICANT = "fixed", "solved", "if significant"
 USUAL = {
@@ -246,7 +246,7 @@ def calibrate(s, width, height, photos, modes=None, focal=None, known_sigma=None
 
     Parameters
     ----------
-    s : Sightings
+    s : SheetSightings
     width, height : int
         Of the pictures, in pixels.
     photos : int
@@ -291,7 +291,7 @@ def calibrate(s, width, height, photos, modes=None, focal=None, known_sigma=None
         )
     to_photo, to_point = np.full(photos, -1), np.full(len(X), -1)
     to_photo[solved], to_point[seen] = np.arange(len(solved)), np.arange(len(seen))
-    whole = Sightings(
+    whole = SheetSightings(
         to_photo[s.photo[keep]], to_point[s.point[keep]], s.xy[keep], s.sigma[keep], s.plane[seen], s.sheet[seen],
         s.radius[seen],
     )  # fmt: skip

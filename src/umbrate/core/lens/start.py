@@ -10,7 +10,7 @@ from .planes import guess_focal, homography, pose_of_plane
 
 
 @dataclass(frozen=True)
-class Sightings:
+class SheetSightings:
     """What was seen of known things on flat sheets.
 
     Attributes

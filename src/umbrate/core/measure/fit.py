@@ -15,7 +15,7 @@ from ..poses.block import Block
 from ..poses.covariance import Covariance, shifted
 from ..poses.normal import CAUCHY
 from .datum import SURE, Judged, Lengths, directions, fit_scale, judge
-from .network import Network, place_of
+from .network import Network, seen_point
 
 BENT_PX = 0.05  #: where sightings are predicted so much elsewhere, in the root mean square, the block counts as bent
 LEAVE_OUT = 5.0  #: a length off by so many of its own sigmas is no part of the adjustment
@@ -150,7 +150,7 @@ def _fit(block, lengths, known, stop):
     unit = free.unit
     ends = np.unique(np.concatenate([lengths.first, lengths.second, known[0] if known else []]).astype(int))
     at = {p: k for k, p in enumerate(ends.tolist())}
-    cov = network_of(b, free).joint([place_of(b, p) for p in ends])
+    cov = network_of(b, free).joint([seen_point(b, p) for p in ends])
     few = Lengths(
         np.array([at[p] for p in lengths.first], int), np.array([at[p] for p in lengths.second], int),
         np.asarray(lengths.value, float), np.asarray(lengths.sigma, float),

@@ -19,7 +19,7 @@ from ..poses.normal import SQUARED, linearize
 
 
 @dataclass
-class Place:
+class SeenPoint:
     """A point and who sees it.
 
     Attributes
@@ -43,10 +43,10 @@ class Place:
     own: np.ndarray | None = None
 
 
-def place_of(block, row):
-    """The Place of a point of a Block of solved photos (`Block.of_solved`)."""
+def seen_point(block, row):
+    """The SeenPoint of a point of a Block of solved photos (`Block.of_solved`)."""
     some = block.of_point(row)
-    return Place(block.points[row], block.photo[some], block.xy[some], block.sigma[some])
+    return SeenPoint(block.points[row], block.photo[some], block.xy[some], block.sigma[some])
 
 
 @dataclass

@@ -36,7 +36,7 @@ def solve(
     lenses : (m, 10)
     resume : (poses (n, 4, 4), lenses (m, 10)), optional
         What was solved before.
-    marks : dict of number to Sightings, optional
+    marks : dict of number to PointSightings, optional
         Places marked by hand, which tie fragments to the block.
 
     Returns

@@ -10,7 +10,7 @@ from itertools import combinations, pairwise
 
 import numpy as np
 
-from ..geometry.sightings import Sightings, locate, pixels
+from ..geometry.sightings import PointSightings, locate, pixels
 from ..geometry.similarity import fit_similarity, move_pose
 from .adjust import adjust
 from .normal import CAUCHY
@@ -25,13 +25,13 @@ ASIDE = 0.05  #: and that must not lie on one line: least spread across it, as a
 def placed_marks(block, marks):
     """Marked places as a block sees them: number to place (3,), of those that two of its photos see.
 
-    marks : dict of number to Sightings, rows of all photos
+    marks : dict of number to PointSightings, rows of all photos
     """
     on, out = block.solved, {}
     for number, m in marks.items():
         rows = on[m.photo]
         if rows.sum() >= 2:
-            seen = Sightings(m.photo[rows], m.xy[rows], m.sigma[rows])
+            seen = PointSightings(m.photo[rows], m.xy[rows], m.sigma[rows])
             X, _ = locate(block.poses, block.lenses, block.lens_of, seen)
             if X is not None:
                 out[number] = X
@@ -55,7 +55,7 @@ def tie(block, part, marks, *, stop=None):
     ----------
     block, part : Block
         Of the same photos, solved where each of them is.
-    marks : dict of number to Sightings
+    marks : dict of number to PointSightings
 
     Returns
     -------
@@ -90,7 +90,7 @@ def tie(block, part, marks, *, stop=None):
             continue
         X = here.get(number)
         if X is None:
-            X, _ = locate(poses, block.lenses, block.lens_of, Sightings(m.photo[rows], m.xy[rows], m.sigma[rows]))
+            X, _ = locate(poses, block.lenses, block.lens_of, PointSightings(m.photo[rows], m.xy[rows], m.sigma[rows]))
         if X is None:
             continue
         points.append(X[None])
@@ -115,7 +115,9 @@ def _two_groups(block, m):
     unit = block.lenses[block.lens_of[m.photo], 0].max() / 2000.0
 
     def off(some, of):
-        X, _ = locate(block.poses, block.lenses, block.lens_of, Sightings(m.photo[some], m.xy[some], m.sigma[some]))
+        X, _ = locate(
+            block.poses, block.lenses, block.lens_of, PointSightings(m.photo[some], m.xy[some], m.sigma[some])
+        )
         if X is None:
             return np.full(len(of), np.inf)
         d = np.linalg.norm(pixels(block.poses, block.lenses, block.lens_of, m.photo[of], X) - m.xy[of], axis=1)

@@ -10,7 +10,7 @@ PLAIN = (205, 203, 198)
 
 
 @dataclass(frozen=True)
-class Look:
+class Coloring:
     """A way to color points: name, what it is called, the array it goes by, and its unit ("length": the job's)."""
 
     name: str
@@ -21,26 +21,26 @@ class Look:
     asked: bool = False  #: it is computed when it is asked for, not kept with the cloud
 
 
-LOOKS = {
+COLORINGS = {
     x.name: x
     for x in (
-        Look("color", "Color", "colors"),
-        Look("relief", "Relief", "normals"),
-        Look("directions", "Directions", "normals"),
-        Look("plain", "Plain"),
-        Look("photos", "Photos", "photos"),
-        Look("score", "Likeness", "score"),
-        Look("precision", "Precision", "precision", "length"),
-        Look("angle", "Ray angle", "angle", "°"),
-        Look("seen", "Coverage: photos", "seen", asked=True),
-        Look("resolution", "Coverage: pixel size", "resolution", "length", asked=True),
-        Look("spread", "Coverage: directions", "spread", "°", asked=True),
-        Look("expected", "Coverage: precision", "precision", "length", asked=True),
-        Look("compared", "Distance to another", "compared", "length", signed=True, asked=True),
+        Coloring("color", "Color", "colors"),
+        Coloring("relief", "Relief", "normals"),
+        Coloring("directions", "Directions", "normals"),
+        Coloring("plain", "Plain"),
+        Coloring("photos", "Photos", "photos"),
+        Coloring("score", "Likeness", "score"),
+        Coloring("precision", "Precision", "precision", "length"),
+        Coloring("angle", "Ray angle", "angle", "°"),
+        Coloring("seen", "Coverage: photos", "seen", asked=True),
+        Coloring("resolution", "Coverage: pixel size", "resolution", "length", asked=True),
+        Coloring("spread", "Coverage: directions", "spread", "°", asked=True),
+        Coloring("expected", "Coverage: precision", "precision", "length", asked=True),
+        Coloring("compared", "Distance to another", "compared", "length", signed=True, asked=True),
     )
 }
 COVERAGE = ("seen", "resolution", "spread", "expected")
-MEASURED = tuple(n for n, x in LOOKS.items() if x.array not in ("", "colors", "normals"))  #: those with a ramp
+MEASURED = tuple(n for n, x in COLORINGS.items() if x.array not in ("", "colors", "normals"))  #: those with a ramp
 
 
 def usual_range(look, values):
@@ -48,21 +48,21 @@ def usual_range(look, values):
     some = values[np.isfinite(values)]
     if not len(some):
         return None
-    if LOOKS[look].signed:
+    if COLORINGS[look].signed:
         high = float(np.percentile(np.abs(some), 98)) or 1e-9
         return -high, high
     low, high = (float(x) for x in np.percentile(some, (1, 99)))
     return low, max(high, low + 1e-9)
 
 
-def look_colors(cloud, look, values=None, ends=None):
+def cloud_colors(cloud, look, values=None, ends=None):
     """Colors (n, 3) uint8 of a cloud's points.
 
     Parameters
     ----------
     cloud : dict of arrays
     look : str
-        Of LOOKS.
+        Of COLORINGS.
     values : (n,), optional
         Of a look with a ramp; taken from the cloud where not given. Without any, the cloud's colors are given.
     ends : (low, high), optional
@@ -73,7 +73,7 @@ def look_colors(cloud, look, values=None, ends=None):
         return relief(cloud["normals"]) if look == "relief" else directions(cloud["normals"])
     if look == "plain":
         return np.tile(np.array(PLAIN, np.uint8), (n, 1))
-    x = LOOKS[look]
+    x = COLORINGS[look]
     if look in MEASURED and values is None and not x.asked:
         values = cloud.get(x.array)
     if look not in MEASURED or values is None:

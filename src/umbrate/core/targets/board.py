@@ -148,9 +148,9 @@ def _first_step(corners, k, way):
     return int(np.argmin(np.where(good, far, np.inf))) if good.any() else -1
 
 
-def _walk(corners, k, ways):
+def _walk(corners, k, directions):
     """Corners by column and row, found from corner k outwards along its two directions."""
-    i, j = _first_step(corners, k, ways[0]), _first_step(corners, k, ways[1])
+    i, j = _first_step(corners, k, directions[0]), _first_step(corners, k, directions[1])
     if i < 0 or j < 0:
         return {}
     grid, taken = {(0, 0): k, (1, 0): i, (0, 1): j}, {k, i, j}
@@ -267,10 +267,10 @@ def _board_at(small, sigma, columns, rows):
     for k in range(len(corners)):
         if k in tried:
             continue
-        ways = _directions(small, corners[k], sigma)
-        if ways is None:
+        directions = _directions(small, corners[k], sigma)
+        if directions is None:
             continue
-        grid = _walk(corners, k, ways)
+        grid = _walk(corners, k, directions)
         tried |= set(grid.values()) if len(grid) >= FEWEST else {k}
         if len(grid) >= FEWEST and (best is None or len(grid) > len(best)):
             best = grid

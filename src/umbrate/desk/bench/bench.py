@@ -186,7 +186,7 @@ class Bench(QScrollArea):
         s = self.session
         try:
             settings = settings_of(s.job, sitting, stage)
-            seen = stage.foresee(s.job, sitting, settings)
+            seen = stage.forecast(s.job, sitting, settings)
         except (UmbrateError, OSError):
             return  # running says it better
         if seen is None:

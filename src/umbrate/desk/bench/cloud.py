@@ -22,10 +22,10 @@ from PyQt6.QtWidgets import (
 from ...actions.cleaning import FILTERS, step_text, write_steps
 from ...actions.coverage import LEAST_SEEN
 from ...core.later import Later
-from ...core.raster.coloring import COVERAGE, LOOKS
+from ...core.raster.coloring import COLORINGS, COVERAGE
 from ...core.raster.ramps import RAMP, SIGNED, ramp_colors
 from .. import tokens as t
-from ..dialogs.writing import ask_file, beside, write_out
+from ..dialogs.writing import ask_file, beside, write_now
 from ..plots import quiet_plot
 from .markedpoints import cell, table
 
@@ -56,7 +56,7 @@ class CloudPanel(QWidget):
         row = QHBoxLayout()
         row.setSpacing(4)
         self.look = QComboBox()
-        for name, x in LOOKS.items():
+        for name, x in COLORINGS.items():
             self.look.addItem(x.title, name)
         self.look.setToolTip("What the cloud's points are colored by")
         self.look.activated.connect(lambda _: self._set_look())
@@ -179,7 +179,7 @@ class CloudPanel(QWidget):
                 self.gaps.setItem(k, q, cell(text, k, tip=", ".join(texts)))
             if k == w.place:
                 self.gaps.selectRow(k)
-        self.look.setCurrentIndex(list(LOOKS).index(w.look))
+        self.look.setCurrentIndex(list(COLORINGS).index(w.look))
         legend = w.legend()
         self.ends.setVisible(legend is not None)
         if legend:
@@ -212,7 +212,7 @@ class CloudPanel(QWidget):
         edges = np.linspace(low, high, 41)
         middle = (edges[1:] + edges[:-1]) / 2
         counts = np.histogram(np.clip(values[np.isfinite(values)].astype(float), low, high), edges)[0]
-        ramp = SIGNED if LOOKS[self.work.look].signed else RAMP
+        ramp = SIGNED if COLORINGS[self.work.look].signed else RAMP
         brushes = [pg.mkBrush(*c.tolist()) for c in ramp_colors(middle, low, high, ramp)]
         self.looked_bars.setOpts(x0=edges[:-1], x1=edges[1:], height=counts, brushes=brushes)
         self.looked.setXRange(low, high, padding=0.01)
@@ -321,7 +321,7 @@ class CloudPanel(QWidget):
         self.bars.setOpts(x0=edges[:-1], x1=edges[1:], height=counts)
         self.plot.setXRange(edges[0], edges[-1], padding=0.01)
         self.plot.setYRange(0, max(float(counts.max(initial=0)), 1) * 1.05, padding=0)
-        title, unit = LOOKS[name].title, LOOKS[name].unit
+        title, unit = COLORINGS[name].title, COLORINGS[name].unit
         unit = (self.session.frame.unit if self.session.frame else "") if unit == "length" else unit
         self.plot.setLabel("bottom", f"{title} ({unit})" if unit else title, color=t.QUIET, **{"font-size": "11px"})
         self.line.blockSignals(True)
@@ -427,7 +427,7 @@ class CloudPanel(QWidget):
         file = ask_file(self, "Save the cleaning steps", beside(s.job, "-cleaning.json"), "Steps (*.json)")
         if file:
             steps = [x.step for x in kept.steps]
-            write_out(
+            write_now(
                 s, self, lambda gate: write_steps(file, steps, gate) or True,
                 lambda _: f"Wrote {len(steps)} steps to {file}.",
             )  # fmt: skip

@@ -20,7 +20,7 @@ from ..dialogs.picks import PicksDialog
 from ..session.joining import COLORS, DISTANCE, TINTS
 from .markedpoints import cell, table
 
-LOOKS = ((TINTS, "Tints", "Each sitting in a tint of its own"), (COLORS, "Colors", "Each sitting in its own colors"),
+TINTINGS = ((TINTS, "Tints", "Each sitting in a tint of its own"), (COLORS, "Colors", "Each sitting in its own colors"),
          (DISTANCE, "Distance", "How far the sittings' clouds lie apart, where both have surface"))  # fmt: skip
 JUDGED = "as judged"
 
@@ -40,7 +40,7 @@ class JoinChoice(QWidget):
             b.clicked.connect(lambda _, i=r.id: session.choose(i, "join"))
             column.addWidget(b)
         self.boxes = {}
-        solved = [s for s in session.job.placements() if session.job.result(s.id, "poses")]
+        solved = [s for s in session.job.photo_sittings() if session.job.result(s.id, "poses")]
         if len(solved) < 2:
             told = "Joining takes two sittings with poses: the object as it stood, and turned over. "
             told += "Bring in the other one, or run Poses there."
@@ -122,8 +122,8 @@ class JoinPanel(QWidget):
     def _overlay(self, column):
         row = QHBoxLayout()
         row.setSpacing(4)
-        self.looks = QButtonGroup(self)
-        for name, title, tip in LOOKS:
+        self.tintings = QButtonGroup(self)
+        for name, title, tip in TINTINGS:
             b = QToolButton(text=title, checkable=True)
             b.setToolTip(tip)
             b.setProperty("look", name)
@@ -132,7 +132,7 @@ class JoinPanel(QWidget):
                 if not b.isEnabled():
                     b.setToolTip("Every sitting needs a cloud for that; a coarse one will do")
             b.clicked.connect(lambda _, n=name: self.work.set_look(n))
-            self.looks.addButton(b)
+            self.tintings.addButton(b)
             row.addWidget(b)
         row.addStretch(1)
         column.addLayout(row)
@@ -205,7 +205,7 @@ class JoinPanel(QWidget):
             self.session.do(lambda: self.session.job.set_target_roles([number], role))
 
     def _changed(self):
-        for b in self.looks.buttons():
+        for b in self.tintings.buttons():
             b.setChecked(b.property("look") == self.work.look)
         f, unit = self.work.figures(), self.found.unit
         if self.work.busy:

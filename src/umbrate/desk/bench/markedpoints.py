@@ -1,5 +1,7 @@
 """Points marked by hand, in the bench: all with their residuals, and the sightings of the one that is marked."""
 
+from functools import partial
+
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
     QAbstractItemView,
@@ -323,13 +325,11 @@ class PointsPanel(QWidget):
 
     def _give(self):
         s = self.session
-        self._save("Coordinates as CSV", "-points.csv", lambda p, gate: export_points(s.job, s.sitting, p, gate))
+        self._save("Coordinates as CSV", "-points.csv", partial(export_points, sitting=s.sitting))
 
     def _drawing(self):
         s = self.session
-        self._save(
-            "Points, lines and faces (.dxf or .obj)", ".dxf", lambda p, gate: export_shapes(s.job, s.sitting, p, gate)
-        )
+        self._save("Points, lines and faces (.dxf or .obj)", ".dxf", partial(export_shapes, sitting=s.sitting))
 
     def _save(self, title, suffix, write):
         ask_and_write(self.session, self, title, suffix, write, lambda n, place: f"Wrote {n} to {place}")

@@ -1,5 +1,7 @@
 """Measurements in the bench: kinds to measure, values with their intervals, sections, files and the report."""
 
+from functools import partial
+
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
     QGridLayout,
@@ -152,13 +154,13 @@ class MeasurePanel(QWidget):
         s = self.session
         self._save(
             "Measurements (.csv or .json)", "-measurements.csv",
-            lambda p, gate: export_measurements(s.job, p, s.sitting, gate), "the measurements",
+            partial(export_measurements, sitting=s.sitting), "the measurements",
         )  # fmt: skip
 
     def _report(self):
         s = self.session
         self._save(
             "Accuracy report", f"-{file_name(s.sitting.name)}-report.pdf",
-            lambda p, gate: write_accuracy_report(s.job, s.sitting, p, gate),
+            partial(write_accuracy_report, sitting=s.sitting),
             "the report",
         )  # fmt: skip

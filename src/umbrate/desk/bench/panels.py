@@ -164,8 +164,8 @@ def _of_poses(s):
 
 
 def _of_join(s):
-    solved = [bool(s.job.result(x.id, "poses")) for x in s.job.placements()]
-    clouds = [bool(s.job.cloud(x.id)) for x in s.job.placements()]
+    solved = [bool(s.job.result(x.id, "poses")) for x in s.job.photo_sittings()]
+    clouds = [bool(s.job.cloud(x.id)) for x in s.job.photo_sittings()]
     rows = [(r.id, r.name, r.members) for r in s.job.joined_rows()]
     found = s.job.join_found(s.sitting_id)
     return str((rows, solved, clouds, s.job.target_roles(), len(s.job.picks(s.sitting_id)), str(found)))

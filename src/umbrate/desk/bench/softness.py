@@ -96,7 +96,7 @@ class Evidence(QWidget):
             except UmbrateError as e:
                 return str(e)
 
-        s.in_background(look, self._show, lane="evidence")
+        s.in_background(look, self._show, series="evidence")
 
     def _show(self, found):
         try:

@@ -6,7 +6,7 @@ from PyQt6.QtGui import QImage, QPainter, QPen
 from PyQt6.QtWidgets import QComboBox, QDialog, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from ...actions.overlay import picks_told, predicted
-from ...actions.picturing import EDGES, GROUND, SIDES
+from ...actions.picturing import DIRECTIONS, EDGES, GROUND
 from ...core.errors import UmbrateError
 from ...core.geometry.pose import center
 from ...core.raster.camera import eye_round
@@ -86,7 +86,7 @@ class PickView(QWidget):
         p = self.points
         middle = np.median(p, axis=0).astype(float)
         radius = float(np.percentile(np.linalg.norm(p - middle, axis=1), 98))
-        self.eye = eye_round(middle, 1.05 * radius, SIDES["corner"], self.width(), self.height())
+        self.eye = eye_round(middle, 1.05 * radius, DIRECTIONS["corner"], self.width(), self.height())
         self._image = None
 
     def on_screen(self, X):

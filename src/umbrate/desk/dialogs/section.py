@@ -270,7 +270,7 @@ class SectionDialog(QDialog):
             except RuntimeError:
                 pass  # the dialog is closed by now
 
-        self.session.in_background(work, show, lane="section")
+        self.session.in_background(work, show, series="section")
 
     # ------------------------------------------------------------------ planes that are kept
     def _fill_kept(self):

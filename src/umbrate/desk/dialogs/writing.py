@@ -1,12 +1,15 @@
 """Asking where a file goes, and writing it through the gate: what is there is replaced only where the user says so."""
 
+from functools import partial
 from pathlib import Path
 
+from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QFileDialog, QMessageBox
 
 from ...core.errors import UmbrateError, WouldReplace
 from ...formats.files import Gate
 from ...sitting.guarding import gate_of
+from ...work.writing import write_from
 
 
 def ask_file(parent, title, start, kinds=""):
@@ -61,7 +64,38 @@ def through_gate(job, parent, write):
 
 
 def write_out(session, parent, write, told):
-    """Write something and say so, or what went wrong.
+    """Have a worker write something of the job; say that it is written, or what went wrong.
+
+    Parameters
+    ----------
+    write : callable(job, gate=Gate) -> value
+        A function of a module, or a partial of one: it is called in another process, on the job as it is saved now.
+    told : callable(value) -> sentence
+    """
+    job, parent = session.job, parent.window()  # a part of the bench may be gone when the answer is there
+
+    def send(replace):
+        session.send("Writing", write_from, (job.folder, write, replace), take)
+
+    def take(written):
+        if session.job is not job:
+            return
+        if written.question is None:
+            session.said.emit(told(written.value), "good")
+        else:
+            QTimer.singleShot(0, lambda: ask(written.question))  # not while the worker's events are handed over
+
+    def ask(question):
+        if may_replace(parent, question):
+            send(True)
+        else:
+            session.said.emit("Nothing was written.", "note")
+
+    send(False)
+
+
+def write_now(session, parent, write, told):
+    """Write something small that is at hand, and say so, or what went wrong.
 
     Parameters
     ----------
@@ -79,8 +113,8 @@ def write_out(session, parent, write, told):
         session.said.emit(told(value), "good")
 
 
-def ask_and_write(session, parent, title, suffix, write, told, kinds=""):
-    """Ask for a file beside the job and write it: ``write(path, gate)``."""
-    place = ask_file(parent, title, beside(session.job, suffix), kinds)
+def ask_and_write(session, parent, title, suffix, write, told):
+    """Ask for a file beside the job and have it written: ``write(job, path=path, gate=gate)``, see `write_out`."""
+    place = ask_file(parent, title, beside(session.job, suffix))
     if place:
-        write_out(session, parent, lambda gate: write(Path(place), gate) or True, lambda v: told(v, place))
+        write_out(session, parent, partial(write, path=Path(place)), lambda v: told(v, place))

@@ -9,7 +9,7 @@ from PyQt6.QtGui import QImage
 from ...core.geometry.lens import Lens
 from ...core.raster.ramps import RAMP
 
-LOOKS = ("no depth", "depth", "surface direction", "likeness")
+DEPTH_LAYERS = ("no depth", "depth", "surface direction", "likeness")
 
 
 class DepthLook:
@@ -43,7 +43,7 @@ class DepthLook:
         self.range = tuple(float(z) for z in np.percentile(known, (1, 99))) if len(known) else (0.0, 1.0)
 
     def picture(self, look):
-        """The QImage of one of LOOKS, as large as the depth map; clear where nothing is known."""
+        """The QImage of one of DEPTH_LAYERS, as large as the depth map; clear where nothing is known."""
         h, w = self.depth.shape
         out = np.zeros((h, w, 4), np.uint8)
         if look == "surface direction":

@@ -20,8 +20,7 @@ from ...stages.lens.figures import left_out_of
 from .. import tokens as t
 from ..annotations import paint_measures
 from ..bench.calibration import larger
-from .depth import LOOKS as DEPTH_LOOKS
-from .depth import DepthLook
+from .depth import DEPTH_LAYERS, DepthLook
 from .marking import MarkTools
 from .masking import MaskTools
 
@@ -98,7 +97,7 @@ class PhotoView(QWidget):
         self.mask_look.hide()  # there is room for it where masks are worked on
         row.insertWidget(1, self.mask_look)
         self.depth_look = QComboBox()
-        self.depth_look.addItems(DEPTH_LOOKS)
+        self.depth_look.addItems(DEPTH_LAYERS)
         self.depth_look.setToolTip("What of the photo's depth map is laid over it")
         self.depth_look.activated.connect(self.reload_overlays)
         self.depth_look.hide()  # there is room for it where depth is worked on
@@ -186,7 +185,7 @@ class PhotoView(QWidget):
                 self.update()
 
         # one reader, and the latest photo wins: a held key would start one for each photo it passes
-        self.session.in_background(read, show, fail, lane="photo view")
+        self.session.in_background(read, show, fail, series="photo view")
 
     def reload_overlays(self, *_):
         """Take mask, features and sightings of the photo anew."""
@@ -222,7 +221,7 @@ class PhotoView(QWidget):
         s = self.session
         look = self.depth_look.currentText()
         done = s.result("cloud")
-        key = done.blob("depth", photo.id) if done and s.shows(DEPTH) and look != DEPTH_LOOKS[0] else None
+        key = done.blob("depth", photo.id) if done and s.shows(DEPTH) and look != DEPTH_LAYERS[0] else None
         b, k = self._row()
         if key is None or b is None:
             self.depth = self._depth_picture = None

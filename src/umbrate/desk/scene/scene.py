@@ -13,7 +13,7 @@ from PyQt6.QtGui import QImage, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QSlider, QToolButton, QWidget
 
 from ...actions.leveling import level_by_turn
-from ...actions.picturing import EDGES, GROUND, SIDES
+from ...actions.picturing import DIRECTIONS, EDGES, GROUND
 from ...core.cloud.keepbox import KeepBox
 from ...core.geometry.lens import project_one
 from ...core.geometry.pose import center
@@ -306,7 +306,7 @@ class Scene(QWidget):
             middle = (lo + hi) / 2
             radius = float(np.linalg.norm(centers - middle, axis=1).max()) * 0.94
         self.eye = eye_round(
-            middle, radius * 1.02, SIDES.get(name.lower(), SIDES["corner"]), self.width(), self.height()
+            middle, radius * 1.02, DIRECTIONS.get(name.lower(), DIRECTIONS["corner"]), self.width(), self.height()
         )
         self.eye.pivot = np.asarray(pivot, float)
         self.eye.parallel = self.view.parallel.isChecked()

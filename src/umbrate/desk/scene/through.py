@@ -54,7 +54,7 @@ class Through:
             except UmbrateError as e:
                 return photo_id, None, str(e)
 
-        self.session.in_background(read, self._show, lane="through")
+        self.session.in_background(read, self._show, series="through")
 
     def _show(self, answer):
         photo_id, picture, pinhole = answer

@@ -20,11 +20,18 @@ from ...core.geometry.similarity import scale_of
 from ...core.raster.camera import Eye
 from ...formats.files import CLOSED, written_aside
 from .. import tokens as t
-from ..dialogs.writing import ask_file, beside, write_out
+from ..dialogs.writing import ask_file, beside, write_now
 from .points import Slab
 from .tools import REACH_PX
 
-SIDES = (("Front", "F5"), ("Right", "F6"), ("Back", "F7"), ("Left", "F8"), ("Top", "F9"), ("Bottom", "Shift+F9"))
+DIRECTION_KEYS = (
+    ("Front", "F5"),
+    ("Right", "F6"),
+    ("Back", "F7"),
+    ("Left", "F8"),
+    ("Top", "F9"),
+    ("Bottom", "Shift+F9"),
+)
 STEPS = 1000  #: of the slab's sliders
 WIDEST = 16_000  #: pixels of a picture's width
 
@@ -170,7 +177,7 @@ class ViewMenu(QMenu):
     def __init__(self, scene):
         super().__init__(scene)
         self.scene, self.session = scene, scene.session
-        for name, key in SIDES:
+        for name, key in DIRECTION_KEYS:
             self._add(name, lambda n=name: scene.look_from(n), key)
         self.addSeparator()
         self.parallel = self._add("Parallel rays", scene.set_parallel, "F4", True)
@@ -266,7 +273,7 @@ class ViewMenu(QMenu):
         start = beside(self.session.job, ".png")
         place = ask_file(self.scene, "Save a picture of the scene", start, "Pictures (*.png)")
         if place:
-            write_out(
+            write_now(
                 self.session, self.scene, lambda gate: self.write_picture(Path(place), width, gate),
                 lambda image: f"Wrote {Path(place).name}, {image.width()} x {image.height()} pixels.",
             )  # fmt: skip

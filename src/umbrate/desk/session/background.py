@@ -1,7 +1,7 @@
 """Work that takes a moment, in one pool of threads: errors are told, and closing the job ends it.
 
-What is asked for again and again while the pointer or a key moves goes into a *lane*: of one lane only one piece runs
-at a time, and of those that wait only the latest is kept.
+Calls that come again and again while the pointer or a key moves belong to a *series*: only one of a series runs at a
+time, and only the latest of those that wait is kept.
 """
 
 import logging
@@ -22,7 +22,7 @@ class _Task:
     function: object
     then: object
     otherwise: object
-    lane: str | None
+    series: str | None
     era: int
 
 
@@ -43,20 +43,20 @@ class Background(QObject):
         self._running, self._waiting = set(), {}
         self._ended.connect(self._take)
 
-    def run(self, function, then, otherwise=None, lane=None):
+    def run(self, function, then, otherwise=None, series=None):
         """Call `function()` in a thread, then ``then(value)`` here; ``otherwise(sentence)`` where it raises.
 
         What comes back after `close` is dropped.
         """
-        task = _Task(function, then, otherwise, lane, self._era)
-        if lane is not None and lane in self._running:
-            self._waiting[lane] = task
+        task = _Task(function, then, otherwise, series, self._era)
+        if series is not None and series in self._running:
+            self._waiting[series] = task
             return
         self._start(task)
 
     def _start(self, task):
-        if task.lane is not None:
-            self._running.add(task.lane)
+        if task.series is not None:
+            self._running.add(task.series)
         if self._pool is None:
             self._pool = ThreadPoolExecutor(THREADS, thread_name_prefix="umbrate")
         self._pool.submit(self._work, task)
@@ -66,7 +66,7 @@ class Background(QObject):
         try:
             if task.era == self._era:
                 value = task.function()
-        except BaseException as e:  # also what is no Exception must not leave a lane occupied
+        except BaseException as e:  # also what is no Exception must not leave a series occupied
             error = e
         try:
             self._ended.emit(task, value, error)
@@ -76,8 +76,8 @@ class Background(QObject):
     def _take(self, task, value, error):
         if task.era != self._era:
             return
-        self._running.discard(task.lane)
-        following = self._waiting.pop(task.lane, None)
+        self._running.discard(task.series)
+        following = self._waiting.pop(task.series, None)
         if following is not None:
             self._start(following)
         if error is None:
@@ -95,7 +95,7 @@ class Background(QObject):
 
     @property
     def idle(self):
-        """Whether no lane is occupied."""
+        """Whether no series is occupied."""
         return not self._running
 
     def close(self):

@@ -9,7 +9,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from ...actions.cleaning import Context, apply_step, apply_steps, frozen, read_steps, step_text, try_step, without_step
 from ...actions.coverage import compute_coverage, gather_coverage
 from ...core.errors import UmbrateError
-from ...core.raster.coloring import COVERAGE, LOOKS, MEASURED, look_colors, usual_range
+from ...core.raster.coloring import COLORINGS, COVERAGE, MEASURED, cloud_colors, usual_range
 from ...sitting.clouds import compare_clouds, load_cloud, raw_cloud
 from .. import tokens as t
 from ..text import counted
@@ -138,7 +138,7 @@ class CleanWork(QObject):
             s.said.emit(sentence, "bad")
             self.changed.emit()
 
-        s.in_background(work, show, fail, lane="clean")
+        s.in_background(work, show, fail, series="clean")
 
     def told(self):
         """What the trial would do, in words."""
@@ -277,7 +277,7 @@ class CleanWork(QObject):
         ends = self.ends.get(self.look) or (usual_range(self.look, values) if values is not None else None)
         if ends is None:
             return None
-        look = LOOKS[self.look]
+        look = COLORINGS[self.look]
         unit = (self.session.frame.unit if self.session.frame else "") if look.unit == "length" else look.unit
         return *ends, unit, f"Distance to {self.compared[3]}" if look.name == "compared" else look.title
 
@@ -289,7 +289,7 @@ class CleanWork(QObject):
 
     def values(self):
         """What the cloud is colored by (n,) float32, for looks with a ramp; None without."""
-        c, look = self.session.cloud, LOOKS[self.look]
+        c, look = self.session.cloud, COLORINGS[self.look]
         if c is None or self.look not in MEASURED:
             return None
         if self.look == "compared":
@@ -302,10 +302,10 @@ class CleanWork(QObject):
         """Colors (n, 3) uint8 of the cloud as it is looked at, with what is on trial in the accent."""
         c = self.session.cloud
         if self.moves is not None and len(self.moves) == len(c["points"]):
-            return look_colors(c, "compared", self.moves)
+            return cloud_colors(c, "compared", self.moves)
         key = (self.key(), self.look, len(c["points"]))
         if self._colored is None or self._colored[0] != key:
-            self._colored = key, look_colors(c, self.look, self.values(), self.ends.get(self.look))
+            self._colored = key, cloud_colors(c, self.look, self.values(), self.ends.get(self.look))
         colors = self._colored[1]
         if self.drop is not None and len(self.drop) == len(colors) and self.drop.any():
             a = t.color(t.ACCENT)

@@ -3,6 +3,7 @@
 from pathlib import Path
 
 from ...core.errors import UmbrateError
+from ...job.sittings import search
 from ...stages.lens.figures import CALIBRATED
 from ...work.adding import is_video, mask_folder_of, photo_folders, read_files, read_folder, read_video, take_in
 from ..text import counted
@@ -92,7 +93,7 @@ class Arrivals:
         job = self.session.job
         if job is None:
             return
-        photos = [p for s in job.placements() for p in job.photos(s.id)]
+        photos = [p for s in job.photo_sittings() for p in job.photos(s.id)]
 
         def look():
             return {p.id for p in photos if job.file_state(p) == "changed"}
@@ -102,7 +103,7 @@ class Arrivals:
                 self._changed = changed
                 self.session.document_changed.emit()
 
-        self.session.in_background(look, show, lane="files")
+        self.session.in_background(look, show, series="files")
 
     def take_as_they_are(self):
         """Bring the chosen sitting's changed photos in again, as they are now."""
@@ -114,7 +115,12 @@ class Arrivals:
 
     def find_missing(self, folder):
         """Point photos whose files were moved to their new place."""
-        found = self.session.do(lambda: self.session.job.find_missing(folder))
+        s = self.session
+        if s.may_write():
+            s.send("Looking for photos", search, (s.job.missing_photos(), folder), self._point_to)
+
+    def _point_to(self, places):
+        found = self.session.do(lambda: self.session.job.point_to(places))
         if found is not None:
             left = len(self.session.job.missing_photos())
             self.check_files()

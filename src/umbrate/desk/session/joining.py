@@ -9,7 +9,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from ...actions.overlay import distances, overlay_of
 from ...actions.uniting import keep_united, unite_elsewhere
 from ...core.errors import UmbrateError
-from ...core.raster.coloring import look_colors
+from ...core.raster.coloring import cloud_colors
 from ...core.raster.ramps import relief
 from ...sitting.members import members_of
 from ...stages.base import OVERLAY
@@ -92,7 +92,7 @@ class JoinWork(QObject):
         far = dict(self._far[1]) if self.look == DISTANCE and self._far and self._far[0] == self.key(dense) else {}
         for p in self.shown(dense):
             if p.id in far:
-                out.append(look_colors({"points": p.points, "colors": p.colors}, "compared", far[p.id], self.ends()))
+                out.append(cloud_colors({"points": p.points, "colors": p.colors}, "compared", far[p.id], self.ends()))
             elif self.look == COLORS or self.look == DISTANCE:
                 out.append(p.colors)
             else:

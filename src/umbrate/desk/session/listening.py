@@ -13,7 +13,7 @@ TOLD_S = 0.2  #: progress is shown no oftener
 
 
 class Listening(QObject):
-    """Polls the queue and the errands when there is something to hear.
+    """Polls the queue and the tasks when there is something to hear.
 
     The session says what became of a stage; `progressed` says that something moved on.
     """
@@ -55,14 +55,14 @@ class Listening(QObject):
             else:
                 s.log_progress(e.data)
                 moved = moved or time.monotonic() - self._told > TOLD_S
-        moved = s.errands.poll() or moved
-        lanes = [x for x in (s.queue, s.errands) if not x.idle]
-        self._listen_to([x.worker for x in lanes])
-        if any(x.running is None for x in lanes):
+        moved = s.tasks.poll() or moved
+        series = [x for x in (s.queue, s.tasks) if not x.idle]
+        self._listen_to([x.worker for x in series])
+        if any(x.running is None for x in series):
             QTimer.singleShot(0, self._hear)  # the next one can start
-        if not lanes:
+        if not series:
             self._timer.stop()
-        if moved or not lanes:
+        if moved or not series:
             self._told = time.monotonic()
             self.progressed.emit()
 

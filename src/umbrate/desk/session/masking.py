@@ -20,7 +20,7 @@ class Preview:
     ----------
     photo_ids : list of int
         The photos they are tried on.
-    made : dict of photo id to Made
+    made : dict of photo id to NewMask
         What came of them; empty while they are made.
     """
 

@@ -11,17 +11,17 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from ...actions.measuring import refresh_all
 from ...core.errors import UmbrateError
-from ...job.place import JobInUse, JobReadOnly
+from ...job.folder import JobInUse, JobReadOnly
 from ...job.store import Job
 from ...sitting.clouds import load_cloud
 from ...sitting.frames import frame_of, keep_box_of, load_block, set_keep_box, turntable_of
 from ...stages import BY_NAME, STAGES, stages_of
 from ...stages.base import parse_settings
 from ...stages.lens.figures import left_out_of
-from ...work.errands import Errands
 from ...work.queue import Queue
 from ...work.sorting import propose_split
 from ...work.state import RUNNING, board, is_invited, plan
+from ...work.tasks import Tasks
 from .background import Background
 from .cleaning import CleanWork
 from .intake import Arrivals
@@ -67,7 +67,7 @@ class Session(QObject):
     def __init__(self):
         super().__init__()
         self.job = self.queue = None
-        self.errands = Errands()
+        self.tasks = Tasks()
         self.arrivals, self.masks = Arrivals(self), MaskWork(self)
         self.fragment = 0
         self.sitting_id = self.photo_id = None
@@ -156,7 +156,7 @@ class Session(QObject):
             self._board = None
             try:
                 queue.close()
-                self.errands.close()
+                self.tasks.close()
             finally:
                 job.close()
 
@@ -369,7 +369,7 @@ class Session(QObject):
             self.said.emit(f"{self.job.folder.name} is open for reading only.", "bad")
         return self.job is not None and self.job.writable
 
-    # ------------------------------------------------------------------ errands
+    # ------------------------------------------------------------------ tasks
     def send(self, title, function, arguments, then):
         """Have a worker call ``function(*arguments, report)`` and `then` be called with the value.
 
@@ -379,17 +379,17 @@ class Session(QObject):
         def otherwise(message, kind):
             self.said.emit(f"{title}: {message}", "note" if kind == "cancelled" else "bad")
 
-        self.errands.send(title, function, arguments, then, otherwise)
+        self.tasks.send(title, function, arguments, then, otherwise)
         self.listening.wake()
         self.progressed.emit()
 
-    def errand(self):
-        """The Errand that runs now, or None."""
-        return self.errands.running
+    def task(self):
+        """The Task that runs now, or None."""
+        return self.tasks.running
 
-    def cancel_errands(self):
-        """Stop the errand that runs and forget those that wait."""
-        self.errands.cancel()
+    def cancel_tasks(self):
+        """Stop the task that runs and forget those that wait."""
+        self.tasks.cancel()
 
     def pick_color(self, then):
         """Let the user pick a color in the photo; `then` is called with it, written #RRGGBB."""
@@ -548,7 +548,7 @@ class Session(QObject):
 
     def run_all(self):
         """Queue whatever is missing or stale in all sittings."""
-        rows = [*self.job.placements(), *self.job.joined_rows()]  # what is joined, after what it is joined from
+        rows = [*self.job.photo_sittings(), *self.job.joined_rows()]  # what is joined, after what it is joined from
         self.run([(s.id, STAGES[-1].name) for s in rows], redo=False)
 
     def cancel(self):
@@ -594,12 +594,12 @@ class Session(QObject):
             self._last_step = step
             self.write_log(f"{BY_NAME[data['stage']].title}: {data['sentence']}")
 
-    def in_background(self, function, then, otherwise=None, lane=None):
+    def in_background(self, function, then, otherwise=None, series=None):
         """Call `function()` in a thread and `then(value)` in the window's thread; for what takes a moment.
 
         otherwise : callable(sentence), where it fails; else that is said
-        lane : see `Background`: of one lane, the latest wins
+        series : see `Background`: of one series, the latest wins
 
         What comes back after the job was closed is dropped.
         """
-        self.background.run(function, then, otherwise, lane)
+        self.background.run(function, then, otherwise, series)

@@ -16,7 +16,7 @@ from ...core.geometry.similarity import scale_of
 from ...job.blobs import BlobStore
 from ...sitting.blocks import stored_block
 from ...sitting.frames import frame_of
-from ..base import Foresight
+from ..base import Forecast
 
 SCALES = (1, 2, 4, 8)
 #: photographs against the probe of `machine_speed`: whose planes are found sooner (measured on the demo, two threads)
@@ -152,8 +152,8 @@ def _time(seconds):
     return f"{max(seconds, 1):.0f} s" if seconds < 90 else f"{seconds / 60:.0f} min"
 
 
-def foresight(job, sitting, found, settings):
-    """The Foresight of a run: a line for each photo scale."""
+def forecast_of(job, sitting, found, settings):
+    """The Forecast of a run: a line for each photo scale."""
     frame = frame_of(job, sitting)
     s = scale_of(frame.matrix)
     lines = ["Before it runs, by this machine's own speed:"]
@@ -165,5 +165,5 @@ def foresight(job, sitting, found, settings):
         if place_for(found, settings, str(job.blobs.folder)):
             lines.append("Memory does not hold all of it: depth is kept on disk meanwhile, which is slower.")
     except UmbrateError as e:
-        return Foresight("\n".join([*lines, str(e)]), False, e.remedy)
-    return Foresight("\n".join(lines))
+        return Forecast("\n".join([*lines, str(e)]), False, e.remedy)
+    return Forecast("\n".join(lines))

@@ -31,12 +31,12 @@ from ...sitting.masks import decode_mask, mask_blobs
 from ...sitting.photos import photo_picture, photo_refs
 from ..base import CLOUDS, DEPTH, Histogram, Outcome, Stage, StageSettings, problem
 from .figures import CloudFigures
-from .forecast import costs, foresight, place_for
+from .forecast import costs, forecast_of, place_for
 from .scratch import kept, zeros
 
 TWO = "Two photos only: no third one confirms a point, so this cloud is less safe than one of three."
 PIECE_GAP, PIECE_SHARE = 3.0, 1e-4  #: a piece stands alone at so many spacings, and is a speck below such a share
-DEPTH_VERSION = 3  #: raised when depth is computed in another way
+DEPTH_VERSION = 4  #: raised when depth is computed in another way
 
 
 class Settings(StageSettings):
@@ -172,11 +172,11 @@ def depth_of(blobs, views, neighbors, box, reach, settings, item):
 
     What was computed from the same things before is used again, also where that run was cancelled.
     """
-    k, points, mark = item
+    k, points, fingerprint = item
     if not neighbors[k]:
         return None
     blobs = BlobStore(blobs)
-    key = blobs.recall(mark)
+    key = blobs.recall(fingerprint)
     if key is None:
         m = depth_map(
             views[k], [views[j] for j in neighbors[k]], box, points, seed=settings.seed + k, rounds=settings.rounds,
@@ -188,11 +188,11 @@ def depth_of(blobs, views, neighbors, box, reach, settings, item):
             score=np.round(np.clip(m.score, 0, 1) * 255).astype(np.uint8),
             lens=views[k].K,
         )
-        blobs.remember(mark, key)
+        blobs.remember(fingerprint, key)
     return key
 
 
-def depth_mark(inputs, settings, photos, k, neighbors):
+def depth_key(inputs, settings, photos, k, neighbors):
     """What the depth map of a photo depends on, as a hash."""
     used = [k, *neighbors[k]]
     text = json.dumps(
@@ -250,13 +250,13 @@ class CloudStage(Stage):
         member = {p.id: k for k, i in enumerate(job.members(sitting.id)) for p in job.photos(i)}
         return Inputs(str(job.blobs.folder), photos, masks, block, box, M.tolist(), length, folder, member)
 
-    def foresee(self, job, sitting, settings):
+    def forecast(self, job, sitting, settings):
         """Time, point spacing and memory at each photo scale."""
         if job.result(sitting.id, "poses") is None:
             return None
         block, M = block_for_depth(job, sitting)
         found = costs(job, sitting, block, M, move_box(plain_keep_box(job, sitting), M), settings)
-        return foresight(job, sitting, found, settings) if found else None
+        return forecast_of(job, sitting, found, settings) if found else None
 
     def without_result(self, job, sitting):
         kept = job.cloud(sitting.id)  # put together from those of its sittings
@@ -324,11 +324,11 @@ class CloudStage(Stage):
         times["prepare_s"] = time.monotonic() - clock
         clock = time.monotonic()
 
-        marks = [depth_mark(inputs, settings, photos, k, neighbors) for k in range(len(rows))]
-        found = sum(blobs.recall(m) is not None for m in marks)
+        keys = [depth_key(inputs, settings, photos, k, neighbors) for k in range(len(rows))]
+        found = sum(blobs.recall(m) is not None for m in keys)
         maps = report.map(
             partial(depth_of, inputs.blobs, views, neighbors, box, reach, settings),
-            [(k, points[point[photo == k]], marks[k]) for k in range(len(rows))],
+            [(k, points[point[photo == k]], keys[k]) for k in range(len(rows))],
             "depth of photo",
             0.05,
             0.85,

@@ -8,23 +8,23 @@ from ...core.cloud.grid import spacing_of
 from ...core.errors import UmbrateError
 from ...core.geometry.similarity import difference, scale_of
 from ...core.join.agree import agree, groups
-from ...core.join.apart import apart
+from ...core.join.candidates import alike, likely_support, shared_targets
 from ...core.join.network import corners_round, solve_network
 from ...core.join.picks import LINE, crosswise, mirrored, nearly_a_line, residuals
-from ...core.join.places import alike, likely_support, shared_targets
 from ...core.join.shape import fit_shapes
+from ...core.join.surfacedistance import surface_distances
 from ...core.poses.block import TARGET
 from ...job.joins import ON_OBJECT, ON_SUPPORT
 from ...sitting.frames import move_directions, move_points
 from .figures import Between, Evidence, MethodFigures, ShapeFigures, SurfacesFigures
-from .members import inside_share, looks, outside_share, side_of, surface_of
+from .members import member_of
 
 TARGETS, SURFACE, PICKS, SHAPE = "targets", "surface", "picks", "shape"
 TOO_FEW_TARGETS = tuple(
     f"there {n} on the object that both sittings see; three are needed"
     for n in ("are no targets", "is one target", "are two targets")
 )
-WAYS = (TARGETS, SURFACE, PICKS, SHAPE)
+METHODS = (TARGETS, SURFACE, PICKS, SHAPE)
 GOOD, DOUBTFUL, NONE = "good", "doubtful", "none"
 LEAST = {TARGETS: 4, SURFACE: 20, PICKS: 4}  #: pairs that a good join has: three fit without any check
 TOLERANCE = {TARGETS: 0.003, SURFACE: 0.003, PICKS: 0.02}  #: of the extent: pairs farther apart do not belong together
@@ -93,22 +93,22 @@ class Pairs:
 
 
 def together(parts):
-    """Pairs of several ways as one."""
+    """Pairs of several methods as one."""
     return Pairs(*(np.concatenate([getattr(p, n) for p in parts]) for n in ("a", "b", "sigma", "rows")))
 
 
-def join_sittings(job, first, second, ways=(TARGETS, SURFACE), *, with_scale=None, picks=()):
-    """The Join of two sittings of a job; see `join_sides`."""
-    a, b = side_of(job, first), side_of(job, second)
-    return join_sides(a, b, ways, with_scale=with_scale, roles=job.target_roles(), picks=picks)
+def join_sittings(job, first, second, methods=(TARGETS, SURFACE), *, with_scale=None, picks=()):
+    """The Join of two sittings of a job; see `join_pair`."""
+    a, b = member_of(job, first), member_of(job, second)
+    return join_pair(a, b, methods, with_scale=with_scale, roles=job.target_roles(), picks=picks)
 
 
-def join_sides(a, b, ways=(TARGETS, SURFACE), *, with_scale=None, roles=None, picks=()):
-    """The Join of two sides.
+def join_pair(a, b, methods=(TARGETS, SURFACE), *, with_scale=None, roles=None, picks=()):
+    """The Join of two members.
 
     Parameters
     ----------
-    ways : of "targets", "surface", "picks" and "shape"
+    methods : of "targets", "surface", "picks" and "shape"
         All pairs found are fitted together; shape refines what the others found.
     with_scale : bool, optional
         Whether their scales may differ; where not said, only if one of them is not scaled.
@@ -117,20 +117,20 @@ def join_sides(a, b, ways=(TARGETS, SURFACE), *, with_scale=None, roles=None, pi
     picks : list of (name, place (3,), place (3,))
         In the job's frames of the two.
     """
-    return _Joining(a, b, ways, with_scale, roles or {}, picks).join()
+    return _Joining(a, b, methods, with_scale, roles or {}, picks).join()
 
 
-def _check_ways(ways):
-    if not set(ways) & {TARGETS, SURFACE, PICKS}:
+def _check_methods(methods):
+    if not set(methods) & {TARGETS, SURFACE, PICKS}:
         raise UmbrateError("Shape refines a join; say targets, surface or picks as well, which give it a start.")
 
 
 class _Joining:
     """One join, and what is found out on the way."""
 
-    def __init__(self, a, b, ways, with_scale, roles, picks):
-        _check_ways(ways)
-        self.a, self.b, self.ways, self.roles, self.picks = a, b, ways, roles, list(picks)
+    def __init__(self, a, b, methods, with_scale, roles, picks):
+        _check_methods(methods)
+        self.a, self.b, self.methods, self.roles, self.picks = a, b, methods, roles, list(picks)
         self.reasons, self.notes, self.evidence = [], [], Evidence()
         self.absent = []  #: why a way found nothing: no doubt where another one is sure
         self.support, self.on_object = [], []
@@ -147,7 +147,7 @@ class _Joining:
 
     def join(self):
         parts, firm = [], 0
-        for way in (w for w in self.ways if w != SHAPE):
+        for way in (w for w in self.methods if w != SHAPE):
             found = self._of_way(way)
             if found is not None:
                 parts.append(found)
@@ -165,13 +165,13 @@ class _Joining:
         self._compare_ways([f for _, f in parts])
         M, sigma, by_shape = joint.M, joint.sigma, False
         sure = any(self.evidence.agreeing(w) >= LEAST[w] for w in (TARGETS, SURFACE))
-        if SHAPE in self.ways:
+        if SHAPE in self.methods:
             M, by_shape = self._by_shape(M, sure)
         checked = None if sure else self._looks_agree(M)
         if checked is not None and by_shape:
             sigma = checked.sigma  # the shape led there, and the surface's looks say how well
         if not firm and (checked is None or checked.count < LEAST[SURFACE]):
-            told = " and ".join(self._count(w) for w in self.ways if w in self.evidence.methods)
+            told = " and ".join(self._count(w) for w in self.methods if w in self.evidence.methods)
             self.reasons.append(f"only {told} agree: nothing checks them")
         contradiction = self._scales(pairs, joint)
         self._judge(sigma, M)
@@ -221,7 +221,7 @@ class _Joining:
         if way == TARGETS:
             rows, share = self._target_pairs()
         else:
-            rows = alike(looks(self.a), looks(self.b))
+            rows = alike(self.a.descriptors, self.b.descriptors)
         self.evidence.methods[way] = MethodFigures(pairs=len(rows))
         if len(rows) < 3:
             self.absent.append(
@@ -267,7 +267,7 @@ class _Joining:
         rows = shared_targets(a.targets, b.targets)
         self.support += [int(n) for n in a.label[rows[:, 0]] if self.roles.get(int(n)) == ON_SUPPORT]
         rows = rows[[self.roles.get(int(n)) != ON_SUPPORT for n in a.label[rows[:, 0]]]]
-        both = np.stack([inside_share(self.a)[rows[:, 0]], inside_share(self.b)[rows[:, 1]]])
+        both = np.stack([self.a.inside_share[rows[:, 0]], self.b.inside_share[rows[:, 1]]])
         known = np.isfinite(both)
         return rows, np.where(known.any(0), np.where(known, both, 0.0).sum(0) / known.sum(0).clip(1), np.nan)
 
@@ -326,7 +326,7 @@ class _Joining:
         """
         found, count = None, 0
         if self.a.features and self.b.features:
-            pairs = self._pairs(alike(looks(self.a), looks(self.b)))
+            pairs = self._pairs(alike(self.a.descriptors, self.b.descriptors))
             off = np.linalg.norm(pairs.a @ M[:3, :3].T + M[:3, 3] - pairs.b, axis=1)
             near = pairs.some(off < TOLERANCE[PICKS] * self.b.extent)
             if len(near.a) >= CONFIRMED:
@@ -343,7 +343,7 @@ class _Joining:
     def _by_shape(self, M, sure):
         """The join refined by the sittings' surfaces, and whether it was; `sure`: the start is no rough one."""
         a, b = self.a, self.b
-        (P, N, dense_a), (Q, QN, dense_b) = surface_of(a), surface_of(b)
+        (P, N, dense_a), (Q, QN, dense_b) = a.surface, b.surface
         if min(len(P), len(Q)) < 100:
             self.reasons.append("there is too little surface to fit by shape: run Cloud")
             return M, False
@@ -376,7 +376,7 @@ class _Joining:
             self.evidence.between = Between(turn_deg=turn, shift=shift)
             loose = 3 * (found[0].sigma[0] + g.sigma[0])
             if turn > max(1.0, loose) or shift > 0.02 * self.b.extent:
-                self.reasons.append(f"the ways contradict each other by {turn:.1f} degrees")
+                self.reasons.append(f"the methods contradict each other by {turn:.1f} degrees")
 
     def _scales(self, pairs, joint):
         """By how much the two scales differ, where both are known."""
@@ -394,9 +394,9 @@ class _Joining:
             self.reasons.append(
                 f"the turn is known to {sigma[0]:.1f} degrees only: the shared places are few, rough or close together"
             )
-        points = a.block.points[(a.block.kind != TARGET) & ~(inside_share(a) < 0.5)]
+        points = a.block.points[(a.block.kind != TARGET) & ~(a.inside_share < 0.5)]
         points = points[np.random.default_rng(0).permutation(len(points))[:2000]]
-        seen, out = outside_share(points, b, M)
+        seen, out = b.outside_share(points, M)
         if (seen > 0).any():
             # a mask may hide a part behind the support: a place is ruled out where most photos say so
             share = float((out > 0.5 * seen)[seen > 0].mean())
@@ -423,11 +423,11 @@ def compare_surfaces(a, b, M):
     """
     if a.cloud is None or b.cloud is None:
         return None
-    P, N, _ = surface_of(a)
-    Q, QN, _ = surface_of(b)
+    P, N, _ = a.surface
+    Q, QN, _ = b.surface
     rows = np.random.default_rng(0).permutation(len(P))[:COMPARED]
     P, N = move_points(P[rows], M), move_directions(N[rows], M)
-    d = apart(P, N, Q, QN, max(0.02 * b.extent, 4 * spacing_of(Q)))
+    d = surface_distances(P, N, Q, QN, max(0.02 * b.extent, 4 * spacing_of(Q)))
     on = np.isfinite(d)
     if not on.any():
         return SurfacesFigures(overlap=0.0, median=0.0, p95=0.0)
@@ -454,7 +454,7 @@ class Whole:
 
     Attributes
     ----------
-    sides : list of Side
+    members : list of Member
     joins : dict of (int, int) to Join
         By positions of the sittings.
     moves : list of (4, 4) or None
@@ -463,7 +463,7 @@ class Whole:
         Joins that were not needed: by how many degrees, and how far, they differ from what all say together.
     """
 
-    sides: list
+    members: list
     joins: dict
     moves: list
     loops: list
@@ -479,23 +479,23 @@ class Whole:
     def hanging_on_doubtful(self):
         """Whether a sitting hangs on doubtful joins alone."""
         good = {0}
-        for _ in self.sides:
+        for _ in self.members:
             for (i, k), x in self.joins.items():
                 if x.verdict == GOOD and (i in good) != (k in good):
                     good |= {i, k}
-        return len(good) < len(self.sides)
+        return len(good) < len(self.members)
 
 
-def join_all(job, sittings, ways=(TARGETS, SURFACE), *, with_scale=None, picks=()):
+def join_all(job, sittings, methods=(TARGETS, SURFACE), *, with_scale=None, picks=()):
     """The Whole of sittings of a job; see `join_whole`. picks: list of (name, places by sitting id)."""
     if len(sittings) < 2:
         raise UmbrateError("There is only one sitting: nothing to join. Bring in the photos of the turned-over object.")
-    sides = [side_of(job, s) for s in sittings]
-    return join_whole(sides, ways, with_scale=with_scale, roles=job.target_roles(), picks=picks)
+    members = [member_of(job, s) for s in sittings]
+    return join_whole(members, methods, with_scale=with_scale, roles=job.target_roles(), picks=picks)
 
 
-def join_whole(sides, ways=(TARGETS, SURFACE), *, with_scale=None, roles=None, picks=(), tell=None):
-    """The Whole of two or more sides: every two of them joined, the surest joins first, then all solved together.
+def join_whole(members, methods=(TARGETS, SURFACE), *, with_scale=None, roles=None, picks=(), tell=None):
+    """The Whole of two or more members: every two of them joined, the surest joins first, then all solved together.
 
     Good joins come before doubtful ones; a doubtful one counts only where nothing better holds a sitting.
 
@@ -505,19 +505,21 @@ def join_whole(sides, ways=(TARGETS, SURFACE), *, with_scale=None, roles=None, p
         In the job's frames.
     tell : callable(done, total), optional
     """
-    _check_ways(ways)
-    n = len(sides)
+    _check_methods(methods)
+    n = len(members)
     two = [(i, k) for i in range(n) for k in range(i + 1, n)]
     joins = {}
     for at, (i, k) in enumerate(two):
         if tell:
             tell(at, len(two))
-        mine = [(name, x[sides[i].id], x[sides[k].id]) for name, x in picks if sides[i].id in x and sides[k].id in x]
-        some = ways if mine or n == 2 else tuple(w for w in ways if w != PICKS)
+        mine = [
+            (name, x[members[i].id], x[members[k].id]) for name, x in picks if members[i].id in x and members[k].id in x
+        ]
+        some = methods if mine or n == 2 else tuple(w for w in methods if w != PICKS)
         if not set(some) - {SHAPE}:
             joins[i, k] = Join(None, NONE, ["no picks that both have"], Evidence(), [])
             continue
-        joins[i, k] = join_sides(sides[i], sides[k], some, with_scale=with_scale, roles=roles, picks=mine)
+        joins[i, k] = join_pair(members[i], members[k], some, with_scale=with_scale, roles=roles, picks=mine)
     moves = [np.eye(4), *[None] * (n - 1)]
     order = sorted(
         (ij for ij, x in joins.items() if x.M is not None),
@@ -539,20 +541,20 @@ def join_whole(sides, ways=(TARGETS, SURFACE), *, with_scale=None, roles=None, p
     if len(firm) > len(used):
         held = [k for k in range(n) if moves[k] is not None]
         row = {k: r for r, k in enumerate(held)}
-        edges = [(row[i], row[k], joins[i, k].M, *_pull(sides[i], joins[i, k])) for i, k in firm]
-        free = with_scale or not all(s.scaled for s in sides)
+        edges = [(row[i], row[k], joins[i, k].M, *_pull(members[i], joins[i, k])) for i, k in firm]
+        free = with_scale or not all(s.scaled for s in members)
         for k, M in zip(held, solve_network([moves[k] for k in held], edges, with_scale=free), strict=True):
             moves[k] = M
     loops = []
     for i, k in order:
         if n > 2 and len(firm) > len(used) and moves[i] is not None and moves[k] is not None:
-            turn, shift, _ = difference(joins[i, k].M, np.linalg.inv(moves[k]) @ moves[i], sides[i].middle)
+            turn, shift, _ = difference(joins[i, k].M, np.linalg.inv(moves[k]) @ moves[i], members[i].middle)
             loops.append((i, k, turn, shift))
-    return Whole(list(sides), joins, moves, loops)
+    return Whole(list(members), joins, moves, loops)
 
 
-def _pull(side, join):
-    """Corners round a side, and how sure a join is of them."""
+def _pull(member, join):
+    """Corners round a member, and how sure a join is of them."""
     turn, shift, _ = join.evidence.together.sigma
-    size = side.extent * scale_of(join.M)
-    return corners_round(side.middle, side.extent), max(np.hypot(shift, 0.5 * np.radians(turn) * size), 1e-5 * size)
+    size = member.extent * scale_of(join.M)
+    return corners_round(member.middle, member.extent), max(np.hypot(shift, 0.5 * np.radians(turn) * size), 1e-5 * size)

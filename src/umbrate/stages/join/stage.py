@@ -14,8 +14,8 @@ from ...sitting.members import members_of
 from ...sitting.picks import pick_places
 from ..base import OVERLAY, Outcome, Stage, StageSettings, problem
 from .figures import JoinFigures, PairFigures
-from .joining import GOOD, NONE, PICKS, SHAPE, SURFACE, TARGETS, WAYS, join_whole
-from .members import side_of
+from .joining import GOOD, METHODS, NONE, PICKS, SHAPE, SURFACE, TARGETS, join_whole
+from .members import member_of
 
 AS_KNOWN, FREE = "as known", "free"
 
@@ -33,7 +33,7 @@ class Settings(StageSettings):
     surface: bool = Field(
         True,
         title="By the surface",
-        description="Tie points that look alike in both sittings: needs a band round the sides that both see, and "
+        description="Tie points that look alike in both sittings: needs a band round the members that both see, and "
         "masks or a keep box that leave out what is not the object.",
         json_schema_extra={"short": True},
     )
@@ -58,18 +58,18 @@ class Settings(StageSettings):
         json_schema_extra={"labels": {AS_KNOWN: "as known", FREE: "may differ"}},
     )
 
-    def ways(self, picks):
-        """The ways that are on, given how many picks there are."""
+    def methods(self, picks):
+        """The methods that are on, given how many picks there are."""
         on = {TARGETS: self.targets, SURFACE: self.surface, PICKS: self.picks and picks, SHAPE: self.shape}
-        return tuple(w for w in WAYS if on[w])
+        return tuple(w for w in METHODS if on[w])
 
 
 @dataclass(frozen=True)
 class Inputs:
-    """The sides, and what the user says."""
+    """The members, and what the user says."""
 
     blobs: str
-    sides: list
+    members: list
     roles: dict
     picks: list  #: (name, {sitting id: place (3,) in its job frame})
 
@@ -94,8 +94,8 @@ class JoinStage(Stage):
                 f"“{sitting.name}” is one sitting: there is nothing to join in it. Join it with others.",
                 ("go to", "join"),
             )
-        sides = [side_of(job, s) for s in members_of(job, sitting)]
-        return Inputs(str(job.blobs.folder), sides, job.target_roles(), pick_places(job, sitting))
+        members = [member_of(job, s) for s in members_of(job, sitting)]
+        return Inputs(str(job.blobs.folder), members, job.target_roles(), pick_places(job, sitting))
 
     def outdated(self, job, sitting, done, is_current):
         changed = next((s.name for s in members_of(job, sitting) if not is_current(s, "poses")), None)
@@ -115,9 +115,9 @@ class JoinStage(Stage):
         ]  # fmt: skip
 
     def run(self, inputs, settings, report):
-        sides = inputs.sides
-        ways = settings.ways(len(inputs.picks))
-        if settings.picks and not inputs.picks and not set(ways) - {SHAPE}:
+        members = inputs.members
+        methods = settings.methods(len(inputs.picks))
+        if settings.picks and not inputs.picks and not set(methods) - {SHAPE}:
             raise UmbrateError("There are no picks yet. Pick the same three or four places in both.", ("pick places",))
 
         def tell(done, total):
@@ -125,32 +125,36 @@ class JoinStage(Stage):
             report.progress(done / total, f"joining pair {done + 1} of {total}")
 
         whole = join_whole(
-            sides, ways, with_scale=True if settings.scale == FREE else None, roles=inputs.roles, picks=inputs.picks,
+            members,
+            methods,
+            with_scale=True if settings.scale == FREE else None,
+            roles=inputs.roles,
+            picks=inputs.picks,
             tell=tell,
-        )  # fmt: skip
+        )
         if all(M is None for M in whole.moves[1:]):
             told = "; ".join(
-                f"“{sides[i].name}” and “{sides[k].name}” could not be joined: {', and '.join(x.reasons)}"
+                f"“{members[i].name}” and “{members[k].name}” could not be joined: {', and '.join(x.reasons)}"
                 for (i, k), x in whole.joins.items()
             )
             raise UmbrateError(f"{told}. Pick the same three or four places in both.", ("pick places",))
-        base = sides[0]
+        base = members[0]
         to_plain = np.linalg.inv(base.frame)
         ties = [
             np.column_stack([np.full(len(x.rows), i), np.full(len(x.rows), k), x.rows])
             for (i, k), x in whole.joins.items()
-            if x.verdict == GOOD or len(sides) == 2
+            if x.verdict == GOOD or len(members) == 2
         ]
         key = BlobStore(inputs.blobs).put_arrays(ties=np.concatenate([np.zeros((0, 4), np.int64), *ties]))
         on = sorted({n for x in whole.joins.values() for n in x.on_object})
         figures = JoinFigures(
-            members=[s.id for s in sides],
-            names=[s.name for s in sides],
+            members=[s.id for s in members],
+            names=[s.name for s in members],
             moves=[None if M is None else (to_plain @ M @ s.frame).tolist()
-                      for s, M in zip(sides, whole.moves, strict=True)],
+                      for s, M in zip(members, whole.moves, strict=True)],
             verdict=whole.verdict,
-            joins=[_told(sides, ik, x, to_plain, whole.moves) for ik, x in whole.joins.items()],
-            loops=[(sides[i].name, sides[k].name, turn, shift) for i, k, turn, shift in whole.loops],
+            joins=[_told(members, ik, x, to_plain, whole.moves) for ik, x in whole.joins.items()],
+            loops=[(members[i].name, members[k].name, turn, shift) for i, k, turn, shift in whole.loops],
             support=sorted({n for x in whole.joins.values() for n in x.support} - set(on)),
             on_object=on,
             ties=key,
@@ -166,7 +170,7 @@ class JoinStage(Stage):
         return f"{f.verdict}  ± {worst:.2g}°", f"{joined} in one frame"
 
 
-def _told(sides, ik, x, to_plain, moves):
+def _told(members, ik, x, to_plain, moves):
     """A Join as figures; the worst places in the joined row's plain frame."""
     i, k = ik
     evidence = dict(x.evidence)
@@ -176,10 +180,10 @@ def _told(sides, ik, x, to_plain, moves):
         evidence["surfaces"] = x.evidence.surfaces.model_copy(update={"worst": worst})
     return PairFigures(
         **evidence,
-        first=sides[i].name, second=sides[k].name, ids=[sides[i].id, sides[k].id], verdict=x.verdict,
+        first=members[i].name, second=members[k].name, ids=[members[i].id, members[k].id], verdict=x.verdict,
         reasons=x.reasons, notes=x.notes,
-        contradiction=x.contradiction, both_scaled=sides[i].scaled and sides[k].scaled,
-        unit="mm" if sides[k].scaled else "",  # lengths are the second's
+        contradiction=x.contradiction, both_scaled=members[i].scaled and members[k].scaled,
+        unit="mm" if members[k].scaled else "",  # lengths are the second's
         picks=x.picks,
     )  # fmt: skip
 
@@ -193,7 +197,7 @@ def _problems(whole):
         needed = whole.verdict != GOOD or whole.moves[i] is None or whole.moves[k] is None
         if not needed:
             continue  # the others hold them
-        a, b = whole.sides[i].name, whole.sides[k].name
+        a, b = whole.members[i].name, whole.members[k].name
         what = "could not be joined" if x.verdict == NONE else "are joined doubtfully"
         hint = (
             "Pick three or four places in both."

@@ -12,7 +12,7 @@ from ...core.geometry.similarity import fit_similarity
 from ...core.imaging.sharpness import gray_of
 from ...core.lens.calibrate import calibrate
 from ...core.lens.checks import checks_before
-from ...core.lens.start import Sightings
+from ...core.lens.start import SheetSightings
 from ...core.targets.board import find_board
 from ...core.targets.dots import SXX, SYY
 from ...core.targets.sheets import CALIBRATION_SHEETS, PAPERS, calibration
@@ -73,7 +73,7 @@ def sightings_of_sheets(numbers, dots, paper="A4"):
             ("set", "source", "solve"),
         )
     r = np.array(sorted(rows))
-    return Sightings(r[:, 1].astype(int), r[:, 0].astype(int), r[:, 2:4], r[:, 4], plane, sheet, radius)
+    return SheetSightings(r[:, 1].astype(int), r[:, 0].astype(int), r[:, 2:4], r[:, 4], plane, sheet, radius)
 
 
 def sightings_of_board(boards, columns, rows, square):
@@ -94,7 +94,7 @@ def sightings_of_board(boards, columns, rows, square):
     v, u = np.mgrid[0:rows, 0:columns]
     plane = np.stack([u.ravel(), v.ravel()], 1) * float(square)
     zero = np.zeros(len(plane))
-    return Sightings(r[:, 1].astype(int), r[:, 0].astype(int), r[:, 2:4], r[:, 4], plane, zero.astype(int), zero)
+    return SheetSightings(r[:, 1].astype(int), r[:, 0].astype(int), r[:, 2:4], r[:, 4], plane, zero.astype(int), zero)
 
 
 def coverage(xy, width, height):

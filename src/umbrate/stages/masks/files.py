@@ -5,8 +5,11 @@ from collections import Counter
 from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
+
 from ...core.errors import UmbrateError
 from ...core.imaging.decode import display_orientation, read_alpha, read_mask
+from ...core.imaging.filters import halve_mask
 from ...core.imaging.sharpness import LONGEST, gray_of, sharpness
 from ...formats.files import files_below
 from ...job.blobs import BlobStore
@@ -19,7 +22,7 @@ WHOLE = "Its whole picture is used."
 
 
 @dataclass(frozen=True)
-class Made:
+class NewMask:
     """What comes of one photo's mask.
 
     Attributes
@@ -43,15 +46,15 @@ class Made:
 
 
 def store_mask(blobs, photo, mask):
-    """Store a photo's mask (h, w) bool and its silhouette; returns a Made."""
-    step = max(1, max(mask.shape) // SILHOUETTE_PX)
-    small = display_orientation(mask[::step, ::step], photo.orientation)
+    """Store a photo's mask (h, w) bool and its silhouette; returns a NewMask."""
+    small = halve_mask(mask, max(0, int(np.log2(max(mask.shape) / SILHOUETTE_PX))))
+    small = display_orientation(small, photo.orientation)
     picture, halvings = photo_reduced(photo, LONGEST)
     gray = gray_of(picture)
-    inside = mask[:: 2**halvings, :: 2**halvings][: gray.shape[0], : gray.shape[1]]
+    inside = halve_mask(mask, halvings)
     edge = mask[0].sum() + mask[-1].sum() + mask[:, 0].sum() + mask[:, -1].sum()
     store = BlobStore(blobs)
-    return Made(
+    return NewMask(
         mask=store.put_bytes(encode_mask(mask)),
         silhouette=store.put_bytes(encode_mask(small)),
         sharpness=sharpness(gray, inside),
@@ -61,8 +64,8 @@ def store_mask(blobs, photo, mask):
 
 
 def without(photo, text, hint):
-    """A Made without a mask, and why."""
-    return Made(trouble=problem(photo, text, hint))
+    """A NewMask without a mask, and why."""
+    return NewMask(trouble=problem(photo, text, hint))
 
 
 MASK_SUFFIXES = {".png", ".tif", ".tiff", ".bmp", ".jpg", ".jpeg"}
@@ -155,7 +158,7 @@ def propose_pattern(folder, photos):
 
 
 def mask_from_file(blobs, settings, item):
-    """Work item: the Made of the mask file that goes with a photo: (photo, path or None)."""
+    """Work item: the NewMask of the mask file that goes with a photo: (photo, path or None)."""
     photo, file = item
     folder = Path(settings.folder)
     if file is None:
@@ -188,7 +191,7 @@ def mask_from_file(blobs, settings, item):
 
 
 def mask_from_alpha(blobs, settings, photo):
-    """Work item: the Made of a photo's own alpha channel."""
+    """Work item: the NewMask of a photo's own alpha channel."""
     try:
         check_content(photo)
         mask = read_alpha(photo.path)

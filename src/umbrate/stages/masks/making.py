@@ -88,7 +88,7 @@ def _full_size(mask, halvings, photo):
 
 
 def make_mask(blobs, settings, plates, item):
-    """Work item: the Made of a photo, against the Plate of its place or by the backdrop's color."""
+    """Work item: the NewMask of a photo, against the Plate of its place or by the backdrop's color."""
     photo, place = item
     plate = plates.get(place)
     if settings.method != "color" and plate is None:
@@ -175,7 +175,7 @@ def find_plates(photos, own, settings, report):
 
 
 def make_masks(inputs, settings, report, only=None):
-    """The Made of each photo of a sitting by photo id, by the method that the settings choose.
+    """The NewMask of each photo of a sitting by photo id, by the method that the settings choose.
 
     only : set of int, optional
         Make those of these photos alone; all the others still tell what the backdrop is.

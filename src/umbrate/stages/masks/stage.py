@@ -13,7 +13,7 @@ from ...core.imaging.sharpness import soft_ones
 from ...core.masking.clean import doubts
 from ...formats.files import files_below
 from ...sitting.photos import check_content, located, photo_key, photo_refs
-from ..base import MASKS, Foresight, Outcome, Stage, StageSettings, only, problem
+from ..base import MASKS, Forecast, Outcome, Stage, StageSettings, only, problem
 from ..sharpness import sharpness_histogram, soft_problems
 from .figures import METHODS, MasksFigures
 from .files import mask_from_alpha, mask_from_file, match_files, propose_pattern
@@ -238,7 +238,7 @@ class MasksStage(Stage):
             ],
         )
 
-    def foresee(self, job, sitting, settings):
+    def forecast(self, job, sitting, settings):
         """Which mask files go with the photos, before any is read."""
         if settings.method != "files" or not settings.folder or not Path(settings.folder).is_dir():
             return None
@@ -247,7 +247,7 @@ class MasksStage(Stage):
         if not found.missing:
             first = found.file[photos[0].id] if photos else ""
             spare = f" {len(found.spare)} more files go with no photo." if found.spare else ""
-            return Foresight(f"All {len(photos)} photos have a mask file, the first {Path(first).name}.{spare}")
+            return Forecast(f"All {len(photos)} photos have a mask file, the first {Path(first).name}.{spare}")
         names = ", ".join(p.name for p in found.missing[:3])
         more = f" and {len(found.missing) - 3} more" if len(found.missing) > 3 else ""
         text = f"{len(found.file)} of {len(photos)} photos have a mask file. Without one: {names}{more}."
@@ -256,8 +256,8 @@ class MasksStage(Stage):
             count = len(match_files(settings.folder, better, photos).file)
             if count > len(found.file):
                 text += f" Files named {better} would go with {count}."
-                return Foresight(text, False, ("set", "pattern", better))
-        return Foresight(text, False)
+                return Forecast(text, False, ("set", "pattern", better))
+        return Forecast(text, False)
 
     def preview(self, inputs, settings, photo_ids, report):
         return make_masks(inputs, settings, report, photo_ids)

@@ -110,7 +110,7 @@ class PosesFigures(Figures):
     keep_box: dict = {}  #: fitted round the object, in the plain frame
     reasons: dict[int, WhyLeftOut] = {}
     made_from: dict[int, str] | None = None  #: what the features of each photo were found from
-    match_mark: str = ""  #: what matches depend on besides the features
+    match_key: str = ""  #: what matches depend on besides the features
     per_photo: dict[int, PhotoFigures] = {}
     residual_histogram: list[int] = []
     features_s: float = 0.0

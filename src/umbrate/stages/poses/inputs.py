@@ -38,7 +38,7 @@ class Before:
     features: dict  #: photo id to blob key
     made_from: dict  #: photo id to mark
     matches: str | None
-    match_mark: str
+    match_key: str
     carried: dict  #: artefacts that an adjustment leaves as they are
     settings: dict
     figures: Unchanged

@@ -21,7 +21,7 @@ from ...sitting.photos import photo_picture
 from ..base import Outcome, problem
 from .figures import RESIDUAL_TOP_PX, PhotoFigures, PosesFigures, Ring, Turntable, WhyLeftOut
 from .inputs import ADJUST, ELSEWHERE, MARKED, START_OVER
-from .solving import match_mark
+from .solving import match_key
 
 COVER_CELLS = 12  #: the longer side of a photo is divided into so many cells to say how much of it has sightings
 STILL_SHARE = 0.6  #: a photo with so many still features shows the backdrop only
@@ -102,7 +102,7 @@ def outcome(made, inputs, settings, report):
             turntable=_turntable(block, photos),
             reasons={photos[i].id: r for i, r in reasons.items()},
             made_from=dict(made.made_from),
-            match_mark=match_mark(settings),
+            match_key=match_key(settings),
             **{k: round(v, 2) for k, v in made.times.items()},
             **_sighting_figures(block, photos),
         ),

@@ -20,8 +20,8 @@ from ...core.features.detect import Features, detect
 from ...core.features.match import match, unit_descriptors
 from ...core.features.still import still_features
 from ...core.geometry.lens import PARAMETER_NAMES, Lens
-from ...core.geometry.sightings import Sightings
-from ...core.imaging.filters import halve_by_area
+from ...core.geometry.sightings import PointSightings
+from ...core.imaging.filters import halve_by_area, halve_mask
 from ...core.imaging.sharpness import LUMA
 from ...core.poses.block import Block
 from ...core.poses.choose import ALL, CHEAP, LIKENESS, NEAR, choose_pairs, largest, likeness_to, nearness
@@ -45,6 +45,7 @@ from .inputs import ADJUST, ELSEWHERE, MARKED, START_OVER
 
 #: raised when features, or matches, are found in another way: what was kept of them is found anew
 FEATURE_VERSION = MATCH_VERSION = 1
+HALVED_MASK_VERSION = 2  #: of the rule that makes the masks of large photos smaller
 LIVE_S = 1.0  #: a growing block is shown no oftener
 GUESSED_SIGMA = 0.4  #: of a focal length that no file tells, as a share of itself
 #: settings of what comes before an adjustment
@@ -54,7 +55,7 @@ BEFORE_ADJUSTING = (
 
 
 @dataclass
-class Made:
+class Computed:
     """A Solution and what came with it."""
 
     solution: Solution
@@ -106,7 +107,7 @@ def lenses_of(photos, groups):
 
 
 @dataclass(frozen=True)
-class Side:
+class PhotoFeatures:
     """A photo as matching sees it: unit descriptors (n, 128), pixels (n, 2), lens vector, longer side."""
 
     unit: np.ndarray
@@ -116,46 +117,46 @@ class Side:
 
 
 # ---------------------------------------------------------------------- work items
-def feature_mark(photo, mask, settings):
+def feature_key(photo, mask, settings):
     """What the features of a photo depend on, as a short hash."""
     version = [] if FEATURE_VERSION == 1 else [FEATURE_VERSION]
+    if mask and max(photo.width, photo.height) > settings.largest_side:
+        version.append(HALVED_MASK_VERSION)
     text = json.dumps([photo.hash, mask, settings.features, settings.fine, settings.largest_side, *version])
     return hashlib.sha256(text.encode()).hexdigest()[:16]
 
 
-def find_features(blobs, masks, settings, known, photo):
+def find_features(blobs, masks, settings, cached, photo):
     """Work item: the features of a photo, and the key of the blob that keeps them."""
     blobs = BlobStore(blobs)
-    if photo.id in known:
+    if photo.id in cached:
         try:
-            return Features(**blobs.get_arrays(known[photo.id])), known[photo.id]
+            return Features(**blobs.get_arrays(cached[photo.id])), cached[photo.id]
         except UmbrateError:
             pass  # found again below
     gray = (photo_picture(photo) @ LUMA) / np.float32(255)
-    mask = decode_mask(blobs.get_bytes(masks[photo.id])) if photo.id in masks else None
     halvings = 0
     while max(gray.shape) > settings.largest_side:
         gray = halve_by_area(gray)
-        if mask is not None:
-            mask = mask[::2, ::2][: gray.shape[0], : gray.shape[1]]
         halvings += 1
+    mask = halve_mask(decode_mask(blobs.get_bytes(masks[photo.id])), halvings) if photo.id in masks else None
     # a photo that was halved has its finest detail left out on purpose
     f = detect(gray, mask, settings.features, upsample=settings.fine and not halvings).magnified(2**halvings)
     return f, blobs.put_arrays(**f.arrays())
 
 
-def match_photos(sides, settings, known, ij):
+def match_photos(photos, settings, cached, ij):
     """Work item: rows (k, 2) of the features of two photos that look alike."""
-    if ij in known:
-        return known[ij]
+    if ij in cached:
+        return cached[ij]
     i, j = ij
-    return match(sides[i].unit, sides[j].unit, settings.ratio)
+    return match(photos[i].unit, photos[j].unit, settings.ratio)
 
 
-def relate_photos(sides, settings, lenses, item):
+def relate_photos(photos, settings, lenses, item):
     """Work item: the PairGeometry of two photos (i, j, matches) with some lens vectors, or None."""
     i, j, m = item
-    a, b = sides[i], sides[j]
+    a, b = photos[i], photos[j]
     threshold = settings.verify_px * max(a.width, b.width) / 1600.0
     return relate(m, a.xy, lenses[i], b.xy, lenses[j], threshold_px=threshold, seed=settings.seed + 1009 * i + j)
 
@@ -212,9 +213,9 @@ class _Making:
         return self._made(solution, still, share, tried, chosen)
 
     def _made(self, solution, still, share, tried, chosen):
-        return Made(
+        return Computed(
             solution, still, share, self.targets, self.xy, self.counts, self.lenses, self.guessed, tried, chosen,
-            self.times, self.artefacts, self.marks, self.mark_at,
+            self.times, self.artefacts, self.fingerprints, self.mark_at,
         )  # fmt: skip
 
     def _marks(self):
@@ -232,7 +233,7 @@ class _Making:
             for a, b in combinations(at, 2):
                 self.links.setdefault((a[0], b[0]), []).append((a[1], b[1]))
             if len(mine) >= 2:
-                self.seen_marks[mark] = Sightings(
+                self.seen_marks[mark] = PointSightings(
                     np.array([m[0] for m in mine]), np.array([m[1:3] for m in mine]), np.array([m[3] for m in mine])
                 )
         self.links = {p: np.array(m, np.int64) for p, m in self.links.items()}
@@ -276,15 +277,17 @@ class _Making:
     def _features(self, end):
         i, b = self.inputs, self.before
         if self.settings.ties == MARKED:
-            self.marks = {p.id: "" for p in self.photos}
+            self.fingerprints = {p.id: "" for p in self.photos}
             self.feats, self.counts, self.artefacts = [], [0] * len(self.photos), {}
             return
         if i.joined:
-            self.marks = {p.id: b.made_from.get(p.id, "") for p in self.photos}
+            self.fingerprints = {p.id: b.made_from.get(p.id, "") for p in self.photos}
         else:
-            self.marks = {p.id: feature_mark(p, i.masks.get(p.id, ""), self.settings) for p in self.photos}
-        known = {k: key for k, key in b.features.items() if b.made_from.get(k) == self.marks.get(k)} if b else {}
-        find = partial(find_features, i.blobs, i.masks, self.settings, known)
+            self.fingerprints = {p.id: feature_key(p, i.masks.get(p.id, ""), self.settings) for p in self.photos}
+        cached = (
+            {k: key for k, key in b.features.items() if b.made_from.get(k) == self.fingerprints.get(k)} if b else {}
+        )
+        find = partial(find_features, i.blobs, i.masks, self.settings, cached)
         found = self.report.map(find, self.photos, "features of photo", 0.0, end)
         self.feats = [f for f, _ in found]
         self.counts = [len(f) for f in self.feats]
@@ -322,18 +325,18 @@ class _Making:
         arrays = self.blobs.get_arrays(self.inputs.removed)
         for k, p in enumerate(self.photos):
             numbers = self.targets.numbers[k] if self.targets else np.zeros(0, int)
-            gone = removed_rows(arrays, p.id, self.marks[p.id], numbers, self.counts[k])
+            gone = removed_rows(arrays, p.id, self.fingerprints[p.id], numbers, self.counts[k])
             # a place with two directions is two features: both go
             places = np.ascontiguousarray(self.xy[k], np.float64).view("V16").ravel()
             self.out[k] = np.isin(places, places[gone])
 
     # ------------------------------------------------------------------ matching
-    def _known_matches(self):
+    def _cached_matches(self):
         """Matches of the last run between photos whose features are the same, by pair of rows."""
         b = self.before
-        if b is None or b.matches is None or b.match_mark != match_mark(self.settings):
+        if b is None or b.matches is None or b.match_key != match_key(self.settings):
             return {}
-        row = {p.id: k for k, p in enumerate(self.photos) if b.made_from.get(p.id) == self.marks[p.id]}
+        row = {p.id: k for k, p in enumerate(self.photos) if b.made_from.get(p.id) == self.fingerprints[p.id]}
         try:
             a = self.blobs.get_arrays(b.matches)
         except UmbrateError:
@@ -374,12 +377,12 @@ class _Making:
 
     def _match(self):
         todo, chosen = self._choose(0.3, 0.34)
-        self.sides = [
-            Side(unit_descriptors(f.descriptors), points, self.lenses[k].vector, w)
+        self.described = [
+            PhotoFeatures(unit_descriptors(f.descriptors), points, self.lenses[k].vector, w)
             for f, points, k, w in zip(self.feats, self.xy, self.lens_of, self.widths, strict=True)
         ]
-        known = self._known_matches()
-        work = partial(match_photos, self.sides, self.settings, known)
+        cached = self._cached_matches()
+        work = partial(match_photos, self.described, self.settings, cached)
         found = self.report.map(work, todo, "matching pair", 0.34, 0.6)
         self.artefacts[("matches", None)] = self.blobs.put_arrays(
             photo_ids=np.array([p.id for p in self.photos]),
@@ -399,7 +402,7 @@ class _Making:
         """Verified pairs, with lens vectors (m, 10)."""
         lenses = [vectors[k] for k in self.lens_of]
         items = [(i, j, m) for (i, j), m in self.matches.items()]
-        work = partial(relate_photos, self.sides, self.settings, lenses)
+        work = partial(relate_photos, self.described, self.settings, lenses)
         related = self.report.map(work, items, "verifying pair", 0.6, 0.65)
         return {ij: g for ij, g in zip(self.matches, related, strict=True) if g is not None}
 
@@ -469,7 +472,7 @@ class _Making:
         photo, feature = np.array([row.get(int(i), -1) for i in b.photo_ids])[b.photo], b.feature
         # rows of targets follow those of the features; both are where they were, or the sighting is gone
         sizes = np.array([len(x) for x in self.xy])
-        same = {p.id for p in self.photos if self.before.made_from.get(p.id) == self.marks[p.id]}
+        same = {p.id for p in self.photos if self.before.made_from.get(p.id) == self.fingerprints[p.id]}
         kept = np.array([int(i) in same for i in b.photo_ids])[b.photo]
         use = (photo >= 0) & kept
         use[use] = feature[use] < sizes[photo[use]]
@@ -523,6 +526,6 @@ class _Making:
         self.report.live("block", so_far.moved(upright_frame(so_far.poses, points, self.orientations[on])))
 
 
-def match_mark(settings):
+def match_key(settings):
     """What matches depend on besides the features."""
     return f"ratio {settings.ratio}" + ("" if MATCH_VERSION == 1 else f", {MATCH_VERSION}")

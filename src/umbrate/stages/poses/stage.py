@@ -12,7 +12,7 @@ from ...core.poses.marked import missing
 from ...sitting.marks import marks_of
 from ...sitting.masks import mask_blobs
 from ...sitting.photos import photo_key, photo_refs
-from ..base import Foresight, Histogram, Stage, StageSettings, only
+from ..base import Forecast, Histogram, Stage, StageSettings, only
 from .figures import RESIDUAL_TOP_PX, PosesFigures
 from .inputs import ADJUST, FEATURES, GO_ON, MARKED, START_OVER, Before, Inputs, Unchanged
 from .merging import gather_merged
@@ -227,7 +227,7 @@ class PosesStage(Stage):
             {p: key for (name, p), key in done.artefacts.items() if name == "features"},
             done.figures.made_from,
             done.blob("matches"),
-            done.figures.match_mark,
+            done.figures.match_key,
             carried,
             done.settings,
             Unchanged.of(done.figures),
@@ -246,7 +246,7 @@ class PosesStage(Stage):
     def run(self, inputs, settings, report):
         return outcome.outcome(solving.make_block(inputs, settings, report), inputs, settings, report)
 
-    def foresee(self, job, sitting, settings):
+    def forecast(self, job, sitting, settings):
         """Of marked points alone: what is still to be marked."""
         if settings.ties != MARKED:
             return None
@@ -256,8 +256,8 @@ class PosesStage(Stage):
         told, able = missing(numbers, [p.name for p in photos])
         if able:
             left = f" {' '.join(told[:2])}" if told else ""
-            return Foresight(f"{sum(map(len, numbers))} marked places: enough to solve.{left}")
-        return Foresight(" ".join(told[:3]) or "Mark at least six places in two photos.", False, ("mark points",))
+            return Forecast(f"{sum(map(len, numbers))} marked places: enough to solve.{left}")
+        return Forecast(" ".join(told[:3]) or "Mark at least six places in two photos.", False, ("mark points",))
 
     def histogram(self, figures):
         counts = figures.residual_histogram

@@ -12,7 +12,7 @@ from ...core.geometry.similarity import fit_similarity
 from ...core.measure.datum import SURE, Lengths, after, of_shape
 from ...core.measure.fit import BENT_PX, fit_known
 from ...core.measure.level import FLAT
-from ...core.measure.network import place_of
+from ...core.measure.network import seen_point
 from ...core.measure.quantities import K95
 from ...core.targets.detect import CODED
 from ...core.targets.printed import printed_lengths
@@ -20,10 +20,10 @@ from ...core.targets.sheets import BARS, MAT
 from ...job.blobs import BlobStore
 from ...job.marks import CHECK, SCALE, token
 from ...sitting.blocks import stored_block
-from ...sitting.endpoints import known_places
-from ...sitting.frames import end_text, place_of_end
+from ...sitting.endpoints import control_points
+from ...sitting.frames import end_text, row_of_end
 from ...sitting.marks import marks_of, with_marks, without_marks
-from ..base import Foresight, Outcome, Stage, StageSettings, only, problem
+from ..base import Forecast, Outcome, Stage, StageSettings, only, problem
 from .figures import KnownPoint, LengthFigures, ScaleFigures
 
 FROM_SHEET = "sheet"
@@ -99,7 +99,7 @@ class ScaleStage(Stage):
             marks_of(job, sitting),
             {p.id: p.name for p in job.photos(sitting.id)},
             tuple((k.first, k.second, k.value_mm, k.sigma_mm, k.role) for k in job.lengths(sitting.id)),
-            known_places(job, sitting),
+            control_points(job, sitting),
             job.end_names(sitting.id),
         )
 
@@ -177,7 +177,7 @@ class ScaleStage(Stage):
         """Rows of lengths whose ends the block has, and problems with the others."""
 
         def row_of(end):
-            return place_of_end(b, end)
+            return row_of_end(b, end)
 
         def told(end):
             return end_text(end, inputs.names)
@@ -221,7 +221,7 @@ class ScaleStage(Stage):
         Coordinates of a map or a hall have many digits before those that matter: a round offset near the points is
         taken off, and put on again where people read coordinates. So everything is computed near zero.
         """
-        at = {e: row for e in inputs.known if (row := place_of_end(b, e)) is not None}
+        at = {e: row for e in inputs.known if (row := row_of_end(b, e)) is not None}
         have = list(at)
         none = None, [0.0, 0.0, 0.0], []
         if not settings.use_known or not inputs.known:
@@ -249,7 +249,7 @@ class ScaleStage(Stage):
         targets = sorted(b.targets.values())
         every = sorted({*targets, *(i for r in rows for i in r["rows"]), *(known[0].tolist() if known else [])})
         at = {p: k for k, p in enumerate(every)}
-        cov = network.joint([place_of(block, p) for p in every]) if every else np.zeros((0, 0))
+        cov = network.joint([seen_point(block, p) for p in every]) if every else np.zeros((0, 0))
         X = block.points[every]
         some = Lengths(
             np.array([at[p] for p in lengths.first[used]], int), np.array([at[p] for p in lengths.second[used]], int),
@@ -368,15 +368,15 @@ class ScaleStage(Stage):
         }  # fmt: skip
 
     # ------------------------------------------------------------------ for people
-    def foresee(self, job, sitting, settings):
+    def forecast(self, job, sitting, settings):
         """What the scale will be made from."""
         count = sum(k.role == SCALE for k in job.lengths(sitting.id))
         if count or job.result(sitting.id, "scale"):
             return None
         lens = job.result(sitting.id, "lens")
         if settings.sheet_lengths == "scale" and lens and lens.figures.numbers:
-            return Foresight("Bars printed from the sheets are looked for among the targets.")
-        return Foresight("No length is stated yet: the block would stay unscaled.", False, ("state a length",))
+            return Forecast("Bars printed from the sheets are looked for among the targets.")
+        return Forecast("No length is stated yet: the block would stay unscaled.", False, ("state a length",))
 
     def headline(self, figures):
         if not figures.scaled:

@@ -68,7 +68,7 @@ def remove_files(dir_fd, wanted):
     return count
 
 
-class Place:
+class HeldFolder:
     """Where an open job is.
 
     Attributes

@@ -1,6 +1,6 @@
-"""Errands: long work that is no stage, such as reading photos in or trying a mask, one after another.
+"""Tasks: long work that is no stage, such as reading photos in or trying a mask, one after another.
 
-They have a worker of their own, so that photos come in while a cloud is computed. What an errand
+They have a worker of their own, so that photos come in while a cloud is computed. What a task
 brings back is handed to whoever sent it; it changes no job by itself.
 """
 
@@ -9,14 +9,14 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from .lane import Going, Lane
+from .serial import Running, Serial
 from .worker import Worker
 
 log = logging.getLogger(__name__)
 
 
 @dataclass
-class Errand(Going):
+class Task(Running):
     """One call ``function(*arguments, report)`` in the worker.
 
     Attributes
@@ -36,12 +36,12 @@ class Errand(Going):
     otherwise: Callable = None
 
 
-class Errands(Lane):
-    """Runs errands. Call `poll` often."""
+class Tasks(Serial):
+    """Runs tasks. Call `poll` often."""
 
     def send(self, title, function, arguments, then, otherwise):
-        """Queue an errand (see `Errand`)."""
-        self.waiting.append(Errand(title=title, function=function, arguments=arguments, then=then, otherwise=otherwise))
+        """Queue a task (see `Task`)."""
+        self.waiting.append(Task(title=title, function=function, arguments=arguments, then=then, otherwise=otherwise))
 
     def poll(self, timeout=0.0):
         """Start what can start and hand over what came back; returns whether anything moved."""
@@ -53,17 +53,17 @@ class Errands(Lane):
             return False
         events = self.worker.poll(timeout)
         for e in events:
-            errand = self.running
+            task = self.running
             if e.kind == "progress":
-                errand.follow(e.data)
+                task.follow(e.data)
             elif e.kind != "live":
                 self.running = None
                 if e.data.get("traceback"):
                     log.error("%s", e.data["traceback"])
                 if e.kind == "done":
-                    errand.then(e.data["value"])
+                    task.then(e.data["value"])
                 else:
-                    errand.otherwise(e.data["message"], e.kind)
+                    task.otherwise(e.data["message"], e.kind)
         return bool(events)
 
     def close(self):

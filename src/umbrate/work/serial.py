@@ -1,4 +1,4 @@
-"""A lane: work that goes through one worker, one piece after another."""
+"""Serial work: it goes through one worker, one piece after another."""
 
 import time
 from dataclasses import dataclass, field
@@ -7,7 +7,7 @@ from .worker import Worker
 
 
 @dataclass
-class Going:
+class Running:
     """Something that goes on now: how far it is."""
 
     started: float = 0.0
@@ -33,13 +33,13 @@ class Going:
         self.figures.update(data["figures"])
 
 
-class Lane:
+class Serial:
     """What runs in a worker, and what waits for it."""
 
     def __init__(self, worker=None):
         self.worker = worker or Worker()
         self.waiting = []
-        self.running = None  #: a Going, or None
+        self.running = None  #: a Running, or None
 
     @property
     def idle(self):

@@ -9,7 +9,7 @@ BESIDE = 1.5  #: spacings: a nearest point farther to the side than this is the 
 FACING = 0.3  #: least cosine between the normals
 
 
-def apart(points, normals, others, other_normals, reach):
+def surface_distances(points, normals, others, other_normals, reach):
     """Distance (n,) of points to another surface along its normals, with a sign; infinite where it has nothing there.
 
     Past the rim of the other surface the nearest point lies to the side: that is no distance between surfaces.
