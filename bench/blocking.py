@@ -8,9 +8,9 @@ take longer than 50 ms.
 import argparse
 import os
 import shutil
+import signal
 import sys
 import tempfile
-import threading
 import time
 import traceback
 from pathlib import Path
@@ -32,26 +32,23 @@ class Watch:
         self.timer = QTimer()
         self.timer.setInterval(2)
         self.timer.timeout.connect(self._tick)
-        self.main = threading.get_ident()
+        signal.signal(signal.SIGALRM, self._late)
         self.begin()
         self.timer.start()
-        threading.Thread(target=self._look, daemon=True).start()
 
     def begin(self):
         """Forget what was."""
-        self.last, self.worst, self.where, self._seen = time.perf_counter(), 0.0, [], None
+        self.last, self.worst, self.where, self._seen = time.perf_counter(), 0.0, [], []
 
     def _tick(self):
         now = time.perf_counter()
         if now - self.last > self.worst:
-            self.worst, self.where = now - self.last, self._seen or []
-        self.last, self._seen = now, None
+            self.worst, self.where = now - self.last, self._seen
+        self.last, self._seen = now, []
+        signal.setitimer(signal.ITIMER_REAL, REACH_MS / 1e3, REACH_MS / 1e3)
 
-    def _look(self):
-        while True:
-            time.sleep(0.01)
-            if time.perf_counter() - self.last > REACH_MS / 1e3:
-                self._seen = traceback.extract_stack(sys._current_frames()[self.main])
+    def _late(self, number, frame):
+        self._seen = [*self._seen, traceback.extract_stack(frame)]
 
 
 def photo(k):
@@ -130,7 +127,7 @@ def measure(folder, out, only=""):
             app.processEvents()
             time.sleep(0.001)
             s = window.session
-            if not (s.background.idle and s.tasks.idle and s.queue.idle):
+            if not (s.background.idle and s.tasks.idle and (s.queue is None or s.queue.idle)):
                 quiet = time.perf_counter()
 
     rest()
@@ -158,9 +155,9 @@ def main():
         for words, ms, where in rows:
             print(f"{words}: {ms:.0f} ms (<= {REACH_MS})")
             if arguments.where and ms > REACH_MS:
-                ours = [f for f in where if "umbrate" in f.filename and "bench" not in f.filename]
-                for f in ours[-7:]:
-                    print(f"    {Path(f.filename).name}:{f.lineno} {f.name}: {f.line}")
+                for stack in where:
+                    ours = [f for f in stack if "src/umbrate" in f.filename]
+                    print("    " + " > ".join(f"{Path(f.filename).stem}.{f.name}:{f.lineno}" for f in ours[-8:]))
         return 0 if all(ms <= REACH_MS for _, ms, _ in rows) else 1
     finally:
         shutil.rmtree(home, ignore_errors=True)

@@ -266,9 +266,11 @@ class Measuring(unittest.TestCase):
         QTest.keyClick(self.view, Qt.Key.Key_Return)
         self.assertLessEqual(len(s.measuring.values), 2)
         folder = scratch()
-        for act, file in ((panel._export, "m.csv"), (panel._report, "r.pdf")):
+        for act, file in (("_export", "m.csv"), ("_report", "r.pdf")):
+            panel = self.panel("Measure", MeasurePanel)
             with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(folder / file), "")):
-                act()
+                getattr(panel, act)()
+            wait_for(lambda: s.tasks.idle)
             self.assertTrue((folder / file).stat().st_size > 50)
         dialog = SectionDialog(s, self.window)
         wait_for(lambda: dialog.drawing.section is not None)
