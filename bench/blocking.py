@@ -113,12 +113,14 @@ def measure(folder, out, only=""):
     from PyQt6.QtCore import QTimer
 
     from umbrate.desk.__main__ import make_app
+    from umbrate.desk.warmth import Warmth
     from umbrate.desk.window import Window
 
     app = make_app(["umbrate"])
     window = Window()
     window.resize(1280, 800)
     window.show()
+    Warmth(window).begin()  # as the program does
     watch, rows = Watch(), []
 
     def rest():

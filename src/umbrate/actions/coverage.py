@@ -80,9 +80,12 @@ def _stand(n):
     return f"from {side:.0f}° round, {up}"
 
 
-def gather_coverage(job, sitting, kept=None):
-    """The Work of a sitting's chosen cloud, or of `kept`; raises UmbrateError where there is none."""
-    cloud = load_cloud(job, sitting, kept)
+def gather_coverage(job, sitting, kept=None, cloud=None):
+    """The Work of a sitting's chosen cloud, or of `kept`; raises UmbrateError where there is none.
+
+    cloud : its arrays in the job's frame, where they are at hand
+    """
+    cloud = cloud or load_cloud(job, sitting, kept)
     if cloud is None or job.result(sitting.id, "poses") is None:
         raise UmbrateError(f"“{sitting.name}” has no cloud yet. Run Cloud first.", ("go to", "cloud"))
     return Work(str(job.blobs.folder), cloud, camera_list(job, sitting), frame_of(job, sitting).unit)

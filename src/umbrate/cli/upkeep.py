@@ -34,7 +34,7 @@ def install(remove):
 @click.command()
 def warm():
     """Compile all kernels once, so that no first click waits for it (the launcher does this)."""
-    from .warm import warm_up
+    from ..work.warming import warm_up
 
     warm_up(say)
 

@@ -3,11 +3,12 @@
 import logging
 import sys
 
-from PyQt6.QtCore import QtMsgType, qInstallMessageHandler
+from PyQt6.QtCore import QTimer, QtMsgType, qInstallMessageHandler
 from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication
 
 from umbrate.desk import tokens
+from umbrate.desk.warmth import Warmth
 from umbrate.desk.window import Window
 from umbrate.work.logs import begin_log
 
@@ -51,6 +52,7 @@ def main(arguments):
     window.show()
     if arguments:
         window.open_path(arguments[0])
+    QTimer.singleShot(0, Warmth(window).begin)
     return app.exec()
 
 

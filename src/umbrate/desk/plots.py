@@ -1,15 +1,59 @@
 """Plots in the desk's own look."""
 
+import sys
+
 import numpy as np
 
 from ..core.later import Later
 from . import tokens as t
 
 pg = Later("pyqtgraph")
+MOST = (1 << 24) - 1  #: what Qt takes for no limit of a size
+
+
+SPARE = 4  #: plots that are kept for the next panel: making one takes longer than all the rest of a panel
+
+_spare = []
+
+
+def make_spare():
+    """Make a plot before one is needed; returns whether there are enough now."""
+    if len(_spare) < SPARE:
+        _spare.append(_new())
+    return len(_spare) >= SPARE
+
+
+def give_back(widget):
+    """Take the plots out of a widget that goes, for the next one."""
+    if "pyqtgraph" not in sys.modules:
+        return
+    for plot in widget.findChildren(pg.PlotWidget):
+        if len(_spare) < SPARE:
+            plot.hide()
+            plot.setParent(None)
+            plot.clear()
+            plot.setToolTip("")
+            plot.setMinimumSize(0, 0)
+            plot.setMaximumSize(MOST, MOST)
+            for side in ("left", "bottom"):
+                plot.setLabel(side, "")
+                plot.showLabel(side, False)
+                plot.getAxis(side).setTicks(None)
+            plot.enableAutoRange()
+            _spare.append(plot)
 
 
 def quiet_plot(bottom, left=""):
     """An empty plot that stands still, with its axes named."""
+    plot = _spare.pop() if _spare else _new()
+    plot.show()
+    for side, text in (("bottom", bottom), ("left", left)):
+        if text:
+            plot.setLabel(side, text, color=t.QUIET, **{"font-size": "11px"})
+    return plot
+
+
+def _new():
     plot = pg.PlotWidget(background=t.PANEL)
     plot.setMouseEnabled(False, False)
     plot.hideButtons()
@@ -21,9 +65,6 @@ def quiet_plot(bottom, left=""):
         axis.setTickFont(t.font(10))
         axis.enableAutoSIPrefix(False)
     plot.getAxis("left").setWidth(44)
-    for side, text in (("bottom", bottom), ("left", left)):
-        if text:
-            plot.setLabel(side, text, color=t.QUIET, **{"font-size": "11px"})
     return plot
 
 

@@ -1,10 +1,13 @@
 """The clouds of a sitting as arrays: as computed, as cleaned, in the job's frame; and how one differs from another."""
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from ..core.cloud.filters import distance_to
 from ..core.cloud.grid import spacing_of
 from ..core.geometry.similarity import scale_of
+from ..job.blobs import BlobStore
 from .frames import frame_of, move_directions, move_points
 
 
@@ -30,12 +33,44 @@ def to_job(job, sitting, kept, frame=None):
     return frame.matrix @ np.linalg.inv(np.array(kept.from_plain, float))
 
 
+@dataclass(frozen=True)
+class CloudSource:
+    """Where a cloud is read from, in any thread or process.
+
+    Attributes
+    ----------
+    blobs : str
+        Folder of the job's blobs.
+    cloud, steps : blob keys of the cloud as computed, and of what each step of cleaning did
+    to_job : (4, 4)
+        The similarity from the frame it was computed in to that of the job.
+    """
+
+    blobs: str
+    cloud: str
+    steps: tuple
+    to_job: np.ndarray
+
+    def read(self):
+        """The arrays by name, in the job's frame."""
+        return _read(BlobStore(self.blobs), self)
+
+
+def cloud_source(job, sitting, kept):
+    """The CloudSource of a KeptCloud."""
+    return CloudSource(str(job.blobs.folder), kept.blob, tuple(s.blob for s in kept.steps), to_job(job, sitting, kept))
+
+
 def load_cloud(job, sitting, kept=None):
     """A cloud of a sitting as arrays by name in the job's frame, the chosen one where none is given; or None."""
     kept = kept or job.cloud(sitting.id)
-    if kept is None:
-        return None
-    c, M = raw_cloud(job, kept), to_job(job, sitting, kept)
+    return _read(job.blobs, cloud_source(job, sitting, kept)) if kept else None
+
+
+def _read(blobs, source):
+    c, M = blobs.get_arrays(source.cloud), source.to_job
+    for step in source.steps:
+        c = after_step(c, blobs.get_arrays(step))
     if not np.allclose(M, np.eye(4), rtol=0, atol=1e-15):
         c = {**c, "points": move_points(c["points"], M), "normals": move_directions(c["normals"], M)}
         if "precision" in c:

@@ -38,6 +38,10 @@ class KeepBox:
 BOX_EDGES = ((0, 1), (2, 3), (4, 5), (6, 7), (0, 2), (1, 3), (4, 6), (5, 7), (0, 4), (1, 5), (2, 6), (3, 7))
 
 
+#: corners of each face, in a round
+BOX_FACES = ((0, 1, 3, 2), (4, 5, 7, 6), (0, 1, 5, 4), (2, 3, 7, 6), (0, 2, 6, 4), (1, 3, 7, 5))
+
+
 def looked_at(poses):
     """The place nearest to all optical axes (3,)."""
     A, b = np.zeros((3, 3)), np.zeros(3)

@@ -1,6 +1,7 @@
 """Ramps of color for what was measured, and the shading of surfaces without color."""
 
 import numpy as np
+from numba import njit, prange
 
 LIGHT = np.array([0.35, -0.5, 0.8]) / np.linalg.norm([0.35, -0.5, 0.8])
 UNKNOWN = (70, 70, 74)  #: of points that have no value
@@ -19,11 +20,24 @@ SIGNED = _ramp("#3C8FD0", "#5F86A8", "#8A8A8A", "#B5875A", "#E08A2E")  #: of a d
 
 def ramp_colors(values, low, high, ramp=RAMP):
     """Colors (n, 3) uint8 of values along a ramp from `low` to `high`; UNKNOWN where a value is not finite."""
-    with np.errstate(invalid="ignore"):
-        x = np.clip((values - low) / max(high - low, 1e-30), 0, 1)
-    out = ramp[(np.nan_to_num(x) * 255).astype(np.uint8)]
-    out[~np.isfinite(values)] = UNKNOWN
+    values = np.ascontiguousarray(values, np.float32)
+    out = np.empty((len(values), 3), np.uint8)
+    _along(values, np.float32(low), np.float32(max(high - low, 1e-30)), ramp, np.array(UNKNOWN, np.uint8), out)
     return out
+
+
+@njit(cache=True, nogil=True, parallel=True)
+def _along(values, low, width, ramp, unknown, out):
+    for i in prange(len(values)):
+        v = values[i]
+        if np.isfinite(v):
+            x = min(max((v - low) / width, np.float32(0)), np.float32(1))
+            k = int(x * np.float32(255))
+            for c in range(3):
+                out[i, c] = ramp[k, c]
+        else:
+            for c in range(3):
+                out[i, c] = unknown[c]
 
 
 def relief(normals):

@@ -8,7 +8,7 @@ from ...stages import BY_NAME
 from ...stages.base import settings_of
 from ...work.state import WORDS
 from .. import tokens as t
-from ..plots import histogram_plot
+from ..plots import give_back, histogram_plot
 from ..text import counted, short_time
 from . import panels
 from .advice import buttons, problems, remedy_button
@@ -39,6 +39,7 @@ class Bench(QScrollArea):
         self._mark = self.stage = self.result = None
         session.chosen_changed.connect(self.reload)
         session.document_changed.connect(self.reload)
+        session.cloud_read.connect(self.reload)
         session.progressed.connect(self._progress)
         self.reload()
 
@@ -77,6 +78,9 @@ class Bench(QScrollArea):
         else:
             self._fill(sitting, BY_NAME[s.stage], cell, result)
         self.column.addStretch(1)
+        if (old := self.takeWidget()) is not None:
+            give_back(old)
+            old.deleteLater()
         self.setWidget(body)
         self.verticalScrollBar().setValue(at)
 

@@ -274,7 +274,7 @@ class CloudPanel(QWidget):
             self.editors[v.name] = e
         self.form_place.addWidget(body)
         if self._property() == "precision":  # what is unsure depends on the object: the worst fiftieth to begin with
-            self.editors["most"].setValue(float(np.percentile(self.session.cloud["precision"], 98)))
+            self.editors["most"].setValue(float(np.percentile(self.session.cloud_at_hand()["precision"], 98)))
             self._wait.stop()
         self._plot_property()
 
@@ -292,7 +292,7 @@ class CloudPanel(QWidget):
 
     def _property(self):
         """The array of the cloud that the chosen filter goes by, or None."""
-        name, cloud = self.filters[self.which.currentIndex()].name, self.session.cloud
+        name, cloud = self.filters[self.which.currentIndex()].name, self.session.cloud_at_hand()
         return name if cloud is not None and name in PROPERTIES and name in cloud else None
 
     def _line_moved(self):
@@ -310,7 +310,7 @@ class CloudPanel(QWidget):
         if limit is None or key == self._plotted:
             return
         self._plotted = key
-        values = self.session.cloud[name]
+        values = self.session.cloud_at_hand()[name]
         values = values[np.isfinite(values)].astype(float)
         whole = name in ("photos", "angle")
         low, top = (float(x) for x in np.percentile(values, (0, 99.8))) if len(values) else (0.0, 1.0)

@@ -78,7 +78,7 @@ class JoinPanel(QWidget):
 
     def __init__(self, session):
         super().__init__()
-        self.session, self.work = session, session.joining
+        self.session, self.work, self.targets = session, session.joining, None
         self.found = session.job.join_found(session.sitting_id)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
@@ -178,27 +178,35 @@ class JoinPanel(QWidget):
         on = sum(roles.get(n, judged.get(n)) == ON_OBJECT for n in numbers)
         fold = QPushButton(objectName="link")
         column.addWidget(fold)
-        self.targets = table(("Target", "Judged", "You say"), 176, stretch=1)
-        self.targets.setRowCount(len(numbers))
-        for k, n in enumerate(numbers):
-            self.targets.setItem(k, 0, cell(str(n), n))
-            self.targets.setItem(k, 1, cell(judged.get(n, "not seen in both")))
-            box = QComboBox()
-            for text, role in ((JUDGED, None), (ON_OBJECT, ON_OBJECT), (ON_SUPPORT, ON_SUPPORT)):
-                box.addItem(text, role)
-            box.setCurrentIndex(box.findData(roles.get(n)))
-            box.activated.connect(lambda _, b=box, i=n: self._say(i, b.currentData()))
-            self.targets.setCellWidget(k, 2, box)
-        column.addWidget(self.targets)
+        place = QVBoxLayout()
+        column.addLayout(place)
 
         def show(unfolded):
             JoinPanel.targets_unfolded = unfolded
-            self.targets.setVisible(unfolded)
+            if unfolded and self.targets is None:
+                self.targets = self._target_table(numbers, judged, roles)
+                place.addWidget(self.targets)
+            if self.targets is not None:
+                self.targets.setVisible(unfolded)
             fold.setText(f"Targets: {on} on the object, {len(numbers) - on} not")
             fold.setToolTip("Fold" if unfolded else "Which targets count, and what you say of them")
 
         fold.clicked.connect(lambda: show(not JoinPanel.targets_unfolded))
         show(JoinPanel.targets_unfolded)
+
+    def _target_table(self, numbers, judged, roles):
+        out = table(("Target", "Judged", "You say"), 176, stretch=1)
+        out.setRowCount(len(numbers))
+        for k, n in enumerate(numbers):
+            out.setItem(k, 0, cell(str(n), n))
+            out.setItem(k, 1, cell(judged.get(n, "not seen in both")))
+            box = QComboBox()
+            for text, role in ((JUDGED, None), (ON_OBJECT, ON_OBJECT), (ON_SUPPORT, ON_SUPPORT)):
+                box.addItem(text, role)
+            box.setCurrentIndex(box.findData(roles.get(n)))
+            box.activated.connect(lambda _, b=box, i=n: self._say(i, b.currentData()))
+            out.setCellWidget(k, 2, box)
+        return out
 
     def _say(self, number, role):
         if self.session.may_write():

@@ -178,5 +178,5 @@ MARKS = {
     "poses": _of_poses,
     "scale": lambda s: s.result("poses") is None,
     "join": _of_join,
-    "cloud": lambda s: bool(s.job.clouds(s.sitting_id)),
+    "cloud": lambda s: (bool(s.job.clouds(s.sitting_id)), s.cloud_at_hand() is None),
 }

@@ -125,6 +125,8 @@ def _paint_caption(p, scene):
             text += f"  (drawing {scene._budget:,} while it moves)"
     else:
         text = ""
+    if scene.session.cloud_coming and scene.toggles["Cloud"].isChecked() and scene.live is None:
+        text = f"Reading the cloud …  {text}"
     color, cleaning = t.QUIET, scene.session.cleaning
     if scene.is_cloud and cleaning.step is not None and cleaning.told():
         text, color = cleaning.told() + ("" if cleaning.busy else "  Del applies, Esc drops it"), t.ACCENT

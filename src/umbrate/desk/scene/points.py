@@ -37,6 +37,7 @@ class ScenePoints:
         self.session = session
         self.points = self.colors = self.rows = self.block = self.slab = None
         self.is_cloud = self.is_overlay = self.is_dense = False
+        self.sitting_id = None
         self._every = None  #: before the slab, with the rows of what was removed left out
         self._left = None
         self._spacing = None
@@ -44,6 +45,7 @@ class ScenePoints:
     def take(self, cloud, ties):
         """What the session has: the clouds that are shown where `cloud` is set, else tie points where `ties` is."""
         s = self.session
+        self.sitting_id = s.sitting_id
         self._every = self._left = self._spacing = None
         self.is_overlay = s.joining.on and s.joining.overlay(cloud and s.joining.has_clouds()) is not None
         self.is_dense = self.is_overlay and cloud and s.joining.has_clouds()
@@ -54,7 +56,7 @@ class ScenePoints:
             self._cut()
             return
         self.block = s.block if s.job else None
-        chosen = s.cloud if s.job else None
+        chosen = s.cloud_at_hand() if s.job and cloud else None
         self.is_cloud = chosen is not None and cloud
         if self.is_cloud:
             others = [c["points"] for _, c in s.cleaning.others()]

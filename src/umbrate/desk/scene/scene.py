@@ -77,6 +77,7 @@ class Scene(QWidget):
         self._make_side()
         session.points.changed.connect(self._points_changed)
         session.document_changed.connect(self.reload)
+        session.cloud_read.connect(self.reload)
         session.chosen_changed.connect(self.reload)
         session.job_changed.connect(self._other_job)
         session.live.connect(self._on_live)
@@ -187,10 +188,15 @@ class Scene(QWidget):
             self.part.addItems(parts)
             self.part.setCurrentIndex(s.fragment)
         self._place_side()
+        wanted = s.job is not None and self.toggles["Cloud"].isChecked() and s.cleaning.kept is not None
+        coming = wanted and not s.joining.on and s.cloud_at_hand() is None and s.cloud_coming is not None
+        if coming and self.is_cloud and self.drawn.sitting_id == s.sitting_id:
+            self.update()  # the cloud that is drawn stays until this one is there: no other picture comes between
+            return
         removed = s.job.removed(s.sitting_id) if s.job and s.sitting_id else None
         mark = (
             s.sitting_id, *results, self.toggles["Cloud"].isChecked(), self.toggles["Tie points"].isChecked(),
-            s.fragment, removed, s.cleaning.key(), s.cleaning.shown,
+            s.fragment, removed, s.cleaning.key(), s.cleaning.shown, coming,
             s.joining.key(), s.joining.hidden, s.frame_key if s.job and s.sitting_id else None,
         )  # fmt: skip
         if mark == self._seen or self.live is not None:
@@ -225,7 +231,7 @@ class Scene(QWidget):
     def _cloud_changed(self):
         """The cloud is looked at in another way, something is tried on it, or others are shown beside it."""
         work = self.session.cleaning
-        if not self.is_cloud or self.session.cloud is None:
+        if not self.is_cloud or self.session.cloud_at_hand() is None:
             return
         if self._seen is not None and work.shown != self._shown_beside:
             self.reload()
@@ -491,7 +497,7 @@ class Scene(QWidget):
         if k >= 0 and self.is_cloud:
             s.measuring.pick(self.points[k].astype(float))
         else:
-            more = " Show the cloud to measure on it  (3)." if not self.is_cloud and s.cloud is not None else ""
+            more = " Show the cloud to measure on it  (3)." if not self.is_cloud and s.cleaning.kept is not None else ""
             s.said.emit(f"There is no target and no marked point here.{more}", "note")
 
     # ------------------------------------------------------------------ the pointer

@@ -34,9 +34,10 @@ class CleanWork(QObject):
         self.place = None  #: which of its places is chosen
         self.shown = frozenset()  #: ids of the clouds that are drawn beside the chosen one
         self._others = {}
-        self._raw = self._mark = self._colored = None
+        self._raw = self._mark = self._colored = self._usual = None
         session.document_changed.connect(self._forget)
         session.chosen_changed.connect(self._forget)
+        session.cloud_read.connect(self.changed)
 
     def key(self):
         """What the cloud that is shown depends on."""
@@ -47,7 +48,7 @@ class CleanWork(QObject):
     def _forget(self):
         key = self.key()
         if key != self._mark:
-            self._mark, self._raw, self._colored = key, None, None
+            self._mark, self._raw, self._colored, self._usual = key, None, None, None
             had = self.drop is not None
             self.step = self.drop = self.moves = None
             if self.covered and self.covered[0] != key:
@@ -240,7 +241,7 @@ class CleanWork(QObject):
             self.set_look(look)
             return
         try:
-            work = gather_coverage(s.job, s.sitting)
+            work = gather_coverage(s.job, s.sitting, cloud=s.cloud)
         except UmbrateError as e:
             s.said.emit(str(e), "bad")
             return
@@ -273,13 +274,24 @@ class CleanWork(QObject):
 
     def legend(self):
         """The range (low, high), unit and name of what the cloud is colored by; None for looks without a ramp."""
-        values = self.values()
-        ends = self.ends.get(self.look) or (usual_range(self.look, values) if values is not None else None)
+        ends = self._range()
         if ends is None:
             return None
         look = COLORINGS[self.look]
         unit = (self.session.frame.unit if self.session.frame else "") if look.unit == "length" else look.unit
         return *ends, unit, f"Distance to {self.compared[3]}" if look.name == "compared" else look.title
+
+    def _range(self):
+        """The lowest and the highest value of the ramp, or None: kept, as every repaint asks."""
+        if self.ends.get(self.look):
+            return self.ends[self.look]
+        values = self.values()
+        if values is None:
+            return None
+        key = (self.key(), self.look, self.session.frame_key, id(self.compared), id(self.covered))
+        if self._usual is None or self._usual[0] != key:
+            self._usual = key, usual_range(self.look, values)
+        return self._usual[1]
 
     def set_ends(self, ends):
         """What the ramp of the look that is shown runs from and to; None: by the values."""
@@ -289,7 +301,7 @@ class CleanWork(QObject):
 
     def values(self):
         """What the cloud is colored by (n,) float32, for looks with a ramp; None without."""
-        c, look = self.session.cloud, COLORINGS[self.look]
+        c, look = self.session.cloud_at_hand(), COLORINGS[self.look]
         if c is None or self.look not in MEASURED:
             return None
         if self.look == "compared":
@@ -300,12 +312,12 @@ class CleanWork(QObject):
 
     def colors(self):
         """Colors (n, 3) uint8 of the cloud as it is looked at, with what is on trial in the accent."""
-        c = self.session.cloud
+        c = self.session.cloud_at_hand()
         if self.moves is not None and len(self.moves) == len(c["points"]):
             return cloud_colors(c, "compared", self.moves)
-        key = (self.key(), self.look, len(c["points"]))
+        key = (self.key(), self.look, self.session.frame_key, self._range())
         if self._colored is None or self._colored[0] != key:
-            self._colored = key, cloud_colors(c, self.look, self.values(), self.ends.get(self.look))
+            self._colored = key, cloud_colors(c, self.look, self.values(), self._range())
         colors = self._colored[1]
         if self.drop is not None and len(self.drop) == len(colors) and self.drop.any():
             a = t.color(t.ACCENT)

@@ -13,7 +13,7 @@ from ...actions.measuring import refresh_all
 from ...core.errors import UmbrateError
 from ...job.folder import JobInUse, JobReadOnly
 from ...job.store import Job
-from ...sitting.clouds import load_cloud
+from ...sitting.clouds import cloud_source, load_cloud
 from ...sitting.frames import frame_of, keep_box_of, load_block, set_keep_box, turntable_of
 from ...stages import BY_NAME, STAGES, stages_of
 from ...stages.base import parse_settings
@@ -34,6 +34,7 @@ from .tiepoints import PointWork
 
 log = logging.getLogger(__name__)
 LOG_LINES = 5000
+READ_AT_ONCE = 150_000  #: points of a cloud that is read while one waits; it takes 20 ms
 
 
 class _LogLines(logging.Handler):
@@ -54,6 +55,7 @@ class Session(QObject):
     document_changed = pyqtSignal()  #: sittings, photos, settings or results
     chosen_changed = pyqtSignal()  #: sitting, stage or photo
     progressed = pyqtSignal()  #: the running cell moved on
+    cloud_read = pyqtSignal()  #: the cloud that was asked for by `cloud_at_hand` is there
     live = pyqtSignal(str, object)  #: data of a running stage
     said = pyqtSignal(str, str)  #: a sentence and "good", "bad" or "note"
     pointed = pyqtSignal(object)  #: sightings (photo id to x, y) of the point under the pointer, or None
@@ -73,6 +75,7 @@ class Session(QObject):
         self.sitting_id = self.photo_id = None
         self.stage = "photos"
         self._cache = {}
+        self.cloud_coming = None  #: what identifies the cloud that is being read
         self._board, self._outside = None, 0
         self.points, self.marking, self.measuring = PointWork(self), MarkWork(self), MeasureWork(self)
         self.cleaning, self.joining = CleanWork(self), JoinWork(self)
@@ -153,7 +156,7 @@ class Session(QObject):
             self.job = self.queue = self.masks.preview = None
             self.arrivals.forget()
             self._cache.clear()
-            self._board = None
+            self._board = self.cloud_coming = None
             try:
                 queue.close()
                 self.tasks.close()
@@ -276,8 +279,37 @@ class Session(QObject):
         kept = self.job.cloud(self.sitting_id) if self.job and self.sitting_id else None
         if kept is None:
             return None
-        key = ("cloud", self.sitting_id, kept.id, len(kept.steps), str(kept.steps[-1:]), *self.frame_key)
-        return self._kept(key, lambda: load_cloud(self.job, self.sitting, kept))
+        return self._kept(self._cloud_key(kept), lambda: load_cloud(self.job, self.sitting, kept))
+
+    def _cloud_key(self, kept):
+        return ("cloud", self.sitting_id, kept.id, len(kept.steps), str(kept.steps[-1:]), *self.frame_key)
+
+    def cloud_at_hand(self):
+        """What `cloud` is, where that does not keep the window waiting; else None, and it is read in the background.
+
+        `cloud_read` tells when it is there.
+        """
+        kept = self.job.cloud(self.sitting_id) if self.job and self.sitting_id else None
+        if kept is None:
+            return None
+        key = self._cloud_key(kept)
+        if key in self._cache or kept.left <= READ_AT_ONCE:
+            return self.cloud
+        if self.cloud_coming != key:
+            self.cloud_coming = key
+            source = cloud_source(self.job, self.sitting, kept)
+            self.in_background(source.read, lambda c: self._cloud_came(key, c), lambda e: self._cloud_came(key, e))
+        return None
+
+    def _cloud_came(self, key, answer):
+        if self.cloud_coming != key:
+            return  # another one is wanted by now
+        self.cloud_coming = None
+        if isinstance(answer, str):
+            self.said.emit(answer, "bad")
+            answer = None
+        self._kept(key, lambda: answer)
+        self.cloud_read.emit()
 
     @property
     def keep_box(self):

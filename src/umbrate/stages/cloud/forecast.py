@@ -7,9 +7,8 @@ from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
-import scipy
 
-from ...core.cloud.keepbox import KeepBox
+from ...core.cloud.keepbox import BOX_FACES, KeepBox
 from ...core.dense.speed import hypotheses, machine_speed, memory
 from ...core.errors import UmbrateError
 from ...core.geometry.similarity import scale_of
@@ -51,23 +50,21 @@ def scene_of(block, photo_ids, box, share):
     solved = [k for i, k in block.solved_rows.items() if i in photo_ids]
     if len(solved) < 2:
         return None
-    middle = box.center
-    used, ground, full = [], [], []
-    for i in solved:
-        E, size = block.poses[i], block.sizes[i].astype(float)
-        f, cx, cy = block.lens_vector(i)[:3]
-        Y = box.corners() @ E[:3, :3].T + E[:3, 3]
-        pixels = size.prod()
-        if (Y[:, 2] > 0).all():
-            uv = np.clip(Y[:, :2] / Y[:, 2:] * f + [cx, cy], 0, size)
-            try:
-                pixels = scipy.spatial.ConvexHull(uv).volume  # of a plane figure, its area
-            except scipy.spatial.QhullError:
-                pixels = 0.0
-        used.append(min(pixels, size.prod() * (share if share else 1)))
-        full.append(size.prod())
-        ground.append(np.linalg.norm(block.eyes[i] - middle) / f)
-    return Scene(len(solved), float(np.mean(full)), float(np.mean(used)), float(np.median(ground)))
+    E, size = block.poses[solved], block.sizes[solved].astype(float)
+    lens = block.lenses[block.lens_of[solved]]
+    Y = np.einsum("nij,kj->nki", E[:, :3, :3], box.corners()) + E[:, None, :3, 3]
+    front = (Y[..., 2] > 0).all(1)
+    z = np.where(front[:, None], Y[..., 2], 1.0)
+    uv = Y[..., :2] / z[..., None] * lens[:, None, :1] + lens[:, None, 1:3]
+    uv = np.clip(uv, 0, size[:, None])
+    # what is seen of a box is covered by two of its faces each, one before and one behind
+    x, y = uv[:, np.array(BOX_FACES)].transpose(3, 0, 1, 2)
+    area = (x * np.roll(y, -1, 2) - y * np.roll(x, -1, 2)).sum(2) / 2
+    full = size.prod(1)
+    pixels = np.where(front, np.abs(area).sum(1) / 2, full)
+    used = np.minimum(pixels, full * (share if share else 1))
+    ground = np.linalg.norm(block.eyes[solved] - box.center, axis=1) / lens[:, 0]
+    return Scene(len(solved), float(full.mean()), float(used.mean()), float(np.median(ground)))
 
 
 def cost(scene, photo_scale, neighbors, rounds, speed, threads):

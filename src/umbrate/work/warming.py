@@ -18,7 +18,7 @@ def warm_up(tell):
     from ..stages.photos.records import read_records
     from ..studio.scene import pebble
     from ..studio.shoot import shoot
-    from ..work.now import run_now
+    from .now import run_now
 
     start = time.monotonic()
 
@@ -37,8 +37,24 @@ def warm_up(tell):
                 run_now(job, sitting, stage.name)
             measure("angle", load_block(job, sitting))
     say("compiling the scene and the mask tools")
+    warm_drawing()
     warm_desk()
     say("all kernels are compiled")
+
+
+def warm_drawing():
+    """Draw a few points, and many: what the scene does first."""
+    import numpy as np
+
+    from ..core.raster.camera import eye_round
+    from ..core.raster.points import draw_points, paint
+    from ..core.raster.ramps import ramp_colors
+
+    points = np.random.default_rng(0).random((100_000, 3)).astype(np.float32)
+    colors = ramp_colors(points[:, 0], 0.0, 1.0)
+    eye = eye_round(np.full(3, 0.5), 1.0, (1, 1, 1), 64, 64)
+    for some in (points[:100], points):
+        paint(draw_points(some, eye, 64, 64, 2), colors, (0, 0, 0), 30.0)
 
 
 def warm_desk():
@@ -52,16 +68,11 @@ def warm_desk():
     from ..core.masking import strokes
     from ..core.masking.light import unlikeness
     from ..core.poses.degenerate import plane_inliers
-    from ..core.raster.camera import eye_round
     from ..core.raster.pick import inside_polygon, seen_inside, seen_under
-    from ..core.raster.points import draw_points, paint
     from ..core.targets.detect import find_targets
     from ..core.targets.sheets import calibration, picture
 
     points = np.random.default_rng(0).random((200_000, 3)).astype(np.float32)
-    colors = np.zeros((len(points), 3), np.uint8)
-    eye = eye_round(np.full(3, 0.5), 1.0, (1, 1, 1), 64, 64)
-    paint(draw_points(points, eye, 64, 64, 2), colors, (0, 0, 0), 30.0)
     find_targets(255 * picture(calibration(), 2.0))
     normals = np.tile(np.float32([0, 0, 1]), (len(points), 1))
     filters.lonely(points, 0.05, 3)
