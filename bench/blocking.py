@@ -6,6 +6,7 @@ take longer than 50 ms.
 """
 
 import argparse
+import multiprocessing
 import os
 import shutil
 import signal
@@ -13,6 +14,7 @@ import sys
 import tempfile
 import time
 import traceback
+from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
@@ -48,7 +50,8 @@ class Watch:
         signal.setitimer(signal.ITIMER_REAL, REACH_MS / 1e3, REACH_MS / 1e3)
 
     def _late(self, number, frame):
-        self._seen = [*self._seen, traceback.extract_stack(frame)]
+        ours = [f for f in traceback.extract_stack(frame) if "src/umbrate" in f.filename]
+        self._seen = [*self._seen, [f"{Path(f.filename).stem}.{f.name}:{f.lineno}" for f in ours[-8:]]]
 
 
 def photo(k):
@@ -142,27 +145,42 @@ def measure(folder, out, only=""):
     return rows
 
 
+def one_round(job):
+    """The rows of `measure` on a copy of a job."""
+    home = Path(tempfile.mkdtemp(prefix="umbrate-blocking-"))
+    try:
+        copy = home / "job.umbrate"
+        shutil.copytree(job, copy)
+        os.environ["XDG_STATE_HOME"] = str(home)
+        return measure(copy, home / "out")
+    finally:
+        shutil.rmtree(home, ignore_errors=True)
+
+
 def main():
     """Print the rows; the exit code is 0 only when none takes longer."""
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("job", type=Path)
     parser.add_argument("--where", action="store_true", help="print where the window was when it stood still")
+    parser.add_argument(
+        "--rounds", type=int, default=3,
+        help="so often in a process of its own; the least counts, as other work on the machine only adds",
+    )  # fmt: skip
     arguments = parser.parse_args()
-    home = Path(tempfile.mkdtemp(prefix="umbrate-blocking-"))
-    try:
-        copy = home / "job.umbrate"
-        shutil.copytree(arguments.job, copy)
-        os.environ["XDG_STATE_HOME"] = str(home)
-        rows = measure(copy, home / "out")
-        for words, ms, where in rows:
-            print(f"{words}: {ms:.0f} ms (<= {REACH_MS})")
-            if arguments.where and ms > REACH_MS:
-                for stack in where:
-                    ours = [f for f in stack if "src/umbrate" in f.filename]
-                    print("    " + " > ".join(f"{Path(f.filename).stem}.{f.name}:{f.lineno}" for f in ours[-8:]))
-        return 0 if all(ms <= REACH_MS for _, ms, _ in rows) else 1
-    finally:
-        shutil.rmtree(home, ignore_errors=True)
+    context = multiprocessing.get_context("spawn")
+    rounds = []
+    for _ in range(arguments.rounds):
+        with ProcessPoolExecutor(1, context) as pool:
+            rounds.append(pool.submit(one_round, arguments.job).result())
+    good = True
+    for same in zip(*rounds, strict=True):
+        words, ms, where = min(same, key=lambda r: r[1])
+        good &= ms <= REACH_MS
+        print(f"{words}: {ms:.0f} ms (<= {REACH_MS})")
+        if arguments.where and ms > REACH_MS:
+            for stack in where:
+                print("    " + " > ".join(stack))
+    return 0 if good else 1
 
 
 if __name__ == "__main__":

@@ -1,6 +1,6 @@
 """A stage: the unit of everything that is computed.
 
-A stage says what it needs, what can be set, and how it runs. The bench's form, the command line's
+A stage states what it needs, what can be set, and how it runs. The bench's form, the command line's
 options, the Board's columns and the ledger are all made from that, so nothing about a stage is
 written twice.
 """
@@ -9,6 +9,7 @@ import hashlib
 import json
 from contextlib import closing
 from dataclasses import dataclass, field
+from enum import Enum
 from typing import Any, ClassVar
 
 from pydantic import BaseModel, ConfigDict, ValidationError
@@ -128,9 +129,14 @@ class Report:
         return out
 
 
-#: what a stage can have the window show: the masks with the tools to draw them, the sightings of a calibration in the
-#: photo, depth maps over it, the clouds of the sitting, and sittings laid over each other
-SHOWN = MASKS, CALIBRATION, DEPTH, CLOUDS, OVERLAY = "masks", "calibration", "depth", "clouds", "overlay"
+class Shown(Enum):
+    """What a stage can have the window show."""
+
+    MASKS = "the masks, with the tools to draw them"
+    CALIBRATION = "the sightings of a calibration, in the photo"
+    DEPTH = "depth maps, over the photo"
+    CLOUDS = "the clouds of the sitting"
+    OVERLAY = "the sittings of a join, laid over each other"
 
 
 class Stage:
@@ -149,7 +155,7 @@ class Stage:
     Figures: ClassVar[type[Figures]]
     of_members: ClassVar[bool] = False  #: whether a joined row has the results of its members, `merged`, for its own
     keeps: ClassVar[str] = ""  #: what stays besides a result: "cloud", or "join" (see `Job.commit_result`)
-    shows: ClassVar[frozenset] = frozenset()  #: what the window shows while it is chosen, some of `SHOWN`
+    shows: ClassVar[frozenset] = frozenset()  #: what the window shows while it is chosen, some of `Shown`
     version: ClassVar[int] = 1  #: of its algorithm: raised when it computes something else from the same things
 
     def applies(self, sitting):

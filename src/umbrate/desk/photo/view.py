@@ -15,7 +15,7 @@ from ...core.poses.block import FEATURE
 from ...core.targets.detect import CODED, PLAIN
 from ...sitting.endpoints import end_of_row
 from ...sitting.photos import located, photo_picture
-from ...stages.base import CALIBRATION, DEPTH, MASKS
+from ...stages.base import Shown
 from ...stages.lens.figures import left_out_of
 from .. import tokens as t
 from ..annotations import paint_measures
@@ -114,11 +114,11 @@ class PhotoView(QWidget):
     def reload(self):
         """Show the chosen photo; its file is read in the background."""
         photo = self.session.photo
-        dense = self.session.shows(DEPTH)
+        dense = self.session.shows(Shown.DEPTH)
         self.depth_look.setVisible(dense)
         for name in ("Features", "Sightings"):
             self.toggles[name].setVisible(not dense)
-        drawing = self.session.shows(MASKS) and photo is not None
+        drawing = self.session.shows(Shown.MASKS) and photo is not None
         if drawing != self.mask_tools.isVisibleTo(self):
             self.mask_tools.setVisible(drawing)
             self.mask_tools.choose("move")
@@ -200,7 +200,9 @@ class PhotoView(QWidget):
                     self.tint = self._tinted(self.mask)
                 lens = s.result("lens")
                 key = lens.blob("targets", photo.id) if lens else None
-                if key and self.toggles["Targets"].isChecked() and not s.shows(MASKS):  # there they would hide edges
+                if (
+                    key and self.toggles["Targets"].isChecked() and not s.shows(Shown.MASKS)
+                ):  # there they would hide edges
                     self.targets = s.job.blobs.get_arrays(key)
                 self.calibrated = self._calibrated(lens, photo)
                 key = poses.blob("features", photo.id) if poses else None
@@ -221,7 +223,7 @@ class PhotoView(QWidget):
         s = self.session
         look = self.depth_look.currentText()
         done = s.result("cloud")
-        key = done.blob("depth", photo.id) if done and s.shows(DEPTH) and look != DEPTH_LAYERS[0] else None
+        key = done.blob("depth", photo.id) if done and s.shows(Shown.DEPTH) and look != DEPTH_LAYERS[0] else None
         b, k = self._row()
         if key is None or b is None:
             self.depth = self._depth_picture = None
@@ -241,7 +243,7 @@ class PhotoView(QWidget):
 
     def _calibrated(self, lens, photo):
         """While the Lens stage is chosen: what a calibration says of the photo's sightings, or None."""
-        if not lens or not self.session.shows(CALIBRATION) or not lens.blob("calibration"):
+        if not lens or not self.session.shows(Shown.CALIBRATION) or not lens.blob("calibration"):
             return None
         a = self.session.job.blobs.get_arrays(lens.blob("calibration"))
         rows = a["photo_ids"][a["photo"]] == photo.id
@@ -252,7 +254,7 @@ class PhotoView(QWidget):
 
     def _tinted(self, mask):
         """The mask as an overlay: one byte a pixel and a table of two colors, so that large photos stay quick."""
-        look = self.mask_look.currentIndex() if self.session.shows(MASKS) else 0
+        look = self.mask_look.currentIndex() if self.session.shows(Shown.MASKS) else 0
         outside = qRgba(0x1E, 0x21, 0x24, 175) if look == 0 else qRgba(0x2B, 0x2B, 0x2B, 255)
         inside = qRgba(0xE8, 0xE8, 0xE8, 255) if look == 2 else qRgba(0, 0, 0, 0)
         h, w = mask.shape

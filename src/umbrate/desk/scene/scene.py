@@ -21,7 +21,7 @@ from ...core.poses.block import FEATURE
 from ...core.raster.camera import eye_round
 from ...core.raster.points import draw_points, paint
 from ...sitting.endpoints import end_of_row, seen_from
-from ...stages.base import CLOUDS, OVERLAY
+from ...stages.base import Shown
 from .. import tokens as t
 from .frusta import Frusta
 from .paint import paint_empty, paint_over
@@ -170,12 +170,14 @@ class Scene(QWidget):
         """Take what the chosen sitting has; what was not there before is looked at whole."""
         s = self.session
         results = tuple((r.id if (r := s.result(n)) else 0) for n in ("poses", "cloud")) if s.job else (0, 0)
-        united = s.shows(CLOUDS) and results[1] == 0 and s.cleaning.kept is not None
-        results = (*results, s.sitting_id if s.shows(OVERLAY) else 0, united)
+        united = s.shows(Shown.CLOUDS) and results[1] == 0 and s.cleaning.kept is not None
+        results = (*results, s.sitting_id if s.shows(Shown.OVERLAY) else 0, united)
         if self._stage_mark != (s.stage, *results):
             self._stage_mark = (s.stage, *results)
             self._hide_photos(s.joining.on and s.joining.has_clouds())
-            dense = (s.shows(CLOUDS) and s.cleaning.kept is not None) or (s.shows(OVERLAY) and s.joining.has_clouds())
+            dense = (s.shows(Shown.CLOUDS) and s.cleaning.kept is not None) or (
+                s.shows(Shown.OVERLAY) and s.joining.has_clouds()
+            )
             self.toggles["Cloud"].setChecked(dense)
             self.toggles["Tie points"].setChecked(not dense)
         run = s.running()

@@ -12,7 +12,7 @@ from ...core.errors import UmbrateError
 from ...core.raster.coloring import cloud_colors
 from ...core.raster.ramps import relief
 from ...sitting.members import members_of
-from ...stages.base import OVERLAY
+from ...stages.base import Shown
 from .. import tokens as t
 
 TINTS, COLORS, DISTANCE = "tints", "colors", "distance"
@@ -38,7 +38,9 @@ class JoinWork(QObject):
     def on(self):
         """Whether the scene shows sittings laid over each other."""
         s = self.session
-        return bool(s.job and s.shows(OVERLAY) and s.sitting and s.sitting.members and s.job.join_found(s.sitting_id))
+        return bool(
+            s.job and s.shows(Shown.OVERLAY) and s.sitting and s.sitting.members and s.job.join_found(s.sitting_id)
+        )
 
     def key(self, dense=True):
         """What the overlay depends on."""

@@ -575,7 +575,7 @@ class Session(QObject):
         self.run([(self.sitting_id, n) for n in (stage, *then)])
 
     def shows(self, what):
-        """Whether the chosen stage is about something that the window can show, one of `stages.base.SHOWN`."""
+        """Whether the chosen stage is about something that the window can show, one of `stages.base.Shown`."""
         return what in BY_NAME[self.stage].shows
 
     def run_all(self):

@@ -29,7 +29,7 @@ from ...sitting.blocks import stored_block
 from ...sitting.frames import frame_of, move_box, plain_keep_box, scale_result
 from ...sitting.masks import decode_mask, mask_blobs
 from ...sitting.photos import photo_picture, photo_refs
-from ..base import CLOUDS, DEPTH, Histogram, Outcome, Stage, StageSettings, problem
+from ..base import Histogram, Outcome, Shown, Stage, StageSettings, problem
 from .figures import CloudFigures
 from .forecast import costs, forecast_of, place_for
 from .scratch import kept, zeros
@@ -233,7 +233,7 @@ class CloudStage(Stage):
     reads = "keep box"
     uses_keep_box = True
     keeps = "cloud"
-    shows = frozenset({CLOUDS, DEPTH})
+    shows = frozenset({Shown.CLOUDS, Shown.DEPTH})
     Settings = Settings
     Figures = CloudFigures
 

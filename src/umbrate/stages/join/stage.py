@@ -12,7 +12,7 @@ from ...sitting.frames import block_blob, frame_of, move_points
 from ...sitting.masks import mask_blobs
 from ...sitting.members import members_of
 from ...sitting.picks import pick_places
-from ..base import OVERLAY, Outcome, Stage, StageSettings, problem
+from ..base import Outcome, Shown, Stage, StageSettings, problem
 from .figures import JoinFigures, PairFigures
 from .joining import GOOD, METHODS, NONE, PICKS, SHAPE, SURFACE, TARGETS, join_whole
 from .members import member_of
@@ -83,7 +83,7 @@ class JoinStage(Stage):
     Settings = Settings
     Figures = JoinFigures
     keeps = "join"
-    shows = frozenset({OVERLAY})
+    shows = frozenset({Shown.OVERLAY})
 
     def applies(self, sitting):
         return bool(sitting.members)

@@ -18,7 +18,7 @@ from ...formats.lenscards import card_from_dict, shelf
 from ...job.blobs import BlobStore
 from ...sitting.lenses import group_name, lens_groups
 from ...sitting.photos import photo_key, photo_picture, photo_refs
-from ..base import CALIBRATION, Histogram, Outcome, Stage, StageSettings, only, problem
+from ..base import Histogram, Outcome, Shown, Stage, StageSettings, only, problem
 from .figures import CALIBRATED, Calibration, LensFigures, LensGroup
 
 # what computes is imported where it is run: in the worker
@@ -208,7 +208,7 @@ class LensStage(Stage):
     Settings = Settings
     Figures = LensFigures
     of_members = True
-    shows = frozenset({CALIBRATION})
+    shows = frozenset({Shown.CALIBRATION})
 
     def applies(self, sitting):
         return not sitting.members

@@ -13,7 +13,7 @@ from ...core.imaging.sharpness import soft_ones
 from ...core.masking.clean import doubts
 from ...formats.files import files_below
 from ...sitting.photos import check_content, located, photo_key, photo_refs
-from ..base import MASKS, Forecast, Outcome, Stage, StageSettings, only, problem
+from ..base import Forecast, Outcome, Shown, Stage, StageSettings, only, problem
 from ..sharpness import sharpness_histogram, soft_problems
 from .figures import METHODS, MasksFigures
 from .files import mask_from_alpha, mask_from_file, match_files, propose_pattern
@@ -160,7 +160,7 @@ class MasksStage(Stage):
     Settings = Settings
     Figures = MasksFigures
     of_members = True
-    shows = frozenset({MASKS})
+    shows = frozenset({Shown.MASKS})
     needs_preview = MADE
 
     def applies(self, sitting):
