@@ -35,11 +35,11 @@ from umbrate.core.geometry.pose import center, look_at  # noqa: E402
 from umbrate.core.geometry.rotation import rotation_matrix, rotation_vector  # noqa: E402
 from umbrate.core.geometry.similarity import fit_similarity, scale_of  # noqa: E402
 from umbrate.core.imaging.decode import read_picture  # noqa: E402
-from umbrate.core.poses.adjust import adjust  # noqa: E402
+from umbrate.core.poses.adjust import Held, adjust  # noqa: E402
 from umbrate.core.poses.covariance import of_centers  # noqa: E402
 from umbrate.core.poses.frame import move_block  # noqa: E402
 from umbrate.core.poses.grow import FOCAL_SIGMA, Grower  # noqa: E402
-from umbrate.core.poses.normal import SQUARED  # noqa: E402
+from umbrate.core.poses.normal import SQUARED, Loss, State, observations  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
 from umbrate.studio.judge import Truth  # noqa: E402
 from umbrate.studio.scene import bowl  # noqa: E402
@@ -240,10 +240,10 @@ def bench_adjust(_):
     for E in start_poses[1:]:
         E[:3, :3] = rotation_matrix(rng.normal(0, 0.002, 3)) @ E[:3, :3]
         E[:3, 3] += rng.normal(0, 0.005, 3)
-    args = (start_poses, lens.vector[None], np.zeros(n, int), start_X, photo, point, xy)
-    adjust(*args, loss=SQUARED, max_rounds=1)
+    args = State(start_poses, lens.vector[None], start_X), observations(np.zeros(n, int), photo, point, xy)
+    adjust(*args, loss=Loss(SQUARED), max_rounds=1)
     clock = time.perf_counter()
-    ours = adjust(*args, loss=SQUARED, fixed_poses=[0], max_rounds=100, tolerance=1e-9)
+    ours = adjust(*args, held=Held(poses=(0,)), loss=Loss(SQUARED), max_rounds=100, tolerance=1e-9)
     seconds = time.perf_counter() - clock
 
     def residuals(v):

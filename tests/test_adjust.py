@@ -11,8 +11,8 @@ from umbrate.core.geometry.pose import look_at
 from umbrate.core.geometry.rotation import rotation_matrix
 from umbrate.core.geometry.similarity import compare_poses, fit_similarity, scale_of
 from umbrate.core.poses import normal
-from umbrate.core.poses.adjust import adjust
-from umbrate.core.poses.normal import CAUCHY, HUBER, SQUARED, linearize
+from umbrate.core.poses.adjust import Held, adjust
+from umbrate.core.poses.normal import CAUCHY, HUBER, SQUARED, Loss, State, derivatives, linearize, observations
 
 TRUE_LENS = Lens(1600, 1200, 1900.0, 811.0, 590.0, (-0.08, 0.03, 0.0), (4e-4, -3e-4))
 
@@ -37,6 +37,12 @@ def shaken(rng, poses, X, turn=0.01, shift=0.03):
     return out, X + rng.normal(size=X.shape) * shift
 
 
+def given(poses, X, photo, point, xy, sigma=None, lenses=None):
+    """State and Observations of a scene, all photos with the first lens."""
+    lenses = TRUE_LENS.vector[None] if lenses is None else np.atleast_2d(lenses)
+    return State(poses, lenses, X), observations(np.zeros(len(poses), int), photo, point, xy, sigma, len(X))
+
+
 class Derivatives(unittest.TestCase):
     def test_jacobians_agree_with_differences_for_every_parameter_and_loss(self):
         rng = np.random.default_rng(1)
@@ -47,9 +53,9 @@ class Derivatives(unittest.TestCase):
         weight = rng.uniform(0.5, 3.0, k)
 
         def residuals(loss, poses, lens, X):
-            arrays = (np.empty((k, 2)), np.empty((k, 2, 6)), np.empty((k, 2, N_PARAMETERS)), np.empty((k, 2, 3)))
-            linearize(poses, lens[None], np.zeros(3, np.int64), X, photo, point, xy, weight, loss, 1e9, *arrays)
-            return arrays
+            out = derivatives(k)
+            linearize(*given(poses, X, photo, point, xy, 1 / weight, lens), Loss(loss, 1e9), out)
+            return out
 
         _, Jc, Jl, Jx = residuals(SQUARED, poses, lens, X)
         for a in range(6):
@@ -84,8 +90,8 @@ class Solving(unittest.TestCase):
         lens = TRUE_LENS.vector
         lens[0] *= 1.02
         result = adjust(
-            start, lens[None], np.zeros(4, int), X0, photo, point, xy,
-            free_lens=free, fixed_poses=[0], loss=SQUARED, max_rounds=200, tolerance=1e-14,
+            *given(start, X0, photo, point, xy, lenses=lens), free, held=Held(poses=(0,)), loss=Loss(SQUARED),
+            max_rounds=200, tolerance=1e-14,
         )  # fmt: skip
 
         def residuals(p):
@@ -111,8 +117,8 @@ class Solving(unittest.TestCase):
         start, X0 = shaken(rng, poses, X)
         guess = Lens.guess(1600, 1200, 1960.0)
         result = adjust(
-            start, guess.vector[None], np.zeros(10, int), X0, photo, point, xy,
-            free_lens=[0, 1, 2, 3, 4, 6, 7], loss=SQUARED, max_rounds=200, tolerance=1e-15,
+            *given(start, X0, photo, point, xy, lenses=guess.vector), [0, 1, 2, 3, 4, 6, 7], loss=Loss(SQUARED),
+            max_rounds=200, tolerance=1e-15,
         )  # fmt: skip
         self.assertLess(np.abs(result.residuals).max(), 1e-5)
         np.testing.assert_allclose(result.lenses[0], TRUE_LENS.vector, rtol=1e-4, atol=1e-5)
@@ -128,10 +134,7 @@ class Solving(unittest.TestCase):
         start, X0 = shaken(rng, poses, X, 0.003, 0.01)
         errors = {}
         for loss in (SQUARED, HUBER, CAUCHY):
-            r = adjust(
-                start, TRUE_LENS.vector[None], np.zeros(8, int), X0, photo, point, xy,
-                loss=loss, scale=1.0, max_rounds=100,
-            )  # fmt: skip
+            r = adjust(*given(start, X0, photo, point, xy), loss=Loss(loss, 1.0), max_rounds=100)
             errors[loss] = np.median(compare_poses(r.poses, poses)[2])
         self.assertLess(errors[CAUCHY], 0.2 * errors[SQUARED])
         self.assertLess(errors[HUBER], 0.5 * errors[SQUARED])
@@ -143,20 +146,20 @@ class Solving(unittest.TestCase):
         lens = TRUE_LENS.vector[None]
         sigma = np.full(10, 1e-6)
         free = [0, 1, 2, 3, 4, 5]
-        r = adjust(start, lens, np.zeros(2, int), X0, photo, point, xy, free_lens=free, prior=(lens, sigma))
+        r = adjust(*given(start, X0, photo, point, xy), free, held=Held(lens_prior=(lens, sigma)))
         np.testing.assert_allclose(r.lenses, lens, atol=1e-4)
 
     def test_sightings_must_be_sorted_and_stop_is_asked(self):
         rng = np.random.default_rng(6)
         poses, X, photo, point, xy = scene(rng, 3, 10)
         with self.assertRaises(ValueError):
-            adjust(poses, TRUE_LENS.vector[None], np.zeros(3, int), X, photo[::-1], point[::-1], xy[::-1])
+            given(poses, X, photo[::-1], point[::-1], xy[::-1])
 
         def stop():
             raise KeyboardInterrupt
 
         with self.assertRaises(KeyboardInterrupt):
-            adjust(poses, TRUE_LENS.vector[None], np.zeros(3, int), X, photo, point, xy, stop=stop)
+            adjust(*given(poses, X, photo, point, xy), stop=stop)
 
 
 class Known(unittest.TestCase):
@@ -168,11 +171,10 @@ class Known(unittest.TestCase):
         places, sigma = X[rows] + rng.normal(0, 0.003, (4, 3)), np.array([0.003, 0.004, 0.003, 0.005])
         ends = np.array([1, 3]), np.array([2, 7])
         value = np.linalg.norm(X[ends[0]] - X[ends[1]], axis=1) * 1.002
-        lens = TRUE_LENS.vector[None]
+        held = Held(points=(rows, places, sigma), lengths=(*ends, value, np.array([0.001, 0.002])))
         ours = adjust(
-            start, lens, np.zeros(4, int), X0, photo, point, xy, loss=SQUARED, known_points=(rows, places, sigma),
-            lengths=(*ends, value, np.array([0.001, 0.002])), max_rounds=200, tolerance=1e-14,
-        )  # fmt: skip
+            *given(start, X0, photo, point, xy), held=held, loss=Loss(SQUARED), max_rounds=200, tolerance=1e-14
+        )
 
         def residuals(v):
             E = start.copy()
@@ -194,8 +196,9 @@ class Known(unittest.TestCase):
         poses, X, photo, point, xy = scene(rng, 12, 900, 0.3)
         start, X0 = shaken(rng, poses, X, 0.002, 0.01)
         value = 2.0 * float(np.linalg.norm(X[0] - X[1]))
-        args = (start, TRUE_LENS.vector[None], np.zeros(12, int), X0, photo, point, xy)
-        more = {"lengths": ([0], [1], np.array([value]), np.array([1e-4])), "max_rounds": 40, "tolerance": 1e-12}
+        args = given(start, X0, photo, point, xy)
+        held = Held(lengths=([0], [1], np.array([value]), np.array([1e-4])))
+        more = {"held": held, "max_rounds": 40, "tolerance": 1e-12}
         a = adjust(*args, **more)
         self.assertAlmostEqual(float(np.linalg.norm(a.points[0] - a.points[1])), value, delta=1e-3)
         self.assertAlmostEqual(scale_of(fit_similarity(X, a.points)), 2.0, delta=0.003)

@@ -4,13 +4,13 @@ import unittest
 
 import numpy as np
 
-from tests.test_adjust import TRUE_LENS, scene
+from tests.test_adjust import TRUE_LENS, given, scene
 from umbrate.core.geometry.pose import center
 from umbrate.core.geometry.rotation import rotation_matrix, rotation_vector
 from umbrate.core.geometry.similarity import fit_similarity, scale_of
 from umbrate.core.poses.adjust import adjust
 from umbrate.core.poses.covariance import covariance, of_centers
-from umbrate.core.poses.normal import SQUARED
+from umbrate.core.poses.normal import SQUARED, Loss
 
 FREE = [0, 1, 2, 3]
 
@@ -21,8 +21,7 @@ def repeat(seed, rng_scene=7, photos=8, points=60):
     poses, X, photo, point, xy = scene(rng, photos, points)
     sigma = np.where(np.arange(points) % 3 == 0, 0.1, 0.4)[point]
     seen = xy + np.random.default_rng(seed).normal(size=xy.shape) * sigma[:, None]
-    args = (np.zeros(photos, int), X, photo, point, seen)
-    r = adjust(poses, TRUE_LENS.vector[None], *args, sigma=sigma, free_lens=FREE, loss=SQUARED, tolerance=1e-12)
+    r = adjust(*given(poses, X, photo, point, seen, sigma), FREE, loss=Loss(SQUARED), tolerance=1e-12)
     M = fit_similarity(r.points, X)
     s = scale_of(M)
     moved = r.points @ M[:3, :3].T + M[:3, 3]
@@ -38,7 +37,7 @@ class Honest(unittest.TestCase):
     def test_the_parts_agree_with_the_whole_inverse_under_inner_constraints(self):
         r, _, _, (_, _, photo, point, seen, sigma) = repeat(0, photos=4, points=15)
         n, P = 4, 15
-        cov = covariance(r.poses, r.lenses, np.zeros(n, int), r.points, photo, point, seen, sigma=sigma, free_lens=FREE)
+        cov = covariance(*given(r.poses, r.points, photo, point, seen, sigma, r.lenses), FREE)
         # dense: numeric Jacobian of everything, bordered with the constraint that points do not move as a whole
         size = 6 * n + len(FREE) + 3 * P
 
@@ -82,9 +81,7 @@ class Honest(unittest.TestCase):
         for seed in range(40):
             r, poses, X, (true, true_X, photo, point, seen, sigma) = repeat(seed)
             # in the frame of the truth, so that errors and covariance are of the same frame and size
-            cov = covariance(
-                poses, r.lenses, np.zeros(len(poses), int), X, photo, point, seen, sigma=sigma, free_lens=FREE
-            )
+            cov = covariance(*given(poses, X, photo, point, seen, sigma, r.lenses), FREE)
             points.append((X - true_X) / np.sqrt(np.einsum("pii->pi", cov.points)))
             off = np.array([center(a) - center(b) for a, b in zip(poses, true, strict=True)])
             centers.append(off / np.sqrt(np.einsum("pii->pi", of_centers(poses, cov.poses))))

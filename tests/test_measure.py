@@ -27,6 +27,7 @@ from umbrate.core.measure.quantities import KINDS, propagate, quantity
 from umbrate.core.measure.section import is_closed, section
 from umbrate.core.measure.snap import snap
 from umbrate.core.measure.surface import spot_on_ray, surface_at
+from umbrate.core.poses.adjust import Held
 from umbrate.core.poses.block import Block
 from umbrate.core.poses.covariance import covariance
 from umbrate.core.poses.grow import Grower
@@ -96,10 +97,7 @@ class Networks(unittest.TestCase):
 
     def test_tie_points_have_the_same_joint_covariance_as_in_the_block_itself(self):
         block, _ = small_block()
-        cov = covariance(
-            block.poses, block.lenses, block.lens_of, block.points, block.photo, block.point, block.xy,
-            sigma=block.sigma, free_lens=FREE, prior=block.prior,
-        )  # fmt: skip
+        cov = covariance(block.state, block.observations, FREE, held=Held(lens_prior=block.prior))
         rows = [1, 4, 8]
         shape = lambda c: of_shape(c, block.points[rows])  # noqa: E731
         got = network_of(block, cov).joint([seen_point(block, p) for p in rows]) / cov.unit**2

@@ -19,7 +19,7 @@ from ..errors import UmbrateError
 from ..geometry.lens import N_PARAMETERS, PARAMETER_NAMES, Lens
 from ..geometry.rotation import rotation_matrix
 from ..geometry.similarity import fit_similarity
-from ..poses.normal import SQUARED, linearize
+from ..poses.normal import SQUARED, Loss, Observations, State, derivatives, linearize
 from ..targets.circle import center_shift
 from .checks import checks
 from .start import SheetSightings, first_guess
@@ -78,6 +78,9 @@ class Calibration:
         return [f"{c.text[0].upper()}{c.text[1:]}. {c.advice}" for c in self.checks if not c.good]
 
 
+_NOT_SORTED = np.zeros(0, np.int64)  #: sightings of a sheet are in the order of the photos
+
+
 class _System:
     """The normal equations of one state."""
 
@@ -85,9 +88,7 @@ class _System:
         self.s, self.photos, self.points, self.free, self.known_sigma = s, photos, points, free, known_sigma
         self.size = len(free) + 6 * photos + 3 * points
         k = len(s.photo)
-        self.r, self.Jc, self.Jl, self.Jx = (
-            np.empty((k, 2)), np.empty((k, 2, 6)), np.empty((k, 2, N_PARAMETERS)), np.empty((k, 2, 3)),
-        )  # fmt: skip
+        self.linear = derivatives(k)
         self.lens_of = np.zeros(photos, np.int64)
         L = len(free)
         columns = np.empty((k, L + 9), np.int64)
@@ -98,18 +99,15 @@ class _System:
 
     def linearize(self, poses, lens, X, xy, weight):
         """Residuals and Jacobians of a state, times the weights (k,): one over each standard deviation."""
-        s = self.s
-        linearize(
-            poses, lens[None], self.lens_of, X, s.photo, s.point, xy, weight, SQUARED, 1.0, self.r, self.Jc, self.Jl,
-            self.Jx,
-        )  # fmt: skip
+        seen = Observations(self.lens_of, self.s.photo, self.s.point, xy, weight, _NOT_SORTED)
+        linearize(State(poses, lens[None], X), seen, Loss(SQUARED), self.linear)
 
     def build(self, poses, lens, X, xy, weight, start):
         """Normal matrix and right side (see `linearize`)."""
         L = len(self.free)
         self.linearize(poses, lens, X, xy, weight)
-        J = np.concatenate([self.Jl[:, :, self.free], self.Jc, self.Jx], axis=2)
-        r = self.r
+        d = self.linear
+        J, r = np.concatenate([d.by_lens[:, :, self.free], d.by_pose, d.by_point], axis=2), d.residual
         N, g = np.zeros((self.size, self.size)), np.zeros(self.size)
         block = np.einsum("kqa,kqb->kab", J, J)
         flat = self.columns[:, :, None] * self.size + self.columns[:, None, :]
@@ -146,7 +144,7 @@ def _minimize(system, poses, lens, X, xy, weight, start, rounds=40):
 
     def cost(p, c, x):
         system.linearize(p, c, x, xy, weight)
-        value = float((system.r**2).sum())
+        value = float((system.linear.residual**2).sum())
         if system.known_sigma is not None:
             value += float((((x - start) / system.known_sigma) ** 2).sum())
         return value
@@ -376,7 +374,7 @@ def _covariance(s, poses, lens, X, xy, free, known_sigma, start):
     system = _System(t, len(poses), len(seen), free, known_sigma)
     weight = 1.0 / t.sigma
     N, _ = system.build(poses, lens, X[seen], xy, weight, start[seen])
-    r = system.r
+    r = system.linear.residual
     unknowns = system.size - (0 if known_sigma else 7) - (3 * len(seen) if known_sigma else 0)
     unit2 = float((r**2).sum()) / max(2 * len(t.photo) - unknowns, 1)
     L = len(free)

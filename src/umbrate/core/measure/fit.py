@@ -13,10 +13,11 @@ from ..geometry.similarity import fit_similarity, scale_of
 from ..poses.adjust import adjust
 from ..poses.block import Block
 from ..poses.covariance import Covariance, shifted
-from ..poses.normal import CAUCHY
+from ..poses.normal import CAUCHY, Loss
 from .datum import SURE, Judged, Lengths, directions, fit_scale, judge
 from .network import Network, seen_point
 
+ROBUST = Loss(CAUCHY, 2.5)  #: of sightings
 BENT_PX = 0.05  #: where sightings are predicted so much elsewhere, in the root mean square, the block counts as bent
 LEAVE_OUT = 5.0  #: a length off by so many of its own sigmas is no part of the adjustment
 
@@ -135,10 +136,7 @@ def _fit(block, lengths, known, stop):
     """`fit_known` in the frame that known points are given in."""
     b = block
     before = b
-    first = adjust(
-        b.poses, b.lenses, b.lens_of, b.points, b.photo, b.point, b.xy, sigma=b.sigma, free_lens=b.free_lens,
-        fixed_lenses=b.trusted, prior=b.prior, loss=CAUCHY, scale=2.5, max_rounds=15, stop=stop,
-    )  # fmt: skip
+    first = adjust(b.state, b.observations, b.free_lens, held=b.held, loss=ROBUST, max_rounds=15, stop=stop)
     b = replace(b, poses=first.poses, lenses=first.lenses, points=first.points)
     scaled = bool(len(lengths)) or known is not None
     out, contradict, judged = np.zeros(len(lengths), bool), False, None
@@ -168,14 +166,14 @@ def _fit(block, lengths, known, stop):
     turned = T @ cov @ T.T
     b = b.moved(M)
     use = ~out & ~np.full(len(out), contradict)
-    result = adjust(
-        b.poses, b.lenses, b.lens_of, b.points, b.photo, b.point, b.xy, sigma=b.sigma, free_lens=b.free_lens,
-        fixed_lenses=b.trusted, prior=b.prior, loss=CAUCHY, scale=2.5, max_rounds=30, stop=stop,
-        known_points=None if known is None else (known[0], known[1], np.asarray(known[2]) / unit),
-        lengths=(
-            lengths.first[use], lengths.second[use], lengths.value[use], np.asarray(lengths.sigma)[use] / unit
-        ) if use.any() else None,
-    )  # fmt: skip
+    held = replace(
+        b.held,
+        points=None if known is None else (known[0], known[1], np.asarray(known[2]) / unit),
+        lengths=(lengths.first[use], lengths.second[use], lengths.value[use], np.asarray(lengths.sigma)[use] / unit)
+        if use.any()
+        else None,
+    )
+    result = adjust(b.state, b.observations, b.free_lens, held=held, loss=ROBUST, stop=stop)
     fitted = replace(b, poses=result.poses, lenses=result.lenses, points=result.points)
     if known is None:
         # lengths leave place and turn open

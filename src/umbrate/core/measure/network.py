@@ -14,8 +14,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ..geometry.lens import N_PARAMETERS
-from ..poses.normal import SQUARED, linearize
+from ..poses.normal import SQUARED, Loss, State, derivatives, linearize, observations
 
 
 @dataclass
@@ -73,13 +72,10 @@ class Network:
 
     def _derivatives(self, points, photo, point, xy, sigma):
         """Weighted residual derivatives of sightings: cameras (k, 2, 6), lenses (k, 2, L), points (k, 2, 3)."""
-        k = len(photo)
-        r, Jc, Jl, Jx = np.empty((k, 2)), np.empty((k, 2, 6)), np.empty((k, 2, N_PARAMETERS)), np.empty((k, 2, 3))
-        linearize(
-            self.poses, self.lenses, self.lens_of, points, photo, point, np.ascontiguousarray(xy, np.float64),
-            1.0 / np.asarray(sigma, np.float64), SQUARED, 1.0, r, Jc, Jl, Jx,
-        )  # fmt: skip
-        return Jc, Jl[:, :, self.free], Jx
+        out = derivatives(len(photo))
+        seen = observations(self.lens_of, photo, point, xy, sigma, len(points))
+        linearize(State(self.poses, self.lenses, points), seen, Loss(SQUARED), out)
+        return out.by_pose, out.by_lens[:, :, self.free], out.by_point
 
     def _columns(self, i):
         """Where a photo's pose and its lens stand in `cameras`."""

@@ -13,9 +13,35 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 
-from ..geometry.lens import N_PARAMETERS
 from ..geometry.rotation import rotation_matrix
-from .normal import HUBER, cost_of, linearize, point_steps, reduce_to_cameras
+from .normal import Loss, Priors, State, cost_of, derivatives, linearize, point_steps, reduce_to_cameras, system
+
+FIRST_DAMPING, LEAST_DAMPING, MOST_DAMPING = 1e-4, 1e-10, 1e8
+
+
+@dataclass(frozen=True)
+class Held:
+    """What holds a block besides its sightings; nothing where not given.
+
+    Attributes
+    ----------
+    poses : sequence of int
+        Photos that stay where they are. With none, the damping settles the free frame.
+    lenses : sequence of int
+        Lenses that stay as they are, whatever is solved of the others.
+    lens_prior : (means (m, 10), sigmas (10,) or (m, 10)), optional
+        Weak observations of the lens parameters, in their own units.
+    points : (rows (q,) int, xyz (q, 3), sigmas (q,) or (q, 3)), optional
+        Weighted observations of points: control points. Three of them settle the frame.
+    lengths : (first (l,) int, second (l,) int, value (l,), sigma (l,)), optional
+        Weighted observations of distances between points: scale bars. One settles the scale.
+    """
+
+    poses: tuple = ()
+    lenses: tuple = ()
+    lens_prior: tuple | None = None
+    points: tuple | None = None
+    lengths: tuple | None = None
 
 
 @dataclass
@@ -40,33 +66,34 @@ class Adjusted:
     rounds: int
 
 
-class _Known:
-    """What is known of points besides their sightings. Those with a length stay in the reduced system: it joins two."""
+class _HeldPoints:
+    """Control points and lengths. Points with a length stay in the reduced system: a length joins two of them."""
 
-    def __init__(self, count, base, known_points, lengths):
-        self.base, self.known, self.lengths = base, known_points, lengths
-        ends = [] if lengths is None else np.concatenate([lengths[0], lengths[1]])
-        self.held = np.unique(np.asarray(ends, np.int64))
-        self.size = base + 3 * len(self.held)
+    def __init__(self, count, base, held):
+        """For `count` points; `base` is the first column behind poses and lenses."""
+        self.base, self.observed, self.lengths = base, held.points, held.lengths
+        ends = [] if self.lengths is None else np.concatenate(self.lengths[:2])
+        self.rows_kept = np.unique(np.asarray(ends, np.int64))
+        self.size = base + 3 * len(self.rows_kept)
         self.kept, self.prior_row = np.full(count, -1, np.int64), np.full(count, -1, np.int64)
-        self.kept[self.held] = base + 3 * np.arange(len(self.held))
-        self.info = np.zeros((0, 3, 3))
-        if known_points is not None:
-            self.rows = np.asarray(known_points[0], np.int64)
-            self.places = np.asarray(known_points[1], float)
-            sigma = np.asarray(known_points[2], float)
-            weight = 1.0 / np.broadcast_to(sigma[:, None] if sigma.ndim == 1 else sigma, self.places.shape) ** 2
-            self.info = weight[:, :, None] * np.eye(3)
+        self.kept[self.rows_kept] = base + 3 * np.arange(len(self.rows_kept))
+        self.information = np.zeros((0, 3, 3))
+        if self.observed is not None:
+            self.rows = np.asarray(held.points[0], np.int64)
+            self.xyz = np.asarray(held.points[1], float)
+            sigma = np.asarray(held.points[2], float)
+            weight = 1.0 / np.broadcast_to(sigma[:, None] if sigma.ndim == 1 else sigma, self.xyz.shape) ** 2
+            self.information = weight[:, :, None] * np.eye(3)
             self.prior_row[self.rows] = np.arange(len(self.rows))
 
-    def _pull(self, points):
-        if self.known is None:
+    def _gradient(self, points):
+        if self.observed is None:
             return np.zeros((0, 3))
-        return np.einsum("qij,qj->qi", self.info, points[self.rows] - self.places)
+        return np.einsum("qij,qj->qi", self.information, points[self.rows] - self.xyz)
 
-    def extra(self, points):
-        """For `reduce_to_cameras`."""
-        return self.kept, self.prior_row, self.info, self._pull(points)
+    def priors(self, points):
+        """The Priors of points that stand at `points`."""
+        return Priors(self.kept, self.prior_row, self.information, self._gradient(points))
 
     def _errors(self, points):
         """Errors (l,) of the lengths in their sigmas, and the directions (l, 3) from the second to the first end."""
@@ -78,8 +105,8 @@ class _Known:
     def cost(self, points):
         """Half the sum of squares of all of them."""
         out = 0.0
-        if self.known is not None:
-            out += 0.5 * float((self._pull(points) * (points[self.rows] - self.places)).sum())
+        if self.observed is not None:
+            out += 0.5 * float((self._gradient(points) * (points[self.rows] - self.xyz)).sum())
         if self.lengths is not None:
             out += 0.5 * float((self._errors(points)[0] ** 2).sum())
         return out
@@ -96,58 +123,94 @@ class _Known:
             g[at] += J * e
 
 
-def adjust(
-    poses,
-    lenses,
-    lens_of,
-    points,
-    photo,
-    point,
-    xy,
-    *,
-    sigma=None,
-    free_lens=(),
-    fixed_poses=(),
-    fixed_lenses=(),
-    prior=None,
-    known_points=None,
-    lengths=None,
-    loss=HUBER,
-    scale=1.0,
-    max_rounds=30,
-    tolerance=1e-7,
-    stop=None,
-):
+class _Problem:
+    """What is minimized: the cost of a State, and the step from it. Its arrays are made once and used every round."""
+
+    def __init__(self, state, seen, free_lens, held, loss):
+        n, m, p = len(state.poses), len(state.lenses), len(state.points)
+        self.seen, self.held, self.loss = seen, held, loss
+        self.free = np.array(sorted(free_lens or ()), dtype=np.int64)
+        self.lens_columns = slice(6 * n, 6 * n + len(self.free) * m)
+        self.points = _HeldPoints(p, self.lens_columns.stop, held)
+        size, L = self.points.size, len(self.free)
+        self.fixed = np.zeros(size, bool)
+        for i in held.poses:
+            self.fixed[6 * i : 6 * i + 6] = True
+        for i in held.lenses:
+            self.fixed[6 * n + L * i : 6 * n + L * (i + 1)] = True
+        self.linear, self.system = derivatives(len(seen.photo)), system(size, p)
+
+    def _lens_prior(self, lenses):
+        """Cost of the lenses' prior, its diagonal and its gradient; None where there is none."""
+        if self.held.lens_prior is None or not len(self.free):
+            return 0.0, None, None
+        means, sigmas = self.held.lens_prior
+        w = 1.0 / np.broadcast_to(np.asarray(sigmas, float), lenses.shape)[:, self.free] ** 2
+        d = (lenses - means)[:, self.free]
+        return 0.5 * float((w * d * d).sum()), w.ravel(), (w * d).ravel()
+
+    def _held_cost(self, state):
+        return self._lens_prior(state.lenses)[0] + self.points.cost(state.points)
+
+    def linearize(self, state):
+        """The cost of a State, from which the next step starts."""
+        return linearize(state, self.seen, self.loss, self.linear) + self._held_cost(state)
+
+    def cost(self, state, residuals):
+        """The cost alone; `residuals` (k, 2) receives predicted minus seen pixels."""
+        return cost_of(state, self.seen, self.loss, residuals) + self._held_cost(state)
+
+    def step(self, state, damping):
+        """The State after a damped step from the one that was linearized; None where the system has no solution."""
+        S, g = self.system.matrix, self.system.right
+        reduce_to_cameras(self.seen, self.free, self.linear, damping, self.system, self.points.priors(state.points))
+        _, w, push = self._lens_prior(state.lenses)
+        if w is not None:
+            own = np.arange(self.lens_columns.start, self.lens_columns.stop)
+            S[own, own] += w
+            g[own] += push
+        self.points.add_lengths(state.points, S, g)
+        A = np.triu(S) + np.triu(S, 1).T
+        A[np.diag_indices(len(A))] += damping * np.maximum(np.diag(A).copy(), 1e-9) + 1e-12
+        A[self.fixed, :] = 0.0
+        A[:, self.fixed] = 0.0
+        A[self.fixed, self.fixed] = 1.0
+        right = np.where(self.fixed, 0.0, g)
+        try:
+            step = scipy.linalg.cho_solve(scipy.linalg.cho_factor(A, check_finite=False), right, check_finite=False)
+        except scipy.linalg.LinAlgError:
+            return None
+        return self._moved(state, step)
+
+    def _moved(self, state, step):
+        """A State after a step (size,) of poses, lenses and kept points, and what the other points do then."""
+        back = np.empty_like(state.points)
+        point_steps(self.seen, self.free, self.linear, self.system, step, back)
+        back[self.points.rows_kept] = step[self.points.base :].reshape(-1, 3)
+        poses, lenses = state.poses.copy(), state.lenses.copy()
+        for i in range(len(poses)):
+            s = step[6 * i : 6 * i + 6]
+            poses[i, :3, :3] = rotation_matrix(-s[:3]) @ state.poses[i, :3, :3]
+            poses[i, :3, 3] = state.poses[i, :3, 3] - s[3:]
+        if len(self.free):
+            lenses[:, self.free] -= step[self.lens_columns].reshape(-1, len(self.free))
+        return State(poses, lenses, state.points - back)
+
+
+def adjust(state, seen, free_lens=(), *, held=Held(), loss=Loss(), max_rounds=30, tolerance=1e-7, stop=None):
     """Minimize the reprojection error over poses, lenses and points.
 
     Parameters
     ----------
-    poses : (n, 4, 4) float64
-        World to camera, all photos that have sightings.
-    lenses : (m, 10) float64
-        Flat lens vectors.
-    lens_of : (n,) int
-    points : (p, 3) float64
-    photo, point : (k,) int
-        Whose sighting it is; `point` must not decrease (sightings sorted by point).
-    xy : (k, 2) float64
-        Seen pixels.
-    sigma : (k,) float64, optional
-        Standard deviation of each sighting's coordinates in pixels; 1 where not given.
+    state : State
+        Where it starts; all its photos have sightings. Not changed.
+    seen : Observations
     free_lens : sequence of int
         Which of the ten lens parameters are solved (the same for every lens).
-    fixed_poses : sequence of int
-        Photos that stay where they are. With none, the damping settles the free frame.
-    fixed_lenses : sequence of int
-        Lenses that stay as they are, whatever `free_lens` says.
-    prior : (means (m, 10), sigmas (10,) or (m, 10)), optional
-        Weak observations of the lens parameters, in their own units.
-    known_points : (rows (q,) int, places (q, 3), sigmas (q,) or (q, 3)), optional
-        Weighted observations of points: control points. Three of them settle the frame.
-    lengths : (first (l,) int, second (l,) int, value (l,), sigma (l,)), optional
-        Weighted observations of distances between points: scale bars. One settles the scale.
-    loss, scale : int, float
-        SQUARED, HUBER or CAUCHY, and the residual in standard deviations where it starts to bend.
+    held : Held
+    loss : Loss
+    tolerance : float
+        It ends when a round gains less than this share of the cost.
     stop : callable() -> None, optional
         Called every round; may raise to cancel.
 
@@ -155,88 +218,26 @@ def adjust(
     -------
     Adjusted
     """
-    poses, lenses, points = (np.array(a, dtype=np.float64) for a in (poses, lenses, points))
-    lens_of = np.ascontiguousarray(lens_of, dtype=np.int64)
-    photo, point = np.ascontiguousarray(photo, dtype=np.int64), np.ascontiguousarray(point, dtype=np.int64)
-    xy = np.ascontiguousarray(xy, dtype=np.float64)
-    weight = np.ones(len(xy)) if sigma is None else 1.0 / np.ascontiguousarray(sigma, dtype=np.float64)
-    if len(point) and (np.diff(point) < 0).any():
-        raise ValueError("sightings must be sorted by point")
-    n, k, P = len(poses), len(photo), len(points)
-    free = np.array(sorted(free_lens), dtype=np.int64)
-    L = len(free)
-    start = np.searchsorted(point, np.arange(P + 1)).astype(np.int64)
-    scene = _Known(P, 6 * n + L * len(lenses), known_points, lengths)
-    size = scene.size
-    fixed = np.zeros(size, bool)
-    for i in fixed_poses:
-        fixed[6 * i : 6 * i + 6] = True
-    for m in fixed_lenses:
-        fixed[6 * n + L * m : 6 * n + L * (m + 1)] = True
-    r, Jc, Jl, Jx = np.empty((k, 2)), np.empty((k, 2, 6)), np.empty((k, 2, N_PARAMETERS)), np.empty((k, 2, 3))
-    S, g = np.empty((size, size)), np.empty(size)
-    Vinv, gx, dX = np.empty((P, 3, 3)), np.empty((P, 3)), np.empty((P, 3))
-
-    def prior_terms(values):
-        if prior is None or not L:
-            return 0.0, None, None
-        w = 1.0 / np.broadcast_to(np.asarray(prior[1], float), values.shape)[:, free] ** 2
-        d = (values - prior[0])[:, free]
-        return 0.5 * float((w * d * d).sum()), w.ravel(), (w * d).ravel()
-
-    damping, growth = 1e-4, 2.0
-    cost = linearize(poses, lenses, lens_of, points, photo, point, xy, weight, loss, scale, r, Jc, Jl, Jx)
-    cost += prior_terms(lenses)[0] + scene.cost(points)
+    state = State(*(np.array(a, dtype=np.float64) for a in state))
+    problem, residuals = _Problem(state, seen, free_lens, held, loss), np.empty((len(seen.photo), 2))
+    damping, growth = FIRST_DAMPING, 2.0
+    cost = problem.linearize(state)
     rounds = 0
-    while rounds < max_rounds:
+    while rounds < max_rounds and damping <= MOST_DAMPING:
         rounds += 1
         if stop:
             stop()
-        extra = scene.extra(points)
-        reduce_to_cameras(n, start, photo, lens_of, free, r, Jc, Jl, Jx, damping, S, g, Vinv, gx, extra)
-        _, w, pg = prior_terms(lenses)
-        if w is not None:
-            own = np.arange(6 * n, 6 * n + L * len(lenses))
-            S[own, own] += w
-            g[own] += pg
-        scene.add_lengths(points, S, g)
-        A = np.triu(S) + np.triu(S, 1).T
-        d = np.diag(A).copy()
-        A[np.diag_indices(size)] += damping * np.maximum(d, 1e-9) + 1e-12
-        A[fixed, :] = 0.0
-        A[:, fixed] = 0.0
-        A[fixed, fixed] = 1.0
-        rhs = np.where(fixed, 0.0, g)
-        try:
-            step = scipy.linalg.cho_solve(scipy.linalg.cho_factor(A, check_finite=False), rhs, check_finite=False)
-        except scipy.linalg.LinAlgError:
-            damping *= growth
-            growth *= 2.0
-            continue
-        point_steps(n, start, photo, lens_of, free, Jc, Jl, Jx, Vinv, gx, step, dX)
-        dX[scene.held] = step[scene.base :].reshape(-1, 3)
-        new_poses, new_lenses = poses.copy(), lenses.copy()
-        for i in range(n):
-            s = step[6 * i : 6 * i + 6]
-            new_poses[i, :3, :3] = rotation_matrix(-s[:3]) @ poses[i, :3, :3]
-            new_poses[i, :3, 3] = poses[i, :3, 3] - s[3:]
-        if L:
-            new_lenses[:, free] -= step[6 * n : scene.base].reshape(-1, L)
-        new_points = points - dX
-        trial = cost_of(new_poses, new_lenses, lens_of, new_points, photo, point, xy, weight, loss, scale, r)
-        trial += prior_terms(new_lenses)[0] + scene.cost(new_points)
+        moved = problem.step(state, damping)
+        trial = np.inf if moved is None else problem.cost(moved, residuals)
         if np.isfinite(trial) and trial < cost:
             done = cost - trial < tolerance * cost
-            poses, lenses, points, cost = new_poses, new_lenses, new_points, trial
-            damping, growth = max(damping / 5.0, 1e-10), 2.0
-            linearize(poses, lenses, lens_of, points, photo, point, xy, weight, loss, scale, r, Jc, Jl, Jx)
+            state, cost = moved, trial
             if done:
                 break
+            damping, growth = max(damping / 5.0, LEAST_DAMPING), 2.0
+            problem.linearize(state)
         else:
-            linearize(poses, lenses, lens_of, points, photo, point, xy, weight, loss, scale, r, Jc, Jl, Jx)
             damping *= growth
             growth *= 2.0
-            if damping > 1e8:
-                break
-    cost_of(poses, lenses, lens_of, points, photo, point, xy, weight, loss, scale, r)
-    return Adjusted(poses, lenses, points, -r, float(cost), rounds)
+    cost_of(state, seen, loss, residuals)
+    return Adjusted(*state, -residuals, float(cost), rounds)

@@ -15,8 +15,10 @@ import numpy as np
 
 from ..geometry.lens import Lens
 from ..geometry.similarity import scale_of
+from .adjust import Held
 from .covariance import covariance
 from .frame import move_block
+from .normal import State, observations
 
 #: what a point is: found by its features, a coded target, or marked by hand
 FEATURE, TARGET, MARK = 0, 1, 2
@@ -189,10 +191,23 @@ class Block:
         of_points : whether those of the points are computed, which takes longest
         """
         b = self.of_solved()
-        return covariance(
-            b.poses, b.lenses, b.lens_of, b.points, b.photo, b.point, b.xy, sigma=b.sigma,
-            free_lens=b.free_lens or (), fixed_lenses=b.trusted, prior=b.prior, of_points=of_points,
-        )  # fmt: skip
+        return covariance(b.state, b.observations, b.free_lens, held=b.held, of_points=of_points)
+
+    # ------------------------------------------------------------------ for an adjustment
+    @property
+    def state(self):
+        """What an adjustment of the block moves."""
+        return State(self.poses, self.lenses, self.points)
+
+    @property
+    def observations(self):
+        """What its photos saw, as an adjustment takes it."""
+        return observations(self.lens_of, self.photo, self.point, self.xy, self.sigma, len(self.points))
+
+    @property
+    def held(self):
+        """What held its lenses when it was solved."""
+        return Held(lenses=self.trusted, lens_prior=self.prior)
 
     # ------------------------------------------------------------------ other blocks
     def moved(self, M):

@@ -1,8 +1,8 @@
 """How well a block is known: the covariance of poses, lenses and tie points.
 
-The normal equations say it: their inverse is the covariance. Two things stand in the way. They are large, but each
-tie point hangs together with its own photos only, so points are eliminated first (the Schur complement that the
-adjustment solves anyway) and come back one by one. And photos alone do not tell where the block is, how it is turned
+The inverse of the normal equations is the covariance. Two things stand in the way. The equations are large; but each
+tie point shares them with its own photos only, so points are eliminated first (the Schur complement that the
+adjustment solves anyway) and come back one by one. And photos alone do not fix where the block is, how it is turned
 and how large it is, so the equations have no inverse: seven changes of frame cost nothing. Any generalized inverse
 will do to begin with; the answer is then moved to the frame in which the tie points as a whole have neither shifted,
 turned nor grown (inner constraints: Meissl 1965; S-transformation: Baarda 1973), which is what a comparison after a
@@ -10,13 +10,42 @@ best fit sees.
 """
 
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 import numpy as np
 import scipy
 from numba import njit
 
 from ..geometry.lens import N_PARAMETERS
-from .normal import SQUARED, linearize, reduce_to_cameras
+from .adjust import Held
+from .normal import SQUARED, Loss, Observations, derivatives, linearize, reduce_to_cameras, system
+
+
+class _Back(NamedTuple):
+    """What leads from the covariance of the cameras back to points, L lens parameters being solved.
+
+    Attributes
+    ----------
+    seen : Observations
+    follow : (k, 3, 6 + L)
+        How each sighting's point follows its pose and lens: A = V^-1 W^T.
+    cameras : (size, size)
+        Covariance of poses and lenses in the frame that the photos hold: Q.
+    tie : (size, 7), frame : (7, 7)
+        What the change of frame takes from them: K = Q W V^-1 G, and N + Z = M^T K + G^T V^-1 G.
+    inverse : (p, 3, 3)
+        Of each point's own normal matrix: V^-1.
+    gauge : (p, 3, 7)
+        What a change of frame does to each point: G.
+    """
+
+    seen: Observations
+    follow: np.ndarray
+    cameras: np.ndarray
+    tie: np.ndarray
+    frame: np.ndarray
+    inverse: np.ndarray
+    gauge: np.ndarray
 
 
 @dataclass
@@ -39,18 +68,18 @@ class Covariance:
     points: np.ndarray
     unit: float
     cameras: np.ndarray  #: of poses and lenses together, in the frame that the photos hold: see `measure.network`
-    _state: tuple = ()
+    _back: _Back | None = None
 
     def between(self, rows):
         """Joint covariance (3 r, 3 r) of some points."""
-        n, start, photo, lens_of, A, Q, K, NZ, Vinv, G = self._state
-        L = A.shape[2] - 6
+        seen, A, Q, K, NZ, Vinv, G = self._back
+        n, L = len(seen.lens_of), A.shape[2] - 6
         out = np.zeros((3 * len(rows), 3 * len(rows)))
         dense = []
         for p in rows:
             D = np.zeros((3, len(Q)))
-            for s in range(start[p], start[p + 1]):
-                i, lens = 6 * photo[s], 6 * n + L * lens_of[photo[s]]
+            for s in range(seen.start[p], seen.start[p + 1]):
+                i, lens = 6 * seen.photo[s], 6 * n + L * seen.lens_of[seen.photo[s]]
                 D[:, i : i + 6] += A[s, :, :6]
                 D[:, lens : lens + L] += A[s, :, 6:]
             dense.append(D)
@@ -91,20 +120,21 @@ def _gauge(poses, points, lenses, free):
 
 
 @njit(cache=True, nogil=True)
-def _back(n_photos, start, photo, lens_of, free, Jc, Jl, Jx, Vinv, G, A, M, Z):
-    """What each sighting's camera does to its point, A = V^-1 W^T (k, 3, 6 + L), and M = W V^-1 G, Z = G^T V^-1 G."""
-    L = free.shape[0]
-    for p in range(start.shape[0] - 1):
+def _follow(seen, free, linear, Vinv, G, A, M, Z):
+    """How each sighting's point follows its camera, A = V^-1 W^T (k, 3, 6 + L), and M = W V^-1 G, Z = G^T V^-1 G."""
+    L, lens_base = free.shape[0], 6 * seen.lens_of.shape[0]
+    for p in range(seen.start.shape[0] - 1):
         VG = Vinv[p] @ G[p]
         Z += G[p].T @ VG
-        for k in range(start[p], start[p + 1]):
+        for k in range(seen.start[p], seen.start[p + 1]):
+            i = seen.photo[k]
             for a in range(6 + L):
+                row = 6 * i + a if a < 6 else lens_base + L * seen.lens_of[i] + a - 6
                 for b in range(3):
                     w = 0.0
                     for q in range(2):
-                        j = Jc[k, q, a] if a < 6 else Jl[k, q, free[a - 6]]
-                        w += j * Jx[k, q, b]
-                    row = 6 * photo[k] + a if a < 6 else 6 * n_photos + L * lens_of[photo[k]] + a - 6
+                        j = linear.by_pose[k, q, a] if a < 6 else linear.by_lens[k, q, free[a - 6]]
+                        w += j * linear.by_point[k, q, b]
                     for g in range(7):
                         M[row, g] += w * VG[b, g]
                     for c in range(3):
@@ -112,8 +142,10 @@ def _back(n_photos, start, photo, lens_of, free, Jc, Jl, Jx, Vinv, G, A, M, Z):
 
 
 @njit(cache=True, nogil=True)
-def _of_points(n_photos, start, photo, lens_of, L, A, Q, K, NZ, Vinv, G, out):
+def _of_points(back, out):
     """Covariance (p, 3, 3) of every point."""
+    seen, A, Q, K, NZ, Vinv, G = back
+    start, L, lens_base = seen.start, A.shape[2] - 6, 6 * seen.lens_of.shape[0]
     longest = 0
     for p in range(start.shape[0] - 1):
         longest = max(longest, start[p + 1] - start[p])
@@ -122,8 +154,9 @@ def _of_points(n_photos, start, photo, lens_of, L, A, Q, K, NZ, Vinv, G, out):
     for p in range(start.shape[0] - 1):
         n = 0
         for k in range(start[p], start[p + 1]):
+            i = seen.photo[k]
             for a in range(6 + L):
-                index[n] = 6 * photo[k] + a if a < 6 else 6 * n_photos + L * lens_of[photo[k]] + a - 6
+                index[n] = 6 * i + a if a < 6 else lens_base + L * seen.lens_of[i] + a - 6
                 for c in range(3):
                     D[c, n] = A[k, c, a]
                 n += 1
@@ -146,24 +179,26 @@ def _of_points(n_photos, start, photo, lens_of, L, A, Q, K, NZ, Vinv, G, out):
         out[p] += G[p] @ NZ @ G[p].T - both - both.T
 
 
-def covariance(
-    poses,
-    lenses,
-    lens_of,
-    points,
-    photo,
-    point,
-    xy,
-    *,
-    sigma=None,
-    free_lens=(),
-    fixed_lenses=(),
-    prior=None,
-    of_points=True,
-):
+def _cameras(S, gauge, held):
+    """Covariance (size, size) of poses and lenses from their normal matrix, in a frame that they hold themselves;
+    zero for columns that are `held` (size,) bool."""
+    S = np.triu(S) + np.triu(S, 1).T
+    S[held, :] = 0.0
+    S[:, held] = 0.0
+    Q = np.linalg.qr(gauge)[0]
+    A = S + Q @ Q.T * (np.trace(S) / max(len(S), 1))
+    A[held, held] = 1.0
+    out = scipy.linalg.cho_solve(scipy.linalg.cho_factor(A, check_finite=False), np.eye(len(S)), check_finite=False)
+    out[held, :] = 0.0
+    out[:, held] = 0.0
+    return out
+
+
+def covariance(state, seen, free_lens=(), *, held=Held(), of_points=True):
     """The covariance of a solved block.
 
-    Parameters are those of `adjust`, at its solution; a sighting that was left out must not be among them.
+    Parameters are those of `adjust`, at its solution; a sighting that was left out must not be among them. Of what is
+    `held`, lenses and their prior count.
 
     of_points : whether the points' own are wanted too, which take half of the time; zero where not
 
@@ -171,53 +206,39 @@ def covariance(
     -------
     Covariance
     """
-    lens_of, photo, point = (np.ascontiguousarray(a, dtype=np.int64) for a in (lens_of, photo, point))
-    xy = np.ascontiguousarray(xy, dtype=np.float64)
-    weight = np.ones(len(xy)) if sigma is None else 1.0 / np.ascontiguousarray(sigma, dtype=np.float64)
-    n, m, k, P = len(poses), len(lenses), len(photo), len(points)
-    free = np.array(sorted(free_lens), dtype=np.int64)
+    n, m, k, p = len(state.poses), len(state.lenses), len(seen.photo), len(state.points)
+    free = np.array(sorted(free_lens or ()), dtype=np.int64)
     L = len(free)
-    start = np.searchsorted(point, np.arange(P + 1)).astype(np.int64)
-    r, Jc, Jl, Jx = np.empty((k, 2)), np.empty((k, 2, 6)), np.empty((k, 2, N_PARAMETERS)), np.empty((k, 2, 3))
-    linearize(poses, lenses, lens_of, points, photo, point, xy, weight, SQUARED, 1.0, r, Jc, Jl, Jx)
     size = 6 * n + L * m
-    S, g, Vinv, gx = np.empty((size, size)), np.empty(size), np.empty((P, 3, 3)), np.empty((P, 3))
-    reduce_to_cameras(n, start, photo, lens_of, free, r, Jc, Jl, Jx, 0.0, S, g, Vinv, gx)
-    S = np.triu(S) + np.triu(S, 1).T
-    if prior is not None and L:
-        w = 1.0 / np.broadcast_to(np.asarray(prior[1], float), (m, N_PARAMETERS))[:, free] ** 2
-        S[np.arange(6 * n, size), np.arange(6 * n, size)] += w.ravel()
-    held = np.zeros(size, bool)
-    for i in fixed_lenses:
-        held[6 * n + L * i : 6 * n + L * (i + 1)] = True
-    S[held, :] = 0.0
-    S[:, held] = 0.0
-    Gc, Gp = _gauge(poses, points, lenses, free)
-    Q = np.linalg.qr(Gc)[0]
-    A = S + Q @ Q.T * (np.trace(S) / max(size, 1))
-    A[held, held] = 1.0
-    Qc = scipy.linalg.cho_solve(scipy.linalg.cho_factor(A, check_finite=False), np.eye(size), check_finite=False)
-    Qc[held, :] = 0.0
-    Qc[:, held] = 0.0
-    back, M, Z = np.zeros((k, 3, 6 + L)), np.zeros((size, 7)), np.zeros((7, 7))
-    _back(n, start, photo, lens_of, free, Jc, Jl, Jx, Vinv, Gp, back, M, Z)
-    M[held] = 0.0
-    K = Qc @ M
-    N = M.T @ K
-    T = np.eye(size) + Gc @ M.T
-    cameras = T @ Qc @ T.T + Gc @ Z @ Gc.T
-    out = np.zeros((P, 3, 3))
+    linear, reduced = derivatives(k), system(size, p)
+    linearize(state, seen, Loss(SQUARED), linear)
+    reduce_to_cameras(seen, free, linear, 0.0, reduced)
+    if held.lens_prior is not None and L:
+        w = 1.0 / np.broadcast_to(np.asarray(held.lens_prior[1], float), (m, N_PARAMETERS))[:, free] ** 2
+        reduced.matrix[np.arange(6 * n, size), np.arange(6 * n, size)] += w.ravel()
+    fixed = np.zeros(size, bool)
+    for i in held.lenses:
+        fixed[6 * n + L * i : 6 * n + L * (i + 1)] = True
+    of_cameras, gauge = _gauge(state.poses, state.points, state.lenses, free)
+    Q = _cameras(reduced.matrix, of_cameras, fixed)
+    follow, M, Z = np.zeros((k, 3, 6 + L)), np.zeros((size, 7)), np.zeros((7, 7))
+    _follow(seen, free, linear, reduced.inverse, gauge, follow, M, Z)
+    M[fixed] = 0.0
+    K = Q @ M
+    back = _Back(seen, follow, Q, K, M.T @ K + Z, reduced.inverse, gauge)
+    T = np.eye(size) + of_cameras @ M.T
+    cameras = T @ Q @ T.T + of_cameras @ Z @ of_cameras.T
+    out = np.zeros((p, 3, 3))
     if of_points:
-        _of_points(n, start, photo, lens_of, L, back, Qc, K, N + Z, Vinv, Gp, out)
+        _of_points(back, out)
     of_lenses = np.zeros((m, N_PARAMETERS, N_PARAMETERS))
     for i in range(m):
         rows = slice(6 * n + L * i, 6 * n + L * (i + 1))
         of_lenses[np.ix_([i], free, free)] = cameras[rows, rows]
     of_poses = np.array([cameras[6 * i : 6 * i + 6, 6 * i : 6 * i + 6] for i in range(n)])
-    unknowns = size - int(held.sum()) + 3 * P - 7
-    unit = float(np.sqrt((r**2).sum() / max(2 * k - unknowns, 1)))
-    state = (n, start, photo, lens_of, back, Qc, K, N + Z, Vinv, Gp)
-    return Covariance(of_poses, of_lenses, out, unit, Qc, state)
+    unknowns = size - int(fixed.sum()) + 3 * p - 7
+    unit = float(np.sqrt((linear.residual**2).sum() / max(2 * k - unknowns, 1)))
+    return Covariance(of_poses, of_lenses, out, unit, Q, back)
 
 
 def shifted(cov, poses, shift):

@@ -11,11 +11,11 @@ import numpy as np
 from ..geometry.lens import _project_many, _unproject_many
 from ..geometry.pose import center
 from ..geometry.triangulate import triangulate_tracks
-from .adjust import adjust
+from .adjust import Held, adjust
 from .block import Block
 from .loops import STRICT, false_bridges, plausibility
 from .mend import check_loops, merge, readmit
-from .normal import CAUCHY
+from .normal import CAUCHY, Loss, State, observations
 from .resect import refine_pose, resect_ransac
 from .solution import DISAGREES, LOOP, NO_OVERLAP, NO_START, PLANE, TOO_FEW, TURN, TURNED, Grown, Reason
 from .tracks import Tracks, build_tracks
@@ -224,21 +224,17 @@ class Grower:
         free = sorted({*self._free_lens(), *extra})
         prior = self._prior()
         self.last_free, self.last_prior = tuple(free), prior
+        held = Held(
+            poses=() if only is None else np.flatnonzero(~only[who]),
+            lenses=self.trusted if only is None else range(len(self.lenses)),
+            lens_prior=prior,
+        )
         result = adjust(
-            self.poses[who],
-            self.lenses,
-            self.lens_of[who],
-            self.X[tracks],
-            row[t.photo[use]],
-            point,
-            self.xy[use],
-            sigma=self.sigma[use],
-            free_lens=free,
-            fixed_poses=[] if only is None else np.flatnonzero(~only[who]),
-            fixed_lenses=self.trusted if only is None else range(len(self.lenses)),
-            prior=prior,
-            loss=CAUCHY,
-            scale=LOSS_SCALE,
+            State(self.poses[who], self.lenses, self.X[tracks]),
+            observations(self.lens_of[who], row[t.photo[use]], point, self.xy[use], self.sigma[use], len(tracks)),
+            free,
+            held=held,
+            loss=Loss(CAUCHY, LOSS_SCALE),
             max_rounds=rounds,
             tolerance=tolerance,
             stop=self.stop,

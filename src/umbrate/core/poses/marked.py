@@ -14,7 +14,7 @@ from ..geometry.lens import _unproject_many, project_one
 from .adjust import adjust
 from .block import Block
 from .essential import decompose, five_point, sampson_squared
-from .normal import HUBER
+from .normal import HUBER, Loss, State, observations
 from .resect import refine_pose, resect_ransac
 from .solution import NO_OVERLAP, TOO_FEW, Grown, Reason
 
@@ -106,12 +106,15 @@ class _State:
         X = self.points(poses, photo, row, point) if X is None else X
         used, index = np.unique(point, return_inverse=True)
         where = {i: k for k, i in enumerate(on)}
-        result = adjust(
-            poses[on], self.lenses, self.lens_of[on], X[used], np.array([where[i] for i in photo]), index,
+        seen = observations(
+            self.lens_of[on],
+            np.array([where[i] for i in photo]),
+            index,
             np.array([self.xy[i][k] for i, k in zip(photo, row, strict=True)]),
-            sigma=np.array([self.sigma[i][k] for i, k in zip(photo, row, strict=True)]),
-            loss=HUBER, scale=4.0, max_rounds=60, tolerance=1e-9,
-        )  # fmt: skip
+            np.array([self.sigma[i][k] for i, k in zip(photo, row, strict=True)]),
+        )
+        start = State(poses[on], self.lenses, X[used])
+        result = adjust(start, seen, loss=Loss(HUBER, 4.0), max_rounds=60, tolerance=1e-9)
         out, places = poses.copy(), np.full_like(X, np.nan)
         out[on], places[used] = result.poses, result.points
         return out, places, result.cost / max(len(photo), 1), result

@@ -3,24 +3,191 @@
 Every point is seen by few photos, so what points have to do with each other goes only through photos: each can be
 eliminated by itself (Schur complement; Brown 1958, Triggs et al. 2000), and a small dense system in poses and lenses is
 left.
+
+The kernels take what belongs together as named tuples: `State` is what the adjustment moves, `Observations` what the
+photos saw. n photos, m lenses, p points, k sightings, L lens parameters that are solved.
 """
 
 from concurrent.futures import ThreadPoolExecutor
+from typing import NamedTuple
 
 import numpy as np
 from numba import njit
+
+from ..geometry.lens import N_PARAMETERS
 
 SQUARED, HUBER, CAUCHY = 0, 1, 2
 BLOCKS, THREADS = 4, 2  #: parts the points are worked on in
 SMALL = 5000  #: so few sightings are not worth a thread
 
 
-@njit(cache=True, nogil=True)
-def linearize(poses, lenses, lens_of, points, photo, point, xy, weight, loss, scale, r, Jc, Jl, Jx):
-    """Residuals and Jacobians of every sighting, times its weight and the root of its robust weight; returns the cost.
+class State(NamedTuple):
+    """What an adjustment moves.
 
-    weight : (k,) one over the standard deviation of each sighting; `scale` is in units of that
+    Attributes
+    ----------
+    poses : (n, 4, 4) float64
+        World to camera.
+    lenses : (m, 10) float64
+        Lens vectors.
+    points : (p, 3) float64
     """
+
+    poses: np.ndarray
+    lenses: np.ndarray
+    points: np.ndarray
+
+
+class Observations(NamedTuple):
+    """What the photos saw, sorted by point. See `observations`.
+
+    Attributes
+    ----------
+    lens_of : (n,) int64
+        The lens of each photo.
+    photo, point : (k,) int64
+    xy : (k, 2) float64
+        Seen pixels.
+    weight : (k,) float64
+        One over the standard deviation of each sighting.
+    start : (p + 1,) int64
+        Where the sightings of each point begin.
+    """
+
+    lens_of: np.ndarray
+    photo: np.ndarray
+    point: np.ndarray
+    xy: np.ndarray
+    weight: np.ndarray
+    start: np.ndarray
+
+
+class Loss(NamedTuple):
+    """How much large residuals count: SQUARED, HUBER or CAUCHY, and the standard deviations where it starts to bend."""
+
+    kind: int = HUBER
+    scale: float = 1.0
+
+
+class Derivatives(NamedTuple):
+    """Weighted residuals (k, 2) of the sightings and their derivatives by pose (k, 2, 6), lens (k, 2, 10) and point
+    (k, 2, 3)."""
+
+    residual: np.ndarray
+    by_pose: np.ndarray
+    by_lens: np.ndarray
+    by_point: np.ndarray
+
+
+class Priors(NamedTuple):
+    """What is known of points besides their sightings, as the kernels take it.
+
+    Attributes
+    ----------
+    kept : (p,) int64
+        Column of the system where a point begins that is not eliminated, or -1.
+    row : (p,) int64
+        The row of a point's prior, or -1.
+    information : (q, 3, 3) float64
+    gradient : (q, 3) float64
+    """
+
+    kept: np.ndarray
+    row: np.ndarray
+    information: np.ndarray
+    gradient: np.ndarray
+
+
+class System(NamedTuple):
+    """The reduced system, and what the eliminated points need when its solution is known.
+
+    Attributes
+    ----------
+    matrix : (size, size) float64
+        Upper part only. Poses come first, six columns each, then lenses, L columns each, then points that are kept.
+    right : (size,) float64
+    inverse : (p, 3, 3) float64
+        Of each point's own normal matrix; zero for points that are kept.
+    gradient : (p, 3) float64
+        Of each point.
+    """
+
+    matrix: np.ndarray
+    right: np.ndarray
+    inverse: np.ndarray
+    gradient: np.ndarray
+
+
+def observations(lens_of, photo, point, xy, sigma=None, points=None):
+    """Observations from plain arrays.
+
+    Parameters
+    ----------
+    lens_of : (n,) int
+    photo, point : (k,) int
+        Whose sighting it is; `point` must not decrease.
+    xy : (k, 2)
+    sigma : (k,), optional
+        Standard deviation of each sighting's coordinates in pixels; 1 where not given.
+    points : int, optional
+        How many points there are; as many as are seen where not given.
+
+    Raises
+    ------
+    ValueError
+        Where the sightings are not sorted by point.
+    """
+    point = np.ascontiguousarray(point, dtype=np.int64)
+    if len(point) and (np.diff(point) < 0).any():
+        raise ValueError("sightings must be sorted by point")
+    count = (int(point[-1]) + 1 if len(point) else 0) if points is None else points
+    return Observations(
+        np.ascontiguousarray(lens_of, dtype=np.int64),
+        np.ascontiguousarray(photo, dtype=np.int64),
+        point,
+        np.ascontiguousarray(xy, dtype=np.float64).reshape(-1, 2),
+        np.ones(len(point)) if sigma is None else 1.0 / np.ascontiguousarray(sigma, dtype=np.float64),
+        np.searchsorted(point, np.arange(count + 1)).astype(np.int64),
+    )
+
+
+def derivatives(k):
+    """Room for the Derivatives of k sightings."""
+    return Derivatives(np.empty((k, 2)), np.empty((k, 2, 6)), np.empty((k, 2, N_PARAMETERS)), np.empty((k, 2, 3)))
+
+
+def system(size, p):
+    """Room for a System of so many columns, with p points."""
+    return System(np.empty((size, size)), np.empty(size), np.empty((p, 3, 3)), np.empty((p, 3)))
+
+
+def no_priors(p):
+    """The Priors of p points of which nothing else is known."""
+    none = np.full(p, -1, np.int64)
+    return Priors(none, none, np.zeros((0, 3, 3)), np.zeros((0, 3)))
+
+
+@njit(cache=True, nogil=True)
+def linearize(state, seen, loss, out):
+    """Residuals and derivatives of every sighting, times its weight and the root of its robust weight.
+
+    Parameters
+    ----------
+    state : State
+    seen : Observations
+    loss : Loss
+    out : Derivatives
+        Receives them.
+
+    Returns
+    -------
+    float
+        Half the robust sum of squares.
+    """
+    poses, lenses, points = state.poses, state.lenses, state.points
+    lens_of, photo, point, xy, weight = seen.lens_of, seen.photo, seen.point, seen.xy, seen.weight
+    r, Jc, Jl, Jx = out.residual, out.by_pose, out.by_lens, out.by_point
+    kind, scale = loss.kind, loss.scale
     cost = 0.0
     s2 = scale * scale
     for k in range(photo.shape[0]):
@@ -44,9 +211,9 @@ def linearize(poses, lenses, lens_of, points, photo, point, xy, weight, loss, sc
         ru, rv = weight[k] * (fx * xd + sk * yd + c[1] - xy[k, 0]), weight[k] * (f * yd + c[2] - xy[k, 1])
         e2 = ru * ru + rv * rv
         w = 1.0
-        if loss == 0:
+        if kind == SQUARED:
             cost += 0.5 * e2
-        elif loss == 1:
+        elif kind == HUBER:
             if e2 > s2:
                 e = np.sqrt(e2)
                 w = scale / e
@@ -91,8 +258,11 @@ def linearize(poses, lenses, lens_of, points, photo, point, xy, weight, loss, sc
 
 
 @njit(cache=True, nogil=True)
-def cost_of(poses, lenses, lens_of, points, photo, point, xy, weight, loss, scale, r):
+def cost_of(state, seen, loss, r):
     """The robust cost alone; `r` (k, 2) receives the plain residuals, predicted minus seen."""
+    poses, lenses, points = state.poses, state.lenses, state.points
+    lens_of, photo, point, xy, weight = seen.lens_of, seen.photo, seen.point, seen.xy, seen.weight
+    kind, scale = loss.kind, loss.scale
     cost = 0.0
     s2 = scale * scale
     for k in range(photo.shape[0]):
@@ -112,9 +282,9 @@ def cost_of(poses, lenses, lens_of, points, photo, point, xy, weight, loss, scal
         r[k, 0] = (c[0] + c[8]) * xd + c[9] * yd + c[1] - xy[k, 0]
         r[k, 1] = c[0] * yd + c[2] - xy[k, 1]
         e2 = weight[k] ** 2 * (r[k, 0] ** 2 + r[k, 1] ** 2)
-        if loss == 0:
+        if kind == SQUARED:
             cost += 0.5 * e2
-        elif loss == 1:
+        elif kind == HUBER:
             cost += 0.5 * e2 if e2 <= s2 else scale * np.sqrt(e2) - 0.5 * s2
         else:
             cost += 0.5 * s2 * np.log(1.0 + e2 / s2)
@@ -168,195 +338,220 @@ def _take_off(block, y, w):
         row[5] -= y0 * a5 + y1 * b5 + y2 * c5
 
 
+class _Point(NamedTuple):
+    """Scratch of the point that is being eliminated: what ties it to photos and to lenses, and that times its inverse.
+
+    Attributes
+    ----------
+    normal : (3, 3)
+    to_photo : (s, 3, 6), photo_through : (s, 6, 3)
+        For each of its sightings.
+    to_lens : (s, 3, L), lens_through : (s, L, 3), lens : (s,)
+        For each lens that sees it, and which lens that is.
+    """
+
+    normal: np.ndarray
+    to_photo: np.ndarray
+    photo_through: np.ndarray
+    to_lens: np.ndarray
+    lens_through: np.ndarray
+    lens: np.ndarray
+
+
+@njit(cache=True, nogil=True, inline="always", error_model="numpy")
+def _gather(p, seen, free, d, out, own):
+    """Sums over the sightings of point p: its own, and those of photos and lenses; returns how many lenses see it."""
+    L, lens_base = free.shape[0], 6 * seen.lens_of.shape[0]
+    S, g, gx, V, W, Wl = out.matrix, out.right, out.gradient, own.normal, own.to_photo, own.to_lens
+    V[:] = 0.0
+    gx[p] = 0.0
+    lenses = 0
+    for k in range(seen.start[p], seen.start[p + 1]):
+        s = k - seen.start[p]
+        i = seen.photo[k]
+        lens = seen.lens_of[i]
+        base, low = 6 * i, lens_base + L * lens
+        r0, r1 = d.residual[k, 0], d.residual[k, 1]
+        A, B, X = d.by_pose[k], d.by_lens[k], d.by_point[k]
+        for a in range(3):
+            gx[p, a] += X[0, a] * r0 + X[1, a] * r1
+            for b in range(3):
+                V[a, b] += X[0, a] * X[0, b] + X[1, a] * X[1, b]
+        for a in range(6):
+            g[base + a] += A[0, a] * r0 + A[1, a] * r1
+            for b in range(a, 6):
+                S[base + a, base + b] += A[0, a] * A[0, b] + A[1, a] * A[1, b]
+            for b in range(3):
+                W[s, b, a] = A[0, a] * X[0, b] + A[1, a] * X[1, b]
+        # sightings through one lens share its rows
+        at = -1
+        for q in range(lenses):
+            if own.lens[q] == lens:
+                at = q
+        if at < 0:
+            at = lenses
+            own.lens[at] = lens
+            lenses += 1
+            Wl[at] = 0.0
+        for c in range(L):
+            l0, l1 = B[0, free[c]], B[1, free[c]]
+            g[low + c] += l0 * r0 + l1 * r1
+            for a in range(6):
+                S[base + a, low + c] += A[0, a] * l0 + A[1, a] * l1
+            for e in range(c, L):
+                S[low + c, low + e] += l0 * B[0, free[e]] + l1 * B[1, free[e]]
+            for b in range(3):
+                Wl[at, b, c] += l0 * X[0, b] + l1 * X[1, b]
+    return lenses
+
+
+@njit(cache=True, nogil=True, inline="always", error_model="numpy")
+def _keep(p, to, lenses, seen, L, out, own):
+    """Point p stays in the system, at column `to`."""
+    lens_base = 6 * seen.lens_of.shape[0]
+    S, g, gx, V = out.matrix, out.right, out.gradient, own.normal
+    out.inverse[p] = 0.0
+    for a in range(3):
+        g[to + a] += gx[p, a]
+        for b in range(a, 3):
+            S[to + a, to + b] += V[a, b]
+    for k in range(seen.start[p], seen.start[p + 1]):
+        base, w = 6 * seen.photo[k], own.to_photo[k - seen.start[p]]
+        for a in range(6):
+            for b in range(3):
+                S[base + a, to + b] += w[b, a]
+    for q in range(lenses):
+        low = lens_base + L * own.lens[q]
+        for c in range(L):
+            for b in range(3):
+                S[low + c, to + b] += own.to_lens[q, b, c]
+
+
+@njit(cache=True, nogil=True, inline="always", error_model="numpy")
+def _eliminate(p, lenses, seen, L, out, own, blocks):
+    """Take off photos and lenses what goes through point p. `blocks` (n, n, 6, 6) is what photos have to do with each
+    other, block by block: neighbors in memory."""
+    lens_base, first, n = 6 * seen.lens_of.shape[0], seen.start[p], seen.start[p + 1] - seen.start[p]
+    S, g, gx, v = out.matrix, out.right, out.gradient, out.inverse[p]
+    W, Y, Wl, Yl, which, photo = own.to_photo, own.photo_through, own.to_lens, own.lens_through, own.lens, seen.photo
+    for s in range(n):
+        _through(W[s], v, gx[p], Y[s], g, 6 * photo[first + s])
+    for q in range(lenses):
+        _through(Wl[q], v, gx[p], Yl[q], g, lens_base + L * which[q])
+    for s in range(n):
+        i = photo[first + s]
+        for u in range(s, n):
+            j = photo[first + u]
+            # the upper part only: rows of the earlier photo
+            if i <= j:
+                _take_off(blocks[i, j], Y[s], W[u])
+            else:
+                _take_off(blocks[j, i], Y[u], W[s])
+        for q in range(lenses):
+            low = lens_base + L * which[q]
+            for a in range(6):
+                y0, y1, y2 = Y[s, a, 0], Y[s, a, 1], Y[s, a, 2]
+                for c in range(L):
+                    S[6 * i + a, low + c] -= y0 * Wl[q, 0, c] + y1 * Wl[q, 1, c] + y2 * Wl[q, 2, c]
+    for q in range(lenses):
+        low = lens_base + L * which[q]
+        for u in range(lenses):
+            if which[u] < which[q]:
+                continue
+            left = lens_base + L * which[u]
+            for c in range(L):
+                y0, y1, y2 = Yl[q, c, 0], Yl[q, c, 1], Yl[q, c, 2]
+                for e in range(L):
+                    S[low + c, left + e] -= y0 * Wl[u, 0, e] + y1 * Wl[u, 1, e] + y2 * Wl[u, 2, e]
+
+
 @njit(cache=True, nogil=True, error_model="numpy")
-def _reduce(
-    n_photos,
-    first,
-    last,
-    start,
-    photo,
-    lens_of,
-    free,
-    r,
-    Jc,
-    Jl,
-    Jx,
-    damping,
-    kept,
-    prior_row,
-    info,
-    pull,
-    S,
-    g,
-    Vinv,
-    gx,
-):
+def _reduce(first, last, seen, free, d, damping, priors, out):
     """What points first..last add to the reduced system. See `reduce_to_cameras`."""
-    L = free.shape[0]
-    S[:] = 0.0
-    g[:] = 0.0
-    longest = 0
+    n_photos, L = seen.lens_of.shape[0], free.shape[0]
+    out.matrix[:] = 0.0
+    out.right[:] = 0.0
+    most = 0
     for p in range(first, last):
-        longest = max(longest, start[p + 1] - start[p])
-    W, Y = np.empty((longest, 3, 6)), np.empty((longest, 6, 3))
-    Wl, Yl = np.empty((longest, 3, L)), np.empty((longest, L, 3))
-    which = np.empty(longest, np.int64)
-    V = np.empty((3, 3))
-    # what photos have to do with each other, gathered block by block: neighbors in memory
+        most = max(most, seen.start[p + 1] - seen.start[p])
+    own = _Point(
+        np.empty((3, 3)), np.empty((most, 3, 6)), np.empty((most, 6, 3)), np.empty((most, 3, L)),
+        np.empty((most, L, 3)), np.empty(most, np.int64),
+    )  # fmt: skip
     blocks = np.zeros((n_photos, n_photos, 6, 6))
     for p in range(first, last):
-        V[:] = 0.0
-        gx[p] = 0.0
-        k0, n = start[p], start[p + 1] - start[p]
-        lenses = 0
-        for s in range(n):
-            k = k0 + s
-            i, lens = photo[k], lens_of[photo[k]]
-            base, low = 6 * i, 6 * n_photos + L * lens
-            r0, r1 = r[k, 0], r[k, 1]
-            A, B, X = Jc[k], Jl[k], Jx[k]
+        lenses = _gather(p, seen, free, d, out, own)
+        row = priors.row[p]
+        if row >= 0:
             for a in range(3):
-                gx[p, a] += X[0, a] * r0 + X[1, a] * r1
+                out.gradient[p, a] += priors.gradient[row, a]
                 for b in range(3):
-                    V[a, b] += X[0, a] * X[0, b] + X[1, a] * X[1, b]
-            for a in range(6):
-                g[base + a] += A[0, a] * r0 + A[1, a] * r1
-                for b in range(a, 6):
-                    S[base + a, base + b] += A[0, a] * A[0, b] + A[1, a] * A[1, b]
-                for b in range(3):
-                    W[s, b, a] = A[0, a] * X[0, b] + A[1, a] * X[1, b]
-            # sightings through one lens share its rows
-            at = -1
-            for q in range(lenses):
-                if which[q] == lens:
-                    at = q
-            if at < 0:
-                at = lenses
-                which[at] = lens
-                lenses += 1
-                Wl[at] = 0.0
-            for c in range(L):
-                l0, l1 = B[0, free[c]], B[1, free[c]]
-                g[low + c] += l0 * r0 + l1 * r1
-                for a in range(6):
-                    S[base + a, low + c] += A[0, a] * l0 + A[1, a] * l1
-                for d in range(c, L):
-                    S[low + c, low + d] += l0 * B[0, free[d]] + l1 * B[1, free[d]]
-                for b in range(3):
-                    Wl[at, b, c] += l0 * X[0, b] + l1 * X[1, b]
-        if prior_row[p] >= 0:
-            for a in range(3):
-                gx[p, a] += pull[prior_row[p], a]
-                for b in range(3):
-                    V[a, b] += info[prior_row[p], a, b]
-        if kept[p] >= 0:
-            # this point is no unknown of its own: it stays in the system
-            to = kept[p]
-            Vinv[p] = 0.0
-            for a in range(3):
-                g[to + a] += gx[p, a]
-                for b in range(a, 3):
-                    S[to + a, to + b] += V[a, b]
-            for s in range(n):
-                base = 6 * photo[k0 + s]
-                for a in range(6):
-                    for b in range(3):
-                        S[base + a, to + b] += W[s, b, a]
-            for q in range(lenses):
-                low = 6 * n_photos + L * which[q]
-                for c in range(L):
-                    for b in range(3):
-                        S[low + c, to + b] += Wl[q, b, c]
+                    own.normal[a, b] += priors.information[row, a, b]
+        if priors.kept[p] >= 0:
+            _keep(p, priors.kept[p], lenses, seen, L, out, own)
             continue
         for a in range(3):
-            V[a, a] = V[a, a] * (1.0 + damping) + 1e-12
-        _invert(V, Vinv[p])
-        v = Vinv[p]
-        for s in range(n):
-            _through(W[s], v, gx[p], Y[s], g, 6 * photo[k0 + s])
-        for q in range(lenses):
-            _through(Wl[q], v, gx[p], Yl[q], g, 6 * n_photos + L * which[q])
-        for s in range(n):
-            i = photo[k0 + s]
-            for u in range(s, n):
-                j = photo[k0 + u]
-                # the upper part only: rows of the earlier photo
-                if i <= j:
-                    _take_off(blocks[i, j], Y[s], W[u])
-                else:
-                    _take_off(blocks[j, i], Y[u], W[s])
-            for q in range(lenses):
-                low = 6 * n_photos + L * which[q]
-                for a in range(6):
-                    y0, y1, y2 = Y[s, a, 0], Y[s, a, 1], Y[s, a, 2]
-                    for c in range(L):
-                        S[6 * i + a, low + c] -= y0 * Wl[q, 0, c] + y1 * Wl[q, 1, c] + y2 * Wl[q, 2, c]
-        for q in range(lenses):
-            low = 6 * n_photos + L * which[q]
-            for u in range(lenses):
-                if which[u] < which[q]:
-                    continue
-                left = 6 * n_photos + L * which[u]
-                for c in range(L):
-                    y0, y1, y2 = Yl[q, c, 0], Yl[q, c, 1], Yl[q, c, 2]
-                    for d in range(L):
-                        S[low + c, left + d] -= y0 * Wl[u, 0, d] + y1 * Wl[u, 1, d] + y2 * Wl[u, 2, d]
+            own.normal[a, a] = own.normal[a, a] * (1.0 + damping) + 1e-12
+        _invert(own.normal, out.inverse[p])
+        _eliminate(p, lenses, seen, L, out, own, blocks)
     for i in range(n_photos):
         for j in range(i, n_photos):
             for a in range(6):
                 for b in range(6):
-                    S[6 * i + a, 6 * j + b] += blocks[i, j, a, b]
+                    out.matrix[6 * i + a, 6 * j + b] += blocks[i, j, a, b]
 
 
-def no_priors(count):
-    """What `reduce_to_cameras` takes as `extra` where points have no priors and none is kept."""
-    none = np.full(count, -1, np.int64)
-    return none, none, np.zeros((0, 3, 3)), np.zeros((0, 3))
-
-
-def reduce_to_cameras(n_photos, start, photo, lens_of, free, r, Jc, Jl, Jx, damping, S, g, Vinv, gx, extra=None):
-    """The reduced system S (upper part), g in poses, lenses and kept points; keeps what the points need later.
+def reduce_to_cameras(seen, free, linear, damping, out, priors=None):
+    """The system with the points taken out.
 
     Points are worked on in a fixed number of blocks, by threads, and the blocks are added in their order: the result
     does not depend on how many threads there are.
 
-    extra : (kept (p,), prior_row (p,), info (q, 3, 3), pull (q, 3))
-        Column where a point that is kept begins, or -1; the row of a point's prior, or -1; the priors' information and
-        gradient.
+    Parameters
+    ----------
+    seen : Observations
+    free : (L,) int64
+        The lens parameters that are solved.
+    linear : Derivatives
+    damping : float
+        The points' share of the Levenberg-Marquardt damping.
+    out : System
+        Receives it.
+    priors : Priors, optional
     """
-    count = len(start) - 1
-    extra = no_priors(count) if extra is None else extra
+    count = len(seen.start) - 1
+    priors = no_priors(count) if priors is None else priors
     # blocks with as many sightings each
-    edges = np.searchsorted(start, np.linspace(0, start[-1], BLOCKS + 1)[1:-1])
+    edges = np.searchsorted(seen.start, np.linspace(0, seen.start[-1], BLOCKS + 1)[1:-1])
     edges = [0, *(int(e) for e in edges), count]
-    parts = [(S, g)] + [(np.empty_like(S), np.empty_like(g)) for _ in range(BLOCKS - 1)]
+    parts = [out] + [
+        out._replace(matrix=np.empty_like(out.matrix), right=np.empty_like(out.right)) for _ in range(BLOCKS - 1)
+    ]
 
     def work(b):
-        _reduce(
-            n_photos, edges[b], edges[b + 1], start, photo, lens_of, free, r, Jc, Jl, Jx, damping, *extra, *parts[b],
-            Vinv, gx,
-        )  # fmt: skip
+        _reduce(edges[b], edges[b + 1], seen, free, linear, damping, priors, parts[b])
 
-    if start[-1] < SMALL:
+    if seen.start[-1] < SMALL:
         for b in range(BLOCKS):
             work(b)
     else:
         with ThreadPoolExecutor(THREADS) as pool:
             list(pool.map(work, range(BLOCKS)))
-    for more, push in parts[1:]:
-        S += more
-        g += push
+    for part in parts[1:]:
+        out.matrix[:] += part.matrix
+        out.right[:] += part.right
 
 
 @njit(cache=True, nogil=True)
-def point_steps(n_photos, start, photo, lens_of, free, Jc, Jl, Jx, Vinv, gx, step, out):
-    """Each point's own step, given the step of poses and lenses."""
-    L = free.shape[0]
-    for p in range(start.shape[0] - 1):
-        v = gx[p].copy()
-        for k in range(start[p], start[p + 1]):
-            i = photo[k]
-            base = 6 * n_photos + L * lens_of[i]
+def point_steps(seen, free, linear, reduced, step, out):
+    """Each point's own step (p, 3), given the step of poses and lenses and the System it solves."""
+    L, lens_base = free.shape[0], 6 * seen.lens_of.shape[0]
+    Jc, Jl, Jx = linear.by_pose, linear.by_lens, linear.by_point
+    for p in range(seen.start.shape[0] - 1):
+        v = reduced.gradient[p].copy()
+        for k in range(seen.start[p], seen.start[p + 1]):
+            i = seen.photo[k]
+            base = lens_base + L * seen.lens_of[i]
             for q in range(2):
                 s = 0.0
                 for a in range(6):
@@ -365,5 +560,6 @@ def point_steps(n_photos, start, photo, lens_of, free, Jc, Jl, Jx, Vinv, gx, ste
                     s += Jl[k, q, free[a]] * step[base + a]
                 for b in range(3):
                     v[b] -= Jx[k, q, b] * s
+        inverse = reduced.inverse[p]
         for a in range(3):
-            out[p, a] = Vinv[p, a, 0] * v[0] + Vinv[p, a, 1] * v[1] + Vinv[p, a, 2] * v[2]
+            out[p, a] = inverse[a, 0] * v[0] + inverse[a, 1] * v[1] + inverse[a, 2] * v[2]

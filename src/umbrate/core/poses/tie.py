@@ -13,7 +13,7 @@ import numpy as np
 from ..geometry.sightings import PointSightings, locate, pixels
 from ..geometry.similarity import fit_similarity, move_pose
 from .adjust import adjust
-from .normal import CAUCHY
+from .normal import CAUCHY, Loss, State, observations
 
 LEAST = 3  #: marked places that both sides must see, each in two photos
 #: marks of one place that are so far from each other's predictions are of two places; so near, of one. In pixels of a
@@ -99,11 +99,11 @@ def tie(block, part, marks, *, stop=None):
         xy.append(m.xy[rows])
         sigma.append(m.sigma[rows])
         at += 1
-    result = adjust(
-        poses[on], block.lenses, block.lens_of[on], np.concatenate(points), row[np.concatenate(photo)],
-        np.concatenate(point), np.concatenate(xy), sigma=np.concatenate(sigma), free_lens=(), loss=CAUCHY, scale=2.5,
-        max_rounds=40, stop=stop,
-    )  # fmt: skip
+    seen = observations(
+        block.lens_of[on], row[np.concatenate(photo)], np.concatenate(point), np.concatenate(xy), np.concatenate(sigma)
+    )
+    start = State(poses[on], block.lenses, np.concatenate(points))
+    result = adjust(start, seen, loss=Loss(CAUCHY, 2.5), max_rounds=40, stop=stop)
     poses[on] = result.poses
     return poses, block.lenses
 
