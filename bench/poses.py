@@ -25,7 +25,7 @@ import numpy as np
 ROOT = Path(__file__).resolve().parents[1]
 sys.path[:0] = [str(ROOT / "src"), str(ROOT)]
 
-from tests.test_grow import LENS, made_up_block  # noqa: E402
+from tests.test_grow import LENS, made_up_block, photo_set  # noqa: E402
 
 from umbrate.actions.delivering import camera_rows, export_cameras  # noqa: E402
 from umbrate.core.features.detect import detect  # noqa: E402
@@ -38,8 +38,9 @@ from umbrate.core.imaging.decode import read_picture  # noqa: E402
 from umbrate.core.poses.adjust import Held, adjust  # noqa: E402
 from umbrate.core.poses.covariance import of_centers  # noqa: E402
 from umbrate.core.poses.frame import move_block  # noqa: E402
-from umbrate.core.poses.grow import FOCAL_SIGMA, Grower  # noqa: E402
-from umbrate.core.poses.normal import SQUARED, Loss, State, observations  # noqa: E402
+from umbrate.core.poses.grow import Grower  # noqa: E402
+from umbrate.core.poses.growing import FOCAL_SIGMA  # noqa: E402
+from umbrate.core.poses.reprojection import SQUARED, Loss, State, observations  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
 from umbrate.studio.judge import Truth  # noqa: E402
 from umbrate.studio.scene import bowl  # noqa: E402
@@ -162,9 +163,9 @@ def bench_honest(_):
         rng = np.random.default_rng(1000 + seed)
         xy, pairs, true, X, ids = made_up_block(rng, 14, 500, noise, 0.0, False, with_points=True)
         focal = LENS.f * (1 + FOCAL_SIGMA * rng.normal())
-        lens = Lens.guess(LENS.width, LENS.height, focal).vector
+        lens = Lens.guess(LENS.width, LENS.height, focal)
         sigma = [np.full(len(x), noise) for x in xy]
-        block = Grower(xy, pairs, [lens], np.zeros(14, int), [1600] * 14, sigma=sigma).run().block
+        block = Grower(photo_set(xy, lens, sigma=sigma), pairs).run().block
         cov = block.covariance()
         first = np.unique(block.point, return_index=True)[1]
         target = X[[ids[i][f] for i, f in zip(block.photo[first], block.feature[first], strict=True)]]

@@ -12,7 +12,7 @@ from umbrate.core.geometry.rotation import rotation_matrix
 from umbrate.core.geometry.similarity import compare_poses, fit_similarity, scale_of
 from umbrate.core.poses import normal
 from umbrate.core.poses.adjust import Held, adjust
-from umbrate.core.poses.normal import CAUCHY, HUBER, SQUARED, Loss, State, derivatives, linearize, observations
+from umbrate.core.poses.reprojection import CAUCHY, HUBER, SQUARED, Loss, State, derivatives, linearize, observations
 
 TRUE_LENS = Lens(1600, 1200, 1900.0, 811.0, 590.0, (-0.08, 0.03, 0.0), (4e-4, -3e-4))
 

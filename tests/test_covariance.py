@@ -10,7 +10,7 @@ from umbrate.core.geometry.rotation import rotation_matrix, rotation_vector
 from umbrate.core.geometry.similarity import fit_similarity, scale_of
 from umbrate.core.poses.adjust import adjust
 from umbrate.core.poses.covariance import covariance, of_centers
-from umbrate.core.poses.normal import SQUARED, Loss
+from umbrate.core.poses.reprojection import SQUARED, Loss
 
 FREE = [0, 1, 2, 3]
 

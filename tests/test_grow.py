@@ -9,10 +9,11 @@ from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import center, look_at, transform
 from umbrate.core.geometry.rotation import rotation_angle, rotation_matrix
 from umbrate.core.geometry.similarity import compare_poses
-from umbrate.core.poses import grow as growing
+from umbrate.core.poses import grow as grow_module
 from umbrate.core.poses.frame import move_block, upright_frame
 from umbrate.core.poses.grow import Grower
-from umbrate.core.poses.solution import PairGeometry
+from umbrate.core.poses.mend import check_loops, readmit
+from umbrate.core.poses.solution import LOOP, GrowSettings, PairGeometry, PhotoSet
 from umbrate.core.poses.tracks import build_tracks
 
 LENS = Lens(1600, 1200, 2000.0, 806.0, 593.0, (-0.09, 0.03, 0.0), (3e-4, -2e-4))
@@ -55,10 +56,15 @@ def made_up_block(rng, photos=14, points=900, noise_px=0.3, false=0.05, loner=Tr
     return (xy, pairs, poses, X, ids) if with_points else (xy, pairs, poses)
 
 
-def grow(xy, pairs, seed=0, **more):
+def photo_set(xy, lens=None, **more):
+    """Photos 1600 pixels wide through one lens, by default an EXIF-like guess."""
+    lens = Lens.guess(1600, 1200, 2050.0) if lens is None else lens
+    return PhotoSet(xy, [lens.vector], np.zeros(len(xy), int), [1600] * len(xy), **more)
+
+
+def grow(xy, pairs, lens_sigma=None, **settings):
     """What is Grown from an EXIF-like guess of the lens."""
-    guess = Lens.guess(1600, 1200, 2050.0).vector
-    return Grower(xy, pairs, [guess], np.zeros(len(xy), int), [1600] * len(xy), seed=seed, **more).run()
+    return Grower(photo_set(xy, lens_sigma=lens_sigma), pairs, settings=GrowSettings(**settings)).run()
 
 
 class Tracks(unittest.TestCase):
@@ -118,16 +124,54 @@ class Growing(unittest.TestCase):
             first = np.unique(block.point, return_index=True)[1]
             return len(first) - len(np.unique(who[first]))
 
-        with mock.patch.object(growing, "merge", lambda _: 0):
+        with mock.patch.object(grow_module, "merge", lambda _: 0):
             before = grow(xy, pairs).block
         after = grow(xy, pairs).block
         self.assertGreater(doubles(before), 20)
         self.assertLess(doubles(after), 0.6 * doubles(before))
         self.assertEqual(after.solved.sum(), 14)
 
+    def test_a_doubted_pair_comes_back_where_its_matches_fit_the_block_and_only_there(self):
+        xy, pairs, _ = made_up_block(np.random.default_rng(21), 14, 700, 0.3, 0.0, False)
+        turned, chance = (0, 1), (7, 8)
+        turn = np.eye(4)
+        turn[:3, :3] = rotation_matrix(np.radians([0, 25.0, 0]))
+        pairs[turned].relative = turn @ pairs[turned].relative  # the turn is told badly, the matches are right
+        rows = np.random.default_rng(0).permutation(len(pairs[chance].matches))
+        pairs[chance].matches = np.stack([pairs[chance].matches[:, 0], pairs[chance].matches[rows, 1]], 1)
+        pairs[chance].relative = turn @ pairs[chance].relative
+        grower = Grower(photo_set(xy), pairs)
+        self.assertEqual(set(grower.doubted), {turned, chance})
+        with mock.patch.object(grow_module, "readmit", lambda _: 0):
+            block = grower.run().block
+        self.assertEqual(block.solved.sum(), 14)
+        self.assertEqual(readmit(grower), 1)
+        self.assertEqual((set(grower.doubted), turned in grower.pairs), ({chance}, True))
+        self.assertEqual(list(grower.pairs), sorted(grower.pairs))
+        self.assertFalse(grower.placed.any())  # tracks are built anew, with its matches: no place is taken over
+        self.assertEqual(readmit(grower), 0)
+        # a pair with a photo that does not stand is not judged
+        grower.doubted[turned] = grower.pairs.pop(turned)
+        grower.solved[0] = False
+        self.assertEqual(readmit(grower), 0)
+
+    def test_a_photo_that_contradicts_most_of_its_pairs_leaves(self):
+        xy, pairs, _ = made_up_block(np.random.default_rng(22), 12, 600, 0.3, 0.0, False)
+        grower = Grower(photo_set(xy), pairs)
+        grower.run()
+        self.assertFalse(check_loops(grower))
+        wrong = np.eye(4)
+        wrong[:3, :3] = rotation_matrix(np.radians([0, 60.0, 0]))
+        grower.poses[5] = wrong @ grower.poses[5]
+        self.assertTrue(check_loops(grower))
+        self.assertEqual(np.flatnonzero(~grower.solved).tolist(), [5])
+        self.assertEqual(grower.reasons[5].kind, LOOP)
+        self.assertFalse(grower.on[grower.tracks.photo == 5].any())
+        self.assertIn(4, grower.reasons[5].partners)
+
     def test_the_same_seed_gives_the_same_bits(self):
         xy, pairs, _ = made_up_block(np.random.default_rng(2), 8, 500)
-        a, b = (grow(xy, pairs, 3).block for _ in range(2))
+        a, b = (grow(xy, pairs, seed=3).block for _ in range(2))
         np.testing.assert_array_equal(a.poses, b.poses)
         np.testing.assert_array_equal(a.points, b.points)
 

@@ -11,7 +11,7 @@ from scipy.spatial import ConvexHull
 
 from tests.scenes import scratch
 from tests.test_adjust import TRUE_LENS, scene
-from tests.test_grow import LENS, made_up_block
+from tests.test_grow import LENS, made_up_block, photo_set
 from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import look_at
@@ -305,7 +305,7 @@ class Marked(unittest.TestCase):
     def test_a_part_that_floats_within_a_block_is_found_by_marks_and_brought_back(self):
         rng = np.random.default_rng(0)
         xy, pairs, poses, X, ids = made_up_block(rng, 16, 900, 0.3, 0.0, False, with_points=True)
-        b = Grower(xy, pairs, [LENS.vector], np.zeros(16, int), [1600] * 16, trusted=(0,)).run().block
+        b = Grower(photo_set(xy, LENS, trusted=(0,)), pairs).run().block
         seen = [{int(n): f for f, n in enumerate(i)} for i in ids]
         halves = range(8), range(8, 16)
         able = [n for n in range(len(X)) if all(sum(n in seen[k] for k in h) >= 2 for h in halves)]

@@ -5,7 +5,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from tests.test_grow import LENS, made_up_block
+from tests.test_grow import LENS, made_up_block, photo_set
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import center, look_at, transform
 from umbrate.core.geometry.rotation import rotation_angle, rotation_matrix
@@ -15,7 +15,7 @@ from umbrate.core.poses.fragments import solve
 from umbrate.core.poses.loops import false_bridges
 from umbrate.core.poses.pairs import relate
 from umbrate.core.poses.sift import measure, ray_angles, shared_points
-from umbrate.core.poses.solution import FRAGMENT, PLANE, SCENE, TURN, TURNED
+from umbrate.core.poses.solution import FRAGMENT, PLANE, SCENE, TURN, TURNED, GrowSettings
 from umbrate.core.poses.turntable import find_turntable
 
 
@@ -46,15 +46,15 @@ def shared(ids, least=30):
     return out
 
 
-def solved(xy, matches, f=2050.0, **more):
+def solved(xy, matches, f=2050.0, resume=None, sigma=None, **settings):
     """A Solution from matches, related with whatever lens the solve believes in."""
 
     def with_lens(lenses):
         found = {(i, j): relate(m, xy[i], lenses[0], xy[j], lenses[0], seed=7 * i + j) for (i, j), m in matches.items()}
         return {p: g for p, g in found.items() if g is not None}
 
-    guess = Lens.guess(LENS.width, LENS.height, f).vector
-    return solve(xy, with_lens, [guess], np.zeros(len(xy), int), [1600] * len(xy), **more)
+    lens = Lens.guess(LENS.width, LENS.height, f)
+    return solve(photo_set(xy, lens, sigma=sigma), with_lens, settings=GrowSettings(**settings), resume=resume)
 
 
 def ring(n, radius=5.0, height=2.0, turned=3):
@@ -111,8 +111,7 @@ class BadInput(unittest.TestCase):
         b = made_up_block(np.random.default_rng(2), 8, 600, loner=False)
         pairs = {**a[1], **{(i + 14, j + 14): g for (i, j), g in b[1].items()}}
         xy = a[0] + b[0]
-        guess = Lens.guess(1600, 1200, 2050.0).vector
-        out = solve(xy, lambda _: pairs, [guess], np.zeros(len(xy), int), [1600] * len(xy))
+        out = solve(photo_set(xy), lambda _: pairs)
         self.assertEqual(out.block.solved.tolist(), [True] * 14 + [False] * 8)
         (fragment,) = out.fragments
         self.assertEqual(fragment.solved.tolist(), [False] * 14 + [True] * 8)

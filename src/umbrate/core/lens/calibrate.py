@@ -19,7 +19,7 @@ from ..errors import UmbrateError
 from ..geometry.lens import N_PARAMETERS, PARAMETER_NAMES, Lens
 from ..geometry.rotation import rotation_matrix
 from ..geometry.similarity import fit_similarity
-from ..poses.normal import SQUARED, Loss, Observations, State, derivatives, linearize
+from ..poses.reprojection import SQUARED, Loss, Observations, State, derivatives, linearize
 from ..targets.circle import center_shift
 from .checks import checks
 from .start import SheetSightings, first_guess

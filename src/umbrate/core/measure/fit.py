@@ -13,7 +13,7 @@ from ..geometry.similarity import fit_similarity, scale_of
 from ..poses.adjust import adjust
 from ..poses.block import Block
 from ..poses.covariance import Covariance, shifted
-from ..poses.normal import CAUCHY, Loss
+from ..poses.reprojection import CAUCHY, Loss
 from .datum import SURE, Judged, Lengths, directions, fit_scale, judge
 from .network import Network, seen_point
 

@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ..poses.normal import SQUARED, Loss, State, derivatives, linearize, observations
+from ..poses.reprojection import SQUARED, Loss, State, derivatives, linearize, observations
 
 
 @dataclass

@@ -14,7 +14,8 @@ import numpy as np
 import scipy
 
 from ..geometry.rotation import rotation_matrix
-from .normal import Loss, Priors, State, cost_of, derivatives, linearize, point_steps, reduce_to_cameras, system
+from .normal import Priors, point_steps, reduce_to_cameras, system
+from .reprojection import Loss, State, cost_of, derivatives, linearize
 
 FIRST_DAMPING, LEAST_DAMPING, MOST_DAMPING = 1e-4, 1e-10, 1e8
 

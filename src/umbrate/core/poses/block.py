@@ -18,7 +18,7 @@ from ..geometry.similarity import scale_of
 from .adjust import Held
 from .covariance import covariance
 from .frame import move_block
-from .normal import State, observations
+from .reprojection import State, observations
 
 #: what a point is: found by its features, a coded target, or marked by hand
 FEATURE, TARGET, MARK = 0, 1, 2

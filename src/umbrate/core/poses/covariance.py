@@ -18,7 +18,8 @@ from numba import njit
 
 from ..geometry.lens import N_PARAMETERS
 from .adjust import Held
-from .normal import SQUARED, Loss, Observations, derivatives, linearize, reduce_to_cameras, system
+from .normal import reduce_to_cameras, system
+from .reprojection import SQUARED, Loss, Observations, derivatives, linearize
 
 
 class _Back(NamedTuple):

@@ -14,7 +14,7 @@ from ..geometry.lens import _unproject_many, project_one
 from .adjust import adjust
 from .block import Block
 from .essential import decompose, five_point, sampson_squared
-from .normal import HUBER, Loss, State, observations
+from .reprojection import HUBER, Loss, State, observations
 from .resect import refine_pose, resect_ransac
 from .solution import NO_OVERLAP, TOO_FEW, Grown, Reason
 

@@ -77,7 +77,7 @@ def merge(grower):
     at[grower.base[t.photo] + t.feature] = np.arange(len(t.photo))
     ends = [
         np.stack([at[grower.base[i] + m[:, 0]], at[grower.base[j] + m[:, 1]]], 1)
-        for (i, j), m in [*((p, g.matches) for p, g in grower.pairs.items()), *grower.same.items()]
+        for (i, j), m in [*((p, g.matches) for p, g in grower.pairs.items()), *grower.ties.same.items()]
     ]
     ends = np.concatenate(ends) if ends else np.zeros((0, 2), int)
     ends = ends[(ends >= 0).all(1)]

@@ -1,5 +1,6 @@
 """What solving works on and leaves besides the block: pairs of photos that share a scene, and why photos failed."""
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -13,6 +14,86 @@ SCENE, PLANE, TURN = "scene", "plane", "turn"
 #: why a photo is not solved, in a word that a program can act on
 NO_OVERLAP, TOO_FEW, DISAGREES, LOOP, TURNED, NO_START = "overlap", "few", "disagrees", "loop", "turned", "start"
 FRAGMENT = "fragment"
+
+
+@dataclass(frozen=True)
+class PhotoSet:
+    """The photos to solve, n of them with m lenses: what was found in them, and what is known of their lenses.
+
+    Attributes
+    ----------
+    xy : list of (n_i, 2) arrays
+        Pixels of what was found in each photo: features, targets, marked points.
+    lenses : (m, 10)
+        Starting lens vectors.
+    lens_of : (n,) int
+    widths : (n,) int
+        Longer side of each photo, pixels: thresholds adapt to it.
+    trusted : sequence of int
+        Lenses that stay as they are.
+    lens_sigma : (m, 10), optional
+        How well the starting lenses are known; NaN where nobody knows.
+    sigma : list of (n_i,) arrays, optional
+        Standard deviations in pixels; those of key points where not given.
+    """
+
+    xy: list
+    lenses: np.ndarray
+    lens_of: np.ndarray
+    widths: list
+    trusted: tuple = ()
+    lens_sigma: np.ndarray | None = None
+    sigma: list | None = None
+
+
+@dataclass(frozen=True)
+class HandTies:
+    """Matches that were not found by likeness.
+
+    Attributes
+    ----------
+    links : dict of (i, j) to (k, 2) int
+        Matches that need no verification: points marked by hand.
+    same : dict of (i, j) to (k, 2) int
+        Matches that are taken where both points stand in one place: targets of one number.
+    marked : sequence of (photo, feature)
+        Sightings of points marked by hand: four of them stand a photo up that has too few others.
+    """
+
+    links: dict = field(default_factory=dict)
+    same: dict = field(default_factory=dict)
+    marked: tuple = ()
+
+
+@dataclass(frozen=True)
+class GrowSettings:
+    """How a block grows.
+
+    Attributes
+    ----------
+    min_sightings : int
+        A photo with fewer does not stand.
+    min_angle_deg : float
+        Between the rays of a point; narrower ones give it no place.
+    solve_lens : bool
+    significant : bool
+        Distortion parameters whose change is not significant go back to where they started.
+    correct : callable(photo, feature, point, poses, lenses, lens_of) -> (k, 2), optional
+        What is to be taken off the pixels of sightings once the block stands.
+    seed : int
+    report : callable(solved, total, sentence, grower), optional
+    stop : callable() -> None, optional
+        May raise to cancel.
+    """
+
+    min_sightings: int = 18
+    min_angle_deg: float = 2.0
+    solve_lens: bool = True
+    significant: bool = False
+    correct: Callable | None = None
+    seed: int = 0
+    report: Callable | None = None
+    stop: Callable | None = None
 
 
 @dataclass(frozen=True)

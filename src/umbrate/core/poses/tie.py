@@ -13,7 +13,7 @@ import numpy as np
 from ..geometry.sightings import PointSightings, locate, pixels
 from ..geometry.similarity import fit_similarity, move_pose
 from .adjust import adjust
-from .normal import CAUCHY, Loss, State, observations
+from .reprojection import CAUCHY, Loss, State, observations
 
 LEAST = 3  #: marked places that both sides must see, each in two photos
 #: marks of one place that are so far from each other's predictions are of two places; so near, of one. In pixels of a

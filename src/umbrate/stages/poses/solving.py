@@ -27,10 +27,11 @@ from ...core.poses.block import Block
 from ...core.poses.choose import ALL, CHEAP, LIKENESS, NEAR, choose_pairs, largest, likeness_to, nearness
 from ...core.poses.fragments import solve
 from ...core.poses.frame import upright_frame
-from ...core.poses.grow import KEY_POINT_SIGMA_PX, Grower
+from ...core.poses.grow import Grower
+from ...core.poses.growing import KEY_POINT_SIGMA_PX
 from ...core.poses.marked import SHARED, missing, solve_marked
 from ...core.poses.pairs import relate
-from ...core.poses.solution import Solution
+from ...core.poses.solution import GrowSettings, HandTies, PhotoSet, Solution
 from ...core.poses.targets import TargetSightings
 from ...core.poses.tracks import Tracks
 from ...core.targets.detect import CODED
@@ -159,9 +160,6 @@ def relate_photos(photos, settings, lenses, item):
     a, b = photos[i], photos[j]
     threshold = settings.verify_px * max(a.width, b.width) / 1600.0
     return relate(m, a.xy, lenses[i], b.xy, lenses[j], threshold_px=threshold, seed=settings.seed + 1009 * i + j)
-
-
-# ---------------------------------------------------------------------- what was removed by hand
 
 
 # ---------------------------------------------------------------------- the run
@@ -407,24 +405,25 @@ class _Making:
         return {ij: g for ij, g in zip(self.matches, related, strict=True) if g is not None}
 
     # ------------------------------------------------------------------ solving
-    def _options(self):
+    def _photo_set(self):
+        lenses = np.array([x.vector for x in self.lenses])
+        return PhotoSet(self.xy, lenses, self.lens_of, self.widths, self.trusted, self.lens_sigma, self.sigma)
+
+    def _ties(self):
+        return HandTies(self.links, self._same_targets(), tuple(self.mark_at))
+
+    def _grow_settings(self):
         s = self.settings
-        return {
-            "min_sightings": s.min_sightings,
-            "min_angle_deg": s.min_angle_deg,
-            "solve_lens": s.solve_lens,
-            "significant": s.lens_parameters == "if significant",
-            "trusted": self.trusted,
-            "lens_sigma": self.lens_sigma,
-            "sigma": self.sigma,
-            "correct": self.targets.shifts if self.targets else None,
-            "links": self.links,
-            "same": self._same_targets(),
-            "marked": tuple(self.mark_at),
-            "seed": s.seed,
-            "report": self._tell,
-            "stop": self.report.check,
-        }
+        return GrowSettings(
+            min_sightings=s.min_sightings,
+            min_angle_deg=s.min_angle_deg,
+            solve_lens=s.solve_lens,
+            significant=s.lens_parameters == "if significant",
+            correct=self.targets.shifts if self.targets else None,
+            seed=s.seed,
+            report=self._tell,
+            stop=self.report.check,
+        )
 
     def _same_targets(self):
         """Rows of targets with one number, for every pair of photos."""
@@ -452,9 +451,8 @@ class _Making:
             return self.first if np.array_equal(v, vectors) else self._relate(v)
 
         return solve(
-            self.xy, relate_with, vectors, self.lens_of, self.widths, resume=resume, marks=self.seen_marks,
-            **self._options(),
-        )  # fmt: skip
+            self._photo_set(), relate_with, self._ties(), self._grow_settings(), resume=resume, marks=self.seen_marks
+        )
 
     def _lenses_before(self, vectors):
         """Lenses of the last block, by the photos they belong to; those of new photos as they are."""
@@ -488,12 +486,10 @@ class _Making:
             )
         photo, feature, start = self._with_marks(photo, feature, start)
         self.report.progress(0.6, "adjusting")
-        vectors = np.array([x.vector for x in self.lenses])
-        grower = Grower(
-            self.xy, {}, vectors, self.lens_of, self.widths,
-            tracks=Tracks(start.astype(np.int64), photo.astype(np.int64), feature.astype(np.int64)), **self._options(),
-        )  # fmt: skip
-        grower.resume(self._poses_before(), self._lenses_before(vectors))
+        photos = self._photo_set()
+        tracks = Tracks(start.astype(np.int64), photo.astype(np.int64), feature.astype(np.int64))
+        grower = Grower(photos, {}, self._ties(), self._grow_settings(), tracks=tracks)
+        grower.resume(self._poses_before(), self._lenses_before(photos.lenses))
         return grower.adjust_only()
 
     def _with_marks(self, photo, feature, start):
