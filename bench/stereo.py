@@ -23,7 +23,7 @@ sys.path[:0] = [str(ROOT / "src"), str(ROOT / "bench")]
 from poses import told  # noqa: E402
 from umbrate.core.cloud.keepbox import KeepBox  # noqa: E402
 from umbrate.core.dense.depth import View, depth_map  # noqa: E402
-from umbrate.core.dense.fuse import fuse  # noqa: E402
+from umbrate.core.dense.fuse import Agreement, fuse, maps_of  # noqa: E402
 from umbrate.core.dense.pair import BACK_PX, LEAST_COS, inverse_step, pair_tolerance, without_specks  # noqa: E402
 from umbrate.core.imaging.sharpness import LUMA  # noqa: E402
 from umbrate.stages.cloud.stage import Settings  # noqa: E402
@@ -72,10 +72,9 @@ def disparity_of(left, right, low, high, settings):
     step = inverse_step(K, poses)
     D = np.stack([without_specks(d, step) for d in D])
     rgb = np.stack([left, right]).astype(np.uint8)
-    cloud = fuse(
-        D, N, S, rgb, K, poses, [[1], []], least=2, min_score=settings.min_score, back_px=BACK_PX, least_cos=LEAST_COS,
-        depth_tolerance=max(settings.depth_tolerance / 100, pair_tolerance(D, step)),
-    )  # fmt: skip
+    tolerance = max(settings.depth_tolerance / 100, pair_tolerance(D, step))
+    limits = Agreement(2, settings.min_score, 2.0, tolerance, BACK_PX, LEAST_COS)
+    cloud = fuse(maps_of(D, N, S, rgb, K, poses), [[1], []], limits)
     xy = np.round(cloud.points[:, :2] / cloud.points[:, 2:] * f + views[0].K[1:]).astype(int)
     return xy, f / cloud.points[:, 2], np.where(D[0] > 0, f / np.maximum(D[0], 1e-9), np.nan)
 

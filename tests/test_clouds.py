@@ -584,7 +584,7 @@ class SideBySide(unittest.TestCase):
 
     def test_a_box_beside_the_object_and_masks_that_leave_nothing_are_said(self):
         from umbrate.sitting.frames import keep_box_of, set_keep_box
-        from umbrate.stages.cloud import stage as stage
+        from umbrate.stages.cloud import computing
 
         job, s = self.job, self.sitting
         box = keep_box_of(job, s)
@@ -593,10 +593,10 @@ class SideBySide(unittest.TestCase):
         with self.assertRaisesRegex(UmbrateError, "beside the object"):
             run(job, s, "cloud")
         job.undo()
-        whole = stage.decode_mask
+        whole = computing.decode_mask
         with (
-            mock.patch.object(stage, "decode_mask", lambda data: whole(data) & False),
-            mock.patch.object(stage, "DEPTH", -1),  # depth maps that are there were made with the masks
+            mock.patch.object(computing, "decode_mask", lambda data: whole(data) & False),
+            mock.patch.object(computing, "DEPTH_VERSION", -1),  # depth maps that are there were made with the masks
             self.assertRaisesRegex(UmbrateError, "masks leave nothing"),
         ):
             run(job, s, "cloud")

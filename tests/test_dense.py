@@ -10,7 +10,7 @@ from umbrate.core.cloud.clean import isolated, outside_outlines
 from umbrate.core.cloud.keepbox import KeepBox, fit_keep_box
 from umbrate.core.dense import depth as dense
 from umbrate.core.dense.exposure import gains
-from umbrate.core.dense.fuse import fuse
+from umbrate.core.dense.fuse import AGAINST, MATCHED_PX, SURE_SLACK, Agreement, fuse, maps_of
 from umbrate.core.dense.neighbors import choose_neighbors
 from umbrate.core.dense.pair import without_specks
 from umbrate.core.geometry.lens import Lens
@@ -156,7 +156,125 @@ class DepthMaps(unittest.TestCase):
                 self.assertLess(far[y, x] - near[y, x], 0.2)
 
 
+def slow_fuse(maps, neighbors, limits):
+    """What `fuse` makes, pixel by pixel with matrices: rows of place, normal, color, photos, score, precision, angle.
+
+    Also how many places so many photos agree on, and of those the ones whose patches look alike.
+    """
+    n, h, w = maps.depth.shape
+    used, rows, agreed = np.zeros((n, h, w), bool), [], np.zeros((2, 64))
+
+    def there(j, u, v):
+        """Place, normal, ray, facing, weight, score and color of a pixel."""
+        q = np.linalg.inv(matrix(maps.K[j])) @ [u, v, 1.0]
+        R, t = maps.poses[j, :3, :3], maps.poses[j, :3, 3]
+        e = abs(float(maps.depth[j, v, u]))
+        normal = maps.normal[j, v, u] * maps.one_normal
+        facing = max(-(normal @ q) / np.linalg.norm(q), 0.05)
+        return (
+            R.T @ (q * e - t), R.T @ normal, R.T @ q / np.linalg.norm(q), facing, facing / e**2,
+            maps.score[j, v, u] * maps.one_score, maps.gain[j] * maps.rgb[j, v, u].astype(float),
+            (maps.K[j, 0] / (e * np.linalg.norm(q))) ** 2, maps.quality[j],
+        )  # fmt: skip
+
+    def seen(j, X):
+        Y = maps.poses[j, :3, :3] @ X + maps.poses[j, :3, 3]
+        return (matrix(maps.K[j]) @ Y / Y[2])[:2] if Y[2] > 0 else None, Y[2]
+
+    for i, y, x in np.ndindex(n, h, w):
+        own_score = maps.score[i, y, x] * maps.one_score
+        if maps.depth[i, y, x] <= 0 or used[i, y, x] or own_score < limits.min_score or not neighbors[i]:
+            continue
+        own = there(i, x, y)
+        group, pixels, through = [own], [(i, y, x)], 0
+        for j in neighbors[i]:
+            at, z = seen(j, own[0])
+            if at is None:
+                continue
+            u, v = np.round(at).astype(int)
+            if not (0 <= u < w and 0 <= v < h):
+                continue
+            e, score = abs(float(maps.depth[j, v, u])), maps.score[j, v, u] * maps.one_score
+            through += e > (1 + limits.depth_tolerance) * z and score >= max(limits.min_score, own_score - SURE_SLACK)
+            if e == 0 or score < limits.min_score or abs(e - z) > limits.depth_tolerance * z:
+                continue
+            other = there(j, u, v)
+            back, _ = seen(i, other[0])
+            if (
+                back is not None
+                and np.linalg.norm(back - [x, y]) <= limits.back_px
+                and other[1] @ own[1] >= limits.least_cos
+                and np.abs(other[6] - own[6]).max() <= limits.color_tolerance
+            ):
+                group.append(other)
+                pixels.append((j, v, u))
+        if through > AGAINST * (len(group) - 1):
+            continue
+        place, normal, ray, facing, weight, score, color, sharp, quality = (
+            np.array(g) for g in zip(*group, strict=True)
+        )
+        likeness = (score * weight).sum() / weight.sum()
+        alike = len(group) > 1 and likeness >= limits.sure_score
+        few = len(group) < limits.least - (1 if alike else 0)
+        for row in range(1 + alike):
+            agreed[row, len(group)] += 1 / len(group) if few else 1
+        if few:
+            continue
+        for p in pixels:
+            used[p] = True
+        m = (normal * weight[:, None]).sum(0)
+        m /= np.linalg.norm(m)
+        cos = ray[1:] @ ray[0]
+        along = MATCHED_PX / np.sqrt((sharp[1:] * (1 - cos**2)).sum())
+        by = (weight * facing * quality)[:, None]
+        rows.append([
+            *(place * weight[:, None]).sum(0) / weight.sum(), *m, *np.floor((color * by).sum(0) / by.sum() + 0.5),
+            len(group), likeness, along * max(abs(ray[0] @ m), 0.1), np.floor(np.degrees(np.arccos(cos.min()))),
+        ])  # fmt: skip
+    return np.array(rows), agreed
+
+
 class Fusion(unittest.TestCase):
+    def test_the_kernel_makes_what_is_made_pixel_by_pixel(self):
+        n, h, w, f = 5, 22, 26, 38.0
+        made = 0
+        for seed, least, sure in ((0, 3, 2.0), (1, 2, 2.0), (2, 4, 0.7)):
+            rng = np.random.default_rng(seed)
+            poses = np.array([look_at([4 * np.sin(a), -4 * np.cos(a), 1.0], np.zeros(3)) for a in 0.22 * np.arange(n)])
+            K = np.tile([f, w / 2, h / 2], (n, 1)) + rng.normal(0, 0.5, (n, 3))
+            depth, normal = np.zeros((n, h, w), np.float32), np.zeros((n, h, w, 3), np.int8)
+            for k in range(n):
+                # a ball of radius 1, seen with errors, some pixels left out and some seen through to behind it
+                q = np.stack(np.meshgrid(np.arange(w), np.arange(h)), -1) @ np.diag([1, 1]) - K[k, 1:]
+                q = np.concatenate([q / K[k, 0], np.ones((h, w, 1))], 2)
+                c = poses[k, :3, 3]
+                a, b = (q**2).sum(2), q @ c
+                root = b**2 - a * (c @ c - 1)
+                z = (b - np.sqrt(np.maximum(root, 0))) / a
+                z *= 1 + 0.003 * rng.normal(size=z.shape) + 0.05 * (rng.random(z.shape) < 0.1)
+                sign = np.where(rng.random(z.shape) < 0.05, -1, 1)  # just outside the keep box
+                depth[k] = np.where((root > 0) & (rng.random(z.shape) > 0.05), z * sign, 0)
+                normal[k] = np.clip(np.round((q * z[:, :, None] - c + rng.normal(0, 0.2, q.shape)) * 110), -127, 127)
+            score = rng.integers(90, 256, (n, h, w)).astype(np.uint8)
+            rgb = rng.integers(90, 150, (n, h, w, 3)).astype(np.uint8)
+            gain, quality = rng.uniform(0.8, 1.25, n), rng.uniform(0.2, 1, n)
+            maps = maps_of(depth, normal, score, rgb, K, poses, gain, quality)
+            neighbors = [[j for j in range(n) if j != i] for i in range(n - 1)] + [[]]
+            limits = Agreement(least, 0.4, sure, 0.01, 1.0, 0.6, 70.0)
+            told = np.zeros((2, 64))
+            cloud, (rows, agreed) = fuse(maps, neighbors, limits, agreed=told), slow_fuse(maps, neighbors, limits)
+            self.assertEqual(len(cloud), len(rows))
+            np.testing.assert_allclose(told, agreed, atol=1e-9)
+            np.testing.assert_allclose(cloud.points, rows[:, :3], atol=1e-6)
+            np.testing.assert_allclose(cloud.normals, rows[:, 3:6], atol=1e-6)
+            np.testing.assert_array_equal(cloud.colors, rows[:, 6:9])
+            np.testing.assert_array_equal(cloud.photos, rows[:, 9])
+            np.testing.assert_allclose(cloud.score, rows[:, 10], atol=1e-6)
+            np.testing.assert_allclose(cloud.precision, rows[:, 11], rtol=1e-5)
+            np.testing.assert_array_equal(cloud.angle, rows[:, 12])
+            made += len(rows)
+        self.assertGreater(made, 300)
+
     def maps(self, n=4):
         """True depth maps of the pebble, with their normals and colors."""
         truth, views = pebble_truth(), true_views()[:n]
@@ -182,7 +300,7 @@ class Fusion(unittest.TestCase):
             int(np.median(ys)) - 15 : int(np.median(ys)) + 15, int(np.median(xs)) - 15 : int(np.median(xs)) + 15
         ]
         D[0][mid] -= 12
-        cloud = fuse(D, N, S, C, K, E, neighbors, least=2)
+        cloud = fuse(maps_of(D, N, S, C, K, E), neighbors, Agreement(2))
         off = np.abs(truth_distance(truth, cloud.points))
         self.assertLess(np.percentile(off, 99.5), 0.4)
         self.assertLess(off.max(), 6)
@@ -199,10 +317,10 @@ class Fusion(unittest.TestCase):
         _, D, N, C, K, E = self.maps()
         S = np.where(D > 0, 0.9, 0).astype(np.float32)
         neighbors = [[j for j in range(4) if j != i] for i in range(4)]
-        sizes = [len(fuse(D, N, S, C, K, E, neighbors, least=k)) for k in (2, 3, 4)]
+        sizes = [len(fuse(maps_of(D, N, S, C, K, E), neighbors, Agreement(k))) for k in (2, 3, 4)]
         self.assertGreater(sizes[0], sizes[1])
         self.assertGreater(sizes[1], sizes[2])
-        self.assertEqual(len(fuse(D, N, S * 0.5, C, K, E, neighbors, least=2, min_score=0.6)), 0)
+        self.assertEqual(len(fuse(maps_of(D, N, S * 0.5, C, K, E), neighbors, Agreement(2, 0.6))), 0)
 
     def test_photos_of_another_color_do_not_agree_and_sharp_ones_give_theirs(self):
         _, D, N, C, K, E = self.maps()
@@ -210,12 +328,14 @@ class Fusion(unittest.TestCase):
         neighbors = [[j for j in range(4) if j != i] for i in range(4)]
         dark = C.copy()
         dark[1] = dark[1] // 2
-        other = fuse(D, N, S, dark, K, E, neighbors, least=2, color_tolerance=30)
-        same = fuse(D, N, S, dark, K, E, neighbors, least=2, color_tolerance=30, gain=np.array([1, 2.0, 1, 1]))
+        strict = Agreement(2, color_tolerance=30)
+        other = fuse(maps_of(D, N, S, dark, K, E), neighbors, strict)
+        same = fuse(maps_of(D, N, S, dark, K, E, gain=np.array([1, 2.0, 1, 1])), neighbors, strict)
         self.assertLess(other.photos.mean(), same.photos.mean() - 0.3)
         C[:], C[2] = 100, 200
         plain, sharp = (
-            fuse(D, N, S, C, K, E, neighbors, least=4, quality=q) for q in (None, np.array([0.05, 0.05, 1, 0.05]))
+            fuse(maps_of(D, N, S, C, K, E, quality=q), neighbors, Agreement(4))
+            for q in (None, np.array([0.05, 0.05, 1, 0.05]))
         )
         self.assertLess(plain.colors.mean(), 140)
         self.assertGreater(sharp.colors.mean(), 175)
@@ -225,9 +345,9 @@ class Fusion(unittest.TestCase):
         S = np.where(D > 0, 0.9, 0).astype(np.float32)
         neighbors = [[j for j in range(4) if j != i] for i in range(4)]
         told = np.zeros((2, 64))
-        fuse(D, N, S, C, K, E, neighbors, least=4, agreed=told)
+        fuse(maps_of(D, N, S, C, K, E), neighbors, Agreement(4), agreed=told)
         for least in (2, 3, 4):
-            have = len(fuse(D, N, S, C, K, E, neighbors, least=least))
+            have = len(fuse(maps_of(D, N, S, C, K, E), neighbors, Agreement(least)))
             self.assertLess(abs(told[0, least:].sum() / have - 1), 0.2)
 
 

@@ -20,8 +20,9 @@ from ..sitting.blocks import stored_block
 from ..sitting.frames import move_box, plain_keep_box
 from ..sitting.masks import decode_mask, encode_mask, mask_blobs
 from ..sitting.photos import photo_refs
-from ..stages.cloud.stage import CloudStage, block_for_depth
-from ..stages.cloud.stage import Inputs as CloudInputs
+from ..stages.cloud.inputs import Inputs as CloudInputs
+from ..stages.cloud.inputs import block_for_depth
+from ..stages.cloud.stage import CloudStage
 
 DEPTH, OUTLINES = "depth", "outlines"
 REPLACE, KEEP, BOTH = "replace", "keep", "both"

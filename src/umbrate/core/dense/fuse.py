@@ -6,6 +6,7 @@ out, and what others see through, which removes most of what is wrong in single 
 """
 
 from dataclasses import dataclass, fields
+from typing import NamedTuple
 
 import numpy as np
 from numba import njit
@@ -53,204 +54,15 @@ class Cloud:
         return {f.name: getattr(self, f.name) for f in fields(self)}
 
 
-@njit(cache=True, nogil=True)
-def _fuse_photo(
-    i,
-    others,
-    depth,
-    normal,
-    score,
-    rgb,
-    K,
-    E,
-    used,
-    least,
-    min_score,
-    sure_score,
-    depth_tolerance,
-    back_px,
-    least_cos,
-    gain,
-    quality,
-    color_tolerance,
-    agreed,
-    out_p,
-    out_n,
-    out_c,
-    out_v,
-    out_s,
-    out_e,
-    out_a,
-    one_n,
-    one_s,
-):
-    _, h, w = depth.shape
-    R, t = E[i, :3, :3], E[i, :3, 3]
-    count = 0
-    hit_u = np.empty(others.shape[0], np.int64)
-    hit_v = np.empty(others.shape[0], np.int64)
-    hit_j = np.empty(others.shape[0], np.int64)
-    for y in range(h):
-        for x in range(w):
-            d = depth[i, y, x]
-            if d <= 0 or used[i, y, x] or score[i, y, x] * one_s < min_score:
-                continue
-            cx, cy = (x - K[i, 1]) / K[i, 0] * d - t[0], (y - K[i, 2]) / K[i, 0] * d - t[1]
-            cz = d - t[2]
-            X = R[0, 0] * cx + R[1, 0] * cy + R[2, 0] * cz
-            Y = R[0, 1] * cx + R[1, 1] * cy + R[2, 1] * cz
-            Z = R[0, 2] * cx + R[1, 2] * cy + R[2, 2] * cz
-            a, b, c = normal[i, y, x, 0] * one_n, normal[i, y, x, 1] * one_n, normal[i, y, x, 2] * one_n
-            nx = R[0, 0] * a + R[1, 0] * b + R[2, 0] * c
-            ny = R[0, 1] * a + R[1, 1] * b + R[2, 1] * c
-            nz = R[0, 2] * a + R[1, 2] * b + R[2, 2] * c
-            ray = np.sqrt(((x - K[i, 1]) / K[i, 0]) ** 2 + ((y - K[i, 2]) / K[i, 0]) ** 2 + 1.0)
-            facing = max(-(a * (x - K[i, 1]) / K[i, 0] + b * (y - K[i, 2]) / K[i, 0] + c) / ray, 0.05)
-            wt = facing / (d * d)
-            sx, sy, sz, sw = X * wt, Y * wt, Z * wt, wt
-            mx, my, mz = nx * wt, ny * wt, nz * wt
-            # colors: those of sharp photos that look from the front
-            own_r, own_g, own_b = gain[i] * rgb[i, y, x, 0], gain[i] * rgb[i, y, x, 1], gain[i] * rgb[i, y, x, 2]
-            cw = wt * facing * quality[i]
-            r, g, bl, sc = own_r * cw, own_g * cw, own_b * cw, cw
-            ss = score[i, y, x] * one_s * wt
-            # the ray of this photo, in the world
-            ox = (x - K[i, 1]) / K[i, 0]
-            oy = (y - K[i, 2]) / K[i, 0]
-            vx = (R[0, 0] * ox + R[1, 0] * oy + R[2, 0]) / ray
-            vy = (R[0, 1] * ox + R[1, 1] * oy + R[2, 1]) / ray
-            vz = (R[0, 2] * ox + R[1, 2] * oy + R[2, 2]) / ray
-            known, narrow = 0.0, 1.0
-            hits = against = 0
-            for k in range(others.shape[0]):
-                j = others[k]
-                px = E[j, 0, 0] * X + E[j, 0, 1] * Y + E[j, 0, 2] * Z + E[j, 0, 3]
-                py = E[j, 1, 0] * X + E[j, 1, 1] * Y + E[j, 1, 2] * Z + E[j, 1, 3]
-                pz = E[j, 2, 0] * X + E[j, 2, 1] * Y + E[j, 2, 2] * Z + E[j, 2, 3]
-                if pz <= 0:
-                    continue
-                u = int(np.round(K[j, 0] * px / pz + K[j, 1]))
-                v = int(np.round(K[j, 0] * py / pz + K[j, 2]))
-                if u < 0 or v < 0 or u >= w or v >= h:
-                    continue
-                # what lies just outside the keep box counts as well: the mean says on which side the place is
-                e = abs(depth[j, v, u])
-                # a photo that sees something behind this place sees through it
-                sure = max(min_score, score[i, y, x] * one_s - SURE_SLACK)
-                if e > (1.0 + depth_tolerance) * pz and score[j, v, u] * one_s >= sure:
-                    against += 1
-                if e <= 0 or score[j, v, u] * one_s < min_score or abs(e - pz) > depth_tolerance * pz:
-                    continue
-                # that pixel's own point, and where it falls in this photo
-                qx = (u - K[j, 1]) / K[j, 0] * e - E[j, 0, 3]
-                qy = (v - K[j, 2]) / K[j, 0] * e - E[j, 1, 3]
-                qz = e - E[j, 2, 3]
-                A = E[j, 0, 0] * qx + E[j, 1, 0] * qy + E[j, 2, 0] * qz
-                B = E[j, 0, 1] * qx + E[j, 1, 1] * qy + E[j, 2, 1] * qz
-                C = E[j, 0, 2] * qx + E[j, 1, 2] * qy + E[j, 2, 2] * qz
-                bz = R[2, 0] * A + R[2, 1] * B + R[2, 2] * C + t[2]
-                if bz <= 0:
-                    continue
-                bu = K[i, 0] * (R[0, 0] * A + R[0, 1] * B + R[0, 2] * C + t[0]) / bz + K[i, 1] - x
-                bv = K[i, 0] * (R[1, 0] * A + R[1, 1] * B + R[1, 2] * C + t[1]) / bz + K[i, 2] - y
-                if bu * bu + bv * bv > back_px * back_px:
-                    continue
-                a, b, c = normal[j, v, u, 0] * one_n, normal[j, v, u, 1] * one_n, normal[j, v, u, 2] * one_n
-                ox = E[j, 0, 0] * a + E[j, 1, 0] * b + E[j, 2, 0] * c
-                oy = E[j, 0, 1] * a + E[j, 1, 1] * b + E[j, 2, 1] * c
-                oz = E[j, 0, 2] * a + E[j, 1, 2] * b + E[j, 2, 2] * c
-                if ox * nx + oy * ny + oz * nz < least_cos:
-                    continue
-                jr, jg, jb = gain[j] * rgb[j, v, u, 0], gain[j] * rgb[j, v, u, 1], gain[j] * rgb[j, v, u, 2]
-                if max(abs(jr - own_r), abs(jg - own_g), abs(jb - own_b)) > color_tolerance:
-                    continue
-                ray = np.sqrt(((u - K[j, 1]) / K[j, 0]) ** 2 + ((v - K[j, 2]) / K[j, 0]) ** 2 + 1.0)
-                facing = max(-(a * (u - K[j, 1]) / K[j, 0] + b * (v - K[j, 2]) / K[j, 0] + c) / ray, 0.05)
-                wt = facing / (e * e)
-                sx, sy, sz, sw = sx + A * wt, sy + B * wt, sz + C * wt, sw + wt
-                mx, my, mz = mx + ox * wt, my + oy * wt, mz + oz * wt
-                cw = wt * facing * quality[j]
-                r, g, bl, sc = r + jr * cw, g + jg * cw, bl + jb * cw, sc + cw
-                ss += score[j, v, u] * one_s * wt
-                # how sharply the other ray cuts this one, in pixels of the other photo for each unit along this one
-                qu, qv = (u - K[j, 1]) / K[j, 0], (v - K[j, 2]) / K[j, 0]
-                wx = (E[j, 0, 0] * qu + E[j, 1, 0] * qv + E[j, 2, 0]) / ray
-                wy = (E[j, 0, 1] * qu + E[j, 1, 1] * qv + E[j, 2, 1]) / ray
-                wz = (E[j, 0, 2] * qu + E[j, 1, 2] * qv + E[j, 2, 2]) / ray
-                cos = vx * wx + vy * wy + vz * wz
-                known += (K[j, 0] / (e * ray)) ** 2 * max(1.0 - cos * cos, 0.0)
-                narrow = min(narrow, cos)
-                hit_j[hits], hit_u[hits], hit_v[hits] = j, u, v
-                hits += 1
-            if against > AGAINST * hits:
-                continue
-            alike = hits > 0 and ss >= sure_score * sw
-            # a place that is left out is met again from each of its photos, one that is kept is not
-            few = hits + 1 < least and not (hits + 2 == least and alike)
-            share = 1.0 / (hits + 1) if few else 1.0
-            agreed[0, min(hits + 1, 63)] += share
-            if alike:
-                agreed[1, min(hits + 1, 63)] += share
-            if few:
-                continue
-            for k in range(hits):
-                used[hit_j[k], hit_v[k], hit_u[k]] = True
-            used[i, y, x] = True
-            q = 1.0 / max(np.sqrt(mx * mx + my * my + mz * mz), 1e-30)
-            out_p[count, 0], out_p[count, 1], out_p[count, 2] = sx / sw, sy / sw, sz / sw
-            out_n[count, 0], out_n[count, 1], out_n[count, 2] = mx * q, my * q, mz * q
-            out_c[count, 0], out_c[count, 1], out_c[count, 2] = (
-                np.uint8(min(r / sc + 0.5, 255.0)),
-                np.uint8(min(g / sc + 0.5, 255.0)),
-                np.uint8(min(bl / sc + 0.5, 255.0)),
-            )
-            out_v[count] = hits + 1
-            out_s[count] = ss / sw
-            # along the ray, then across the surface, which the ray meets at a slant
-            along = MATCHED_PX / np.sqrt(max(known, 1e-30))
-            q = abs(vx * out_n[count, 0] + vy * out_n[count, 1] + vz * out_n[count, 2])
-            out_e[count] = along * max(q, 0.1)
-            out_a[count] = np.uint8(min(np.degrees(np.arccos(min(max(narrow, -1.0), 1.0))), 255.0))
-            count += 1
-    return count
+class Agreement(NamedTuple):
+    """When places of several depth maps count as one.
 
-
-def fuse(
-    depth,
-    normal,
-    score,
-    rgb,
-    K,
-    poses,
-    neighbors,
-    *,
-    least=3,
-    min_score=0.5,
-    sure_score=2.0,
-    depth_tolerance=0.006,
-    back_px=1.2,
-    least_cos=0.5,
-    gain=None,
-    quality=None,
-    color_tolerance=np.inf,
-    agreed=None,
-    used=None,
-    progress=None,
-):
-    """Merge depth maps.
-
-    Parameters
+    Attributes
     ----------
-    depth : (n, h, w) float32
-        Negative outside the keep box: no point is begun there.
-    rgb : (n, h, w, 3) uint8
-    score : (n, h, w) float32, or uint8 that counts 255 as 1
-    normal : (n, h, w, 3) float32, or int8 that counts 127 as 1; in the camera frame
-    K : (n, 3); poses : (n, 4, 4)
-    neighbors : list of lists of int
-        Whose maps are asked about each photo's pixels.
     least : int
-        Least number of photos that agree, this one included.
+        Least number of photos that agree, the one that is looked at included.
+    min_score : float
+        Least patch correlation of a pixel that counts.
     sure_score : float
         One photo less is enough where patches look at least so much alike; over 1: never.
     depth_tolerance : float
@@ -258,69 +70,297 @@ def fuse(
     back_px : float
         Largest distance of the way there and back.
     least_cos : float
-        Least cosine between the normals of agreeing maps.
-    gain : (n,), optional
-        Factors on the brightness of the photos that make their colors comparable.
-    quality : (n,), optional
-        What a photo's colors count, 0 to 1.
+        Least cosine between the normals.
     color_tolerance : float
-        Largest difference of any of the three colors between agreeing photos, of 255.
+        Largest difference of any of the three colors, of 255.
+    """
+
+    least: int = 3
+    min_score: float = 0.5
+    sure_score: float = 2.0
+    depth_tolerance: float = 0.006
+    back_px: float = 1.2
+    least_cos: float = 0.5
+    color_tolerance: float = np.inf
+
+
+class Maps(NamedTuple):
+    """The depth maps of n photos, and where they were taken from. See `maps_of`.
+
+    Attributes
+    ----------
+    depth : (n, h, w) float32
+        Negative outside the keep box: no point is begun there.
+    normal : (n, h, w, 3) float32, or int8 that counts 127 as 1
+        In the camera frame.
+    score : (n, h, w) float32, or uint8 that counts 255 as 1
+    rgb : (n, h, w, 3) uint8
+    K : (n, 3) float64
+        f, cx, cy.
+    poses : (n, 4, 4) float64
+    gain : (n,) float64
+        Factors on the brightness of the photos that make their colors comparable.
+    quality : (n,) float64
+        What a photo's colors count, 0 to 1.
+    one_normal, one_score : float
+        What one unit of `normal` and `score` is.
+    """
+
+    depth: np.ndarray
+    normal: np.ndarray
+    score: np.ndarray
+    rgb: np.ndarray
+    K: np.ndarray
+    poses: np.ndarray
+    gain: np.ndarray
+    quality: np.ndarray
+    one_normal: float
+    one_score: float
+
+
+def maps_of(depth, normal, score, rgb, K, poses, gain=None, quality=None):
+    """Maps from arrays, all photos alike where no gain or quality is given."""
+    gain, quality = (np.ones(len(depth)) if x is None else np.ascontiguousarray(x, np.float64) for x in (gain, quality))
+    return Maps(
+        depth, normal, score, rgb, np.ascontiguousarray(K, np.float64), np.ascontiguousarray(poses, np.float64), gain,
+        quality, 1.0 / 127 if normal.dtype == np.int8 else 1.0, 1.0 / 255 if score.dtype == np.uint8 else 1.0,
+    )  # fmt: skip
+
+
+class _Points(NamedTuple):
+    """Room for the points of one photo, as in `Cloud`."""
+
+    points: np.ndarray
+    normals: np.ndarray
+    colors: np.ndarray
+    photos: np.ndarray
+    score: np.ndarray
+    precision: np.ndarray
+    angle: np.ndarray
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _place(K, E, j, u, v, d):
+    """Where a pixel of photo j with a depth is in the world."""
+    x = (u - K[j, 1]) / K[j, 0] * d - E[j, 0, 3]
+    y = (v - K[j, 2]) / K[j, 0] * d - E[j, 1, 3]
+    z = d - E[j, 2, 3]
+    return (
+        E[j, 0, 0] * x + E[j, 1, 0] * y + E[j, 2, 0] * z,
+        E[j, 0, 1] * x + E[j, 1, 1] * y + E[j, 2, 1] * z,
+        E[j, 0, 2] * x + E[j, 1, 2] * y + E[j, 2, 2] * z,
+    )
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _project(K, E, j, X, Y, Z):
+    """Pixel and depth of a place in photo j; where the depth is not positive the pixel means nothing."""
+    z = E[j, 2, 0] * X + E[j, 2, 1] * Y + E[j, 2, 2] * Z + E[j, 2, 3]
+    if z <= 0:
+        return 0.0, 0.0, z
+    x = E[j, 0, 0] * X + E[j, 0, 1] * Y + E[j, 0, 2] * Z + E[j, 0, 3]
+    y = E[j, 1, 0] * X + E[j, 1, 1] * Y + E[j, 1, 2] * Z + E[j, 1, 3]
+    return K[j, 0] * x / z + K[j, 1], K[j, 0] * y / z + K[j, 2], z
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _normal(normal, one, E, j, u, v):
+    """The normal of a pixel in the world."""
+    a, b, c = normal[j, v, u, 0] * one, normal[j, v, u, 1] * one, normal[j, v, u, 2] * one
+    return (
+        E[j, 0, 0] * a + E[j, 1, 0] * b + E[j, 2, 0] * c,
+        E[j, 0, 1] * a + E[j, 1, 1] * b + E[j, 2, 1] * c,
+        E[j, 0, 2] * a + E[j, 1, 2] * b + E[j, 2, 2] * c,
+    )
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _ray(normal, one, K, E, j, u, v):
+    """The direction of a pixel in the world, its length before it was made 1, and how much it faces the surface."""
+    qu, qv = (u - K[j, 1]) / K[j, 0], (v - K[j, 2]) / K[j, 0]
+    length = np.sqrt(qu * qu + qv * qv + 1.0)
+    a, b, c = normal[j, v, u, 0] * one, normal[j, v, u, 1] * one, normal[j, v, u, 2] * one
+    facing = max(-(a * qu + b * qv + c) / length, 0.05)
+    return (
+        (E[j, 0, 0] * qu + E[j, 1, 0] * qv + E[j, 2, 0]) / length,
+        (E[j, 0, 1] * qu + E[j, 1, 1] * qv + E[j, 2, 1]) / length,
+        (E[j, 0, 2] * qu + E[j, 1, 2] * qv + E[j, 2, 2]) / length,
+        length,
+        facing,
+    )
+
+
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def _agreeing(i, x, y, others, maps, limits, seen, found):
+    """Which photos have the place of a pixel too, and how many see through it.
+
+    Of each, that of this pixel first: `seen` (m, 3) receives photo, column and row, `found` (m, 6) the place there and
+    the normal. Returns how many rows are filled, and how many photos see through.
+    """
+    depth, normal, score, rgb, K, E, gain, _, one, one_score = maps
+    d, tolerance = depth[i, y, x], limits.depth_tolerance
+    X, Y, Z = _place(K, E, i, x, y, d)
+    nx, ny, nz = _normal(normal, one, E, i, x, y)
+    own = score[i, y, x] * one_score
+    # a photo sees through where it shows something behind this place, and its patch looks alike nearly as much
+    sure = max(limits.min_score, own - SURE_SLACK)
+    back = limits.back_px * limits.back_px
+    _, h, w = depth.shape
+    red, green, blue = gain[i] * rgb[i, y, x, 0], gain[i] * rgb[i, y, x, 1], gain[i] * rgb[i, y, x, 2]
+    seen[0, 0], seen[0, 1], seen[0, 2] = i, x, y
+    found[0, 0], found[0, 1], found[0, 2], found[0, 3], found[0, 4], found[0, 5] = X, Y, Z, nx, ny, nz
+    count, through = 1, 0
+    for k in range(others.shape[0]):
+        j = others[k]
+        pu, pv, z = _project(K, E, j, X, Y, Z)
+        if z <= 0:
+            continue
+        u, v = int(np.round(pu)), int(np.round(pv))
+        if u < 0 or v < 0 or u >= w or v >= h:
+            continue
+        # what lies just outside the keep box counts as well: the mean shows on which side the place is
+        e, likeness = abs(depth[j, v, u]), score[j, v, u] * one_score
+        if e > (1.0 + tolerance) * z and likeness >= sure:
+            through += 1
+        if e <= 0 or likeness < limits.min_score or abs(e - z) > tolerance * z:
+            continue
+        # that pixel's own place, and where it falls in this photo
+        A, B, C = _place(K, E, j, u, v, e)
+        bu, bv, bz = _project(K, E, i, A, B, C)
+        if bz <= 0 or (bu - x) * (bu - x) + (bv - y) * (bv - y) > back:
+            continue
+        a, b, c = _normal(normal, one, E, j, u, v)
+        if a * nx + b * ny + c * nz < limits.least_cos:
+            continue
+        differs = max(abs(gain[j] * rgb[j, v, u, 0] - red), abs(gain[j] * rgb[j, v, u, 1] - green))
+        if max(differs, abs(gain[j] * rgb[j, v, u, 2] - blue)) > limits.color_tolerance:
+            continue
+        seen[count, 0], seen[count, 1], seen[count, 2] = j, u, v
+        found[count, 0], found[count, 1], found[count, 2] = A, B, C
+        found[count, 3], found[count, 4], found[count, 5] = a, b, c
+        count += 1
+    return count, through
+
+
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def _merge(maps, seen, found, count, at, out):
+    """The point of the pixels that see a place, as row `at` of `out`; returns how much alike their patches look.
+
+    What is near and seen from the front counts most.
+    """
+    depth, normal, score, rgb, K, E, gain, quality, one, one_score = maps
+    px = py = pz = nx = ny = nz = red = green = blue = alike = 0.0
+    weight = color_weight = known = 0.0
+    narrow, ox, oy, oz = 1.0, 0.0, 0.0, 0.0
+    for k in range(count):
+        j, u, v = seen[k, 0], seen[k, 1], seen[k, 2]
+        e = abs(depth[j, v, u])
+        rx, ry, rz, length, facing = _ray(normal, one, K, E, j, u, v)
+        w = facing / (e * e)
+        px, py, pz = px + found[k, 0] * w, py + found[k, 1] * w, pz + found[k, 2] * w
+        nx, ny, nz = nx + found[k, 3] * w, ny + found[k, 4] * w, nz + found[k, 5] * w
+        alike += score[j, v, u] * one_score * w
+        weight += w
+        # colors: those of sharp photos that look from the front
+        w *= facing * quality[j]
+        red += gain[j] * rgb[j, v, u, 0] * w
+        green += gain[j] * rgb[j, v, u, 1] * w
+        blue += gain[j] * rgb[j, v, u, 2] * w
+        color_weight += w
+        if k == 0:
+            ox, oy, oz = rx, ry, rz
+            continue
+        # how sharply the other ray cuts the first one, in pixels of the other photo for each unit along the first
+        cos, scale = ox * rx + oy * ry + oz * rz, K[j, 0] / (e * length)
+        known += scale * scale * max(1.0 - cos * cos, 0.0)
+        narrow = min(narrow, cos)
+    long = 1.0 / max(np.sqrt(nx * nx + ny * ny + nz * nz), 1e-30)
+    nx, ny, nz = nx * long, ny * long, nz * long
+    points, normals, colors, photos, likeness, precision, angle = out
+    points[at, 0], points[at, 1], points[at, 2] = px / weight, py / weight, pz / weight
+    normals[at, 0], normals[at, 1], normals[at, 2] = nx, ny, nz
+    colors[at, 0] = np.uint8(min(red / color_weight + 0.5, 255.0))
+    colors[at, 1] = np.uint8(min(green / color_weight + 0.5, 255.0))
+    colors[at, 2] = np.uint8(min(blue / color_weight + 0.5, 255.0))
+    photos[at] = count
+    likeness[at] = alike / weight
+    # along the ray, then across the surface, which the ray meets at a slant
+    along = MATCHED_PX / np.sqrt(max(known, 1e-30))
+    precision[at] = along * max(abs(ox * nx + oy * ny + oz * nz), 0.1)
+    angle[at] = np.uint8(min(np.degrees(np.arccos(min(max(narrow, -1.0), 1.0))), 255.0))
+    return alike / weight
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _fuse_photo(i, others, maps, limits, used, agreed, out):
+    """Points begun at the pixels of photo i; returns how many rows of `out` they fill."""
+    _, h, w = maps.depth.shape
+    seen, found = np.empty((others.shape[0] + 1, 3), np.int64), np.empty((others.shape[0] + 1, 6))
+    made = 0
+    for y in range(h):
+        for x in range(w):
+            if maps.depth[i, y, x] <= 0 or used[i, y, x] or maps.score[i, y, x] * maps.one_score < limits.min_score:
+                continue
+            count, through = _agreeing(i, x, y, others, maps, limits, seen, found)
+            if through > AGAINST * (count - 1):
+                continue
+            likeness = _merge(maps, seen, found, count, made, out)
+            alike = count > 1 and likeness >= limits.sure_score
+            # a place that is left out is met again from each of its photos, one that is kept is not
+            few = count < limits.least and not (count + 1 == limits.least and alike)
+            share = 1.0 / count if few else 1.0
+            agreed[0, min(count, 63)] += share
+            if alike:
+                agreed[1, min(count, 63)] += share
+            if few:
+                continue
+            for k in range(count):
+                used[seen[k, 0], seen[k, 2], seen[k, 1]] = True
+            made += 1
+    return made
+
+
+def fuse(maps, neighbors, limits=Agreement(), *, agreed=None, used=None, progress=None):
+    """Merge depth maps.
+
+    Parameters
+    ----------
+    maps : Maps
+    neighbors : list of lists of int
+        Whose maps are asked about each photo's pixels.
+    limits : Agreement
     agreed : (2, 64) float64, optional
         Is filled with how many places so many photos agree on, also those left out; second, of those the ones whose
-        patches look alike as `sure_score` asks.
+        patches look alike as `limits.sure_score` asks.
     used : (n, h, w) bool, optional
         Zeros to mark pixels in whose points are made; made here where not given.
+    progress : callable(photo, photos) -> None, optional
+        Called before each photo; may raise to cancel.
 
     Returns
     -------
     Cloud
     """
-    n = len(depth)
-    gain, quality = (np.ones(n) if x is None else np.ascontiguousarray(x, np.float64) for x in (gain, quality))
+    n = len(maps.depth)
     agreed = np.zeros((2, 64)) if agreed is None else agreed
-    used = np.zeros(depth.shape, np.bool_) if used is None else used
-    parts = []
+    used = np.zeros(maps.depth.shape, np.bool_) if used is None else used
+    limits = Agreement(int(limits.least), *map(float, limits[1:]))  # one type for the kernel, whatever was given
+    parts = [Cloud(*_room(0))]
     for i in range(n):
         if progress:
             progress(i, n)
-        m = int((depth[i] > 0).sum())
-        if not m or not neighbors[i]:
+        most = int((maps.depth[i] > 0).sum())
+        if not most or not neighbors[i]:
             continue
-        p, nn = np.empty((m, 3), np.float32), np.empty((m, 3), np.float32)
-        c, v, s = np.empty((m, 3), np.uint8), np.empty(m, np.uint8), np.empty(m, np.float32)
-        e, a = np.empty(m, np.float32), np.empty(m, np.uint8)
-        k = _fuse_photo(
-            i,
-            np.array(neighbors[i], np.int64),
-            depth,
-            normal,
-            score,
-            rgb,
-            np.ascontiguousarray(K, np.float64),
-            np.ascontiguousarray(poses, np.float64),
-            used,
-            least,
-            min_score,
-            sure_score,
-            depth_tolerance,
-            back_px,
-            least_cos,
-            gain,
-            quality,
-            float(color_tolerance),
-            agreed,
-            p,
-            nn,
-            c,
-            v,
-            s,
-            e,
-            a,
-            1.0 / 127 if normal.dtype == np.int8 else 1.0,
-            1.0 / 255 if score.dtype == np.uint8 else 1.0,
-        )
-        parts.append(Cloud(p[:k], nn[:k], c[:k], v[:k], s[:k], e[:k], a[:k]))
-    if not parts:
-        z, none = np.zeros((0, 3), np.float32), np.zeros(0, np.float32)
-        return Cloud(z, z, np.zeros((0, 3), np.uint8), np.zeros(0, np.uint8), none, none, np.zeros(0, np.uint8))
+        out = _room(most)
+        made = _fuse_photo(i, np.array(neighbors[i], np.int64), maps, limits, used, agreed, out)
+        parts.append(Cloud(*(a[:made] for a in out)))
     return Cloud(**{f.name: np.concatenate([getattr(p, f.name) for p in parts]) for f in fields(Cloud)})
+
+
+def _room(n):
+    """Room for n points."""
+    return _Points(
+        np.empty((n, 3), np.float32), np.empty((n, 3), np.float32), np.empty((n, 3), np.uint8), np.empty(n, np.uint8),
+        np.empty(n, np.float32), np.empty(n, np.float32), np.empty(n, np.uint8),
+    )  # fmt: skip
