@@ -16,7 +16,7 @@ from umbrate.core.targets.detect import CODED, find_targets
 from umbrate.core.targets.sheets import Mark
 from umbrate.studio.judge import nearest_on_triangles, sample_mesh
 from umbrate.studio.prints import Printed
-from umbrate.studio.render import Surroundings, develop, render
+from umbrate.studio.render import Focus, Place, Surroundings, develop, render
 from umbrate.studio.scene import pebble, smaller, whistle
 from umbrate.studio.shapes import PEBBLE, distance
 from umbrate.studio.shoot import shoot, shot_frames, targets_of, true_pose
@@ -59,9 +59,8 @@ class Truth(unittest.TestCase):
         )
         for shot in scene.sittings[0].shots[:3]:
             E = true_pose(scene.sittings[0], shot)
-            light, cover = render(
-                PEBBLE, lens, shot.studio_to_camera, np.eye(4), np.eye(4), surroundings, show_object=False
-            )
+            place = Place(PEBBLE, shot.studio_to_camera, np.eye(4), np.eye(4))
+            light, cover = render(lens, place, surroundings, show_object=False)
             self.assertEqual(cover.max(), 0)
             corners = np.array([[x, y, 0, 1.0] for x in (38.8, 41.2) for y in (38.8, 41.2)]) @ to_table.T
             uv = lens.project((P := transform(E, corners[:, :3]))[:, :2] / P[:, 2:])
@@ -102,10 +101,8 @@ class Whistle(unittest.TestCase):
         sitting = scene.sittings[0]
         pictures, covers = [], []
         for shot in sitting.shots[:2]:
-            turning, obj = shot_frames(sitting, shot)
-            light, cover = render(
-                scene.shape, scene.lens, shot.studio_to_camera, turning, obj, sitting.surroundings, scene.samples
-            )
+            place = Place(scene.shape, shot.studio_to_camera, *shot_frames(sitting, shot))
+            light, cover = render(scene.lens, place, sitting.surroundings, Focus(scene.samples))
             pictures.append(light)
             covers.append(cover)
         away = (covers[0] == 0) & (covers[1] == 0)
@@ -122,7 +119,7 @@ class Whistle(unittest.TestCase):
         truth = {t["number"]: t for t in targets_of(sitting.surroundings.sheets)}
         shot = sitting.shots[15]
         turning, obj = shot_frames(sitting, shot)
-        light, _ = render(scene.shape, scene.lens, shot.studio_to_camera, turning, obj, sitting.surroundings)
+        light, _ = render(scene.lens, Place(scene.shape, shot.studio_to_camera, turning, obj), sitting.surroundings)
         found = find_targets(develop(light, np.random.default_rng(3)).astype(np.float32).mean(2))
         coded = found.rows(CODED)
         from_studio = {"table": turning, "object": obj}

@@ -20,8 +20,9 @@ from .render import develop
 
 
 @njit(cache=True, nogil=True, parallel=True)
-def _render(width, height, lens, from_camera, sizes, cuts, marks, bits, first, cells, acrosses, squares, n, light, out):
+def _render(lens, from_camera, sheets, n, light, out):
     m = from_camera.shape[0]
+    height, width = out.shape
     for row in prange(height):
         for col in range(width):
             total = 0.0
@@ -38,9 +39,7 @@ def _render(width, height, lens, from_camera, sizes, cuts, marks, bits, first, c
                             continue
                         u = M[0, 3] + s * (M[0, 0] * x + M[0, 1] * y + M[0, 2])
                         v = M[1, 3] + s * (M[1, 0] * x + M[1, 1] * y + M[1, 2])
-                        here = level(
-                            u, v, sizes[k], cuts[k], marks[k], bits[k], first[k], cells[k], acrosses[k], squares[k]
-                        )
+                        here = level(sheets, k, u, v)
                         if here >= 0:
                             best, value = s, here
                     total += value
@@ -65,9 +64,7 @@ def photograph(sheets, lens, world_to_camera, samples=4, light=(0.0, 0.0, 0.0, 0
     """
     from_camera = np.array([inverse(world_to_camera @ s.to_world) for s in sheets])
     out = np.empty((lens.height, lens.width), np.float32)
-    _render(
-        lens.width, lens.height, lens.vector, from_camera, *pack(sheets), samples, np.asarray(light, float), out
-    )  # fmt: skip
+    _render(lens.vector, from_camera, pack(sheets), samples, np.asarray(light, float), out)
     return out
 
 

@@ -5,6 +5,7 @@ sharp as the lens model lets them be and the centers of targets are as true as t
 """
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from numba import njit
@@ -43,9 +44,41 @@ class Printed:
     fixed_to: int = TURNING
 
 
+class Sheets(NamedTuple):
+    """Sheets as `level` takes them: arrays whose first axis is the sheet. See `pack`.
+
+    Attributes
+    ----------
+    size : (s, 2)
+        Width and height, mm.
+    cut : (s, 4)
+        x, y, outer radius, hole; an outer radius of 0 where nothing is cut.
+    marks : (s, r, 5)
+        x, y, radius of the dot, number or -1, and the next row to look at or -1; by the cells of a grid.
+    bits : (s, r, BITS) bool
+    first : (s, c)
+        The row to begin with in each cell of the grid, or -1.
+    cell, across : (s,)
+        Size of a cell in mm, and cells in a row.
+    squares : (s, 5)
+        Columns, rows, side, and where they begin; a side of 0 where there are none.
+    """
+
+    size: np.ndarray
+    cut: np.ndarray
+    marks: np.ndarray
+    bits: np.ndarray
+    first: np.ndarray
+    cell: np.ndarray
+    across: np.ndarray
+    squares: np.ndarray
+
+
 @njit(cache=True, nogil=True)
-def level(u, v, size, cut, marks, bits, first, cell, across, squares):
-    """Reflectance of a place (u, v) of a sheet, mm; NOTHING beside it."""
+def level(sheets, s, u, v):
+    """Reflectance of a place (u, v) of sheet s, mm; NOTHING beside it."""
+    size, cut, marks, bits = sheets.size[s], sheets.cut[s], sheets.marks[s], sheets.bits[s]
+    squares = sheets.squares[s]
     if u < 0 or v < 0 or u >= size[0] or v >= size[1]:
         return NOTHING
     if cut[2] > 0:
@@ -57,7 +90,8 @@ def level(u, v, size, cut, marks, bits, first, cell, across, squares):
         if a < 0 or b < 0 or a >= squares[0] or b >= squares[1]:
             return WHITE
         return DARK if (int(a) + int(b)) % 2 == 0 else WHITE
-    k = first[int(v / cell) * across + int(u / cell)]
+    cell = sheets.cell[s]
+    k = sheets.first[s, int(v / cell) * sheets.across[s] + int(u / cell)]
     while k >= 0:
         r = marks[k, 2]
         x, y = (u - marks[k, 0]) / r, (v - marks[k, 1]) / r
@@ -108,11 +142,11 @@ def _padded(arrays):
 
 
 def pack(sheets):
-    """Sheets as the arrays that `level` takes, each with a first axis for the sheets."""
+    """A list of Printed as Sheets."""
     parts = [_index(s) for s in sheets or [Printed([], 1.0, 1.0, np.eye(4))]]
     size = np.array([[s.width, s.height] for s in sheets] or np.zeros((0, 2)))
     cut = np.array([s.cut or (0.0, 0.0, 0.0, 0.0) for s in sheets] or np.zeros((0, 4)), float)
-    return (
+    return Sheets(
         size, cut, _padded([p[0] for p in parts]), _padded([p[1] for p in parts]), _padded([p[2] for p in parts]),
         np.array([p[3] for p in parts]), np.array([p[4] for p in parts]), np.array([p[5] for p in parts]),
     )  # fmt: skip

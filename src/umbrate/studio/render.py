@@ -3,9 +3,12 @@
 Rays are walked through the object's signed distance (sphere tracing, Hart 1996); support, table,
 backdrop and sheets are met in closed form. Nothing is approximated between the lens model and the
 pixel, so that a photo is as good a truth as its numbers.
+
+What is called for every ray is inlined: counting references to its arrays would take longer than what it does.
 """
 
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 import numpy as np
 import scipy
@@ -13,12 +16,14 @@ from numba import njit
 
 from ..core.geometry.lens import unproject_one
 from .noise import fractal, value_noise
-from .prints import OBJECT, TURNING, level, pack
+from .prints import OBJECT, TURNING, Sheets, level, pack
 from .shapes import BOUNDS, distance, paint
 
 STICKER_DEPTH = 3.0  #: a sticker reaches so far above and below its middle, mm
 PAPER = 0.85  #: share of its own light that paper reflects here, so that white stays below the brightest
 HIDDEN = 1e6  #: where the box of an object that is not there lies, mm
+FAR = 4000.0  #: nothing is beyond, mm
+SKY, WALL, TABLE, DISC, BOX, SHEET, THING = range(7)  #: what a ray meets
 
 
 @dataclass
@@ -34,9 +39,120 @@ class Surroundings:
     green: bool = False
 
 
+@dataclass(frozen=True)
+class Place:
+    """An object, and where it stands: its shape, and the similarities (4, 4) from the studio to camera, turntable and
+    object."""
+
+    shape: int
+    to_camera: np.ndarray
+    to_turning: np.ndarray
+    to_object: np.ndarray
+
+
+class Ray(NamedTuple):
+    """Where a ray begins, and its direction."""
+
+    ox: float
+    oy: float
+    oz: float
+    dx: float
+    dy: float
+    dz: float
+
+
+class Hit(NamedTuple):
+    """What a ray meets first: how far off, what it is, its normal in the studio, and how light the print is there."""
+
+    t: float
+    what: int
+    nx: float
+    ny: float
+    nz: float
+    print: float
+
+
+class _Camera(NamedTuple):
+    """The camera as the kernel takes it.
+
+    Attributes
+    ----------
+    lens : (10,)
+        Lens vector.
+    to_studio : (4, 4)
+    offsets : (n, 4)
+        Sub-pixel offsets and aperture positions (unit disc).
+    aperture, focus_mm : float
+        Radius of the aperture and distance of the focus plane, mm.
+    """
+
+    lens: np.ndarray
+    to_studio: np.ndarray
+    offsets: np.ndarray
+    aperture: float
+    focus_mm: float
+
+
+class _Scenery(NamedTuple):
+    """What stands before the camera, as the kernel takes it.
+
+    Attributes
+    ----------
+    turn, obj : (4, 4)
+        Studio to turning frame, studio to object frame.
+    shape : int
+    lo, hi : (3,)
+        The object's box in its frame.
+    disc_radius, table_z, wall_y : float
+    green : bool
+    boxes : (b, 6)
+    sheets : Sheets
+    to_sheet : (s, 4, 4)
+    fixed_to : (s,) int64
+    """
+
+    turn: np.ndarray
+    obj: np.ndarray
+    shape: int
+    lo: np.ndarray
+    hi: np.ndarray
+    disc_radius: float
+    table_z: float
+    wall_y: float
+    green: bool
+    boxes: np.ndarray
+    sheets: Sheets
+    to_sheet: np.ndarray
+    fixed_to: np.ndarray
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _moved(M, x, y, z):
+    """A place after a similarity (4, 4)."""
+    return (
+        M[0, 0] * x + M[0, 1] * y + M[0, 2] * z + M[0, 3],
+        M[1, 0] * x + M[1, 1] * y + M[1, 2] * z + M[1, 3],
+        M[2, 0] * x + M[2, 1] * y + M[2, 2] * z + M[2, 3],
+    )
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _ray_in(M, ray):
+    """A ray in another frame."""
+    ox, oy, oz = _moved(M, ray.ox, ray.oy, ray.oz)
+    dx, dy, dz = ray.dx, ray.dy, ray.dz
+    return Ray(
+        ox, oy, oz,
+        M[0, 0] * dx + M[0, 1] * dy + M[0, 2] * dz,
+        M[1, 0] * dx + M[1, 1] * dy + M[1, 2] * dz,
+        M[2, 0] * dx + M[2, 1] * dy + M[2, 2] * dz,
+    )  # fmt: skip
+
+
 @njit(cache=True, nogil=True)
-def _walk(shape, ox, oy, oz, dx, dy, dz, lo, hi, far):
+def _walk(shape, ray, lo, hi, far):
     """First place along the ray inside the box where the distance vanishes, or -1."""
+    ox, oy, oz, dx, dy, dz = ray
     t0, t1 = 0.0, far
     for k in range(3):
         o = ox if k == 0 else (oy if k == 1 else oz)
@@ -78,45 +194,185 @@ def _wall_paint(x, z, green):
     return 0.85 * n, 0.95 * n, 1.08 * n
 
 
-@njit(cache=True, nogil=True)
-def render_kernel(
-    width,
-    height,
-    lens,
-    cam_to_studio,
-    turn,
-    obj,
-    shape,
-    lo,
-    hi,
-    disc_radius,
-    table_z,
-    wall_y,
-    green,
-    boxes,
-    sheet_inv,
-    fixed_to,
-    sizes,
-    cuts,
-    marks,
-    bits,
-    first,
-    cells,
-    acrosses,
-    squares,
-    offsets,
-    aperture,
-    focus_mm,
-    out,
-    cover,
-):
-    """Fill `out` (h, w, 3) with linear light and `cover` (h, w) with the object's share.
+@njit(cache=True, nogil=True, inline="always")
+def _camera_ray(lens, C, focus_mm, u, v, ax, ay):
+    """The ray of a place (u, v) of the picture in the studio.
 
-    turn: studio to turning frame (4, 4); obj: studio to object frame (4, 4); offsets: (n, 4) sub-pixel
-    offsets and aperture positions (unit disc).
+    It leaves a place (ax, ay) of the aperture and meets the focus plane where the pinhole ray does. C : camera to
+    studio.
     """
+    x, y = unproject_one(u, v, lens)
+    vx, vy, vz = x * focus_mm - ax, y * focus_mm - ay, focus_mm
+    q = 1.0 / np.sqrt(vx * vx + vy * vy + vz * vz)
+    vx, vy, vz = vx * q, vy * q, vz * q
+    return Ray(
+        C[0, 0] * ax + C[0, 1] * ay + C[0, 3],
+        C[1, 0] * ax + C[1, 1] * ay + C[1, 3],
+        C[2, 0] * ax + C[2, 1] * ay + C[2, 3],
+        C[0, 0] * vx + C[0, 1] * vy + C[0, 2] * vz,
+        C[1, 0] * vx + C[1, 1] * vy + C[1, 2] * vz,
+        C[2, 0] * vx + C[2, 1] * vy + C[2, 2] * vz,
+    )
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _meet_planes(wall_y, table_z, disc_radius, ray, turned):
+    """The wall and the table, which stand still, and the disc, which turns."""
+    hit = Hit(FAR, SKY, 0.0, 0.0, 1.0, 0.0)
+    if ray.dy > 1e-9:
+        t = (wall_y - ray.oy) / ray.dy
+        if 0 < t < hit.t:
+            hit = Hit(t, WALL, 0.0, -1.0, 0.0, 0.0)
+    if ray.dz < -1e-9:
+        t = (table_z - ray.oz) / ray.dz
+        if 0 < t < hit.t:
+            hit = Hit(t, TABLE, 0.0, 0.0, 1.0, 0.0)
+    if disc_radius > 0 and turned.dz < -1e-9:
+        t = -turned.oz / turned.dz
+        if 0 < t < hit.t:
+            px, py = turned.ox + t * turned.dx, turned.oy + t * turned.dy
+            if px * px + py * py < disc_radius * disc_radius:
+                hit = Hit(t, DISC, 0.0, 0.0, 1.0, 0.0)
+    return hit
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _meet_boxes(boxes, turn, turned, hit):
+    """The boxes, which turn, where they are nearer than `hit`."""
+    tox, toy, toz, tdx, tdy, tdz = turned
+    for k in range(boxes.shape[0]):
+        t0, t1, axis = 0.0, 1e9, 0
+        for a in range(3):
+            o = tox if a == 0 else (toy if a == 1 else toz)
+            d = tdx if a == 0 else (tdy if a == 1 else tdz)
+            inv = 1.0 / d if abs(d) > 1e-12 else 1e12
+            u0 = (boxes[k, a] - boxes[k, 3 + a] - o) * inv
+            u1 = (boxes[k, a] + boxes[k, 3 + a] - o) * inv
+            if u0 > u1:
+                u0, u1 = u1, u0
+            if u0 > t0:
+                t0, axis = u0, a
+            t1 = min(t1, u1)
+        if t0 < t1 and 0 < t0 < hit.t:
+            d = tdx if axis == 0 else (tdy if axis == 1 else tdz)
+            g = -1.0 if d > 0 else 1.0
+            # back to the studio frame: rows of `turn` are the axes
+            hit = Hit(t0, BOX, g * turn[axis, 0], g * turn[axis, 1], g * turn[axis, 2], 0.0)
+    return hit
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _meet_sheets(sheets, to_sheet, fixed_to, ray, turned, hit):
+    """Sheets that lie in the studio or turn, where they are nearer than `hit` or lie on what it meets."""
+    for k in range(to_sheet.shape[0]):
+        M = to_sheet[k]
+        if fixed_to[k] == OBJECT:
+            continue
+        q = turned if fixed_to[k] == TURNING else ray
+        hz = M[2, 0] * q.dx + M[2, 1] * q.dy + M[2, 2] * q.dz
+        if hz < 1e-9:
+            continue
+        t = -(M[2, 0] * q.ox + M[2, 1] * q.oy + M[2, 2] * q.oz + M[2, 3]) / hz
+        if t <= 0 or t > hit.t + 0.02:
+            continue
+        u, v, _ = _moved(M, q.ox + t * q.dx, q.oy + t * q.dy, q.oz + t * q.dz)
+        here = level(sheets, k, u, v)
+        if here >= 0:
+            hit = Hit(t, SHEET, 0.0, 0.0, 1.0, here)
+    return hit
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _object_paint(shape, obj, sheets, to_sheet, fixed_to, px, py, pz):
+    """Color, shade and the studio's normal at a place of the object, in its frame."""
+    e = 0.06
+    k0 = distance(shape, px + e, py - e, pz - e)
+    k1 = distance(shape, px - e, py - e, pz + e)
+    k2 = distance(shape, px - e, py + e, pz - e)
+    k3 = distance(shape, px + e, py + e, pz + e)
+    gx, gy, gz = k0 - k1 - k2 + k3, -k0 - k1 + k2 + k3, -k0 + k1 - k2 + k3
+    q = 1.0 / max(np.sqrt(gx * gx + gy * gy + gz * gz), 1e-12)
+    gx, gy, gz = gx * q, gy * q, gz * q
+    r, g, b = paint(shape, px, py, pz)
+    for k in range(to_sheet.shape[0]):
+        if fixed_to[k] != OBJECT:
+            continue
+        # a sticker follows the surface below it: it is seen straight from above it
+        M = to_sheet[k]
+        u, v, w = _moved(M, px, py, pz)
+        if abs(w) > STICKER_DEPTH or M[2, 0] * gx + M[2, 1] * gy + M[2, 2] * gz > -0.5:
+            continue
+        here = level(sheets, k, u, v)
+        if here >= 0:
+            v = PAPER * here
+            r, g, b = v, v, 0.97 * v
+    # hollows get less light
+    d1 = distance(shape, px + 2.0 * gx, py + 2.0 * gy, pz + 2.0 * gz)
+    d2 = distance(shape, px + 6.0 * gx, py + 6.0 * gy, pz + 6.0 * gz)
+    shade = 1.0 - 0.45 * max(0.0, 1.0 - d1 / 2.0) - 0.35 * max(0.0, 1.0 - d2 / 6.0)
+    return (
+        r, g, b, shade,
+        obj[0, 0] * gx + obj[1, 0] * gy + obj[2, 0] * gz,
+        obj[0, 1] * gx + obj[1, 1] * gy + obj[2, 1] * gz,
+        obj[0, 2] * gx + obj[1, 2] * gy + obj[2, 2] * gz,
+    )  # fmt: skip
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _scenery_paint(shape, obj, lo, green, ray, turned, hit):
+    """Color and shade of what is not the object."""
+    t = hit.t
+    px, py, pz = ray.ox + t * ray.dx, ray.oy + t * ray.dy, ray.oz + t * ray.dz
+    tx, ty, tz = turned.ox + t * turned.dx, turned.oy + t * turned.dy, turned.oz + t * turned.dz
+    r, g, b, shade = 0.0, 0.0, 0.0, 1.0
+    if green and hit.what <= DISC:
+        # a cloth that runs from the wall over the table
+        r, g, b = _wall_paint(px + py, pz, green)
+    elif hit.what == WALL:
+        r, g, b = _wall_paint(px, pz, green)
+    elif hit.what == TABLE:
+        v = 0.20 + 0.05 * fractal(px / 70.0, py / 9.0, 0.0, 4, 95)
+        r, g, b = 1.1 * v, 0.9 * v, 0.7 * v
+    elif hit.what == DISC:
+        v = 0.075 + 0.02 * value_noise(tx / 0.9, ty / 0.9, 0.0, 96)
+        r, g, b = v, v, 1.05 * v
+    elif hit.what == BOX:
+        v = 0.46 + 0.09 * fractal(tx / 3.0, ty / 3.0, tz / 3.0, 3, 97)
+        r, g, b = 0.92 * v, 0.97 * v, v
+    elif hit.what == SHEET:
+        v = PAPER * hit.print
+        r, g, b = v, v, 0.97 * v
+    # the object keeps light from what it stands on
+    if hit.what >= DISC and lo[0] < HIDDEN:
+        ex, ey, ez = _moved(obj, px, py, pz)
+        near = distance(shape, ex, ey, ez)
+        shade = 0.45 + 0.55 * min(1.0, max(0.0, near / 18.0))
+    return r, g, b, shade
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _light(C, hx, hy, hz, nx, ny, nz):
+    """Light on a place with its normal: two soft boxes beside the camera, and the room."""
+    light = 0.26
+    for k in range(2):
+        lx, ly = (-260.0, -230.0) if k == 0 else (300.0, -140.0)
+        wx = C[0, 0] * lx + C[0, 1] * ly + C[0, 3] - hx
+        wy = C[1, 0] * lx + C[1, 1] * ly + C[1, 3] - hy
+        wz = C[2, 0] * lx + C[2, 1] * ly + C[2, 3] - hz
+        q = 1.0 / np.sqrt(wx * wx + wy * wy + wz * wz)
+        c = (nx * wx + ny * wy + nz * wz) * q
+        light += (0.62 if k == 0 else 0.42) * max(0.0, (c + 0.25) / 1.25)
+    return light
+
+
+@njit(cache=True, nogil=True)
+def render_kernel(camera, scene, out, cover):
+    """Fill `out` (h, w, 3) with linear light and `cover` (h, w) with the object's share."""
+    # taken apart here, once: what is called for each ray gets the arrays it reads
+    lens, C, offsets, aperture, focus_mm = camera
+    turn, obj, shape, lo, hi, disc_radius, table_z, wall_y, green, boxes, sheets, to_sheet, fixed_to = scene
     n = offsets.shape[0]
-    C = cam_to_studio
+    height, width = cover.shape
     for row in range(height):
         for col in range(width):
             rr, gg, bb, hits = 0.0, 0.0, 0.0, 0
@@ -125,175 +381,24 @@ def render_kernel(
             spin = 6.283185307179586 * ((row * 0.7548776662466927 + col * 0.5698402909980532) % 1.0)
             cos, sin = np.cos(spin), np.sin(spin)
             for s in range(n):
-                x, y = unproject_one(col + offsets[s, 0], row + offsets[s, 1], lens)
-                # the ray leaves a place on the aperture and meets the focus plane where the pinhole ray does
                 ax = (cos * offsets[s, 2] - sin * offsets[s, 3]) * aperture
                 ay = (sin * offsets[s, 2] + cos * offsets[s, 3]) * aperture
-                vx, vy, vz = x * focus_mm - ax, y * focus_mm - ay, focus_mm
-                q = 1.0 / np.sqrt(vx * vx + vy * vy + vz * vz)
-                vx, vy, vz = vx * q, vy * q, vz * q
-                dx = C[0, 0] * vx + C[0, 1] * vy + C[0, 2] * vz
-                dy = C[1, 0] * vx + C[1, 1] * vy + C[1, 2] * vz
-                dz = C[2, 0] * vx + C[2, 1] * vy + C[2, 2] * vz
-                ox = C[0, 0] * ax + C[0, 1] * ay + C[0, 3]
-                oy = C[1, 0] * ax + C[1, 1] * ay + C[1, 3]
-                oz = C[2, 0] * ax + C[2, 1] * ay + C[2, 3]
-                best, what = 4000.0, 0
-                nx, ny, nz = 0.0, 0.0, 1.0
-                # the wall and the table stand still
-                if dy > 1e-9:
-                    t = (wall_y - oy) / dy
-                    if 0 < t < best:
-                        best, what = t, 1
-                        nx, ny, nz = 0.0, -1.0, 0.0
-                if dz < -1e-9:
-                    t = (table_z - oz) / dz
-                    if 0 < t < best:
-                        best, what = t, 2
-                        nx, ny, nz = 0.0, 0.0, 1.0
-                # the disc, the boxes and most sheets turn
-                tox = turn[0, 0] * ox + turn[0, 1] * oy + turn[0, 2] * oz + turn[0, 3]
-                toy = turn[1, 0] * ox + turn[1, 1] * oy + turn[1, 2] * oz + turn[1, 3]
-                toz = turn[2, 0] * ox + turn[2, 1] * oy + turn[2, 2] * oz + turn[2, 3]
-                tdx = turn[0, 0] * dx + turn[0, 1] * dy + turn[0, 2] * dz
-                tdy = turn[1, 0] * dx + turn[1, 1] * dy + turn[1, 2] * dz
-                tdz = turn[2, 0] * dx + turn[2, 1] * dy + turn[2, 2] * dz
-                if disc_radius > 0 and tdz < -1e-9:
-                    t = -toz / tdz
-                    if 0 < t < best:
-                        px, py = tox + t * tdx, toy + t * tdy
-                        if px * px + py * py < disc_radius * disc_radius:
-                            best, what = t, 3
-                            nx, ny, nz = 0.0, 0.0, 1.0
-                for k in range(boxes.shape[0]):
-                    t0, t1, axis = 0.0, 1e9, 0
-                    for a in range(3):
-                        o = tox if a == 0 else (toy if a == 1 else toz)
-                        d = tdx if a == 0 else (tdy if a == 1 else tdz)
-                        inv = 1.0 / d if abs(d) > 1e-12 else 1e12
-                        u0 = (boxes[k, a] - boxes[k, 3 + a] - o) * inv
-                        u1 = (boxes[k, a] + boxes[k, 3 + a] - o) * inv
-                        if u0 > u1:
-                            u0, u1 = u1, u0
-                        if u0 > t0:
-                            t0, axis = u0, a
-                        t1 = min(t1, u1)
-                    if t0 < t1 and 0 < t0 < best:
-                        best, what = t0, 4
-                        d = tdx if axis == 0 else (tdy if axis == 1 else tdz)
-                        g = -1.0 if d > 0 else 1.0
-                        # back to the studio frame: rows of `turn` are the axes
-                        nx, ny, nz = g * turn[axis, 0], g * turn[axis, 1], g * turn[axis, 2]
-                sheet_v = 0.0
-                for k in range(sheet_inv.shape[0]):
-                    M = sheet_inv[k]
-                    if fixed_to[k] == OBJECT:
-                        continue
-                    if fixed_to[k] == TURNING:
-                        qox, qoy, qoz, qdx, qdy, qdz = tox, toy, toz, tdx, tdy, tdz
-                    else:
-                        qox, qoy, qoz, qdx, qdy, qdz = ox, oy, oz, dx, dy, dz
-                    hz = M[2, 0] * qdx + M[2, 1] * qdy + M[2, 2] * qdz
-                    if hz < 1e-9:
-                        continue
-                    t = -(M[2, 0] * qox + M[2, 1] * qoy + M[2, 2] * qoz + M[2, 3]) / hz
-                    if t <= 0 or t > best + 0.02:
-                        continue
-                    px, py, pz = qox + t * qdx, qoy + t * qdy, qoz + t * qdz
-                    u = M[0, 0] * px + M[0, 1] * py + M[0, 2] * pz + M[0, 3]
-                    v = M[1, 0] * px + M[1, 1] * py + M[1, 2] * pz + M[1, 3]
-                    here = level(
-                        u, v, sizes[k], cuts[k], marks[k], bits[k], first[k], cells[k], acrosses[k], squares[k]
-                    )
-                    if here < 0:
-                        continue
-                    sheet_v = here
-                    best, what = t, 5
-                    nx, ny, nz = 0.0, 0.0, 1.0
-                # the object
-                bx = obj[0, 0] * ox + obj[0, 1] * oy + obj[0, 2] * oz + obj[0, 3]
-                by = obj[1, 0] * ox + obj[1, 1] * oy + obj[1, 2] * oz + obj[1, 3]
-                bz = obj[2, 0] * ox + obj[2, 1] * oy + obj[2, 2] * oz + obj[2, 3]
-                cx = obj[0, 0] * dx + obj[0, 1] * dy + obj[0, 2] * dz
-                cy = obj[1, 0] * dx + obj[1, 1] * dy + obj[1, 2] * dz
-                cz = obj[2, 0] * dx + obj[2, 1] * dy + obj[2, 2] * dz
-                t = _walk(shape, bx, by, bz, cx, cy, cz, lo, hi, best)
-                r, g, b, shade = 0.0, 0.0, 0.0, 1.0
+                ray = _camera_ray(lens, C, focus_mm, col + offsets[s, 0], row + offsets[s, 1], ax, ay)
+                turned, inner = _ray_in(turn, ray), _ray_in(obj, ray)
+                hit = _meet_planes(wall_y, table_z, disc_radius, ray, turned)
+                hit = _meet_boxes(boxes, turn, turned, hit)
+                hit = _meet_sheets(sheets, to_sheet, fixed_to, ray, turned, hit)
+                t = _walk(shape, inner, lo, hi, hit.t)
+                best, nx, ny, nz = hit.t, hit.nx, hit.ny, hit.nz
                 if t >= 0 and t < best:
-                    best, what = t, 6
+                    best = t
                     hits += 1
-                    px, py, pz = bx + t * cx, by + t * cy, bz + t * cz
-                    e = 0.06
-                    k0 = distance(shape, px + e, py - e, pz - e)
-                    k1 = distance(shape, px - e, py - e, pz + e)
-                    k2 = distance(shape, px - e, py + e, pz - e)
-                    k3 = distance(shape, px + e, py + e, pz + e)
-                    gx, gy, gz = k0 - k1 - k2 + k3, -k0 - k1 + k2 + k3, -k0 + k1 - k2 + k3
-                    q = 1.0 / max(np.sqrt(gx * gx + gy * gy + gz * gz), 1e-12)
-                    gx, gy, gz = gx * q, gy * q, gz * q
-                    r, g, b = paint(shape, px, py, pz)
-                    for k in range(sheet_inv.shape[0]):
-                        if fixed_to[k] != OBJECT:
-                            continue
-                        # a sticker follows the surface below it: it is seen straight from above it
-                        M = sheet_inv[k]
-                        w = M[2, 0] * px + M[2, 1] * py + M[2, 2] * pz + M[2, 3]
-                        if abs(w) > STICKER_DEPTH or M[2, 0] * gx + M[2, 1] * gy + M[2, 2] * gz > -0.5:
-                            continue
-                        u = M[0, 0] * px + M[0, 1] * py + M[0, 2] * pz + M[0, 3]
-                        v = M[1, 0] * px + M[1, 1] * py + M[1, 2] * pz + M[1, 3]
-                        here = level(
-                            u, v, sizes[k], cuts[k], marks[k], bits[k], first[k], cells[k], acrosses[k], squares[k]
-                        )
-                        if here >= 0:
-                            v = PAPER * here
-                            r, g, b = v, v, 0.97 * v
-                    # hollows get less light
-                    d1 = distance(shape, px + 2.0 * gx, py + 2.0 * gy, pz + 2.0 * gz)
-                    d2 = distance(shape, px + 6.0 * gx, py + 6.0 * gy, pz + 6.0 * gz)
-                    shade = 1.0 - 0.45 * max(0.0, 1.0 - d1 / 2.0) - 0.35 * max(0.0, 1.0 - d2 / 6.0)
-                    nx = obj[0, 0] * gx + obj[1, 0] * gy + obj[2, 0] * gz
-                    ny = obj[0, 1] * gx + obj[1, 1] * gy + obj[2, 1] * gz
-                    nz = obj[0, 2] * gx + obj[1, 2] * gy + obj[2, 2] * gz
+                    px, py, pz = inner.ox + t * inner.dx, inner.oy + t * inner.dy, inner.oz + t * inner.dz
+                    r, g, b, shade, nx, ny, nz = _object_paint(shape, obj, sheets, to_sheet, fixed_to, px, py, pz)
                 else:
-                    px, py, pz = ox + best * dx, oy + best * dy, oz + best * dz
-                    tx, ty, tz = tox + best * tdx, toy + best * tdy, toz + best * tdz
-                    if green and what <= 3:
-                        # a cloth that runs from the wall over the table
-                        r, g, b = _wall_paint(px + py, pz, green)
-                    elif what == 1:
-                        r, g, b = _wall_paint(px, pz, green)
-                    elif what == 2:
-                        v = 0.20 + 0.05 * fractal(px / 70.0, py / 9.0, 0.0, 4, 95)
-                        r, g, b = 1.1 * v, 0.9 * v, 0.7 * v
-                    elif what == 3:
-                        v = 0.075 + 0.02 * value_noise(tx / 0.9, ty / 0.9, 0.0, 96)
-                        r, g, b = v, v, 1.05 * v
-                    elif what == 4:
-                        v = 0.46 + 0.09 * fractal(tx / 3.0, ty / 3.0, tz / 3.0, 3, 97)
-                        r, g, b = 0.92 * v, 0.97 * v, v
-                    elif what == 5:
-                        v = PAPER * sheet_v
-                        r, g, b = v, v, 0.97 * v
-                    # the object keeps light from what it stands on
-                    if what >= 3 and lo[0] < HIDDEN:
-                        ex = obj[0, 0] * px + obj[0, 1] * py + obj[0, 2] * pz + obj[0, 3]
-                        ey = obj[1, 0] * px + obj[1, 1] * py + obj[1, 2] * pz + obj[1, 3]
-                        ez = obj[2, 0] * px + obj[2, 1] * py + obj[2, 2] * pz + obj[2, 3]
-                        near = distance(shape, ex, ey, ez)
-                        shade = 0.45 + 0.55 * min(1.0, max(0.0, near / 18.0))
-                # two soft boxes beside the camera, and the room
-                hx, hy, hz = ox + best * dx, oy + best * dy, oz + best * dz
-                light = 0.26
-                for k in range(2):
-                    lx, ly = (-260.0, -230.0) if k == 0 else (300.0, -140.0)
-                    wx = C[0, 0] * lx + C[0, 1] * ly + C[0, 3] - hx
-                    wy = C[1, 0] * lx + C[1, 1] * ly + C[1, 3] - hy
-                    wz = C[2, 0] * lx + C[2, 1] * ly + C[2, 3] - hz
-                    q = 1.0 / np.sqrt(wx * wx + wy * wy + wz * wz)
-                    c = (nx * wx + ny * wy + nz * wz) * q
-                    light += (0.62 if k == 0 else 0.42) * max(0.0, (c + 0.25) / 1.25)
-                f = light * max(shade, 0.05)
+                    r, g, b, shade = _scenery_paint(shape, obj, lo, green, ray, turned, hit)
+                hx, hy, hz = ray.ox + best * ray.dx, ray.oy + best * ray.dy, ray.oz + best * ray.dz
+                f = _light(C, hx, hy, hz, nx, ny, nz) * max(shade, 0.05)
                 rr += r * f
                 gg += g * f
                 bb += b * f
@@ -318,19 +423,26 @@ def sample_offsets(n):
     return np.ascontiguousarray(np.hstack([sub, lens]))
 
 
-def render(
-    shape,
-    lens,
-    studio_to_camera,
-    studio_to_turning,
-    studio_to_object,
-    surroundings,
-    samples=4,
-    aperture_mm=0.0,
-    focus_mm=350.0,
-    show_object=True,
-):
+@dataclass(frozen=True)
+class Focus:
+    """How a photo is taken: rays a pixel, the width of the aperture, and the distance that is sharp."""
+
+    samples: int = 4
+    aperture_mm: float = 0.0
+    focus_mm: float = 350.0
+
+
+def render(lens, place, surroundings, focus=Focus(), show_object=True):
     """One picture in linear light.
+
+    Parameters
+    ----------
+    lens : Lens
+    place : Place
+    surroundings : Surroundings
+    focus : Focus
+    show_object : bool
+        Without it, the picture is of the bare backdrop.
 
     Returns
     -------
@@ -338,40 +450,23 @@ def render(
     cover : (h, w) float32
         Share of each pixel that shows the object.
     """
-    s = surroundings
-    C = np.linalg.inv(studio_to_camera)
+    s, shape = surroundings, place.shape
+    c = np.ascontiguousarray
     mid, half = BOUNDS[shape]
     lo, hi = (mid - half, mid + half) if show_object else (np.full(3, HIDDEN), np.full(3, HIDDEN + 1))
-    inv = np.array([np.linalg.inv(x.to_world) for x in s.sheets] or np.zeros((0, 4, 4)))
-    fixed_to = np.array([x.fixed_to for x in s.sheets], np.int64)
+    camera = _Camera(
+        lens.vector, c(np.linalg.inv(place.to_camera)), sample_offsets(focus.samples), focus.aperture_mm / 2.0,
+        focus.focus_mm,
+    )  # fmt: skip
+    scene = _Scenery(
+        c(place.to_turning), c(place.to_object), shape, lo, hi, s.disc_radius, s.table_z, s.wall_y, s.green,
+        c(s.boxes, dtype=np.float64), pack(s.sheets),
+        np.array([np.linalg.inv(x.to_world) for x in s.sheets] or np.zeros((0, 4, 4))),
+        np.array([x.fixed_to for x in s.sheets], np.int64),
+    )  # fmt: skip
     out = np.zeros((lens.height, lens.width, 3), np.float32)
     cover = np.zeros((lens.height, lens.width), np.float32)
-    c = np.ascontiguousarray
-
-    render_kernel(
-        lens.width,
-        lens.height,
-        lens.vector,
-        c(C),
-        c(studio_to_turning),
-        c(studio_to_object),
-        shape,
-        lo,
-        hi,
-        s.disc_radius,
-        s.table_z,
-        s.wall_y,
-        s.green,
-        c(s.boxes, dtype=np.float64),
-        inv,
-        fixed_to,
-        *pack(s.sheets),
-        sample_offsets(samples),
-        aperture_mm / 2.0,
-        focus_mm,
-        out,
-        cover,
-    )
+    render_kernel(camera, scene, out, cover)
     return out, cover
 
 

@@ -15,7 +15,7 @@ from ..core.geometry.pose import inverse, pose
 from ..core.geometry.rotation import rotation_matrix
 from .flat import calibration_poses, calibration_sheets, develop_gray, photograph
 from .prints import OBJECT, STUDIO, TURNING, center_of
-from .render import develop, render
+from .render import Focus, Place, develop, render
 from .shapes import BOUNDS, distance, gradient
 
 FIRST_SHOT = datetime(2026, 5, 4, 9, 30, 0)
@@ -149,14 +149,12 @@ def takes(scene):
 
 def take(scene, t, out):
     """Take one photo and write it, and its true mask where it is no plate."""
-    turning, obj = shot_frames(t.sitting, t.shot)
     around = t.sitting.surroundings
     if t.shot.empty:
         around = replace(around, boxes=np.zeros((0, 6)), sheets=[s for s in around.sheets if s.fixed_to != OBJECT])
-    light, cover = render(
-        scene.shape, scene.lens, t.shot.studio_to_camera, turning, obj, around, scene.samples, scene.aperture_mm,
-        scene.focus_mm, not t.shot.empty,
-    )  # fmt: skip
+    place = Place(scene.shape, t.shot.studio_to_camera, *shot_frames(t.sitting, t.shot))
+    focus = Focus(scene.samples, scene.aperture_mm, scene.focus_mm)
+    light, cover = render(scene.lens, place, around, focus, not t.shot.empty)
     picture = develop(light, np.random.default_rng([scene.seed, t.seed]), t.shot.blur_px)
     exif = _exif(scene, t.shot, t.when)
     Image.fromarray(picture).save(out / t.file, quality=92, subsampling=0, exif=exif)

@@ -3,6 +3,8 @@
 A pixel's point is looked up in the neighbors' maps; where their depth says the same and leads back
 to the same pixel, the points are one place and are averaged. What too few photos confirm is left
 out, and what others see through, which removes most of what is wrong in single maps (after Merrell et al. 2007).
+
+What is called for every pixel is inlined: counting references to its arrays would take a third of the time.
 """
 
 from dataclasses import dataclass, fields
