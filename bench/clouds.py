@@ -244,20 +244,21 @@ def bench_turn(_):
     scene.drawn.points, scene.drawn.colors, scene.drawn.is_cloud = P, (P + 128).astype(np.uint8), True
     scene.eye = eye_round(np.zeros(3), 55.0, (1, 1, 1), 1000, 700)
     frames = []
-    scene._moving = True
+    scene.canvas.moving = True
     for _ in range(60):
         start = time.perf_counter()
         scene.eye = scene.eye.turned(0.02, 0.01)
-        scene._draw_points()
+        scene.canvas.draw()
         app.processEvents()
         frames.append(time.perf_counter() - start)
     late = np.array(frames[20:])
-    scene._moving = False
+    scene.canvas.moving = False
     start = time.perf_counter()
-    scene._draw_points()
+    scene.canvas.draw()
     still = time.perf_counter() - start
     rate = 1 / np.percentile(late, 90)
-    text = f"turn: 20 million points turn with {scene._budget / 1e6:.1f} million drawn, 9 of 10 frames at {rate:.0f} "
+    drawn = f"{scene.canvas.budget / 1e6:.1f} million drawn"
+    text = f"turn: 20 million points turn with {drawn}, 9 of 10 frames at {rate:.0f} "
     text += f"a second or more (>= 20); all of them {still:.2f} s after it stands"
     return told(text, rate >= 20)
 

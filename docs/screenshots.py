@@ -240,7 +240,7 @@ def joining(window, take):
     scene.toggles["Photos"].setChecked(False)
     scene.look_from("Fit")
     scene.eye = scene.eye.turned(0.6, -1.5)
-    scene._redraw()
+    scene.redraw()
     take("whole")
     scene.toggles["Photos"].setChecked(True)
 
@@ -279,7 +279,7 @@ def main():
     clouds(window, take)
     session.choose(row.id, "cloud", session.job.photos(row.id)[30].id)
     window.scene.eye = window.scene.eye.turned(0.5, 0.1)
-    window.scene._redraw()
+    window.scene.redraw()
     take("cloud")
     joining(window, take)
     session.choose(first.id, "masks", session.job.photos(first.id)[4].id)

@@ -157,7 +157,7 @@ class Solved(unittest.TestCase):
         scene.grab()
         told = []
         self.session.pointed.connect(told.append)
-        hits = np.argwhere(scene._buffers.index >= 0)
+        hits = np.argwhere(scene.canvas.buffers.index >= 0)
         y, x = hits[len(hits) // 2]
         QTest.mouseMove(scene, QPoint(int(x), int(y)))
         self.assertTrue(told and told[-1])
@@ -222,7 +222,7 @@ class Solved(unittest.TestCase):
         view.fit()
         scene = self.window.scene
         scene.grab()
-        y, x = np.argwhere(scene._buffers.index >= 0)[40]
+        y, x = np.argwhere(scene.canvas.buffers.index >= 0)[40]
         k = scene.point_at(QPointF(x, y), 6)
         before = scene.eye.project(scene.points[k][None], scene.width(), scene.height())[0]
         scene.wheelEvent(mock.Mock(position=lambda: QPointF(x, y), angleDelta=lambda: QPoint(0, 120)))
@@ -263,8 +263,8 @@ class Solved(unittest.TestCase):
         # what is chosen is drawn in the accent color before it is removed
         accent = t.color(t.ACCENT).rgb() & 0xFFFFFF
         colored = lambda: sum(  # noqa: E731
-            (scene._image.pixel(x, y) & 0xFFFFFF) == accent
-            for y in range(0, scene._image.height(), 2) for x in range(0, scene._image.width(), 2)
+            (scene.canvas.image.pixel(x, y) & 0xFFFFFF) == accent
+            for y in range(0, scene.canvas.image.height(), 2) for x in range(0, scene.canvas.image.width(), 2)
         )  # fmt: skip
         scene.grab()
         self.assertGreater(colored(), 0)
@@ -500,8 +500,8 @@ class Solved(unittest.TestCase):
         scene = self.window.scene
         self.session.choose(stage="cloud")
         scene.grab()
-        scene._budget = 2000
-        with mock.patch("umbrate.desk.scene.scene.draw_points", wraps=__import__(
+        scene.canvas.budget = 2000
+        with mock.patch("umbrate.desk.scene.canvas.draw_points", wraps=__import__(
             "umbrate.core.raster.points", fromlist=["draw_points"]
         ).draw_points) as drawn:  # fmt: skip
             QTest.mousePress(scene, Qt.MouseButton.LeftButton, pos=QPoint(200, 200))
@@ -509,7 +509,7 @@ class Solved(unittest.TestCase):
             scene.grab()
             self.assertEqual(drawn.call_args.args[5], 2000)
             QTest.mouseRelease(scene, Qt.MouseButton.LeftButton, pos=QPoint(220, 210))
-            wait_for(lambda: not scene._moving)
+            wait_for(lambda: not scene.canvas.moving)
             scene.grab()
             self.assertEqual(drawn.call_args.args[5], len(scene.points))
 

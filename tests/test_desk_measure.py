@@ -241,7 +241,7 @@ class Measuring(unittest.TestCase):
             self.scene.toggles["Cloud"].click()
         self.scene.look_from("Front")
         self.scene.grab()
-        index = self.scene._buffers.index
+        index = self.scene.canvas.buffers.index
         rows, columns = np.nonzero(index >= 0)
         order = np.argsort(columns)
         picks = [order[len(order) // 4], order[3 * len(order) // 4]]

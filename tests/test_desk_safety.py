@@ -22,6 +22,7 @@ from umbrate.actions.leveling import change_level
 from umbrate.core.errors import UmbrateError
 from umbrate.core.raster.camera import eye_round
 from umbrate.desk.photo import view as photoview
+from umbrate.desk.scene.pointer import pick_end
 from umbrate.desk.session.background import Background
 from umbrate.job.database import StoreError
 from umbrate.job.store import Job
@@ -187,7 +188,7 @@ class WhatIsHidden(DeskTest):
                     got = []
                     s.measuring.want("x", got.append)
                     ((x, y),) = scene.on_screen(X)
-                    scene._pick_end(QPointF(float(x), float(y)))
+                    pick_end(scene, QPointF(float(x), float(y)))
                     s.measuring.begin(None)
                     if side == 1:
                         seen += got == [f"@{b.label[r]}"]

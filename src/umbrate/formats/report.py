@@ -183,142 +183,130 @@ def _foot(content):
     return draw
 
 
-def write_report(path, content, gate=CLOSED):
-    """Write the accuracy report; `content` is what `actions.reporting.report_content` gives."""
-    unit, story = content["unit"], []
-    u = f" {unit}" if unit else ""
-    story += [
-        _text("Accuracy report", TITLE),
-        _text(
-            f"{content['job']}, sitting {content['sitting']}; {content['date']}; Umbrate {content['version']}",
-            SMALL_QUIET,
-        ),
-        Spacer(1, 4 * mm),
-    ]
-    pictures = [
-        Image(io.BytesIO(png), WIDTH / 2 - 2 * mm, (WIDTH / 2 - 2 * mm) * 620 / 900) for _, png in content["pictures"]
-    ]
+def _head(content):
+    """Title, and views of the object side by side."""
+    told = f"{content['job']}, sitting {content['sitting']}; {content['date']}; Umbrate {content['version']}"
+    wide = WIDTH / 2 - 2 * mm
+    pictures = [Image(io.BytesIO(png), wide, wide * 620 / 900) for _, png in content["pictures"]]
     words = [_text(w, SMALL_QUIET) for w, _ in content["pictures"]]
-    story.append(
-        Table(
-            [pictures, words],
-            [WIDTH / 2] * 2,
-            style=[("LEFTPADDING", (0, 0), (-1, -1), 0), ("RIGHTPADDING", (0, 0), (-1, -1), 4)],
-        )
-    )
-    s = length_error_summary(content["checks"])
-    story.append(_text("Length measurement error", HEADING))
-    if s:
-        w = s["worst"]
-        story.append(
+    style = [("LEFTPADDING", (0, 0), (-1, -1), 0), ("RIGHTPADDING", (0, 0), (-1, -1), 4)]
+    return [
+        _text("Accuracy report", TITLE), _text(told, SMALL_QUIET), Spacer(1, 4 * mm),
+        Table([pictures, words], [WIDTH / 2] * 2, style=style),
+    ]  # fmt: skip
+
+
+def _length_error(content):
+    """How wrong known lengths are that took no part in the scale."""
+    unit, s = content["unit"], length_error_summary(content["checks"])
+    out = [_text("Length measurement error", HEADING)]
+    if not s:
+        return [
+            *out,
             _text(
-                f"{_counted(s, u)} took no part in the scale. "
-                f"The largest error is {w['error']:+.3f}{u} ({w['ends']}, {w['stated']:g}{u}). {s['inside']} of "
-                f"{s['count']} lie within the 95 % interval that was stated for them. "
-                + (
-                    "The lengths lie in three independent directions."
-                    if s["directions"] >= 3
-                    else "They do not span three directions of the volume: what they say holds for their own only."
-                )
-            )
-        )
-        story.append(length_errors(content["checks"], unit or "unscaled"))
-    else:
-        story.append(
-            _text(
-                "There are no check lengths, so nothing independent says how wrong a length is. State known lengths as "
-                "check lengths, several and in several directions."
-            )
-        )
-    story.append(_text("What it was made from", HEADING))
-    facts = Table([[_text(a, SMALL_QUIET), _text(b, SMALL)] for a, b in content["facts"]], [0.16 * WIDTH, 0.84 * WIDTH])
-    facts.setStyle(
-        TableStyle(
-            [
-                ("TOPPADDING", (0, 0), (-1, -1), 1),
-                ("BOTTOMPADDING", (0, 0), (-1, -1), 1),
-                ("LEFTPADDING", (0, 0), (-1, -1), 0),
-                ("VALIGN", (0, 0), (-1, -1), "TOP"),
-            ]
-        )
-    )
-    story.append(facts)
-    for p in content["problems"]:
-        story.append(_text(f"Note: {p}", SMALL))
-    story.append(PageBreak())
-    if content["scales"]:
-        story.append(_text("Lengths that set the scale", HEADING))
-        rows = [
-            (r["ends"], f"{r['stated']:.3f}", f"{r['sigma']:.3f}", f"{r['measured']:.4f}",
-             _signed(r["residual"], 4), _signed(r["sigmas"], 1),
-             "left out" if r["left_out"] else "printed sheet" if r["from"] == "sheet" else "")
-            for r in content["scales"]
-        ]  # fmt: skip
-        story.append(
-            _table(
-                ("ends", f"stated ({unit})", "its sigma", "adjusted", "residual", "in sigmas", ""),
-                rows,
-                (0.32, 0.13, 0.1, 0.13, 0.12, 0.1, 0.1),
-                (1, 2, 3, 4, 5),
-            )
-        )
-    if content["checks"]:
-        story.append(_text("Check lengths", HEADING))
-        rows = [
-            (r["ends"], f"{r['stated']:.3f}", f"{r['sigma']:.3f}", f"{r['measured']:.4f}",
-             f"{r['error']:+.4f}", f"± {r['half95']:.4f}",
-             ", ".join(f"{x:+.2f}" for x in r["direction"]))
-            for r in content["checks"]
-        ]  # fmt: skip
-        story.append(
-            _table(
-                ("ends", f"stated ({unit})", "its sigma", "measured", "error", "95 %", "direction (x, y, z)"),
-                rows,
-                (0.28, 0.12, 0.09, 0.12, 0.11, 0.11, 0.17),
-                (1, 2, 3, 4, 5),
-            )
-        )
-        story.append(Spacer(1, 2 * mm))
-        story.append(
-            _text(
-                "To repeat the judgment in the way of VDI/VDE 2634 part 1: lay known lengths in at least seven lines "
-                "across the volume, five or more on each, in different directions; state them as check lengths; "
-                "compare each error with the limit that was agreed (a constant and a part that grows with the length). "
-                "The system passes where all errors lie within it.",
-                SMALL_QUIET,
-            )
-        )
-    if content["known"]:
-        story.append(_text("Known points", HEADING))
-        rows = [
-            (n, *(f"{x:+.4f}" for x in k["residual"]), f"{max(abs(x) for x in k['sigmas']):.1f}")
-            for n, k in content["known"].items()
+                "There are no check lengths, so nothing independent shows how wrong a length is. State known lengths "
+                "as check lengths, several and in several directions."
+            ),
         ]
-        story.append(
-            _table(
-                ("point", f"x ({unit})", "y", "z", "worst, in sigmas"),
-                rows,
-                (0.3, 0.17, 0.17, 0.17, 0.19),
-                (1, 2, 3, 4),
-            )
+    w, u = s["worst"], f" {unit}" if unit else ""
+    spread = (
+        "The lengths lie in three independent directions."
+        if s["directions"] >= 3
+        else "They do not span three directions of the volume: what they show holds for their own directions only."
+    )
+    out.append(
+        _text(
+            f"{_counted(s, u)} took no part in the scale. "
+            f"The largest error is {w['error']:+.3f}{u} ({w['ends']}, {w['stated']:g}{u}). {s['inside']} of "
+            f"{s['count']} lie within the 95 % interval that was stated for them. {spread}"
         )
-    if content["measurements"]:
-        story.append(_text("Measurements, with 95 % intervals", HEADING))
-        story.append(_table(("name", "kind", "ends", "value"), content["measurements"], (0.14, 0.12, 0.4, 0.34)))
+    )
+    return [*out, length_errors(content["checks"], unit or "unscaled")]
+
+
+def _facts(content):
+    """What it was made from, and what is wrong with it."""
+    facts = Table([[_text(a, SMALL_QUIET), _text(b, SMALL)] for a, b in content["facts"]], [0.16 * WIDTH, 0.84 * WIDTH])
+    padding = [(f"{where}PADDING", (0, 0), (-1, -1), n) for where, n in (("TOP", 1), ("BOTTOM", 1), ("LEFT", 0))]
+    facts.setStyle(TableStyle([*padding, ("VALIGN", (0, 0), (-1, -1), "TOP")]))
+    notes = [_text(f"Note: {p}", SMALL) for p in content["problems"]]
+    return [_text("What it was made from", HEADING), facts, *notes]
+
+
+def _scale_lengths(content):
+    if not content["scales"]:
+        return []
+    rows = [
+        (r["ends"], f"{r['stated']:.3f}", f"{r['sigma']:.3f}", f"{r['measured']:.4f}",
+         _signed(r["residual"], 4), _signed(r["sigmas"], 1),
+         "left out" if r["left_out"] else "printed sheet" if r["from"] == "sheet" else "")
+        for r in content["scales"]
+    ]  # fmt: skip
+    heads = ("ends", f"stated ({content['unit']})", "its sigma", "adjusted", "residual", "in sigmas", "")
+    table = _table(heads, rows, (0.32, 0.13, 0.1, 0.13, 0.12, 0.1, 0.1), (1, 2, 3, 4, 5))
+    return [_text("Lengths that set the scale", HEADING), table]
+
+
+def _check_lengths(content):
+    if not content["checks"]:
+        return []
+    rows = [
+        (r["ends"], f"{r['stated']:.3f}", f"{r['sigma']:.3f}", f"{r['measured']:.4f}",
+         f"{r['error']:+.4f}", f"± {r['half95']:.4f}",
+         ", ".join(f"{x:+.2f}" for x in r["direction"]))
+        for r in content["checks"]
+    ]  # fmt: skip
+    heads = ("ends", f"stated ({content['unit']})", "its sigma", "measured", "error", "95 %", "direction (x, y, z)")
+    repeat = (
+        "To repeat the judgment in the way of VDI/VDE 2634 part 1: lay known lengths in at least seven lines across "
+        "the volume, five or more on each, in different directions; state them as check lengths; compare each error "
+        "with the limit that was agreed (a constant and a part that grows with the length). The system passes where "
+        "all errors lie within it."
+    )
+    table = _table(heads, rows, (0.28, 0.12, 0.09, 0.12, 0.11, 0.11, 0.17), (1, 2, 3, 4, 5))
+    return [_text("Check lengths", HEADING), table, Spacer(1, 2 * mm), _text(repeat, SMALL_QUIET)]
+
+
+def _known_points(content):
+    if not content["known"]:
+        return []
+    rows = [
+        (n, *(f"{x:+.4f}" for x in k["residual"]), f"{max(abs(x) for x in k['sigmas']):.1f}")
+        for n, k in content["known"].items()
+    ]
+    heads = ("point", f"x ({content['unit']})", "y", "z", "worst, in sigmas")
+    return [_text("Known points", HEADING), _table(heads, rows, (0.3, 0.17, 0.17, 0.17, 0.19), (1, 2, 3, 4))]
+
+
+def _measurements(content):
+    if not content["measurements"]:
+        return []
+    table = _table(("name", "kind", "ends", "value"), content["measurements"], (0.14, 0.12, 0.4, 0.34))
+    return [_text("Measurements, with 95 % intervals", HEADING), table]
+
+
+def _plots(content):
+    """Histograms of the residuals and of how many photos see a point."""
     top, counts = content["residual_top"], content["residuals"]
     photos, seen = content["coverage"]
     plots = [
         bars(np.linspace(0, top, len(counts) + 1).tolist(), counts, "residual of a sighting (px)"),
         bars([e - 0.5 for e in [*photos, photos[-1] + 1]], seen, "photos that see a tie point"),
     ]
-    story.append(KeepTogether([_text("Residuals and coverage", HEADING), Table([plots], [WIDTH / 2] * 2)]))
-    if content["marks"]:
-        story.append(_text("Marked points", HEADING))
-        rows = [(n, f"{k}", "-" if r is None else f"{r:.2f}") for n, k, r in content["marks"]]
-        story.append(_table(("point", "photos", "residual (px)"), rows, (0.6, 0.2, 0.2), (1, 2)))
-    story += _lenses(content["lenses"])
-    story.append(_text("Photos", HEADING))
-    joined = content["joined"]
+    return [KeepTogether([_text("Residuals and coverage", HEADING), Table([plots], [WIDTH / 2] * 2)])]
+
+
+def _marks(content):
+    if not content["marks"]:
+        return []
+    rows = [(n, f"{k}", "-" if r is None else f"{r:.2f}") for n, k, r in content["marks"]]
+    table = _table(("point", "photos", "residual (px)"), rows, (0.6, 0.2, 0.2), (1, 2))
+    return [_text("Marked points", HEADING), table]
+
+
+def _photos(content):
+    """Each photo, and how well its pose is known."""
+    joined, unit = content["joined"], content["unit"]
     rows = [
         (n, *([at] if joined else []), f"{s:,}", "-" if r is None else f"{r:.2f}",
          "-" if c is None else f"{100 * c:.0f} %", "-" if turn is None else f"{turn:.4f}",
@@ -328,20 +316,30 @@ def write_report(path, content, gate=CLOSED):
     heads = ("photo", *(["sitting"] if joined else []), "sightings", "residual (px)", "covered", "turn ± (°)",
              f"place ± ({unit or 'unscaled'})")  # fmt: skip
     widths = (0.22, 0.18, 0.1, 0.12, 0.1, 0.12, 0.16) if joined else (0.32, 0.13, 0.14, 0.12, 0.13, 0.16)
-    story.append(_table(heads, rows, widths, tuple(range(1 + joined, len(heads)))))
     told = "Standard deviations (one sigma, of one axis) in the frame that the photos hold together themselves."
-    story.append(_text(told, SMALL_QUIET))
-    story.append(_text("What ran", HEADING))
-    story.append(
-        _table(
-            ("when", "step", "time", "outcome", "version", "settings"),
-            content["ledger"],
-            (0.17, 0.14, 0.08, 0.08, 0.08, 0.45),
-        )
-    )
+    table = _table(heads, rows, widths, tuple(range(1 + joined, len(heads))))
+    return [_text("Photos", HEADING), table, _text(told, SMALL_QUIET)]
+
+
+def _ledger(content):
+    heads = ("when", "step", "time", "outcome", "version", "settings")
+    return [_text("What ran", HEADING), _table(heads, content["ledger"], (0.17, 0.14, 0.08, 0.08, 0.08, 0.45))]
+
+
+def story(content):
+    """What the report is made of, page after page, as flowing parts of the PDF library."""
+    return [
+        *_head(content), *_length_error(content), *_facts(content), PageBreak(), *_scale_lengths(content),
+        *_check_lengths(content), *_known_points(content), *_measurements(content), *_plots(content),
+        *_marks(content), *_lenses(content["lenses"]), *_photos(content), *_ledger(content),
+    ]  # fmt: skip
+
+
+def write_report(path, content, gate=CLOSED):
+    """Write the accuracy report; `content` is what `actions.reporting.report_content` gives."""
     with written_aside(path, gate) as temporary:
         doc = SimpleDocTemplate(
             str(temporary), pagesize=A4, leftMargin=18 * mm, rightMargin=18 * mm, topMargin=16 * mm,
             bottomMargin=18 * mm, title=f"Accuracy report: {content['job']}, {content['sitting']}", author="Umbrate",
         )  # fmt: skip
-        doc.build(story, onFirstPage=_foot(content), onLaterPages=_foot(content))
+        doc.build(story(content), onFirstPage=_foot(content), onLaterPages=_foot(content))

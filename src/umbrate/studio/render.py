@@ -126,7 +126,7 @@ class _Scenery(NamedTuple):
     fixed_to: np.ndarray
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True, inline="always", error_model="numpy")
 def _moved(M, x, y, z):
     """A place after a similarity (4, 4)."""
     return (
@@ -136,7 +136,7 @@ def _moved(M, x, y, z):
     )
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True, inline="always", error_model="numpy")
 def _ray_in(M, ray):
     """A ray in another frame."""
     ox, oy, oz = _moved(M, ray.ox, ray.oy, ray.oz)
@@ -149,7 +149,7 @@ def _ray_in(M, ray):
     )  # fmt: skip
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _walk(shape, ray, lo, hi, far):
     """First place along the ray inside the box where the distance vanishes, or -1."""
     ox, oy, oz, dx, dy, dz = ray
@@ -178,7 +178,7 @@ def _walk(shape, ray, lo, hi, far):
     return -1.0
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _wall_paint(x, z, green):
     if green:
         n = 1.0 + 0.05 * value_noise(x / 40.0, z / 40.0, 0.5, 91)
@@ -194,7 +194,7 @@ def _wall_paint(x, z, green):
     return 0.85 * n, 0.95 * n, 1.08 * n
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True, inline="always", error_model="numpy")
 def _camera_ray(lens, C, focus_mm, u, v, ax, ay):
     """The ray of a place (u, v) of the picture in the studio.
 
@@ -215,7 +215,7 @@ def _camera_ray(lens, C, focus_mm, u, v, ax, ay):
     )
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True, inline="always", error_model="numpy")
 def _meet_planes(wall_y, table_z, disc_radius, ray, turned):
     """The wall and the table, which stand still, and the disc, which turns."""
     hit = Hit(FAR, SKY, 0.0, 0.0, 1.0, 0.0)
@@ -236,7 +236,7 @@ def _meet_planes(wall_y, table_z, disc_radius, ray, turned):
     return hit
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True, inline="always", error_model="numpy")
 def _meet_boxes(boxes, turn, turned, hit):
     """The boxes, which turn, where they are nearer than `hit`."""
     tox, toy, toz, tdx, tdy, tdz = turned
@@ -261,7 +261,7 @@ def _meet_boxes(boxes, turn, turned, hit):
     return hit
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True, inline="always", error_model="numpy")
 def _meet_sheets(sheets, to_sheet, fixed_to, ray, turned, hit):
     """Sheets that lie in the studio or turn, where they are nearer than `hit` or lie on what it meets."""
     for k in range(to_sheet.shape[0]):
@@ -282,7 +282,7 @@ def _meet_sheets(sheets, to_sheet, fixed_to, ray, turned, hit):
     return hit
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True, inline="always", error_model="numpy")
 def _object_paint(shape, obj, sheets, to_sheet, fixed_to, px, py, pz):
     """Color, shade and the studio's normal at a place of the object, in its frame."""
     e = 0.06
@@ -318,7 +318,7 @@ def _object_paint(shape, obj, sheets, to_sheet, fixed_to, px, py, pz):
     )  # fmt: skip
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True, inline="always", error_model="numpy")
 def _scenery_paint(shape, obj, lo, green, ray, turned, hit):
     """Color and shade of what is not the object."""
     t = hit.t
@@ -350,7 +350,7 @@ def _scenery_paint(shape, obj, lo, green, ray, turned, hit):
     return r, g, b, shade
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True, inline="always", error_model="numpy")
 def _light(C, hx, hy, hz, nx, ny, nz):
     """Light on a place with its normal: two soft boxes beside the camera, and the room."""
     light = 0.26
@@ -365,7 +365,7 @@ def _light(C, hx, hy, hz, nx, ny, nz):
     return light
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def render_kernel(camera, scene, out, cover):
     """Fill `out` (h, w, 3) with linear light and `cover` (h, w) with the object's share."""
     # taken apart here, once: what is called for each ray gets the arrays it reads

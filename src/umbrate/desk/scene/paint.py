@@ -52,7 +52,7 @@ def paint_over(p, scene):
             paint_turntable(p, found, scene.eye, scene.width(), scene.height())
         slipped = {i for i, _ in found.slips} if found else ()
         scene.frusta.paint(
-            p, scene.live or scene.block, scene.eye, scene.width(), scene.height(), scene.over_photo, slipped
+            p, scene.live or scene.block, scene.eye, scene.width(), scene.height(), scene.pointer.over_photo, slipped
         )
     if scene.ray is not None:
         a, d = scene.ray
@@ -121,8 +121,8 @@ def _paint_caption(p, scene):
         text = f"{len(scene.points):,} {kind}, {unit or 'unscaled'}"
         if not scene.is_cloud and not scene.is_overlay and scene.session.points.count():
             text = f"{scene.session.points.count():,} chosen of {text}"
-        if scene._moving and scene._budget < len(scene.points):
-            text += f"  (drawing {scene._budget:,} while it moves)"
+        if scene.canvas.moving and scene.canvas.budget < len(scene.points):
+            text += f"  (drawing {scene.canvas.budget:,} while it moves)"
     else:
         text = ""
     if scene.session.cloud_coming and scene.toggles["Cloud"].isChecked() and scene.live is None:

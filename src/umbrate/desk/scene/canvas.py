@@ -1,0 +1,124 @@
+"""The drawn points of the scene: a picture, and which point each of its pixels shows.
+
+While the view moves, an even sample is drawn, as many points as this machine manages in a frame; when it rests, all.
+"""
+
+import time
+from dataclasses import replace
+
+import numpy as np
+from PyQt6.QtGui import QImage, QPainter
+
+from ...actions.picturing import EDGES, GROUND
+from ...core.geometry.pose import center
+from ...core.raster.points import draw_points, paint
+from ...sitting.endpoints import seen_from
+from .. import tokens as t
+from .paint import paint_over
+
+FRAME_S = 0.028  #: time a frame may take while the view moves
+LEAST, MOST = 50_000, 20_000_000  #: points that a moving view draws
+
+
+class Canvas:
+    """What was drawn last, in the screen's own pixels, so that it is sharp where there are more of them.
+
+    Attributes
+    ----------
+    image : QImage or None
+        None where it is to be drawn anew.
+    buffers : Buffers or None
+    moving : bool
+        Whether only a sample of the points is drawn.
+    budget : int
+        How many points a moving view draws.
+    """
+
+    def __init__(self, scene):
+        self.scene = scene
+        self.image = self.buffers = self._memory = None
+        self.moving, self.budget = False, 400_000
+
+    def paint(self, p):
+        """Paint the points, drawn anew where something changed."""
+        if self.image is None:
+            self.draw()
+        p.drawImage(0, 0, self.image)
+
+    def draw(self):
+        """Draw the points, and take from the time how many a moving view can have."""
+        start = time.perf_counter()
+        self.image, self._memory, self.buffers = self._render(self.scene.devicePixelRatioF(), self.moving)
+        took = time.perf_counter() - start
+        if self.moving:
+            self.budget = int(np.clip(self.budget * np.clip(FRAME_S / max(took, 1e-4), 0.5, 1.5), LEAST, MOST))
+
+    def _render(self, ratio, moving=False):
+        """The points as a QImage with so many pixels to one of the widget, its memory, and the Buffers."""
+        s = self.scene
+        w, h = round(s.width() * ratio), round(s.height() * ratio)
+        count = min(len(s.points), self.budget) if moving else len(s.points)
+        spacing = s.drawn.spacing() if s.view.spacing.isChecked() else 0.0
+        eye = s.rings.seen_from(replace(s.eye, f=s.eye.f * ratio))
+        buffers = draw_points(s.points, eye, w, h, round(s.size.value() * ratio), count, spacing)
+        edges = EDGES if (s.is_cloud or s.drawn.is_dense) and s.view.edges.isChecked() else 0.0
+        picture = paint(buffers, self._colors(), GROUND, edges)
+        image = QImage(picture.data, w, h, 4 * w, QImage.Format.Format_RGB32)
+        image.setDevicePixelRatio(ratio)
+        return image, picture, buffers
+
+    def _colors(self):
+        """The colors of the drawn points; where some are chosen, those in the accent and the others darker."""
+        s = self.scene
+        colors = s.colors
+        chosen = None if s.is_cloud or s.is_overlay or s.live is not None else s.session.points.chosen
+        if chosen is not None and s.rows is not None:
+            chosen = chosen[s.rows]
+        if chosen is None or len(chosen) != len(colors) or not chosen.any():
+            return colors
+        c = t.color(t.ACCENT)
+        return np.where(chosen[:, None], np.array([c.red(), c.green(), c.blue()], np.uint8), colors // 2)
+
+    def picture(self, width):
+        """What the scene shows as a QImage of another width, drawn anew: more pixels show more, not larger ones."""
+        s = self.scene
+        ratio = width / s.width()
+        out = QImage(width, round(s.height() * ratio), QImage.Format.Format_RGB32)
+        out.fill(t.color(t.NEUTRAL))
+        out.setDevicePixelRatio(ratio)
+        p = QPainter(out)
+        if s.points is not None and len(s.points):
+            image, memory, _ = self._render(ratio)
+            p.drawImage(0, 0, image)
+            del memory  # which the image only borrows
+        paint_over(p, s)
+        p.end()
+        out.setDevicePixelRatio(1.0)
+        return out
+
+    def point_at(self, pos, reach=3):
+        """Index of the drawn point nearest to the eye within `reach` pixels of a position, or -1."""
+        if self.buffers is None or self.scene.points is None:
+            return -1
+        ratio = self.scene.devicePixelRatioF()
+        x, y, reach = int(pos.x() * ratio), int(pos.y() * ratio), round(reach * ratio)
+        d = self.buffers.depth[max(0, y - reach) : y + reach + 1, max(0, x - reach) : x + reach + 1]
+        i = self.buffers.index[max(0, y - reach) : y + reach + 1, max(0, x - reach) : x + reach + 1]
+        if not d.size or i.max() < 0:
+            return -1
+        return int(i.ravel()[int(np.argmin(d))])
+
+    def is_hidden(self, block, rows):
+        """Which points (n,) bool of a block cannot be seen from here: behind the cloud, or on the far side."""
+        s = self.scene
+        out = ~seen_from(block, rows, center(s.eye.pose))
+        if s.is_cloud and self.buffers is not None:
+            ratio = s.devicePixelRatioF()
+            depth = np.where(self.buffers.index >= 0, self.buffers.depth, np.nan)
+            uvz = s.eye.project(block.points[rows], s.width(), s.height())
+            for k, (u, v, z) in enumerate(uvz.tolist()):
+                x, y = (int(c * ratio) for c in (u, v))
+                around = depth[max(0, y - 3) : y + 4, max(0, x - 3) : x + 4]
+                # a target lies on the surface: only what is clearly nearer hides it
+                out[k] |= bool(np.isfinite(around).any() and z > 1.02 * np.nanmedian(around))
+        return out
