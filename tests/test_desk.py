@@ -170,12 +170,12 @@ class Solved(unittest.TestCase):
         np.testing.assert_allclose(told[-1][view.shown], (*expected, Y[2]), atol=1e-6)
         np.testing.assert_allclose(view.sighting[:2], expected, atol=1e-6)
         # the point nearest to the eye that looks along with the photo is not hidden, the same place from behind is
-        self.assertFalse(view._is_hidden(*expected, Y[2] * 0.99))
-        self.assertTrue(view._is_hidden(*expected, Y[2] * 1.5))
+        self.assertFalse(view.overlays.is_hidden(view.shown, *expected, Y[2] * 0.99))
+        self.assertTrue(view.overlays.is_hidden(view.shown, *expected, Y[2] * 1.5))
         # and back: the pixel's ray passes through that point
         rays = []
         self.session.ray.connect(rays.append)
-        at = view._to_view().map(QPointF(expected[0] + 0.5, expected[1] + 0.5))
+        at = view.placement.to_view().map(QPointF(expected[0] + 0.5, expected[1] + 0.5))
         QTest.mouseMove(view, QPoint(3, 60))
         QTest.mouseMove(view, at.toPoint())
         a, d = rays[-1]
@@ -185,11 +185,11 @@ class Solved(unittest.TestCase):
     def test_the_photo_view_knows_its_pixels_in_every_orientation(self):
         view = self.window.photo_view
         wait_for(lambda: view.image is not None)
-        before = view.orientation
+        before = view.placement.orientation
         for orientation in range(1, 9):
-            view.orientation = orientation
+            view.placement.orientation = orientation
             view.fit()
-            m = view._to_view()
+            m = view.placement.to_view()
             for x, y in ((0.0, 0.0), (639.0, 479.0), (100.25, 333.5)):
                 np.testing.assert_allclose(view.pixel_at(m.map(QPointF(x + 0.5, y + 0.5))), (x, y), atol=1e-6)
             # the corner that EXIF calls top left is drawn there
@@ -207,7 +207,7 @@ class Solved(unittest.TestCase):
             top_left = m.map(QPointF(corners[orientation][0] + 0.5, corners[orientation][1] + 0.5))
             self.assertAlmostEqual(top_left.x(), min(p.x() for p in mapped), places=6)
             self.assertAlmostEqual(top_left.y(), min(p.y() for p in mapped), places=6)
-        view.orientation = before
+        view.placement.orientation = before
         view.fit()
 
     def test_the_wheel_keeps_what_is_under_the_pointer(self):
@@ -389,12 +389,12 @@ class Solved(unittest.TestCase):
     def test_strokes_on_the_photo_become_the_mask_and_can_be_undone(self):
         view, s = self.window.photo_view, self.session
         s.choose(stage="masks", photo_id=s.photos()[0].id)
-        wait_for(lambda: view.image is not None and view.shown == s.photo_id and view.mask is not None)
-        tools, made = view.mask_tools, view.mask.copy()
+        wait_for(lambda: view.image is not None and view.shown == s.photo_id and view.overlays.mask is not None)
+        tools, made = view.mask_tools, view.overlays.mask.copy()
         self.assertTrue(tools.isVisible())
 
         def at(x, y):
-            return view._to_view().map(QPointF(x + 0.5, y + 0.5)).toPoint()
+            return view.placement.to_view().map(QPointF(x + 0.5, y + 0.5)).toPoint()
 
         def drag(tool, points, modifier=Qt.KeyboardModifier.NoModifier):
             tools.choose(tool)
@@ -408,34 +408,34 @@ class Solved(unittest.TestCase):
                 APP.sendEvent(view, event)
             QTest.mouseRelease(view, Qt.MouseButton.LeftButton, modifier, at(*points[-1]))
 
-        pixel = 2 / view.scale + 1  # where a widget's pixel may fall in the photo
+        pixel = 2 / view.placement.scale + 1  # where a widget's pixel may fall in the photo
         v, u = np.mgrid[0:480, 0:640]
         drag("rectangle", [(40, 50), (140, 120)])
-        added = view.mask & ~made
+        added = view.overlays.mask & ~made
         self.assertTrue((u[added].min() - 40) ** 2 < pixel**2 and (v[added].max() - 120) ** 2 < pixel**2)
         self.assertAlmostEqual(added.sum() / (100 * 70), 1.0, delta=0.08)
         drag("rectangle", [(40, 50), (140, 120)], Qt.KeyboardModifier.ControlModifier)
-        self.assertLess((view.mask ^ made).sum(), 0.02 * made.sum())
+        self.assertLess((view.overlays.mask ^ made).sum(), 0.02 * made.sum())
         tools.size.setValue(15)
         drag("brush", [(100, 300), (160, 300), (160, 360)])
-        painted = view.mask & ~made
+        painted = view.overlays.mask & ~made
         self.assertTrue(painted[300, 130] and painted[330, 160] and not painted[340, 110])
         drag("lasso", [(300, 200), (360, 200), (360, 260), (300, 260)], Qt.KeyboardModifier.ShiftModifier)
-        self.assertAlmostEqual(view.mask.sum() / 3600, 1.0, delta=0.12)
-        self.assertTrue(view.mask[230, 330] and not view.mask[300, 130])
+        self.assertAlmostEqual(view.overlays.mask.sum() / 3600, 1.0, delta=0.12)
+        self.assertTrue(view.overlays.mask[230, 330] and not view.overlays.mask[300, 130])
         tools.choose("polygon")
         for p in ((20, 20), (60, 20), (60, 60)):
             QTest.mouseClick(view, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, at(*p))
         QTest.mouseDClick(view, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, at(20, 60))
-        self.assertTrue(view.mask[30, 50])
+        self.assertTrue(view.overlays.mask[30, 50])
         for _ in range(5):
             self.window.undo_action.trigger()
-        np.testing.assert_array_equal(view.mask, made)
+        np.testing.assert_array_equal(view.overlays.mask, made)
         self.assertEqual(s.job.hand_masks(s.sitting_id), {})
         self.assertIn(self.case.state("poses"), ("done", "look"))
         # widen, invert, copy on
         tools.change(lambda m: ~m, "invert")
-        np.testing.assert_array_equal(view.mask, ~made)
+        np.testing.assert_array_equal(view.overlays.mask, ~made)
         self.assertEqual(self.case.state("poses"), "stale")
         s.masks.copy_on()
         following = s.photos()[1].id
@@ -677,7 +677,7 @@ class Working(DeskTest):
         ).findChild(QToolButton)
         eyedropper.click()
         self.assertEqual(view.cursor().shape(), Qt.CursorShape.CrossCursor)
-        place = view._to_view().map(QPointF(100.5, 60.5)).toPoint()
+        place = view.placement.to_view().map(QPointF(100.5, 60.5)).toPoint()
         QTest.mouseClick(view, Qt.MouseButton.LeftButton, pos=place)
         color = s.job.settings(s.sitting_id, "masks")["backdrop_color"]
         x, y = (round(c) for c in view.pixel_at(QPointF(place)))
@@ -709,11 +709,11 @@ class Working(DeskTest):
         self.open("photos", "masks")
         view, strip = self.window.photo_view, self.window.strip
         self.session.choose(stage="masks")
-        wait_for(lambda: view.image is not None and view.mask is not None)
+        wait_for(lambda: view.image is not None and view.overlays.mask is not None)
         photo = white_in(strip.list)
         strip.silhouettes.click()
         self.assertGreater(white_in(strip.list), photo + 0.05)
-        inside = np.argwhere(view.mask)[len(np.argwhere(view.mask)) // 2]
+        inside = np.argwhere(view.overlays.mask)[len(np.argwhere(view.overlays.mask)) // 2]
         for look, outside_alpha, inside_alpha in ((0, 175, 0), (1, 255, 0), (2, 255, 255)):
             view.mask_look.setCurrentIndex(look)
             view.reload_overlays()
@@ -807,21 +807,23 @@ class Working(DeskTest):
         wait_for(lambda: view.image is not None)
         # nothing is green here: all would be object, but for the color of what lies in the corner
         s.set_setting("masks", "backdrop_color", "#00C000")
-        s.set_setting("masks", "leave_out", view.color_at(view._to_view().map(QPointF(30, 30))))
+        s.set_setting("masks", "leave_out", view.pointer.color.color_at(view.placement.to_view().map(QPointF(30, 30))))
         button = lambda text: next(b for b in self.window.bench.findChildren(QPushButton) if b.text() == text)  # noqa: E731
         button("Try it on a few photos").click()
         wait_for(lambda: s.masks.preview and s.masks.preview.made)
         self.assertEqual(len(s.masks.preview.made), 4)
         first = s.masks.preview.photo_ids[0]
         self.assertEqual(s.photo_id, first)
-        wait_for(lambda: view.image is not None and view.shown == first and view.mask is not None)
-        before = view.mask.copy()
+        wait_for(lambda: view.image is not None and view.shown == first and view.overlays.mask is not None)
+        before = view.overlays.mask.copy()
         self.assertIsNone(s.result("masks"))  # nothing was kept
         s.set_setting("masks", "leave_out_tolerance", 0.01)  # a changed setting is tried at once
-        wait_for(lambda: s.masks.preview.made and view.mask is not None and view.mask.sum() > before.sum())
+        wait_for(
+            lambda: s.masks.preview.made and view.overlays.mask is not None and view.overlays.mask.sum() > before.sum()
+        )
         button("Leave it").click()
         APP.processEvents()
-        self.assertIsNone(view.mask)
+        self.assertIsNone(view.overlays.mask)
         # and those that a run makes are the same
         s.masks.try_on({s.photos()[2].id})
         wait_for(lambda: s.masks.preview and s.masks.preview.made)
@@ -860,19 +862,21 @@ class Working(DeskTest):
             fine.append(np.abs(np.diff(a.reshape(image.height(), -1)[:, : image.width()].astype(int))).mean())
         self.assertLess(fine[0], 0.8 * fine[1])  # what it shows is what it says
         QTest.mouseClick(evidence, Qt.MouseButton.LeftButton, pos=evidence.pieces[1].geometry().center())
-        wait_for(lambda: view.image is not None and view.shown == evidence.photos[1].id and view.scale == 1.0)
+        wait_for(lambda: view.image is not None and view.shown == evidence.photos[1].id and view.placement.scale == 1.0)
         at = view.pixel_at(QPointF(view.width() / 2, view.height() / 2))
         np.testing.assert_allclose(at, evidence.spots[1], atol=1)
         # turning: undone like everything, the pixel under the pointer stays the sensor's
         chosen = s.photo_id
         s.turn_photos({chosen}, 1)
-        self.assertEqual(view.turn, 1)
-        self.assertEqual(view._upright().mapRect(view.image.rect()).width(), view.image.height())
-        corner = view._to_view().map(QPointF(0.5, 0.5))
+        self.assertEqual(view.placement.turn, 1)
+        self.assertEqual(view.placement.upright().mapRect(view.image.rect()).width(), view.image.height())
+        corner = view.placement.to_view().map(QPointF(0.5, 0.5))
         np.testing.assert_allclose(view.pixel_at(corner), (0, 0), atol=1e-6)
-        self.assertGreater(corner.x(), view._to_view().map(QPointF(0.5, 99.5)).x())  # above is at the right now
+        self.assertGreater(
+            corner.x(), view.placement.to_view().map(QPointF(0.5, 99.5)).x()
+        )  # above is at the right now
         s.undo()
-        self.assertEqual(view.turn, 0)
+        self.assertEqual(view.placement.turn, 0)
         self.assertEqual(self.state("photos"), "look")  # no result is stale for it
 
     def test_a_changed_file_is_told_and_taken_as_it_is(self):
@@ -924,9 +928,9 @@ class Working(DeskTest):
         self.assertEqual(self.state("lens"), "done", self.window.foot.said)
         self.assertFalse(any("raised by some 10 cm" in x for x in texts(bench)))
         # a sighting is left out with the right button, and brought back
-        wait_for(lambda: view.calibrated is not None and view.image is not None)
-        number, at = int(view.calibrated["point"][0]), view.calibrated["xy"][0]
-        spot = view._to_view().map(QPointF(*(at + 0.5))).toPoint()
+        wait_for(lambda: view.overlays.calibrated is not None and view.image is not None)
+        number, at = int(view.overlays.calibrated["point"][0]), view.overlays.calibrated["xy"][0]
+        spot = view.placement.to_view().map(QPointF(*(at + 0.5))).toPoint()
         menus, right_click = [], QContextMenuEvent(QContextMenuEvent.Reason.Mouse, spot, view.mapToGlobal(spot))
 
         def take_first(menu, _):
@@ -941,8 +945,8 @@ class Working(DeskTest):
             self.assertEqual(chosen, {f"#{s.photo_id}": [number]} if offered.startswith("Leave") else {})
         self.assertEqual(len(menus), 2)
         self.assertEqual(self.state("lens"), "done")  # all is as it was
-        wait_for(lambda: view.targets is not None)
-        self.assertGreater((view.targets["number"] >= 0).sum(), 60)
+        wait_for(lambda: view.overlays.targets is not None)
+        self.assertGreater((view.overlays.targets["number"] >= 0).sum(), 60)
         (pictures,) = self.window.bench.findChildren(CalibrationPictures)
         seen = set()
         for k in range(4):

@@ -73,7 +73,7 @@ class Measuring(unittest.TestCase):
         return photo
 
     def at(self, x, y):
-        q = self.view._to_view().map(QPointF(x + 0.5, y + 0.5))
+        q = self.view.placement.to_view().map(QPointF(x + 0.5, y + 0.5))
         return QPoint(round(q.x()), round(q.y()))
 
     def click(self, widget, pos, modifier=Qt.KeyboardModifier.NoModifier):
@@ -586,18 +586,18 @@ class Cleaning(unittest.TestCase):
         for look in range(1, 4):
             view.depth_look.setCurrentIndex(look)
             view.reload_overlays()
-            self.assertIsNotNone(view._depth_picture)
+            self.assertIsNotNone(view.overlays.depth)
             view.grab()
         near = 0
         rows = np.flatnonzero(block.photo == k)
         for r in rows:
             z = float(E[2, :3] @ block.points[block.point[r]] + E[2, 3])
-            told = view.depth[1].told(*block.xy[r], "")
+            told = view.overlays.depth.told(*block.xy[r], "")
             near += bool(told) and abs(float(told.split()[1].rstrip(",")) / z - 1) < 0.02
         self.assertGreater(near, 0.7 * len(rows))
         view.depth_look.setCurrentIndex(0)
         view.reload_overlays()
-        self.assertIsNone(view._depth_picture)
+        self.assertIsNone(view.overlays.depth)
         # looks, and another cloud beside it
         for look in ("relief", "photos", "score", "precision", "angle", "color"):
             w.set_look(look)

@@ -4,7 +4,6 @@ A depth map belongs to the straightened photo; here it is bent back, so that it 
 """
 
 import numpy as np
-from PyQt6.QtGui import QImage
 
 from ...core.geometry.lens import Lens
 from ...core.raster.ramps import RAMP
@@ -43,7 +42,7 @@ class DepthLook:
         self.range = tuple(float(z) for z in np.percentile(known, (1, 99))) if len(known) else (0.0, 1.0)
 
     def picture(self, look):
-        """The QImage of one of DEPTH_LAYERS, as large as the depth map; clear where nothing is known."""
+        """One of DEPTH_LAYERS as colors (h, w, 4) uint8, as large as the depth map; clear where nothing is known."""
         h, w = self.depth.shape
         out = np.zeros((h, w, 4), np.uint8)
         if look == "surface direction":
@@ -56,7 +55,7 @@ class DepthLook:
             x = np.clip((high - self.depth) / max(high - low, 1e-12), 0, 1)  # near is light
             out[:, :, :3] = RAMP[(255 * x).astype(np.uint8)]
         out[:, :, 3] = np.where(self.depth > 0, 255, 0)
-        return QImage(out.data, w, h, 4 * w, QImage.Format.Format_RGBA8888).copy()
+        return out
 
     def told(self, x, y, unit):
         """What is known at a pixel of the photo, in words; empty where nothing is."""

@@ -38,12 +38,12 @@ class MarkTools:
         return self._gray[1]
 
     def _reach(self):
-        return float(np.clip(SNAP_SCREEN_PX / self.view.scale, 2.0, 16.0))
+        return float(np.clip(SNAP_SCREEN_PX / self.view.placement.scale, 2.0, 16.0))
 
     # ------------------------------------------------------------------ the pointer
     def mark_at(self, pos):
         """The point whose mark is under a widget position, or None."""
-        view, best = self.view._to_view(), (TAKE_PX, None)
+        view, best = self.view.placement.to_view(), (TAKE_PX, None)
         for p, s in self.work.in_photo(self.view.shown):
             q = view.map(QPointF(s.x + 0.5, s.y + 0.5))
             d = np.hypot(q.x() - pos.x(), q.y() - pos.y())
@@ -176,7 +176,7 @@ class MarkTools:
             p.setTransform(QTransform.fromTranslate(q.x(), q.y()), True)
             p.rotate(float(np.degrees(angle + turn)))
             p.setBrush(Qt.BrushStyle.NoBrush)
-            a, b = max(a * self.view.scale, 7.0), max(b * self.view.scale, 7.0)
+            a, b = max(a * self.view.placement.scale, 7.0), max(b * self.view.placement.scale, 7.0)
             for c, w, style in ((t.GROUND, 3.4, Qt.PenStyle.SolidLine), (t.CATEGORIES[1], 1.5, Qt.PenStyle.DashLine)):
                 p.setPen(QPen(t.color(c), w, style))
                 p.drawEllipse(QPointF(0, 0), a, b)
@@ -213,13 +213,13 @@ class MarkTools:
         w = self.view
         left = self.pointer.x() > w.width() / 2
         place = QRectF(12 if left else w.width() - GLASS_PX - 12, w.height() - GLASS_PX - 36, GLASS_PX, GLASS_PX)
-        zoom = max(GLASS_TIMES, GLASS_TIMES * w.scale)
+        zoom = max(GLASS_TIMES, GLASS_TIMES * w.placement.scale)
         p.save()
         clip = QPainterPath()
         clip.addRoundedRect(place, 4, 4)
         p.setClipPath(clip)
         p.fillRect(place, t.color(t.NEUTRAL))
-        view = w._upright() * QTransform.fromScale(zoom, zoom)
+        view = w.placement.upright() * QTransform.fromScale(zoom, zoom)
         middle = view.map(QPointF(at[0] + 0.5, at[1] + 0.5))
         shift = place.center() - middle
         p.setTransform(view * QTransform.fromTranslate(shift.x(), shift.y()))

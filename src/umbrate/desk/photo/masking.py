@@ -166,7 +166,7 @@ class MaskTools(QWidget):
         """Of the color tool: dragging up takes more, down less."""
         if len(self.points) < 2:
             return self._color_tolerance
-        drag = (self.points[0][1] - self.points[-1][1]) * self.view.scale
+        drag = (self.points[0][1] - self.points[-1][1]) * self.view.placement.scale
         return int(np.clip(self._color_tolerance + drag / 3, 1, 200))
 
     def _region(self):
@@ -208,7 +208,7 @@ class MaskTools(QWidget):
         shown = [to_view.map(QPointF(x, y) + half) for x, y in line.tolist()]
         painter.setBrush(Qt.BrushStyle.NoBrush)
         if self.tool in (BRUSH, EDGE_BRUSH):
-            width = 2 * self.size.value() * self.view.scale
+            width = 2 * self.size.value() * self.view.placement.scale
             pen = QPen(
                 t.color(t.ACCENT, 110), width, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap, Qt.PenJoinStyle.RoundJoin
             )
