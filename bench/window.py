@@ -171,7 +171,7 @@ def measure(folder):
     settle()
 
     def change(k):
-        s.set_aside({ids[k]})
+        s.edits.set_aside({ids[k]})
         app.processEvents()
 
     out["a change"] = median_ms(change)

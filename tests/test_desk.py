@@ -429,7 +429,7 @@ class Solved(unittest.TestCase):
         QTest.mouseDClick(view, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, at(20, 60))
         self.assertTrue(view.overlays.mask[30, 50])
         for _ in range(5):
-            self.window.undo_action.trigger()
+            self.window.menus.undo.trigger()
         np.testing.assert_array_equal(view.overlays.mask, made)
         self.assertEqual(s.job.hand_masks(s.sitting_id), {})
         self.assertIn(self.case.state("poses"), ("done", "look"))
@@ -441,8 +441,8 @@ class Solved(unittest.TestCase):
         following = s.photos()[1].id
         self.assertEqual(s.photo_id, following)
         self.assertEqual(s.masks.key(following), s.masks.key(s.photos()[0].id))
-        self.window.undo_action.trigger()
-        self.window.undo_action.trigger()
+        self.window.menus.undo.trigger()
+        self.window.menus.undo.trigger()
         self.assertIn(self.case.state("poses"), ("done", "look"))
         tools.choose("move")
 
@@ -465,32 +465,32 @@ class Solved(unittest.TestCase):
 
     def test_undo_brings_back_settings_and_photos(self):
         self.session.choose(stage="poses")
-        self.session.set_setting("poses", "features", 2500)
+        self.session.edits.set_setting("poses", "features", 2500)
         self.assertEqual(self.case.state("poses"), "stale")
-        self.window.undo_action.trigger()
+        self.window.menus.undo.trigger()
         self.assertIn(self.case.state("poses"), ("done", "look"))
-        self.session.set_aside({self.session.photo_id})
+        self.session.edits.set_aside({self.session.photo_id})
         self.assertEqual(self.case.state("cloud"), "stale")
-        self.window.undo_action.trigger()
+        self.window.menus.undo.trigger()
         self.assertIn(self.case.state("cloud"), ("done", "look"))
-        self.window.redo_action.trigger()
+        self.window.menus.redo.trigger()
         self.assertTrue(any(p.aside for p in self.session.photos()))
-        self.window.undo_action.trigger()
+        self.window.menus.undo.trigger()
 
     def test_everything_can_be_exported(self):
         out = scratch()
         with mock.patch("umbrate.desk.window.QFileDialog.getSaveFileName", return_value=(str(out / "c.ply"), "")):
-            self.window.export_cloud()
+            self.window.deliver.cloud()
         wait_for(lambda: self.session.tasks.idle)
         with mock.patch("umbrate.desk.window.QFileDialog.getSaveFileName", return_value=(str(out / "c.json"), "")):
-            self.window.export_cameras()
+            self.window.deliver.cameras()
         wait_for(lambda: self.session.tasks.idle)
         self.assertEqual({p.name for p in out.iterdir()}, {"c.ply", "c.json"})
         self.assertEqual(self.window.foot.kind, "good")
         with mock.patch(
             "umbrate.desk.window.QFileDialog.getSaveFileName", return_value=(str(out / "no" / "c.ply"), "")
         ):
-            self.window.export_cloud()
+            self.window.deliver.cloud()
         wait_for(lambda: self.session.tasks.idle)
         self.assertEqual(self.window.foot.kind, "bad")
         self.assertIn("does not exist", self.window.foot.said)
@@ -528,8 +528,8 @@ class Working(DeskTest):
             self.window.new_job([pebble_set()])
         wait_for(lambda: self.session.result("masks") is not None and self.session.queue.idle)
         self.assertEqual(len(self.session.photos()), 12)
-        self.session.set_setting("poses", "features", 3000)
-        self.session.set_setting("cloud", "photo_scale", 4)
+        self.session.edits.set_setting("poses", "features", 3000)
+        self.session.edits.set_setting("cloud", "photo_scale", 4)
         lives = []
         self.session.live.connect(lambda name, data: lives.append((name, self.window.scene.live is not None)))
         self.session.choose(stage="poses")
@@ -600,7 +600,7 @@ class Working(DeskTest):
     def test_a_stage_that_fails_says_why_and_offers_what_mends_it(self):
         self.open("photos")
         self.session.choose(stage="masks")
-        self.session.set_setting("masks", "folder", "/not/there")
+        self.session.edits.set_setting("masks", "folder", "/not/there")
         self.session.run()
         wait_for(lambda: self.session.queue.idle)
         self.assertEqual(self.state("masks"), "failed")
@@ -619,7 +619,7 @@ class Working(DeskTest):
         other.session.choose(stage="poses")
         other.session.run()
         self.assertIn("nothing can be run", other.foot.said)
-        other.session.set_setting("poses", "features", 999)
+        other.session.edits.set_setting("poses", "features", 999)
         self.assertEqual(self.session.job.settings(self.session.sitting_id, "poses")["features"], 3000)
 
     def test_what_is_no_job_is_told_on_the_welcome_page(self):
@@ -669,7 +669,7 @@ class Working(DeskTest):
         self.open("photos")
         view, s = self.window.photo_view, self.session
         s.choose(stage="masks")
-        s.set_setting("masks", "method", "color")
+        s.edits.set_setting("masks", "method", "color")
         wait_for(lambda: view.image is not None)
         APP.processEvents()
         eyedropper = next(
@@ -698,10 +698,10 @@ class Working(DeskTest):
             return {e.accessibleName() for e in self.window.bench.findChildren(QWidget)}
 
         self.assertIn("File name", shown())
-        self.session.set_setting("masks", "method", "still")
+        self.session.edits.set_setting("masks", "method", "still")
         self.assertNotIn("File name", shown())
         self.assertIn("Leave out colors", shown())
-        self.session.set_setting("masks", "leave_out", "no color")
+        self.session.edits.set_setting("masks", "leave_out", "no color")
         self.assertEqual(self.window.foot.kind, "bad")
         self.assertNotIn("leave_out", self.session.job.settings(self.session.sitting_id, "masks"))
 
@@ -803,11 +803,13 @@ class Working(DeskTest):
         self.open("photos")
         s, view = self.session, self.window.photo_view
         s.choose(stage="masks")
-        s.set_setting("masks", "method", "color")
+        s.edits.set_setting("masks", "method", "color")
         wait_for(lambda: view.image is not None)
         # nothing is green here: all would be object, but for the color of what lies in the corner
-        s.set_setting("masks", "backdrop_color", "#00C000")
-        s.set_setting("masks", "leave_out", view.pointer.color.color_at(view.placement.to_view().map(QPointF(30, 30))))
+        s.edits.set_setting("masks", "backdrop_color", "#00C000")
+        s.edits.set_setting(
+            "masks", "leave_out", view.pointer.color.color_at(view.placement.to_view().map(QPointF(30, 30)))
+        )
         button = lambda text: next(b for b in self.window.bench.findChildren(QPushButton) if b.text() == text)  # noqa: E731
         button("Try it on a few photos").click()
         wait_for(lambda: s.masks.preview and s.masks.preview.made)
@@ -817,7 +819,7 @@ class Working(DeskTest):
         wait_for(lambda: view.image is not None and view.shown == first and view.overlays.mask is not None)
         before = view.overlays.mask.copy()
         self.assertIsNone(s.result("masks"))  # nothing was kept
-        s.set_setting("masks", "leave_out_tolerance", 0.01)  # a changed setting is tried at once
+        s.edits.set_setting("masks", "leave_out_tolerance", 0.01)  # a changed setting is tried at once
         wait_for(
             lambda: s.masks.preview.made and view.overlays.mask is not None and view.overlays.mask.sum() > before.sum()
         )
@@ -867,7 +869,7 @@ class Working(DeskTest):
         np.testing.assert_allclose(at, evidence.spots[1], atol=1)
         # turning: undone like everything, the pixel under the pointer stays the sensor's
         chosen = s.photo_id
-        s.turn_photos({chosen}, 1)
+        s.edits.turn_photos({chosen}, 1)
         self.assertEqual(view.placement.turn, 1)
         self.assertEqual(view.placement.upright().mapRect(view.image.rect()).width(), view.image.height())
         corner = view.placement.to_view().map(QPointF(0.5, 0.5))
@@ -912,7 +914,7 @@ class Working(DeskTest):
         s, view, bench = self.session, self.window.photo_view, self.window.bench
         button = lambda text: next(b for b in bench.findChildren(QPushButton) if b.text() == text)  # noqa: E731
         # a sitting for it, with what to do; two photos first: what is missing is said
-        s.begin_calibration()
+        s.edits.begin_calibration()
         self.assertEqual((s.sitting.name, s.stage), ("Calibration", "lens"))
         self.assertTrue(any("raised by some 10 cm" in x for x in texts(bench)))
         photos = sheet_photos()
@@ -957,7 +959,7 @@ class Working(DeskTest):
         self.assertEqual(len(seen), 4)
         self.assertIn("targets in 4 of the picture's 4 corners", texts(self.window.bench))
         self.assertFalse(any(x.startswith("Next") for x in texts(self.window.bench)))
-        with mock.patch("umbrate.desk.window.QInputDialog.getText", return_value=("Mine", True)):
+        with mock.patch("umbrate.desk.deliver.QInputDialog.getText", return_value=("Mine", True)):
             next(b for b in self.window.bench.findChildren(QPushButton) if b.text() == "Keep as a lens card…").click()
         dialog = ShelfDialog(self.window)
         self.assertEqual([c.name for _, c in dialog.cards], ["Mine"])
@@ -974,7 +976,7 @@ class Working(DeskTest):
         from umbrate.desk.dialogs.finder import Finder
 
         self.open("photos", "masks")
-        finder = Finder(self.window._job_actions, self.window)
+        finder = Finder(self.window.menus.of_job, self.window)
         QTest.keyClicks(finder.line, "ledger")
         self.assertEqual(finder.list.count(), 1)
         with mock.patch("umbrate.desk.window.LedgerDialog") as shown:

@@ -134,7 +134,7 @@ class Measuring(unittest.TestCase):
         for text, said in (("1 two", "three coordinates"), ("1 two 3", "“two” is no number"), ("1 2 inf", "from")):
             with mock.patch.object(QInputDialog, "getText", return_value=(text, True)):
                 panel._known()
-            self.assertIn(said, s.log[-1])
+            self.assertIn(said, s.log.lines[-1])
             self.assertEqual(w.active.known, (1.0, 2.0, 3.0))
         with (
             mock.patch.object(QInputDialog, "getInt", return_value=(208, True)),
@@ -283,7 +283,7 @@ class Measuring(unittest.TestCase):
         wait_for(lambda: dialog.drawing.section is None)
         self.assertIn("does not meet", dialog.drawing.problem)
         dialog.close()
-        self.assertNotIn("Traceback", " ".join(s.log))
+        self.assertNotIn("Traceback", " ".join(s.log.lines))
         self.assertTrue(texts(self.window.bench))
 
     def test_planes_of_sections_are_kept_taken_again_moved_and_forgotten(self):
@@ -435,7 +435,7 @@ class Cleaning(unittest.TestCase):
         self.assertTrue(scene.eye.parallel and view.parallel.isChecked())
         view.parallel.trigger()
         # another cloud beside it, and both in one file
-        s.set_setting("cloud", "min_photos", 4)
+        s.edits.set_setting("cloud", "min_photos", 4)
         test_desk.run(s.job, s.sitting, "cloud")
         s.changed()
         first = s.job.clouds(s.sitting_id)[0]
@@ -446,7 +446,7 @@ class Cleaning(unittest.TestCase):
         self.assertEqual(len(scene.colors), alone + first.left)
         file = scratch() / "both.ply"
         with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(file), "")):
-            self.window.export_cloud()
+            self.window.deliver.cloud()
         wait_for(lambda: s.tasks.idle)
         self.assertEqual(PlyData.read(str(file))["vertex"].count, alone + first.left)
         self.panel().clouds.item(0, 0).setCheckState(Qt.CheckState.Unchecked)
@@ -603,7 +603,7 @@ class Cleaning(unittest.TestCase):
             w.set_look(look)
             self.scene.grab()
             self.assertEqual(w.legend() is None, look in ("relief", "color"))
-        s.set_setting("cloud", "min_photos", 2)
+        s.edits.set_setting("cloud", "min_photos", 2)
         s.run()
         wait_for(lambda: s.queue.idle and len(s.job.clouds(s.sitting_id)) == 2)
         panel = self.panel()

@@ -291,6 +291,103 @@ print(code, sum("in a slot" in x for x in said), text.count("Traceback"), text.c
             self.assertGreater(len(done.stderr.strip()), 20, command)
 
 
+class EveryCommand(DeskTest):
+    """Whatever command is given, at whatever stage, nothing fails unforeseen."""
+
+    def setUp(self):
+        super().setUp()
+        self.failed, self.dialogs = [], 0
+        hook = mock.patch.object(sys, "excepthook", lambda kind, value, trace: self.failed.append((self.now, value)))
+        hook.start()
+        self.addCleanup(hook.stop)
+        self.now = None
+
+    def open(self, *stages):
+        sitting = super().open(*stages)
+        self.first = self.session.job.undo_labels()[0]
+        return sitting
+
+    def take_back(self):
+        """Undo what was done since the job was opened."""
+        while self.session.job.undo_labels()[0] != self.first:
+            self.session.undo()
+
+    def dismiss(self, *_, **__):
+        """In place of a dialog: somebody closes it."""
+        self.dialogs += 1
+        return 0
+
+    def give(self, actions):
+        """Trigger actions, every dialog dismissed; what is queued is taken back."""
+        nothing = UmbrateError("not now")
+        with (
+            mock.patch("PyQt6.QtWidgets.QDialog.exec", self.dismiss),
+            mock.patch.multiple(
+                "PyQt6.QtWidgets.QFileDialog", getExistingDirectory=lambda *_, **__: "",
+                getOpenFileName=lambda *_, **__: ("", ""), getSaveFileName=lambda *_, **__: ("", ""),
+            ),
+            mock.patch.multiple(
+                "PyQt6.QtWidgets.QInputDialog", getText=lambda *_, **__: ("", False),
+                getInt=lambda *_, **__: (0, False), getItem=lambda *_, **__: ("", False),
+            ),
+            mock.patch("umbrate.desk.window.make_demo_job", side_effect=nothing),
+            mock.patch("umbrate.desk.window.QDesktopServices.openUrl", return_value=True),
+        ):  # fmt: skip
+            for a in actions:
+                self.now = a.text()
+                if a.isEnabled():
+                    a.trigger()
+                    QTest.qWait(0)
+                    self.session.cancel()
+                    wait_for(lambda: self.session.queue is None or self.session.queue.idle)
+
+    def test_those_of_the_bar_in_every_stage(self):
+        sitting = self.open("photos", "masks", "lens", "poses")
+        menus, s = self.window.menus, self.session
+        once = {"Close the job", "Quit"}
+        actions = [a for a in menus.of_job + menus.always if a.text() not in once]
+        self.assertGreater(len(actions), 45)
+        actions += [a for a in self.window.scene.view.actions() if not a.isSeparator() and a.menu() is None]
+        for stage in ("photos", "poses", "scale", "join"):
+            if s.sitting_id != sitting.id:
+                s.choose(s.job.sittings()[0].id)
+            s.choose(stage=stage)
+            self.give(actions)
+            self.take_back()
+        self.assertEqual(self.failed, [])
+        self.assertGreater(self.dialogs, 10)
+        self.give([a for a in menus.of_job if a.text() == "Close the job"])
+        self.assertIsNone(s.job)
+        self.give(menus.of_job)  # nothing to give them to: none is enabled
+        self.assertEqual(self.failed, [])
+
+    def test_those_where_the_pointer_is(self):
+        from PyQt6.QtCore import QPoint
+        from PyQt6.QtWidgets import QMenu
+
+        self.open("photos", "masks")
+        s, titles = self.session, []
+        strip = self.window.strip.list
+        offered = (
+            lambda: self.window.menus.show_board_menu(QPoint(0, 0)),
+            lambda: (strip.setCurrentRow(2), self.window.menus.show_strip_menu(QPoint(0, 0))),
+        )
+        for offer in offered:
+            menus = []
+            with mock.patch.object(QMenu, "exec", lambda menu, *_, menus=menus: menus.append(menu)):
+                offer()
+            (menu,) = menus
+            for a in menu.actions():
+                if a.menu() is None and not a.isSeparator():
+                    titles.append(a.text())
+                    self.give([a])
+                    self.take_back()
+        self.assertEqual(self.failed, [])
+        self.assertIn("Split at pauses", titles)
+        self.assertIn("Keep as backdrop plates", titles)
+        self.assertEqual(len(s.photos()), 12)
+
+
 class Backgrounds(unittest.TestCase):
     def setUp(self):
         from PyQt6.QtWidgets import QApplication
@@ -359,8 +456,8 @@ class AFullDisk(DeskTest):
 
         with mock.patch.object(type(s.job.db), "execute", full):
             for act in (
-                lambda: s.rename_sitting("x"), lambda: s.set_aside([s.photo_id]), s.undo, s.redo,
-                lambda: s.set_setting("poses", "features", 4000), lambda: s.move_photos([s.photo_id], "B"),
+                lambda: s.edits.rename("x"), lambda: s.edits.set_aside([s.photo_id]), s.undo, s.redo,
+                lambda: s.edits.set_setting("poses", "features", 4000), lambda: s.edits.move_photos([s.photo_id], "B"),
             ):  # fmt: skip
                 said.clear()
                 act()

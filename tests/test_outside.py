@@ -402,9 +402,9 @@ class EveryDialog(unittest.TestCase):
             time.sleep(0.01)
         shelf_dialog.table.selectRow(0)
         files = {
-            "c.ply": w.export_cloud, "k.json": w.export_cameras, "m.csv": measures._export, "r.pdf": measures._report,
+            "c.ply": w.deliver.cloud, "k.json": w.deliver.cameras, "m.csv": measures._export, "r.pdf": measures._report,
             "p.csv": points._give, "p.dxf": points._drawing, "s.svg": section._save,
-            "v.png": w.scene.view._save_picture, "steps.json": cloud._write_steps, "t.pdf": w.print_sheets,
+            "v.png": w.scene.view._save_picture, "steps.json": cloud._write_steps, "t.pdf": w.deliver.sheets,
             "card.json": shelf_dialog._export,
         }  # fmt: skip
         photo = next(self.photos.glob("*.png"))
@@ -426,7 +426,7 @@ class EveryDialog(unittest.TestCase):
                         file.unlink()
                         os.link(photo, file)
                         self.assertEqual(self.answer(act, True), 0)
-        for k, act in enumerate((w.export_masks, w.export_undistorted)):
+        for k, act in enumerate((w.deliver.masks, w.deliver.undistorted)):
             new = home / f"new {k}"
             with mock.patch.object(QFileDialog, "getExistingDirectory", return_value=str(new)):
                 self.assertEqual(self.answer(act, False), 0)
@@ -437,7 +437,7 @@ class EveryDialog(unittest.TestCase):
             with mock.patch.object(QFileDialog, "getExistingDirectory", return_value=str(self.photos)):
                 self.assertEqual(self.answer(act, True), 0)
         self.assertEqual(contents(self.photos), before)
-        self.assertNotIn("Traceback", " ".join(s.log))
+        self.assertNotIn("Traceback", " ".join(s.log.lines))
 
 
 class OfAJob(unittest.TestCase):

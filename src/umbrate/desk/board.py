@@ -212,7 +212,7 @@ class Board(QWidget):
         row = (int(e.position().y()) - HEAD) // ROW
         if 0 <= row < len(self.names):
             ids = {int(x) for x in bytes(e.mimeData().data(PHOTOS_MIME)).split(b",")}
-            self.session.move_photos(ids, self.names[row][1])
+            self.session.edits.move_photos(ids, self.names[row][1])
             e.acceptProposedAction()
 
     def mouseDoubleClickEvent(self, e):

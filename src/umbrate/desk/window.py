@@ -1,18 +1,14 @@
 """The window: welcome page, or Board, scene, photo view, bench and strip of an open job."""
 
-from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import QEvent, Qt, QUrl
-from PyQt6.QtGui import QAction, QDesktopServices, QKeySequence
+from PyQt6.QtGui import QDesktopServices
 from PyQt6.QtWidgets import (
     QFileDialog,
     QHBoxLayout,
-    QInputDialog,
     QLabel,
     QMainWindow,
-    QMenu,
-    QMenuBar,
     QMessageBox,
     QPushButton,
     QScrollArea,
@@ -24,16 +20,11 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from ..actions.delivering import export_cameras, export_cloud, export_masks, export_undistorted
 from ..core.errors import UmbrateError
 from ..core.imaging.decode import PHOTO_SUFFIXES
 from ..core.imaging.video import VIDEO_SUFFIXES
-from ..core.measure.quantities import KINDS
-from ..formats.files import as_written
-from ..formats.lenscards import put_on_shelf
 from ..job.folder import JobInUse
 from ..stages import BY_NAME
-from ..stages.lens.cards import card_of
 from ..work.adding import is_video
 from ..work.demo import demo_folder, make_demo_job
 from ..work.logs import log_file, log_folder
@@ -41,14 +32,14 @@ from . import tokens as t
 from .bench.bench import Bench
 from .bench.scale import ScalePanel
 from .board import HEAD, ROW, Board
-from .dialogs.finder import Finder
+from .deliver import Deliver
 from .dialogs.ledger import LedgerDialog
-from .dialogs.lens import SheetsDialog, ShelfDialog
+from .dialogs.lens import ShelfDialog
 from .dialogs.newjob import NewJobDialog
 from .dialogs.picks import PicksDialog
 from .dialogs.video import VideoDialog
-from .dialogs.writing import ask_and_write, ask_file, ask_file_and_kind, beside, write_now, write_out
 from .foot import Foot
+from .menus import Menus
 from .photo.view import PhotoView
 from .scene.scene import Scene
 from .session.session import Session
@@ -82,7 +73,9 @@ class Window(QMainWindow):
         self.welcome.new.connect(self.new_job)
         self.welcome.open.connect(self.open_job)
         self.welcome.recent.connect(self.open_path)
-        self._make_menus()
+        self.deliver = Deliver(self)
+        self.menus = Menus(self)
+        self._make_top()
         s = self.session
         s.job_changed.connect(self._job_changed)
         s.said.connect(self._on_said)
@@ -94,14 +87,14 @@ class Window(QMainWindow):
         s = self.session
         self.board, self.scene, self.photo_view = Board(s), Scene(s), PhotoView(s)
         self.bench, self.strip = Bench(s), Strip(s)
-        self.board.menu_wanted.connect(self._board_menu)
+        self.board.menu_wanted.connect(lambda pos: self.menus.show_board_menu(pos))
         self.bench.photos_wanted.connect(self.bring_in)
         self.bench.find_wanted.connect(self.find_missing)
         self.bench.preview_wanted.connect(self.preview_masks)
-        self.bench.keep_wanted.connect(self.keep_card)
-        self.bench.sheets_wanted.connect(self.print_sheets)
+        self.bench.keep_wanted.connect(lambda: self.deliver.card())
+        self.bench.sheets_wanted.connect(lambda: self.deliver.sheets())
         self.bench.through_wanted.connect(lambda: self.scene.look_through(s.photo_id))
-        self.strip.menu_wanted.connect(self._strip_menu)
+        self.strip.menu_wanted.connect(lambda pos: self.menus.show_strip_menu(pos))
         scroll = QScrollArea()
         scroll.setWidget(self.board)
         scroll.setWidgetResizable(True)
@@ -135,93 +128,14 @@ class Window(QMainWindow):
         column.addWidget(self.foot)
         return desk
 
-    def _action(self, menu, text, slot, keys=None, needs_job=True):
-        a = QAction(text, self)
-        if keys:
-            a.setShortcut(QKeySequence(keys))
-        a.triggered.connect(lambda _: slot())
-        menu.addAction(a)
-        (self._job_actions if needs_job else self._free_actions).append(a)
-        return a
-
-    def _make_menus(self):
-        self._job_actions, self._free_actions = [], []
-        bar = QMenuBar()
-        s = self.session
-        job = bar.addMenu("&Job")
-        self._action(job, "New job from a folder of photos…", self.new_job, "Ctrl+N", False)
-        self._action(job, "Open a job…", self.open_job, "Ctrl+O", False)
-        self._action(job, "Open the demo job", self.open_demo, None, False)
-        job.addSeparator()
-        self._action(job, "Bring in photos as a sitting…", self.bring_in, "Ctrl+I")
-        self._action(job, "Bring in a video as a sitting…", self.bring_in_video)
-        self._action(job, "Find missing photos…", self.find_missing)
-        job.addSeparator()
-        self._action(job, "Export the cloud…", self.export_cloud, "Ctrl+E")
-        self._action(job, "Export cameras as JSON…", self.export_cameras)
-        self._action(job, "Export masks as PNG…", self.export_masks)
-        self._action(job, "Export undistorted photos…", self.export_undistorted)
-        job.addSeparator()
-        self._action(job, "Print target sheets…", self.print_sheets, None, False)
-        self._action(job, "Calibrate a lens…", self.session.begin_calibration)
-        self._action(job, "Lens cards…", self.show_shelf, None, False)
-        job.addSeparator()
-        self._action(job, "Close the job", self.close_job, "Ctrl+W")
-        self._action(job, "Quit", self.close, "Ctrl+Q", False)
-        edit = bar.addMenu("&Edit")
-        self.undo_action = self._action(edit, "Undo", s.undo, "Ctrl+Z")
-        self.redo_action = self._action(edit, "Redo", s.redo, "Ctrl+Shift+Z")
-        edit.addSeparator()
-        self._action(
-            edit, "Set chosen photos aside or bring them back", lambda: s.set_aside(self.strip.chosen_ids()), "A"
-        )
-        self._action(edit, "Turn chosen photos to the right", lambda: s.turn_photos(self.strip.chosen_ids(), 1), "T")
-        self._action(
-            edit, "Turn chosen photos to the left", lambda: s.turn_photos(self.strip.chosen_ids(), -1), "Shift+T"
-        )
-        edit.addSeparator()
-        self._action(edit, "Remove the chosen tie points", s.points.remove, "Ctrl+Backspace")
-        self._action(edit, "Trace chosen tie points to photos", s.points.trace_to_photos)
-        self._action(
-            edit, "Choose the tie points of the chosen photos",
-            lambda: s.points.trace_to_points(self.strip.chosen_ids()),
-        )  # fmt: skip
-        edit.addSeparator()
-        self._action(edit, "Mark points in photos", self.mark_points, "M")
-        for kind in KINDS:
-            self._action(edit, f"Measure: {kind.title.lower()}", lambda n=kind.name: self.measure(n))
-        edit.addSeparator()
-        self._action(edit, "Rename the sitting…", self.rename_sitting, "F2")
-        self._action(edit, "Remove the sitting", s.remove_sitting)
-        run = bar.addMenu("&Run")
-        self._action(run, "Run the chosen cells", lambda: s.run(self.board.chosen_cells()), "Ctrl+R")
-        self._action(run, "Run everything that is missing or stale", s.run_all, "Ctrl+Shift+R")
-        self._action(run, "Poses: go on with new photos", lambda: s.run([(s.sitting_id, "poses")], way="go on"))
-        self._action(run, "Poses: adjust only", lambda: s.run([(s.sitting_id, "poses")], way="adjust"))
-        self._action(run, "Try masks on the chosen photos", self.preview_masks)
-        self._action(run, "Join the sittings", self.join_sittings, "Ctrl+J")
-        self._action(run, "Pick the same places in both sittings…", self.pick_places)
-        self._action(run, "Cancel what runs", self.foot.stop, "Ctrl+.")
-        view = bar.addMenu("&View")
-        for a in self.scene.view.actions():
-            if not a.isSeparator() and a.menu() is None:
-                view.addAction(a)
-        view.addSeparator()
-        self._action(view, "Ledger and log: what ran…", self.show_ledger, "Ctrl+L")
-        self._action(view, "Next photo", lambda: self._step_photo(1), "PgDown")
-        self._action(view, "Previous photo", lambda: self._step_photo(-1), "PgUp")
-        self._action(view, "Find a command…", self.find_command, "Ctrl+K", False)
-        about = bar.addMenu("&Help")
-        self._action(about, "Show the log file", self.show_log, None, False)
-        self._make_top(bar)
-
     def show_log(self):
         """Show the folder of the log file, and say where it is."""
         self.session.said.emit(f"The log is {log_file()}", "note")
         QDesktopServices.openUrl(QUrl.fromLocalFile(str(log_folder())))
 
-    def _make_top(self, bar):
+    def _make_top(self):
         """The row at the top: menus, the job's name, the finder, undo and redo."""
+        bar = self.menus.bar
         bar.setSizePolicy(QSizePolicy.Policy.Maximum, QSizePolicy.Policy.Preferred)
         self.job_label = QLabel()
         self.job_place = QLabel(objectName="quiet")
@@ -229,7 +143,7 @@ class Window(QMainWindow):
         find.setIcon(t.icon("magnify", t.QUIET))
         find.setToolTip("Type a few letters of what you want to do  (Ctrl+K)")
         find.setFixedWidth(200)
-        find.clicked.connect(self.find_command)
+        find.clicked.connect(self.menus.find_command)
         top = QWidget(objectName="panel")
         row = QHBoxLayout(top)
         row.setContentsMargins(0, 2, 8, 2)
@@ -239,7 +153,7 @@ class Window(QMainWindow):
         row.addWidget(self.job_label)
         row.addWidget(self.job_place, 1)
         row.addWidget(find)
-        for action, name in ((self.undo_action, "undo"), (self.redo_action, "redo")):
+        for action, name in ((self.menus.undo, "undo"), (self.menus.redo, "redo")):
             b = QToolButton(objectName="bare")
             action.setIcon(t.icon(name))
             b.setDefaultAction(action)
@@ -353,156 +267,15 @@ class Window(QMainWindow):
             if dialog.exec():
                 self.session.arrivals.add_video(file, *dialog.every())
 
-    def rename_sitting(self):
-        """Ask for the chosen sitting's new name."""
-        if self.session.sitting:
-            name, ok = QInputDialog.getText(self, "Rename the sitting", "Name", text=self.session.sitting.name)
-            if ok:
-                self.session.rename_sitting(name)
-
-    def _export(self, title, suffix, write):
-        s = self.session
-        ask_and_write(s, self, title, suffix, write, lambda value, place: f"Wrote {value:,} to {place}")
-
-    def export_cloud(self):
-        """Write the clouds of the chosen sitting that the scene draws, into one file."""
-        s = self.session
-        names = [c.name for c in s.job.clouds(s.sitting_id) if s.cleaning.is_shown(c)]
-        title = f"{' and '.join(names) or 'Cloud'}: .ply, .las, .laz, .e57, .xyz or .csv"
-        if not s.frame or not any(s.frame.offset):
-            self._export(title, ".ply", partial(export_cloud, sitting=s.sitting, name=names))
-            return
-        # far from zero: in double precision, or as most programs take it better, with the offset in the header
-        kinds = (
-            "Coordinates in full (*.ply *.las *.laz *.e57 *.xyz *.csv)",
-            "PLY with its offset in the header (*.ply)",
-        )
-        place, kind = ask_file_and_kind(self, title, beside(s.job, ".ply"), kinds)
-        if place:
-            write = partial(export_cloud, path=place, sitting=s.sitting, name=names, shift=kind == 1)
-            write_out(s, self, write, lambda n: f"Wrote {n:,} points to {place}")
-
-    def export_cameras(self):
-        """Write lenses and poses of the whole job."""
-        self._export("Cameras as JSON", "-cameras.json", export_cameras)
-
-    def _export_into(self, title, write, what):
-        """Ask for a folder and have files of the chosen sitting written into it.
-
-        ``write(job, folder=folder, sitting=sitting, gate=gate)`` gives (photo name, file) of each.
-        """
-        folder = QFileDialog.getExistingDirectory(self, title)
-        if folder:
-            write_out(
-                self.session, self, partial(write, folder=folder, sitting=self.session.sitting),
-                lambda files: f"Wrote {len(files)} {what} to {folder}. {as_written(files)}".strip(),
-            )  # fmt: skip
-
-    def export_masks(self):
-        """Write the chosen sitting's masks into a folder."""
-        self._export_into("Folder for the masks: NAME.png, white is the object", export_masks, "masks")
-
-    def export_undistorted(self):
-        """Write the chosen sitting's photos and masks as an ideal camera would have seen them."""
-        title = "Folder for undistorted photos, masks and the ideal camera"
-        self._export_into(title, export_undistorted, "undistorted photos")
-
-    def print_sheets(self):
-        """Ask which target sheets, and write them as PDF."""
-        dialog = SheetsDialog(self)
-        if not dialog.exec():
-            return
-        name = f"{dialog.kind.currentData()}-{dialog.paper.currentText()}.pdf"
-        place = ask_file(self, "Target sheets as PDF", name, "PDF (*.pdf)")
-        if place:
-            write_now(
-                self.session, self, lambda gate: dialog.write(place, gate),
-                lambda n: f"Wrote {n} pages to {place}. Print at 100 % and check the ruler.",
-            )  # fmt: skip
-
     def show_shelf(self):
         """Show the lens cards."""
         ShelfDialog(self).exec()
         if self.session.job:
             self.session.changed()
 
-    def keep_card(self):
-        """Ask for a name and keep the chosen sitting's calibration as a lens card."""
-        s = self.session
-        photo = s.photos()[0]
-        name, ok = QInputDialog.getText(
-            self, "Keep as a lens card", "Name", text=" ".join(x for x in (photo.camera, photo.lens) if x)
-        )
-        if ok:
-            write_now(
-                s, self, lambda gate: put_on_shelf(card_of(s.job, s.sitting, name), gate.replace),
-                lambda file: f"“{name}” is on the shelf of lens cards",
-            )  # fmt: skip
-            s.changed()
-
     def show_ledger(self):
         """Show what ran."""
-        LedgerDialog(self.session.job, self.session.log, self).exec()
-
-    def find_command(self):
-        """Show the finder under the menu bar."""
-        f = Finder(self._job_actions + self._free_actions, self)
-        f.move(self.mapToGlobal(self.rect().center()) - f.rect().center())
-        f.exec()
-
-    def _step_photo(self, step):
-        row = self.strip.list.currentRow() + step
-        if 0 <= row < self.strip.list.count():
-            self.strip.list.setCurrentRow(row)
-
-    def _board_menu(self, pos):
-        s = self.session
-        menu = QMenu(self)
-        menu.addAction(f"Run {BY_NAME[s.stage].title}", lambda: s.run())
-        menu.addAction("Run everything that is missing or stale", s.run_all)
-        menu.addSeparator()
-        self._sitting_actions(menu)
-        menu.exec(pos)
-
-    def _sitting_actions(self, menu):
-        """What can be done with the chosen sitting."""
-        s = self.session
-        others = [x for x in s.job.photo_sittings() if x.id != s.sitting_id]
-        if not s.sitting.members:
-            menu.addAction("Split at bare frames", lambda: s.split("bare"))
-            menu.addAction("Split at pauses", lambda: s.split("gaps"))
-            merge = menu.addMenu("Merge into")
-            merge.setEnabled(bool(others))
-            for o in others:
-                merge.addAction(o.name, lambda i=o.id: s.merge_into(i))
-        menu.addAction("Move up", lambda: s.move_sitting(-1))
-        menu.addAction("Move down", lambda: s.move_sitting(1))
-        menu.addSeparator()
-        menu.addAction("Rename…", self.rename_sitting)
-        menu.addAction("Remove from the job", s.remove_sitting)
-
-    def _strip_menu(self, pos):
-        """What can be done with the chosen photos."""
-        s, chosen = self.session, self.strip.chosen_ids()
-        if not chosen:
-            return
-        menu = QMenu(self)
-        menu.addAction("Set aside or bring back    A", lambda: s.set_aside(chosen))
-        menu.addAction("Keep as backdrop plates", lambda: s.keep_as_plates(chosen))
-        menu.addAction("Choose the tie points they see", lambda: s.points.trace_to_points(chosen))
-        menu.addAction("Turn to the right    T", lambda: s.turn_photos(chosen, 1))
-        menu.addAction("Turn to the left    Shift+T", lambda: s.turn_photos(chosen, -1))
-        move = menu.addMenu("Move to")
-        for o in s.job.photo_sittings():
-            if o.id != s.sitting_id:
-                move.addAction(o.name, lambda n=o.name: s.move_photos(chosen, n))
-        move.addAction("A new sitting…", lambda: self._move_to_new(chosen))
-        menu.exec(pos)
-
-    def _move_to_new(self, chosen):
-        name, ok = QInputDialog.getText(self, "A new sitting for these photos", "Name")
-        if ok:
-            self.session.move_photos(chosen, name)
+        LedgerDialog(self.session.job, self.session.log.lines, self).exec()
 
     # ------------------------------------------------------------------ keeping up
     def _job_changed(self):
@@ -520,14 +293,8 @@ class Window(QMainWindow):
 
     def _refresh(self):
         job = self.session.job
-        for a in self._job_actions:
-            a.setEnabled(job is not None)
+        self.menus.refresh()
         if job:
-            undo, redo = job.undo_labels()
-            self.undo_action.setText(f"Undo {undo}" if undo else "Undo")
-            self.redo_action.setText(f"Redo {redo}" if redo else "Redo")
-            self.undo_action.setEnabled(bool(undo))
-            self.redo_action.setEnabled(bool(redo))
             rows = max(1, min(4, len(job.sittings())))
             self.board_scroll.setFixedHeight(HEAD + ROW * rows + 6)
 
@@ -542,7 +309,6 @@ class Window(QMainWindow):
         # somebody may have changed photos in another program
         if e.type() == QEvent.Type.ActivationChange and self.isActiveWindow():
             self.session.arrivals.check_files()
-            self.session.look_outside()
             self.session.look_outside()
 
     def dragEnterEvent(self, e):

@@ -52,7 +52,7 @@ def remedy_button(bench, stage, remedy, run=True):
         title = stage.Settings.model_fields[more[0]].title
         text = f"Set “{title}” to {more[1]}" if more[1] != "" else f"Clear “{title}”"
         text += " and run" if run else ""
-        act = lambda: (s.set_setting(stage.name, *more), s.run() if run else None)  # noqa: E731
+        act = lambda: (s.edits.set_setting(stage.name, *more), s.run() if run else None)  # noqa: E731
     else:
         text, act = {
             "bring in photos": ("Bring in photos…", bench.photos_wanted.emit),
@@ -60,7 +60,7 @@ def remedy_button(bench, stage, remedy, run=True):
             "mark points": ("Mark points", lambda: mark_points(bench)),
             "pick places": ("Pick places…", lambda: PicksDialog(s, bench.window()).join()),
             "state a length": ("State a length", lambda: state_length(bench)),
-            "fit the keep box": ("Fit the keep box again", lambda: s.set_keep_box(None)),
+            "fit the keep box": ("Fit the keep box again", lambda: s.edits.set_keep_box(None)),
         }.get(kind, ("Run it again", s.run))
     b = QPushButton(text)
     b.clicked.connect(lambda _: act())
@@ -128,7 +128,7 @@ def _problems(bench, stage, result):
             continue
         row = buttons(
             ("Show it", "", lambda i=p["photo"]: s.choose(photo_id=i)),
-            ("Set it aside", "", lambda i=p["photo"]: s.set_aside({i})),
+            ("Set it aside", "", lambda i=p["photo"]: s.edits.set_aside({i})),
         )
         row.addStretch(1)
         box.addLayout(row)
@@ -155,7 +155,7 @@ def bare_frames(bench, result):
         told += f" They separate {len(parts)} sittings of {', '.join(counts[:-1])} and {counts[-1]} photos."
     box.addWidget(wrapped(told, "advice"))
     b = QPushButton("Split there, keep them as plates" if len(parts) > 1 else "Keep them as plates", objectName="next")
-    b.clicked.connect(lambda: s.split("bare"))
+    b.clicked.connect(lambda: s.edits.split("bare"))
     box.addWidget(b)
     return body
 

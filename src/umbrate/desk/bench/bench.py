@@ -234,7 +234,7 @@ class Bench(QScrollArea):
     def _change(self, stage, name, value):
         before = self.session.job.settings(self.session.sitting_id, stage.name)
         if value != before.get(name, stage.Settings.model_fields[name].default):
-            self.session.set_setting(stage.name, name, value)
+            self.session.edits.set_setting(stage.name, name, value)
 
     # ------------------------------------------------------------------ figures
     def _figures(self, result):

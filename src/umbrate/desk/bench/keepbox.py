@@ -44,7 +44,7 @@ class BoxPanel(QWidget):
             row.addWidget(b)
         again = QPushButton("Fit again")
         again.setEnabled(by_hand)
-        again.clicked.connect(lambda: session.set_keep_box(None))
+        again.clicked.connect(lambda: session.edits.set_keep_box(None))
         row.addWidget(again)
         box.addLayout(row)
         self.numbers = QWidget()
@@ -102,4 +102,4 @@ class BoxPanel(QWidget):
     def _set(self, **changed):
         if self.session.may_write():
             plain = {k: np.asarray(v).tolist() for k, v in changed.items()}
-            self.session.set_keep_box({**self.session.keep_box, **plain})
+            self.session.edits.set_keep_box({**self.session.keep_box, **plain})

@@ -113,12 +113,12 @@ class CalibrationPanel(QWidget):
             show, leave = QPushButton("Show"), QPushButton("Leave out")
             x, y = a["xy"][k]
             show.clicked.connect(lambda _, i=photo, x=x, y=y: s.look_at(i, x, y))
-            leave.clicked.connect(lambda _, i=photo, n=number: s.leave_sighting_out(i, n))
+            leave.clicked.connect(lambda _, i=photo, n=number: s.edits.leave_sighting_out(i, n))
             told = _text(f"{names.get(photo, '?')}, {number}: {length[k]:.2f} px")
             box.addLayout(_line(told, QWidget(), show, leave))
         if self.figures.by_hand:
             b = QPushButton("Bring them back")
-            b.clicked.connect(lambda _: s.set_setting("lens", "leave_out", {}))
+            b.clicked.connect(lambda _: s.edits.set_setting("lens", "leave_out", {}))
             count = self.figures.by_hand
             box.addLayout(_line(_text(f"{count} left out by hand"), QWidget(), b))
 
@@ -158,4 +158,4 @@ class LensGroups(QWidget):
     def _choose(self, name, card, use):
         groups = self.session.job.settings(self.session.sitting_id, "lens").get("groups", {})
         mine = {"card": card.currentData() or "", "use": use.currentData()}
-        self.session.set_setting("lens", "groups", {**groups, name: mine})
+        self.session.edits.set_setting("lens", "groups", {**groups, name: mine})

@@ -334,7 +334,7 @@ class PhotoView(QWidget):
         menu = QMenu(self)
         menu.addAction(
             f"Bring {number} back" if out else f"Leave {number} out of the calibration",
-            lambda: self.session.leave_sighting_out(self.shown, number, not out),
+            lambda: self.session.edits.leave_sighting_out(self.shown, number, not out),
         )
         menu.exec(e.globalPos())
 

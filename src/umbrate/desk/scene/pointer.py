@@ -113,7 +113,7 @@ class BoxByHand:
         s = self.scene
         box = s.handles.end()
         if box is not None and s.session.may_write():
-            s.session.set_keep_box(box.as_dict())
+            s.session.edits.set_keep_box(box.as_dict())
         s.update()
 
 

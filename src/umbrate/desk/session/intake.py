@@ -75,7 +75,7 @@ class Arrivals:
         told = f"{counted(added, 'photo')} added to “{sitting.name}”" + (f", {there} were there" if there else "")
         left_out = incoming.refused
         for sentence in left_out:
-            self.session.write_log(sentence)
+            self.session.log.write(sentence)
         more = f" And {len(left_out) - 3} more: see the log." if len(left_out) > 3 else ""
         self.session.said.emit(" ".join([told + ".", *left_out[:3]]) + more, "bad" if left_out else "good")
         self.check_files()

@@ -53,7 +53,7 @@ class Listening(QObject):
                 if s.queue is None:
                     return  # what was said closed the job
             else:
-                s.log_progress(e.data)
+                s.log.progress(e.data)
                 moved = moved or time.monotonic() - self._told > TOLD_S
         moved = s.tasks.poll() or moved
         series = [x for x in (s.queue, s.tasks) if not x.idle]

@@ -4,60 +4,40 @@ Widgets never write a job and never talk to each other: they ask the session, an
 """
 
 import logging
-import time
 from pathlib import Path
 
-from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtCore import pyqtSignal
 
 from ...actions.measuring import refresh_all
 from ...core.errors import UmbrateError
 from ...job.folder import JobInUse, JobReadOnly
 from ...job.store import Job
-from ...sitting.clouds import cloud_source, load_cloud
-from ...sitting.frames import frame_of, keep_box_of, load_block, set_keep_box, turntable_of
 from ...stages import BY_NAME, STAGES, stages_of
-from ...stages.base import parse_settings
-from ...stages.lens.figures import left_out_of
 from ...work.queue import Queue
-from ...work.sorting import propose_split
-from ...work.state import RUNNING, board, is_invited, plan
+from ...work.state import RUNNING, is_invited, plan
 from ...work.tasks import Tasks
-from .background import Background
 from .cleaning import CleanWork
+from .contents import Contents
+from .edits import Edits
 from .intake import Arrivals
 from .joining import JoinWork
 from .listening import Listening
+from .log import SessionLog
 from .marking import MarkWork
 from .masking import MaskWork
 from .measuring import MeasureWork
 from .tiepoints import PointWork
 
 log = logging.getLogger(__name__)
-LOG_LINES = 5000
-READ_AT_ONCE = 150_000  #: points of a cloud that is read while one waits; it takes 20 ms
 
 
-class _LogLines(logging.Handler):
-    """Warnings and errors of the program, with their traces, for the log."""
-
-    def __init__(self, write):
-        super().__init__(logging.WARNING)
-        self._write = write
-
-    def emit(self, record):
-        self._write(self.format(record))
-
-
-class Session(QObject):
-    """An open job, its queue, and what is chosen."""
+class Session(Contents):
+    """An open job, its queue, what is chosen, and what is done."""
 
     job_changed = pyqtSignal()  #: another job, or none
-    document_changed = pyqtSignal()  #: sittings, photos, settings or results
     chosen_changed = pyqtSignal()  #: sitting, stage or photo
     progressed = pyqtSignal()  #: the running cell moved on
-    cloud_read = pyqtSignal()  #: the cloud that was asked for by `cloud_at_hand` is there
     live = pyqtSignal(str, object)  #: data of a running stage
-    said = pyqtSignal(str, str)  #: a sentence and "good", "bad" or "note"
     pointed = pyqtSignal(object)  #: sightings (photo id to x, y) of the point under the pointer, or None
     ray = pyqtSignal(object)  #: a world ray (start, direction) under the photo's pointer, or None
     looked_at = pyqtSignal(float, float)  #: a pixel of the chosen photo that somebody wants to see closely
@@ -68,25 +48,15 @@ class Session(QObject):
 
     def __init__(self):
         super().__init__()
-        self.job = self.queue = None
         self.tasks = Tasks()
         self.arrivals, self.masks = Arrivals(self), MaskWork(self)
-        self.fragment = 0
-        self.sitting_id = self.photo_id = None
-        self.stage = "photos"
-        self._cache = {}
-        self.cloud_coming = None  #: what identifies the cloud that is being read
-        self._board, self._outside = None, 0
+        self.edits, self.log = Edits(self), SessionLog()
         self.points, self.marking, self.measuring = PointWork(self), MarkWork(self), MeasureWork(self)
         self.cleaning, self.joining = CleanWork(self), JoinWork(self)
         self._take_color = None
-        self.log = []  #: what was said and done since the window opened, line by line
-        self._last_step = None
-        self.said.connect(self.write_log)
-        logging.getLogger("umbrate").addHandler(_LogLines(self.write_log))
+        self.said.connect(self.log.write)
         self.listening = Listening(self)
         self.listening.progressed.connect(self.progressed)
-        self.background = Background(lambda sentence: self.said.emit(sentence, "bad"))
         self.unforeseen.connect(self._on_unforeseen)
 
     # ------------------------------------------------------------------ jobs
@@ -155,8 +125,7 @@ class Session(QObject):
             # whatever goes wrong: nothing runs on, and the lock is given back
             self.job = self.queue = self.masks.preview = None
             self.arrivals.forget()
-            self._cache.clear()
-            self._board = self.cloud_coming = None
+            self.forget()
             try:
                 queue.close()
                 self.tasks.close()
@@ -164,10 +133,6 @@ class Session(QObject):
                 job.close()
 
     # ------------------------------------------------------------------ choosing
-    @property
-    def sitting(self):
-        """The chosen Sitting, or None."""
-        return next((s for s in self.job.sittings() if s.id == self.sitting_id), None) if self.job else None
 
     def choose(self, sitting_id=None, stage=None, photo_id=None):
         """Choose a sitting, a stage, a photo; what is not named stays."""
@@ -185,151 +150,12 @@ class Session(QObject):
         if self.photo_id not in {p.id for p in photos}:
             self.photo_id = photos[0].id if photos else None
 
-    def photos(self):
-        """Photos of the chosen sitting."""
-        return self.job.photos(self.sitting_id) if self.job and self.sitting_id else []
-
-    @property
-    def photo(self):
-        """The chosen Photo, or None."""
-        return next((p for p in self.photos() if p.id == self.photo_id), None)
-
     def look_at(self, photo_id, x, y):
         """Choose a photo and show the surroundings of a pixel at full size."""
         self.choose(photo_id=photo_id)
         self.looked_at.emit(float(x), float(y))
 
     # ------------------------------------------------------------------ what there is
-    def result(self, stage):
-        """The chosen sitting's Result of a stage, or None."""
-        return self.job.result(self.sitting_id, stage) if self.job and self.sitting_id else None
-
-    def _cached(self, kind, stage, load):
-        done = self.result(stage)
-        if done is None:
-            return None
-        key = (kind, self.sitting_id, done.id, self.fragment if kind == "block" else 0, *self.frame_key)
-        return self._kept(key, lambda: load(self.job, self.sitting))
-
-    def _kept(self, key, load):
-        """What `load()` gives, kept until another of its kind (the first of the key) is wanted."""
-        if key not in self._cache:
-            for old in [k for k in self._cache if k[0] == key[0]]:
-                del self._cache[old]
-            try:
-                self._cache[key] = load()
-            except UmbrateError as e:
-                self.said.emit(str(e), "bad")
-                self._cache[key] = None
-        return self._cache[key]
-
-    @property
-    def frame_key(self):
-        """What the frame of the chosen sitting depends on."""
-        scale, level = self.result("scale"), self.job.level(self.sitting_id)
-        first = self.job.members(self.sitting_id)[0]
-        if first != self.sitting_id:
-            # a joined row has the frame of its first member until it has its own
-            level = level or self.job.level(first)
-            scale = scale if self.result("poses") else self.job.result(first, "scale")
-        return scale.id if scale else 0, str(level), str(self.job.keep_box(self.sitting_id)) if level else ""
-
-    @property
-    def frame(self):
-        """The Frame of the chosen sitting, or None."""
-        if self.sitting and self.sitting.members:
-            key = ("frame", self.sitting_id, *self.frame_key, r.id if (r := self.result("poses")) else 0)
-            return self._kept(key, lambda: frame_of(self.job, self.sitting))
-        return self._cached("frame", "poses", frame_of) if self.job else None
-
-    @property
-    def turntable(self):
-        """The turntable that the chosen sitting's poses show, in the job's frame, or None."""
-        return self._cached("turntable", "poses", turntable_of) if self.job else None
-
-    def shapes(self):
-        """Lines and faces of the chosen sitting."""
-        return self.job.drawn_shapes(self.sitting_id) if self.job and self.sitting_id else []
-
-    @property
-    def block(self):
-        """Arrays of the solved block, or of the fragment that is shown, or None."""
-        if self.fragment >= len(self.fragment_names()):
-            self.fragment = 0
-        part = self.fragment
-        return self._cached("block", "poses", lambda job, sitting: load_block(job, sitting, part))
-
-    def fragment_names(self):
-        """The block and its fragments, for people."""
-        done = self.result("poses")
-        if done is None:
-            return []
-        parts = [done.figures.solved, *done.figures.fragments]
-        return [f"Block, {parts[0]} photos", *(f"Fragment {k}, {n} photos" for k, n in enumerate(parts[1:], 2))]
-
-    def show_fragment(self, index):
-        """Show the block (0) or one of its fragments in the scene."""
-        if index != self.fragment:
-            self.fragment = index
-            self.document_changed.emit()
-
-    @property
-    def cloud(self):
-        """Arrays of the dense cloud, or None."""
-        kept = self.job.cloud(self.sitting_id) if self.job and self.sitting_id else None
-        if kept is None:
-            return None
-        return self._kept(self._cloud_key(kept), lambda: load_cloud(self.job, self.sitting, kept))
-
-    def _cloud_key(self, kept):
-        return ("cloud", self.sitting_id, kept.id, len(kept.steps), str(kept.steps[-1:]), *self.frame_key)
-
-    def cloud_at_hand(self):
-        """What `cloud` is, where that does not keep the window waiting; else None, and it is read in the background.
-
-        `cloud_read` tells when it is there.
-        """
-        kept = self.job.cloud(self.sitting_id) if self.job and self.sitting_id else None
-        if kept is None:
-            return None
-        key = self._cloud_key(kept)
-        if key in self._cache or kept.left <= READ_AT_ONCE:
-            return self.cloud
-        if self.cloud_coming != key:
-            self.cloud_coming = key
-            source = cloud_source(self.job, self.sitting, kept)
-            self.in_background(source.read, lambda c: self._cloud_came(key, c), lambda e: self._cloud_came(key, e))
-        return None
-
-    def _cloud_came(self, key, answer):
-        if self.cloud_coming != key:
-            return  # another one is wanted by now
-        self.cloud_coming = None
-        if isinstance(answer, str):
-            self.said.emit(answer, "bad")
-            answer = None
-        self._kept(key, lambda: answer)
-        self.cloud_read.emit()
-
-    @property
-    def keep_box(self):
-        """The keep box in force as a dictionary, or None."""
-        return keep_box_of(self.job, self.sitting) if self.sitting else None
-
-    def board(self):
-        """All cells as they are since the job changed, or since one looked outside it (see `look_outside`)."""
-        if not self.job:
-            return []
-        key = (self.job.revision, self._outside, tuple(self.queue.failures.items()))
-        if self._board is None or self._board[0] != key:
-            self._board = key, board(self.job, self.queue.failures)
-        return self._board[1]
-
-    def look_outside(self):
-        """Files outside the job may have changed: look at them again where cells depend on them."""
-        self._outside += 1
-        if self.job:
-            self.document_changed.emit()
 
     def following(self, stage):
         """The stage after one where it is the next thing to do: not run yet and not waiting; else None."""
@@ -448,100 +274,6 @@ class Session(QObject):
         if label:
             self.said.emit(f"Done again: {label}", "note")
 
-    def set_aside(self, photo_ids):
-        """Set photos aside, or bring them back where all of them are aside."""
-        chosen = [p for p in self.photos() if p.id in photo_ids]
-        if chosen:
-            aside = not all(p.aside for p in chosen)
-            self.do(lambda: self.job.set_aside([p.id for p in chosen], aside))
-
-    def turn_photos(self, photo_ids, quarters):
-        """Turn how photos are shown by quarter turns to the right."""
-        if photo_ids:
-            self.do(lambda: self.job.turn_photos(sorted(photo_ids), quarters))
-
-    def keep_as_plates(self, photo_ids):
-        """Keep photos as backdrop plates of their sitting."""
-        if photo_ids:
-            self.do(lambda: self.job.keep_as_plates(sorted(photo_ids)))
-
-    def move_photos(self, photo_ids, name):
-        """Move photos to the sitting of that name, made where it is new."""
-        order = [p.id for p in self.photos() if p.id in photo_ids]
-        if order:
-            self.do(lambda: self.job.move_photos(order, name), f"Moved to “{name}”. Undo brings them back.")
-
-    def split(self, where):
-        """Split the chosen sitting at "bare" frames or at "gaps"."""
-        parts = propose_split(self.job, self.sitting, where)
-        if len(parts) < 2 and not any(plates for _, plates in parts):
-            missing = "frames of the bare backdrop" if where == "bare" else "pauses that stand out"
-            self.said.emit(f"“{self.sitting.name}” has no {missing}.", "note")
-            return
-        names = self.do(lambda: self.job.split_sitting(self.sitting_id, parts))
-        if names:
-            for s in self.job.sittings():
-                if s.name in names:
-                    self.enqueue(s, plan(self.job, s, "photos"))
-            told = f"Split into {', '.join(names)}" if len(names) > 1 else f"Plates kept in {names[0]}"
-            self.said.emit(f"{told}. Undo takes it back.", "good")
-
-    def merge_into(self, other_id):
-        """Merge the chosen sitting into another."""
-        gone, self.sitting_id = self.sitting_id, other_id
-        self.do(lambda: self.job.merge_sittings(gone, other_id), "Merged. Undo takes it back.")
-
-    def move_sitting(self, step):
-        """Move the chosen sitting up (-1) or down (+1)."""
-        self.do(lambda: self.job.move_sitting(self.sitting_id, step))
-
-    def rename_sitting(self, name):
-        """Rename the chosen sitting."""
-        self.do(lambda: self.job.rename_sitting(self.sitting_id, name))
-
-    def remove_sitting(self):
-        """Take the chosen sitting out of the job."""
-        self.do(lambda: self.job.remove_sitting(self.sitting_id), "The sitting was removed. Undo brings it back.")
-
-    def set_setting(self, stage, field, value):
-        """Choose one setting of the chosen sitting."""
-        if not self.sitting_id:
-            return
-        values = {**self.job.settings(self.sitting_id, stage), field: value}
-
-        def act():
-            parse_settings(BY_NAME[stage], values)
-            self.job.set_settings(
-                self.sitting_id, stage, values, f"change {BY_NAME[stage].Settings.model_fields[field].title}"
-            )
-
-        self.do(act)
-        if BY_NAME[stage].needs_preview:
-            self.masks.settings_changed(values)
-
-    def leave_sighting_out(self, photo_id, number, out=True):
-        """Leave the sighting of a target in a photo out of the calibration, or bring it back; takes effect when run."""
-        before = self.job.settings(self.sitting_id, "lens").get("leave_out", {})
-        chosen = {p.id: left_out_of(before, p) for p in self.photos()}  # photos can share a name
-        chosen[photo_id] = chosen[photo_id] | {number} if out else chosen[photo_id] - {number}
-        self.set_setting("lens", "leave_out", {f"#{i}": sorted(v) for i, v in chosen.items() if v})
-
-    def begin_calibration(self):
-        """Make a sitting for photos of calibration sheets and go to its Lens stage."""
-        if not self.may_write():
-            return
-        names, name = {s.name for s in self.job.sittings()}, "Calibration"
-        while name in names:
-            head, _, count = name.partition(" ")
-            name = f"{head} {int(count or 1) + 1}"
-        made = self.do(lambda: self.job.add_sitting(name, [], {"lens": {"source": "targets"}}))
-        if made:
-            self.choose(made[0].id, "lens")
-
-    def set_keep_box(self, box):
-        """Set the keep box by hand, or None to fit it again."""
-        self.do(lambda: set_keep_box(self.job, self.sitting, box))
-
     def enqueue(self, sitting, stages):
         """Queue stages of a sitting, in order."""
         self.queue.add(sitting, stages)
@@ -574,10 +306,6 @@ class Session(QObject):
         then = [n for n in BY_NAME[stage].then_of(self.sitting) if is_invited(self.job, self.sitting, n)]
         self.run([(self.sitting_id, n) for n in (stage, *then)])
 
-    def shows(self, what):
-        """Whether the chosen stage is about something that the window can show, one of `stages.base.Shown`."""
-        return what in BY_NAME[self.stage].shows
-
     def run_all(self):
         """Queue whatever is missing or stale in all sittings."""
         rows = [*self.job.photo_sittings(), *self.job.joined_rows()]  # what is joined, after what it is joined from
@@ -597,7 +325,7 @@ class Session(QObject):
                 self.live.emit(e.data["name"], e.data["data"])
         elif e.kind == "started":
             name = next((s.name for s in self.job.sittings() if s.id == e.data["sitting"]), "")
-            self.write_log(f"{stage.title} of “{name}” begins")
+            self.log.write(f"{stage.title} of “{name}” begins")
             self.document_changed.emit()
         else:
             if e.kind == "done":
@@ -608,30 +336,3 @@ class Session(QObject):
             else:
                 self.said.emit(f"{stage.title}: {e.data['message']}", "note" if e.kind == "cancelled" else "bad")
             self.changed()
-
-    def write_log(self, text, _=""):
-        """Add a line to the log."""
-        if text:
-            self.log.append(f"{time.strftime('%H:%M:%S')}  {text}")
-            del self.log[:-LOG_LINES]
-
-    def log_progress(self, data):
-        """The steps of a run, once each: of “depth of photo 3 of 24” only the first."""
-        step = (
-            data["sitting"],
-            data["stage"],
-            data["sentence"].rstrip("0123456789 ").removesuffix("of").rstrip("0123456789 "),
-        )
-        if step != self._last_step:
-            self._last_step = step
-            self.write_log(f"{BY_NAME[data['stage']].title}: {data['sentence']}")
-
-    def in_background(self, function, then, otherwise=None, series=None):
-        """Call `function()` in a thread and `then(value)` in the window's thread; for what takes a moment.
-
-        otherwise : callable(sentence), where it fails; else that is said
-        series : see `Background`: of one series, the latest wins
-
-        What comes back after the job was closed is dropped.
-        """
-        self.background.run(function, then, otherwise, series)

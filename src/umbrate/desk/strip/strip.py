@@ -151,6 +151,12 @@ class Strip(QWidget):
         """Ids of the selected photos."""
         return {i.data(PHOTO_ID) for i in self.list.selectedItems()}
 
+    def step(self, step):
+        """Choose the photo so many places further on."""
+        row = self.list.currentRow() + step
+        if 0 <= row < self.list.count():
+            self.list.setCurrentRow(row)
+
     def reload_forced(self, *_):
         """Fill the strip again."""
         self._mark = None

@@ -1,0 +1,93 @@
+"""Files out of the window: each asks for a place, then a worker writes while the window stays alive."""
+
+from functools import partial
+
+from PyQt6.QtWidgets import QFileDialog, QInputDialog
+
+from ..actions.delivering import export_cameras, export_cloud, export_masks, export_undistorted
+from ..formats.files import as_written
+from ..formats.lenscards import put_on_shelf
+from ..stages.lens.cards import card_of
+from .dialogs.lens import SheetsDialog
+from .dialogs.writing import ask_and_write, ask_file, ask_file_and_kind, beside, write_now, write_out
+
+
+class Deliver:
+    """Writes what the session's chosen sitting has. `window` is the parent of the dialogs."""
+
+    def __init__(self, window):
+        self.window, self.session = window, window.session
+
+    def _ask(self, title, suffix, write):
+        s = self.session
+        ask_and_write(s, self.window, title, suffix, write, lambda value, place: f"Wrote {value:,} to {place}")
+
+    def cloud(self):
+        """Write the clouds of the chosen sitting that the scene draws, into one file."""
+        s = self.session
+        names = [c.name for c in s.job.clouds(s.sitting_id) if s.cleaning.is_shown(c)]
+        title = f"{' and '.join(names) or 'Cloud'}: .ply, .las, .laz, .e57, .xyz or .csv"
+        if not s.frame or not any(s.frame.offset):
+            self._ask(title, ".ply", partial(export_cloud, sitting=s.sitting, name=names))
+            return
+        # far from zero: in double precision, or as most programs take it better, with the offset in the header
+        kinds = (
+            "Coordinates in full (*.ply *.las *.laz *.e57 *.xyz *.csv)",
+            "PLY with its offset in the header (*.ply)",
+        )
+        place, kind = ask_file_and_kind(self.window, title, beside(s.job, ".ply"), kinds)
+        if place:
+            write = partial(export_cloud, path=place, sitting=s.sitting, name=names, shift=kind == 1)
+            write_out(s, self.window, write, lambda n: f"Wrote {n:,} points to {place}")
+
+    def cameras(self):
+        """Write lenses and poses of the whole job."""
+        self._ask("Cameras as JSON", "-cameras.json", export_cameras)
+
+    def _into(self, title, write, what):
+        """Ask for a folder and have files of the chosen sitting written into it.
+
+        ``write(job, folder=folder, sitting=sitting, gate=gate)`` gives (photo name, file) of each.
+        """
+        folder = QFileDialog.getExistingDirectory(self.window, title)
+        if folder:
+            write_out(
+                self.session, self.window, partial(write, folder=folder, sitting=self.session.sitting),
+                lambda files: f"Wrote {len(files)} {what} to {folder}. {as_written(files)}".strip(),
+            )  # fmt: skip
+
+    def masks(self):
+        """Write the chosen sitting's masks into a folder."""
+        self._into("Folder for the masks: NAME.png, white is the object", export_masks, "masks")
+
+    def undistorted(self):
+        """Write the chosen sitting's photos and masks as an ideal camera would have seen them."""
+        title = "Folder for undistorted photos, masks and the ideal camera"
+        self._into(title, export_undistorted, "undistorted photos")
+
+    def sheets(self):
+        """Ask which target sheets, and write them as PDF."""
+        dialog = SheetsDialog(self.window)
+        if not dialog.exec():
+            return
+        name = f"{dialog.kind.currentData()}-{dialog.paper.currentText()}.pdf"
+        place = ask_file(self.window, "Target sheets as PDF", name, "PDF (*.pdf)")
+        if place:
+            write_now(
+                self.session, self.window, lambda gate: dialog.write(place, gate),
+                lambda n: f"Wrote {n} pages to {place}. Print at 100 % and check the ruler.",
+            )  # fmt: skip
+
+    def card(self):
+        """Ask for a name and keep the chosen sitting's calibration as a lens card."""
+        s = self.session
+        photo = s.photos()[0]
+        name, ok = QInputDialog.getText(
+            self.window, "Keep as a lens card", "Name", text=" ".join(x for x in (photo.camera, photo.lens) if x)
+        )
+        if ok:
+            write_now(
+                s, self.window, lambda gate: put_on_shelf(card_of(s.job, s.sitting, name), gate.replace),
+                lambda file: f"“{name}” is on the shelf of lens cards",
+            )  # fmt: skip
+            s.changed()
