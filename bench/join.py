@@ -36,8 +36,9 @@ from umbrate.sitting.clouds import load_cloud  # noqa: E402
 from umbrate.sitting.frames import load_block, set_keep_box  # noqa: E402
 from umbrate.sitting.masks import decode_mask  # noqa: E402
 from umbrate.stages.base import Report  # noqa: E402
-from umbrate.stages.join.joining import GOOD, join_pair, join_sittings  # noqa: E402
+from umbrate.stages.join.joining import join_pair, join_sittings  # noqa: E402
 from umbrate.stages.join.members import member_of  # noqa: E402
+from umbrate.stages.join.methods import GOOD  # noqa: E402
 from umbrate.studio.judge import Truth  # noqa: E402
 from umbrate.studio.render import Surroundings  # noqa: E402
 from umbrate.studio.scene import SimulatedSitting, bowl, pebble, smaller, turntable_mat, turntable_shots, whistle  # noqa: E402

@@ -19,7 +19,7 @@ from umbrate.core.poses.sift import measure
 from umbrate.job.store import Job
 from umbrate.sitting.clouds import load_cloud
 from umbrate.sitting.frames import load_block, move_points
-from umbrate.stages.poses import solving as block_making
+from umbrate.stages.poses import items
 
 
 def centers(job, sitting):
@@ -44,8 +44,8 @@ class GoingOn(unittest.TestCase):
     def test_starting_over_looks_at_no_photo_again_and_changes_no_bit(self):
         again = None
         with (
-            mock.patch.object(block_making, "detect", side_effect=AssertionError("looked for features again")),
-            mock.patch.object(block_making, "match", side_effect=AssertionError("matched again")),
+            mock.patch.object(items, "detect", side_effect=AssertionError("looked for features again")),
+            mock.patch.object(items, "match", side_effect=AssertionError("matched again")),
         ):
             again = run(self.job, self.sitting, "poses")
         self.check_same(again.artefacts["block", None])
@@ -53,7 +53,7 @@ class GoingOn(unittest.TestCase):
         self.assertEqual(run(self.job, self.sitting, "poses").artefacts["block", None], key)
         # other settings do look again
         self.job.set_settings(self.sitting.id, "poses", {"features": 2500})
-        with mock.patch.object(block_making, "detect", side_effect=UmbrateError("looked")):
+        with mock.patch.object(items, "detect", side_effect=UmbrateError("looked")):
             with self.assertRaisesRegex(UmbrateError, "looked"):
                 run(self.job, self.sitting, "poses")
         self.job.undo()

@@ -31,7 +31,7 @@ from umbrate.sitting.frames import FRAMED, frame_of
 from umbrate.stages import BY_NAME
 from umbrate.stages.base import parse_settings
 from umbrate.stages.cloud import computing as cloud
-from umbrate.stages.poses import solving as block_making
+from umbrate.stages.poses import items
 from umbrate.work.adding import read_folder
 from umbrate.work.state import DONE, STALE
 
@@ -148,10 +148,10 @@ class WhatWasBroughtIn(unittest.TestCase):
             self.settings("poses"),
         )
         ref = inputs.photos[0]
-        old = block_making.feature_key(ref, "", settings), block_making.match_key(settings)
+        old = items.feature_key(ref, "", settings), items.match_key(settings)
         for constant, k in (("FEATURE_VERSION", 0), ("MATCH_VERSION", 1)):
-            with mock.patch.object(block_making, constant, 2):
-                new = block_making.feature_key(ref, "", settings), block_making.match_key(settings)
+            with mock.patch.object(items, constant, 2):
+                new = items.feature_key(ref, "", settings), items.match_key(settings)
             self.assertNotEqual(new[k], old[k])
             self.assertEqual(new[1 - k], old[1 - k])
         dense = mock.Mock(block="b", keep_box=None, masks={}, length=1.0)

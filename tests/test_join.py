@@ -50,8 +50,8 @@ from umbrate.sitting.clouds import load_cloud
 from umbrate.sitting.frames import frame_of, load_block, move_box
 from umbrate.sitting.masks import decode_mask
 from umbrate.stages.base import Report
-from umbrate.stages.join.joining import join_all, join_whole
 from umbrate.stages.join.members import member_of
+from umbrate.stages.join.whole import join_all, join_whole
 from umbrate.work.adding import read_folder, take_in
 from umbrate.work.state import board
 

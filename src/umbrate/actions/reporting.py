@@ -14,7 +14,8 @@ from ..core.errors import UmbrateError
 from ..core.geometry.lens import PARAMETER_NAMES
 from ..core.measure.quantities import K95
 from ..formats.files import CLOSED
-from ..job.marks import SCALE, token
+from ..job.lengths import SCALE
+from ..job.marks import token
 from ..sitting.clouds import load_cloud
 from ..sitting.endpoints import spreads_of
 from ..sitting.frames import end_text, frame_of, level_of, load_block, row_of_end, scale_result

@@ -15,7 +15,7 @@ from .runs import run_cells
 
 uniting = Later("umbrate.actions.uniting")
 joins = Later("umbrate.job.joins")
-joining = Later("umbrate.stages.join.joining")
+methods_of_join = Later("umbrate.stages.join.methods")
 stage = Later("umbrate.stages.join.stage")
 state = Later("umbrate.work.state")
 
@@ -25,7 +25,7 @@ state = Later("umbrate.work.state")
 @click.option("--sitting", "names", multiple=True, help="Only these sittings, the one whose frame counts first.")
 @click.option("--name", help="Name of the joined row; made where it is new.")
 @click.option(
-    "--by", "methods", multiple=True, type=ChoiceOf(lambda: joining.METHODS),
+    "--by", "methods", multiple=True, type=ChoiceOf(lambda: methods_of_join.METHODS),
     help="What shows how they lie to each other; may be given several times. All but shape where not said.",
 )  # fmt: skip
 @click.option("--free-scale/--known-scale", "free", default=None, help="Let the scales of scaled sittings differ.")
@@ -55,7 +55,7 @@ def join(job, names, name, methods, free, on_object, on_support, picks, no_picks
             _take_picks(j, row, picks)
             values = dict(j.settings(row.id, "join"))
             if methods:
-                values |= {w: w in methods for w in joining.METHODS}
+                values |= {w: w in methods for w in methods_of_join.METHODS}
             if free is not None:
                 values["scale"] = stage.FREE if free else stage.AS_KNOWN
             j.set_settings(row.id, "join", values)
@@ -63,11 +63,11 @@ def join(job, names, name, methods, free, on_object, on_support, picks, no_picks
                 raise UmbrateError("The sittings were not joined, for the reason above. Nothing was changed.")
             found = j.join_found(row.id)
             _tell(found)
-            if found.verdict == joining.NONE:
+            if found.verdict == methods_of_join.NONE:
                 raise UmbrateError(
                     f"“{row.name}” has no join for all of its sittings, for the reasons above. Nothing was changed."
                 )
-            doubts = found.verdict != joining.GOOD and not doubtful
+            doubts = found.verdict != methods_of_join.GOOD and not doubtful
             if doubts and (merge or unite):
                 raise UmbrateError(
                     "The join is doubtful, for the reasons above. Nothing was changed; --doubtful goes on all the same."
@@ -136,7 +136,7 @@ def _tell(found):
         table.add_column(column)
     for x in found.joins:
         pair = f"{x.first} - {x.second}"
-        if x.verdict == joining.NONE:
+        if x.verdict == methods_of_join.NONE:
             table.add_row(pair, "no join")
             continue
         f, u = x.together, x.unit or "units"
@@ -148,7 +148,7 @@ def _tell(found):
     out.print(table)
     for x in found.joins:
         pair, u = f"{x.first} - {x.second}", x.unit or "units"
-        for w in (joining.TARGETS, joining.SURFACE, joining.PICKS):
+        for w in (methods_of_join.TARGETS, methods_of_join.SURFACE, methods_of_join.PICKS):
             if w in x.methods:
                 say(f"{pair}: by {w}, {x.methods[w].agreeing} of {x.methods[w].pairs} pairs agree")
         for reason in [*x.reasons, *x.notes]:

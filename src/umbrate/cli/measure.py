@@ -19,6 +19,7 @@ reporting = Later("umbrate.actions.reporting")
 sectioning = Later("umbrate.actions.sectioning")
 quantities = Later("umbrate.core.measure.quantities")
 drawings = Later("umbrate.formats.drawings")
+of_lengths = Later("umbrate.job.lengths")
 marks = Later("umbrate.job.marks")
 clouds = Later("umbrate.sitting.clouds")
 frames = Later("umbrate.sitting.frames")
@@ -158,7 +159,7 @@ def lengths(job, sitting, stated, sigma, check, role, remove):
                 mm = float(value.replace(",", "."))
             except ValueError:
                 raise UmbrateError(f"“{value}” is no length in mm.") from None
-            j.add_length(s.id, first, second, mm, sigma, marks.CHECK if check else marks.SCALE)
+            j.add_length(s.id, first, second, mm, sigma, of_lengths.CHECK if check else of_lengths.SCALE)
         for a, b, r in role:
             j.set_length(find(a, b), role=r)
         for a, b in remove:
@@ -178,10 +179,10 @@ def lengths(job, sitting, stated, sigma, check, role, remove):
             table.add_column(column, justify=side)
         for key, (value, sd, what, origin) in rows.items():
             r = of.get(key)
-            off = None if r is None else r.residual if r.role == marks.SCALE else r.error
+            off = None if r is None else r.residual if r.role == of_lengths.SCALE else r.error
             table.add_row(
                 " ".join(names.get(e, e) for e in key), f"{value:.3f}", f"{sd:.3f}",
-                what if what != marks.OFF else "off",
+                what if what != of_lengths.OFF else "off",
                 f"{r.length:.4f}" if r and done.figures.scaled else "-",
                 "-" if off is None else f"{off:+.4f}", "-" if r is None or r.sigmas is None else f"{r.sigmas:+.1f}",
                 "left out" if r and r.left_out else origin if origin != "stated" else "",

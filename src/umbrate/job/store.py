@@ -24,6 +24,7 @@ from .clouds import Clouds
 from .database import connect
 from .folder import OF_DATABASE, HeldFolder, JobInUse, JobReadOnly
 from .joins import Joins
+from .lengths import Lengths
 from .marks import Marks
 from .memo import Memo
 from .results import Results, now
@@ -71,11 +72,12 @@ def _damaged(name, e):
     return UmbrateError(f"{name} is damaged: its database cannot be read ({e}). Open a backup of it.")
 
 
-class Job(Sittings, Choices, Marks, Clouds, Joins, Sections, Results, Memo):
+class Job(Sittings, Choices, Marks, Lengths, Clouds, Joins, Sections, Results, Memo):
     """An open job. Use `Job.create` or `Job.open`, and close it.
 
-    What it holds is told by its seven parts: its sittings and photos, what was chosen for them, what was marked on
-    them by hand, their clouds and the sections of those, how they are joined, and what came of the rest.
+    What it holds is described by its parts: its sittings and photos, what was chosen for them, what was marked on them
+    by hand, what was stated and measured, their clouds and the sections of those, how they are joined, and what came of
+    the rest.
 
     Attributes
     ----------

@@ -11,7 +11,7 @@ import platformdirs
 from ..actions.delivering import camera_rows
 from ..core.errors import UmbrateError
 from ..job.folder import JobInUse
-from ..job.marks import CHECK, SCALE
+from ..job.lengths import CHECK, SCALE
 from ..job.store import Job, job_folder
 from ..sitting.clouds import load_cloud
 from ..sitting.frames import scale_result

@@ -14,7 +14,7 @@ from PyQt6.QtWidgets import (
 )
 
 from ...job.joins import ON_OBJECT, ON_SUPPORT
-from ...stages.join.joining import GOOD, NONE
+from ...stages.join.methods import GOOD, NONE
 from .. import tokens as t
 from ..dialogs.picks import PicksDialog
 from ..session.joining import COLORS, DISTANCE, TINTS

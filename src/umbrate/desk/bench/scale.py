@@ -18,7 +18,7 @@ from PyQt6.QtWidgets import (
 
 from ...actions.leveling import change_level, level_by_mat, level_by_patch, level_text, mat_numbers, origin_at
 from ...core.measure.datum import SURE
-from ...job.marks import CHECK, OFF, SCALE
+from ...job.lengths import CHECK, OFF, SCALE
 from ...sitting.frames import end_text, frame_of, level_of, scale_result, turntable_of
 from .. import tokens as t
 from .markedpoints import PointsPanel, cell, table

@@ -1,6 +1,4 @@
-"""Where sittings of an object lie to each other: by targets, its surface, picks and its shape; and how sure that is."""
-
-from dataclasses import dataclass, field
+"""How two sittings of an object lie to each other: by targets, surface, picks and shape; and how sure that is."""
 
 import numpy as np
 
@@ -9,23 +7,19 @@ from ...core.errors import UmbrateError
 from ...core.geometry.similarity import difference, scale_of
 from ...core.join.agree import agree, groups
 from ...core.join.candidates import alike, likely_support, shared_targets
-from ...core.join.network import corners_round, solve_network
 from ...core.join.picks import LINE, crosswise, mirrored, nearly_a_line, residuals
 from ...core.join.shape import fit_shapes
-from ...core.join.surfacedistance import surface_distances
 from ...core.poses.block import TARGET
 from ...job.joins import ON_OBJECT, ON_SUPPORT
-from ...sitting.frames import move_directions, move_points
-from .figures import Between, Evidence, MethodFigures, ShapeFigures, SurfacesFigures
+from .figures import Between, Evidence, MethodFigures, ShapeFigures
 from .members import member_of
+from .methods import DOUBTFUL, GOOD, NONE, PICKS, SHAPE, SURFACE, TARGETS, Join, Pairs, check_methods, together
+from .surfaces import compare_surfaces
 
-TARGETS, SURFACE, PICKS, SHAPE = "targets", "surface", "picks", "shape"
 TOO_FEW_TARGETS = tuple(
     f"there {n} on the object that both sittings see; three are needed"
     for n in ("are no targets", "is one target", "are two targets")
 )
-METHODS = (TARGETS, SURFACE, PICKS, SHAPE)
-GOOD, DOUBTFUL, NONE = "good", "doubtful", "none"
 LEAST = {TARGETS: 4, SURFACE: 20, PICKS: 4}  #: pairs that a good join has: three fit without any check
 TOLERANCE = {TARGETS: 0.003, SURFACE: 0.003, PICKS: 0.02}  #: of the extent: pairs farther apart do not belong together
 PICKED = 0.004  #: of the extent: how far off a pick may be
@@ -37,64 +31,6 @@ REACH = 0.03  #: of the extent: how far off a start may be for the fit of shapes
 MOVED = {True: (1.0, 0.02), False: (15.0, 0.06)}  #: degrees and share of the extent that the shape may move a start by
 SCALES = 0.003  #: two scales that differ by more make a join doubtful
 APART = 0.01  #: of the extent: surfaces that lie farther apart in the median do not belong together
-COMPARED = 60_000  #: points of a cloud that are compared with the other
-CELL, WORST = 0.05, 5  #: size of a place, of the extent, and how many of the worst are named
-
-
-@dataclass
-class Join:
-    """How one sitting lies to another.
-
-    Attributes
-    ----------
-    M : (4, 4) or None
-        From the first's job frame to the second's.
-    verdict : str
-        "good", "doubtful" or "none".
-    reasons : list of str
-        Why it is not good.
-    evidence : Evidence
-    support, on_object : list of int
-        Targets that stand on the support, and those that were used.
-    contradiction : float
-        By how much the scales of two scaled sittings differ, as a share; 0 where one has none.
-    rows : (k, 2)
-        Points of the blocks that are one place.
-    notes : list of str
-        What is good to know and no doubt.
-    picks : list of (name, distance)
-        How far off each pick is, None where there is no join.
-    """
-
-    M: np.ndarray | None
-    verdict: str
-    reasons: list
-    evidence: Evidence
-    support: list
-    contradiction: float = 0.0
-    on_object: list = field(default_factory=list)
-    rows: np.ndarray = field(default_factory=lambda: np.zeros((0, 2), np.int64))
-    notes: list = field(default_factory=list)
-    picks: list = field(default_factory=list)
-
-
-@dataclass(frozen=True)
-class Pairs:
-    """Places of two sittings that a way pairs: (k, 3) and (k, 3), deviations (k,), and rows (k, 2), -1 for picks."""
-
-    a: np.ndarray
-    b: np.ndarray
-    sigma: np.ndarray
-    rows: np.ndarray
-
-    def some(self, which):
-        """Those of a mask or of rows."""
-        return Pairs(self.a[which], self.b[which], self.sigma[which], self.rows[which])
-
-
-def together(parts):
-    """Pairs of several methods as one."""
-    return Pairs(*(np.concatenate([getattr(p, n) for p in parts]) for n in ("a", "b", "sigma", "rows")))
 
 
 def join_sittings(job, first, second, methods=(TARGETS, SURFACE), *, with_scale=None, picks=()):
@@ -120,19 +56,14 @@ def join_pair(a, b, methods=(TARGETS, SURFACE), *, with_scale=None, roles=None, 
     return _Joining(a, b, methods, with_scale, roles or {}, picks).join()
 
 
-def _check_methods(methods):
-    if not set(methods) & {TARGETS, SURFACE, PICKS}:
-        raise UmbrateError("Shape refines a join; say targets, surface or picks as well, which give it a start.")
-
-
 class _Joining:
-    """One join, and what is found out on the way."""
+    """One join, and what is found out on the method."""
 
     def __init__(self, a, b, methods, with_scale, roles, picks):
-        _check_methods(methods)
+        check_methods(methods)
         self.a, self.b, self.methods, self.roles, self.picks = a, b, methods, roles, list(picks)
         self.reasons, self.notes, self.evidence = [], [], Evidence()
-        self.absent = []  #: why a way found nothing: no doubt where another one is sure
+        self.absent = []  #: why a method found nothing: no doubt where another one is sure
         self.support, self.on_object = [], []
         both = a.scaled and b.scaled
         self.with_scale = not both if with_scale is None else with_scale
@@ -147,11 +78,11 @@ class _Joining:
 
     def join(self):
         parts, firm = [], 0
-        for way in (w for w in self.methods if w != SHAPE):
-            found = self._of_way(way)
+        for method in (m for m in self.methods if m != SHAPE):
+            found = self._by(method)
             if found is not None:
                 parts.append(found)
-                firm += found[1].count >= LEAST[way]
+                firm += found[1].count >= LEAST[method]
         if not parts:
             return self._none("nothing that both sittings share was found")
         b = self.b
@@ -162,7 +93,7 @@ class _Joining:
         (self.notes if firm else self.reasons).extend(self.absent)
         if joint.spread[1] < LINE * joint.spread[0]:
             self.reasons.append("the shared places lie nearly in a line, about which the object could turn")
-        self._compare_ways([f for _, f in parts])
+        self._compare_methods([f for _, f in parts])
         M, sigma, by_shape = joint.M, joint.sigma, False
         sure = any(self.evidence.agreeing(w) >= LEAST[w] for w in (TARGETS, SURFACE))
         if SHAPE in self.methods:
@@ -192,9 +123,9 @@ class _Joining:
             picks=self._picks_off(None),
         )  # fmt: skip
 
-    def _count(self, way):
-        n = self.evidence.agreeing(way)
-        return f"{n} {'pair' if n == 1 else 'pairs'} by surface" if way == SURFACE else f"{n} {way}"
+    def _count(self, method):
+        n = self.evidence.agreeing(method)
+        return f"{n} {'pair' if n == 1 else 'pairs'} by surface" if method == SURFACE else f"{n} {method}"
 
     def _picks_off(self, M):
         if M is None:
@@ -205,7 +136,7 @@ class _Joining:
         reach = np.maximum(4 * pairs.sigma, TOLERANCE[SURFACE] * self.b.extent)
         return agree(pairs.a, pairs.b, pairs.sigma, reach, with_scale=with_scale)
 
-    # ------------------------------------------------------------------ pairs by each way
+    # ------------------------------------------------------------------ pairs by each method
     def _pairs(self, rows):
         a, b = self.a, self.b
         A, B = a.block.points[rows[:, 0]], b.block.points[rows[:, 1]]
@@ -213,51 +144,53 @@ class _Joining:
         sigma = np.clip(np.nan_to_num(both, nan=1e-3 * b.extent), 1e-4 * b.extent, TOLERANCE[SURFACE] * b.extent / 2)
         return Pairs(A, B, sigma, rows)
 
-    def _of_way(self, way):
-        """The pairs of a way that are the object's and their Agreement, or None."""
-        if way == PICKS:
+    def _by(self, method):
+        """The pairs of a method that are the object's and their Agreement, or None."""
+        if method == PICKS:
             return self._of_picks()
         share = None
-        if way == TARGETS:
+        if method == TARGETS:
             rows, share = self._target_pairs()
         else:
             rows = alike(self.a.descriptors, self.b.descriptors)
-        self.evidence.methods[way] = MethodFigures(pairs=len(rows))
+        self.evidence.methods[method] = MethodFigures(pairs=len(rows))
         if len(rows) < 3:
             self.absent.append(
-                TOO_FEW_TARGETS[len(rows)] if way == TARGETS
+                TOO_FEW_TARGETS[len(rows)] if method == TARGETS
                 else "hardly any tie point of one sitting looks like one of the other"
             )  # fmt: skip
             return None
         pairs = self._pairs(rows)
         found = groups(
-            pairs.a, pairs.b, pairs.sigma, TOLERANCE[way] * self.b.extent, with_scale=self.with_scale,
-            least=max(3, LEAST[way] // 3),
+            pairs.a, pairs.b, pairs.sigma, TOLERANCE[method] * self.b.extent, with_scale=self.with_scale,
+            least=max(3, LEAST[method] // 3),
         )  # fmt: skip
-        if way == TARGETS:
+        if method == TARGETS:
             found = self._without_support(found, rows, share)
         if not found:
-            left = int((~np.isin(self.a.block.label[rows[:, 0]], self.support)).sum()) if way == TARGETS else 0
-            if way == TARGETS and left < 3:
+            left = int((~np.isin(self.a.block.label[rows[:, 0]], self.support)).sum()) if method == TARGETS else 0
+            if method == TARGETS and left < 3:
                 self.absent.append(
                     TOO_FEW_TARGETS[left] + (": the others stand on the support" if self.support else "")
                 )
             else:
-                self.absent.append(f"no three {'targets' if way == TARGETS else 'places of the surface'} agree")
+                self.absent.append(f"no three {'targets' if method == TARGETS else 'places of the surface'} agree")
             return None
         best = found[0]
         for g in found[1:]:
             turn, shift, _ = difference(best.M, g.M, self.a.middle)
             if g.count >= RIVAL * best.count and (turn > 2.0 or shift > 0.02 * self.b.extent):
-                self.reasons.append(f"another answer, {turn:.0f} degrees from it, fits nearly as many pairs by {way}")
+                self.reasons.append(
+                    f"another answer, {turn:.0f} degrees from it, fits nearly as many pairs by {method}"
+                )
                 break
-        if way == TARGETS:
+        if method == TARGETS:
             self.on_object += [int(n) for n in self.a.block.label[rows[best.inside, 0]]]
-        self._keep_figures(way, len(rows), best)
+        self._keep_figures(method, len(rows), best)
         return pairs.some(best.inside), best
 
-    def _keep_figures(self, way, count, found):
-        self.evidence.methods[way] = MethodFigures(
+    def _keep_figures(self, method, count, found):
+        self.evidence.methods[method] = MethodFigures(
             pairs=count, agreeing=found.count, rms=found.rms, sigma=list(found.sigma)
         )
 
@@ -370,7 +303,7 @@ class _Joining:
         return fit.M, True
 
     # ------------------------------------------------------------------ doubts
-    def _compare_ways(self, found):
+    def _compare_methods(self, found):
         for g in found[1:]:
             turn, shift, _ = difference(found[0].M, g.M, self.a.middle)
             self.evidence.between = Between(turn_deg=turn, shift=shift)
@@ -411,150 +344,3 @@ class _Joining:
             self.reasons.append("the two surfaces hardly overlap")
         elif surfaces.median > APART * b.extent:
             self.reasons.append(f"the two surfaces lie {surfaces.median:.3g} apart where they overlap")
-
-
-def compare_surfaces(a, b, M):
-    """How two clouds lie to each other after a join, or None where one is missing.
-
-    Returns
-    -------
-    SurfacesFigures
-        Of a's points; the worst places, up to five, in b's frame.
-    """
-    if a.cloud is None or b.cloud is None:
-        return None
-    P, N, _ = a.surface
-    Q, QN, _ = b.surface
-    rows = np.random.default_rng(0).permutation(len(P))[:COMPARED]
-    P, N = move_points(P[rows], M), move_directions(N[rows], M)
-    d = surface_distances(P, N, Q, QN, max(0.02 * b.extent, 4 * spacing_of(Q)))
-    on = np.isfinite(d)
-    if not on.any():
-        return SurfacesFigures(overlap=0.0, median=0.0, p95=0.0)
-    cell = np.floor(P[on] / (CELL * b.extent)).astype(np.int64)
-    _, where = np.unique(cell, axis=0, return_inverse=True)
-    where = where.ravel()
-    order = np.argsort(where, kind="stable")
-    size = np.abs(d[on])[order]
-    places = []
-    for rows in np.split(np.arange(len(order)), np.flatnonzero(np.diff(where[order])) + 1):
-        if len(rows) >= 20:
-            middle = np.median(P[on][order[rows]], axis=0)
-            places.append((float(np.median(size[rows])), middle.tolist()))
-    places.sort(key=lambda x: -x[0])
-    return SurfacesFigures(
-        overlap=float(on.mean()), median=float(np.median(size)), p95=float(np.percentile(size, 95)),
-        worst=[[*p, m] for m, p in places[:WORST]],
-    )  # fmt: skip
-
-
-@dataclass
-class Whole:
-    """All sittings in the frame of the first.
-
-    Attributes
-    ----------
-    members : list of Member
-    joins : dict of (int, int) to Join
-        By positions of the sittings.
-    moves : list of (4, 4) or None
-        From each sitting's job frame to the first's; None where it hangs on nothing.
-    loops : list of (int, int, float, float)
-        Joins that were not needed: by how many degrees, and how far, they differ from what all say together.
-    """
-
-    members: list
-    joins: dict
-    moves: list
-    loops: list
-
-    @property
-    def verdict(self):
-        """The verdict on the whole: that of the worst join it hangs on."""
-        if any(M is None for M in self.moves):
-            return NONE
-        return DOUBTFUL if self.hanging_on_doubtful else GOOD
-
-    @property
-    def hanging_on_doubtful(self):
-        """Whether a sitting hangs on doubtful joins alone."""
-        good = {0}
-        for _ in self.members:
-            for (i, k), x in self.joins.items():
-                if x.verdict == GOOD and (i in good) != (k in good):
-                    good |= {i, k}
-        return len(good) < len(self.members)
-
-
-def join_all(job, sittings, methods=(TARGETS, SURFACE), *, with_scale=None, picks=()):
-    """The Whole of sittings of a job; see `join_whole`. picks: list of (name, places by sitting id)."""
-    if len(sittings) < 2:
-        raise UmbrateError("There is only one sitting: nothing to join. Bring in the photos of the turned-over object.")
-    members = [member_of(job, s) for s in sittings]
-    return join_whole(members, methods, with_scale=with_scale, roles=job.target_roles(), picks=picks)
-
-
-def join_whole(members, methods=(TARGETS, SURFACE), *, with_scale=None, roles=None, picks=(), tell=None):
-    """The Whole of two or more members: every two of them joined, the surest joins first, then all solved together.
-
-    Good joins come before doubtful ones; a doubtful one counts only where nothing better holds a sitting.
-
-    Parameters
-    ----------
-    picks : list of (name, dict of sitting id to place (3,))
-        In the job's frames.
-    tell : callable(done, total), optional
-    """
-    _check_methods(methods)
-    n = len(members)
-    two = [(i, k) for i in range(n) for k in range(i + 1, n)]
-    joins = {}
-    for at, (i, k) in enumerate(two):
-        if tell:
-            tell(at, len(two))
-        mine = [
-            (name, x[members[i].id], x[members[k].id]) for name, x in picks if members[i].id in x and members[k].id in x
-        ]
-        some = methods if mine or n == 2 else tuple(w for w in methods if w != PICKS)
-        if not set(some) - {SHAPE}:
-            joins[i, k] = Join(None, NONE, ["no picks that both have"], Evidence(), [])
-            continue
-        joins[i, k] = join_pair(members[i], members[k], some, with_scale=with_scale, roles=roles, picks=mine)
-    moves = [np.eye(4), *[None] * (n - 1)]
-    order = sorted(
-        (ij for ij, x in joins.items() if x.M is not None),
-        key=lambda ij: (joins[ij].verdict != GOOD, joins[ij].evidence.together.sigma[0]),
-    )
-    used = set()
-    while True:
-        ij = next((ij for ij in order if (moves[ij[0]] is None) != (moves[ij[1]] is None)), None)
-        if ij is None:
-            break
-        i, k = ij
-        M = joins[ij].M  # from i to k
-        if moves[i] is None:
-            moves[i] = moves[k] @ M
-        else:
-            moves[k] = moves[i] @ np.linalg.inv(M)
-        used.add(ij)
-    firm = [ij for ij in order if moves[ij[0]] is not None and (ij in used or joins[ij].verdict == GOOD)]
-    if len(firm) > len(used):
-        held = [k for k in range(n) if moves[k] is not None]
-        row = {k: r for r, k in enumerate(held)}
-        edges = [(row[i], row[k], joins[i, k].M, *_pull(members[i], joins[i, k])) for i, k in firm]
-        free = with_scale or not all(s.scaled for s in members)
-        for k, M in zip(held, solve_network([moves[k] for k in held], edges, with_scale=free), strict=True):
-            moves[k] = M
-    loops = []
-    for i, k in order:
-        if n > 2 and len(firm) > len(used) and moves[i] is not None and moves[k] is not None:
-            turn, shift, _ = difference(joins[i, k].M, np.linalg.inv(moves[k]) @ moves[i], members[i].middle)
-            loops.append((i, k, turn, shift))
-    return Whole(list(members), joins, moves, loops)
-
-
-def _pull(member, join):
-    """Corners round a member, and how sure a join is of them."""
-    turn, shift, _ = join.evidence.together.sigma
-    size = member.extent * scale_of(join.M)
-    return corners_round(member.middle, member.extent), max(np.hypot(shift, 0.5 * np.radians(turn) * size), 1e-5 * size)

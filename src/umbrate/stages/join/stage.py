@@ -7,6 +7,7 @@ import numpy as np
 from pydantic import Field
 
 from ...core.errors import UmbrateError
+from ...core.later import Later
 from ...job.blobs import BlobStore
 from ...sitting.frames import block_blob, frame_of, move_points
 from ...sitting.masks import mask_blobs
@@ -14,8 +15,11 @@ from ...sitting.members import members_of
 from ...sitting.picks import pick_places
 from ..base import Outcome, Shown, Stage, StageSettings, problem
 from .figures import JoinFigures, PairFigures
-from .joining import GOOD, METHODS, NONE, PICKS, SHAPE, SURFACE, TARGETS, join_whole
-from .members import member_of
+from .methods import GOOD, METHODS, NONE, PICKS, SHAPE, SURFACE, TARGETS
+
+# what computes is imported where it is run: in the worker
+joining = Later("umbrate.stages.join.whole")
+members_read = Later("umbrate.stages.join.members")
 
 AS_KNOWN, FREE = "as known", "free"
 
@@ -94,7 +98,7 @@ class JoinStage(Stage):
                 f"“{sitting.name}” is one sitting: there is nothing to join in it. Join it with others.",
                 ("go to", "join"),
             )
-        members = [member_of(job, s) for s in members_of(job, sitting)]
+        members = [members_read.member_of(job, s) for s in members_of(job, sitting)]
         return Inputs(str(job.blobs.folder), members, job.target_roles(), pick_places(job, sitting))
 
     def outdated(self, job, sitting, done, is_current):
@@ -124,7 +128,7 @@ class JoinStage(Stage):
             report.check()
             report.progress(done / total, f"joining pair {done + 1} of {total}")
 
-        whole = join_whole(
+        whole = joining.join_whole(
             members,
             methods,
             with_scale=True if settings.scale == FREE else None,

@@ -6,8 +6,6 @@ to begin with, lets those that were set aside leave, and adds the new ones. To *
 are, less those that were removed, and moves everything together once more.
 """
 
-import hashlib
-import json
 import time
 from dataclasses import dataclass, field, replace
 from functools import cached_property, partial
@@ -16,13 +14,10 @@ from itertools import combinations
 import numpy as np
 
 from ...core.errors import UmbrateError
-from ...core.features.detect import Features, detect
-from ...core.features.match import match, unit_descriptors
+from ...core.features.match import unit_descriptors
 from ...core.features.still import still_features
 from ...core.geometry.lens import PARAMETER_NAMES, Lens
 from ...core.geometry.sightings import PointSightings
-from ...core.imaging.filters import halve_by_area, halve_mask
-from ...core.imaging.sharpness import LUMA
 from ...core.poses.block import Block
 from ...core.poses.choose import ALL, CHEAP, LIKENESS, NEAR, choose_pairs, largest, likeness_to, nearness
 from ...core.poses.fragments import solve
@@ -30,7 +25,6 @@ from ...core.poses.frame import upright_frame
 from ...core.poses.grow import Grower
 from ...core.poses.growing import KEY_POINT_SIGMA_PX
 from ...core.poses.marked import SHARED, missing, solve_marked
-from ...core.poses.pairs import relate
 from ...core.poses.solution import GrowSettings, HandTies, PhotoSet, Solution
 from ...core.poses.targets import TargetSightings
 from ...core.poses.tracks import Tracks
@@ -39,14 +33,10 @@ from ...job.blobs import BlobStore
 from ...sitting.blocks import stored_block
 from ...sitting.lenses import lens_groups
 from ...sitting.marks import without_marks
-from ...sitting.masks import decode_mask
-from ...sitting.photos import photo_picture
 from ...sitting.removal import removed_rows
 from .inputs import ADJUST, ELSEWHERE, MARKED, START_OVER
+from .items import PhotoFeatures, feature_key, find_features, match_key, match_photos, relate_photos
 
-#: raised when features, or matches, are found in another way: what was kept of them is found anew
-FEATURE_VERSION = MATCH_VERSION = 1
-HALVED_MASK_VERSION = 2  #: of the rule that makes the masks of large photos smaller
 LIVE_S = 1.0  #: a growing block is shown no oftener
 GUESSED_SIGMA = 0.4  #: of a focal length that no file tells, as a share of itself
 #: settings of what comes before an adjustment
@@ -107,64 +97,8 @@ def lenses_of(photos, groups):
     return lenses, lens_of, guessed, trusted, sigma
 
 
-@dataclass(frozen=True)
-class PhotoFeatures:
-    """A photo as matching sees it: unit descriptors (n, 128), pixels (n, 2), lens vector, longer side."""
-
-    unit: np.ndarray
-    xy: np.ndarray
-    lens: np.ndarray
-    width: int
-
-
-# ---------------------------------------------------------------------- work items
-def feature_key(photo, mask, settings):
-    """What the features of a photo depend on, as a short hash."""
-    version = [] if FEATURE_VERSION == 1 else [FEATURE_VERSION]
-    if mask and max(photo.width, photo.height) > settings.largest_side:
-        version.append(HALVED_MASK_VERSION)
-    text = json.dumps([photo.hash, mask, settings.features, settings.fine, settings.largest_side, *version])
-    return hashlib.sha256(text.encode()).hexdigest()[:16]
-
-
-def find_features(blobs, masks, settings, cached, photo):
-    """Work item: the features of a photo, and the key of the blob that keeps them."""
-    blobs = BlobStore(blobs)
-    if photo.id in cached:
-        try:
-            return Features(**blobs.get_arrays(cached[photo.id])), cached[photo.id]
-        except UmbrateError:
-            pass  # found again below
-    gray = (photo_picture(photo) @ LUMA) / np.float32(255)
-    halvings = 0
-    while max(gray.shape) > settings.largest_side:
-        gray = halve_by_area(gray)
-        halvings += 1
-    mask = halve_mask(decode_mask(blobs.get_bytes(masks[photo.id])), halvings) if photo.id in masks else None
-    # a photo that was halved has its finest detail left out on purpose
-    f = detect(gray, mask, settings.features, upsample=settings.fine and not halvings).magnified(2**halvings)
-    return f, blobs.put_arrays(**f.arrays())
-
-
-def match_photos(photos, settings, cached, ij):
-    """Work item: rows (k, 2) of the features of two photos that look alike."""
-    if ij in cached:
-        return cached[ij]
-    i, j = ij
-    return match(photos[i].unit, photos[j].unit, settings.ratio)
-
-
-def relate_photos(photos, settings, lenses, item):
-    """Work item: the PairGeometry of two photos (i, j, matches) with some lens vectors, or None."""
-    i, j, m = item
-    a, b = photos[i], photos[j]
-    threshold = settings.verify_px * max(a.width, b.width) / 1600.0
-    return relate(m, a.xy, lenses[i], b.xy, lenses[j], threshold_px=threshold, seed=settings.seed + 1009 * i + j)
-
-
-# ---------------------------------------------------------------------- the run
 def make_block(inputs, settings, report):
-    """Solve, go on or adjust, as `inputs.mode` says; returns a Made."""
+    """Solve, go on or adjust, as `inputs.mode` says; returns what was Computed."""
     return _Making(inputs, settings, report).make()
 
 
@@ -520,8 +454,3 @@ class _Making:
             sizes=np.array([[p.width, p.height] for p in self.photos])[on],
         )  # fmt: skip
         self.report.live("block", so_far.moved(upright_frame(so_far.poses, points, self.orientations[on])))
-
-
-def match_key(settings):
-    """What matches depend on besides the features."""
-    return f"ratio {settings.ratio}" + ("" if MATCH_VERSION == 1 else f", {MATCH_VERSION}")

@@ -4,7 +4,7 @@ from pydantic import ConfigDict, Field
 
 from ...core.measure.quantities import K95
 from ...job.figures import Figures, Part, figure
-from ...job.marks import CHECK, SCALE
+from ...job.lengths import CHECK, SCALE
 
 PLAIN = [[1.0, 0, 0, 0], [0, 1.0, 0, 0], [0, 0, 1.0, 0], [0, 0, 0, 1.0]]
 

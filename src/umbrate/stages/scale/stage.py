@@ -18,7 +18,8 @@ from ...core.targets.detect import CODED
 from ...core.targets.printed import printed_lengths
 from ...core.targets.sheets import BARS, MAT
 from ...job.blobs import BlobStore
-from ...job.marks import CHECK, SCALE, token
+from ...job.lengths import CHECK, SCALE
+from ...job.marks import token
 from ...sitting.blocks import stored_block
 from ...sitting.endpoints import control_points
 from ...sitting.frames import end_text, row_of_end

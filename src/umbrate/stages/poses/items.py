@@ -1,0 +1,80 @@
+"""What is computed photo by photo and pair by pair: features, matches, relative poses, and what each depends on."""
+
+import hashlib
+import json
+from dataclasses import dataclass
+
+import numpy as np
+
+from ...core.errors import UmbrateError
+from ...core.features.detect import Features, detect
+from ...core.features.match import match
+from ...core.imaging.filters import halve_by_area, halve_mask
+from ...core.imaging.sharpness import LUMA
+from ...core.poses.pairs import relate
+from ...job.blobs import BlobStore
+from ...sitting.masks import decode_mask
+from ...sitting.photos import photo_picture
+
+#: raised when features, or matches, are found in another way: what was kept of them is found anew
+FEATURE_VERSION = MATCH_VERSION = 1
+HALVED_MASK_VERSION = 2  #: of the rule that makes the masks of large photos smaller
+
+
+@dataclass(frozen=True)
+class PhotoFeatures:
+    """A photo as matching sees it: unit descriptors (n, 128), pixels (n, 2), lens vector, longer side."""
+
+    unit: np.ndarray
+    xy: np.ndarray
+    lens: np.ndarray
+    width: int
+
+
+def feature_key(photo, mask, settings):
+    """What the features of a photo depend on, as a short hash."""
+    version = [] if FEATURE_VERSION == 1 else [FEATURE_VERSION]
+    if mask and max(photo.width, photo.height) > settings.largest_side:
+        version.append(HALVED_MASK_VERSION)
+    text = json.dumps([photo.hash, mask, settings.features, settings.fine, settings.largest_side, *version])
+    return hashlib.sha256(text.encode()).hexdigest()[:16]
+
+
+def find_features(blobs, masks, settings, cached, photo):
+    """Work item: the features of a photo, and the key of the blob that keeps them."""
+    blobs = BlobStore(blobs)
+    if photo.id in cached:
+        try:
+            return Features(**blobs.get_arrays(cached[photo.id])), cached[photo.id]
+        except UmbrateError:
+            pass  # found again below
+    gray = (photo_picture(photo) @ LUMA) / np.float32(255)
+    halvings = 0
+    while max(gray.shape) > settings.largest_side:
+        gray = halve_by_area(gray)
+        halvings += 1
+    mask = halve_mask(decode_mask(blobs.get_bytes(masks[photo.id])), halvings) if photo.id in masks else None
+    # a photo that was halved has its finest detail left out on purpose
+    f = detect(gray, mask, settings.features, upsample=settings.fine and not halvings).magnified(2**halvings)
+    return f, blobs.put_arrays(**f.arrays())
+
+
+def match_photos(photos, settings, cached, ij):
+    """Work item: rows (k, 2) of the features of two photos that look alike."""
+    if ij in cached:
+        return cached[ij]
+    i, j = ij
+    return match(photos[i].unit, photos[j].unit, settings.ratio)
+
+
+def relate_photos(photos, settings, lenses, item):
+    """Work item: the PairGeometry of two photos (i, j, matches) with some lens vectors, or None."""
+    i, j, m = item
+    a, b = photos[i], photos[j]
+    threshold = settings.verify_px * max(a.width, b.width) / 1600.0
+    return relate(m, a.xy, lenses[i], b.xy, lenses[j], threshold_px=threshold, seed=settings.seed + 1009 * i + j)
+
+
+def match_key(settings):
+    """What matches depend on besides the features."""
+    return f"ratio {settings.ratio}" + ("" if MATCH_VERSION == 1 else f", {MATCH_VERSION}")
