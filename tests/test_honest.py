@@ -117,7 +117,7 @@ class WhatWasBroughtIn(unittest.TestCase):
         first = self.job.result(self.sitting.id, "photos")
         self.job.set_aside([self.job.photos(self.sitting.id)[0].id])
         self.assertEqual(state(self.job, "photos"), STALE)
-        with mock.patch("umbrate.sitting.photos.read_reduced", side_effect=AssertionError("read again")):
+        with mock.patch("umbrate.sitting.photos.read_reduced_image", side_effect=AssertionError("read again")):
             out = run(self.job, self.sitting, "photos")
         self.assertEqual(out.figures.readable, 3)
         self.assertEqual(
@@ -131,7 +131,7 @@ class WhatWasBroughtIn(unittest.TestCase):
         self.job.set_aside([aside.id], False)
         with (
             mock.patch("umbrate.stages.photos.stage.LOOK_VERSION", 2),
-            mock.patch("umbrate.sitting.photos.read_reduced", side_effect=photos.read_reduced) as read,
+            mock.patch("umbrate.sitting.photos.read_reduced_image", side_effect=photos.read_reduced) as read,
         ):
             run(self.job, self.sitting, "photos")
         self.assertEqual(read.call_count, 4)

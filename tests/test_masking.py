@@ -7,17 +7,28 @@ from types import SimpleNamespace
 
 import numpy as np
 from PIL import Image
-from scipy.ndimage import gaussian_filter, label
+from scipy.ndimage import binary_erosion, gaussian_filter, label
 
 from tests.scenes import scratch
 from tests.test_stages import run, state
 from umbrate.actions.delivering import export_masks
 from umbrate.core.errors import UmbrateError
 from umbrate.core.imaging.decode import read_mask
+from umbrate.core.imaging.filters import gaussian_blur, halve_by_area, narrowed
+from umbrate.core.imaging.sharpness import sharpness
 from umbrate.core.masking import strokes
 from umbrate.core.masking.backdrop import differs, empty_frames, same_place, shot_plate, still_plate
 from umbrate.core.masking.clean import doubts, main_pieces, overlap, tidy
-from umbrate.core.masking.light import LINEAR, is_color, keyed, linear_light, unlikeness
+from umbrate.core.masking.light import (
+    LINEAR,
+    is_color,
+    is_of_colors,
+    keyed,
+    linear_light,
+    medians,
+    small_light,
+    unlikeness,
+)
 from umbrate.job.store import Job
 from umbrate.sitting.masks import decode_mask
 from umbrate.stages import BY_NAME
@@ -95,6 +106,62 @@ class Light(unittest.TestCase):
         for wrong in ("", "#12345", "green", "#GGGGGG"):
             with self.assertRaises(ValueError):
                 parse_color(wrong)
+
+
+class Kernels(unittest.TestCase):
+    """Against what they are short for."""
+
+    def test_one_of_several_colors_is_any_of_them(self):
+        rng = np.random.default_rng(3)
+        light = rng.random((40, 50, 3)).astype(np.float32) ** 3
+        light[:8] *= 0.002  # near black nothing is a color
+        colors = rng.random((5, 3)).astype(np.float32)
+        want = np.any([is_color(light, c, 0.2, 0.3, 1.6) for c in colors], axis=0)
+        self.assertGreater(want.sum(), 40)
+        np.testing.assert_array_equal(is_of_colors(light, colors, 0.2, 0.3, 1.6), want)
+
+    def test_medians_of_what_is_shown(self):
+        rng = np.random.default_rng(4)
+        for n in (1, 4, 7):
+            stack, shown = rng.random((n, 9, 11, 3)).astype(np.float32), rng.random((n, 9, 11)) < 0.6
+            hidden = np.broadcast_to(~shown[..., None], stack.shape)
+            want = np.ma.median(np.ma.masked_array(stack, hidden), axis=0).filled(0)
+            np.testing.assert_allclose(medians(stack, shown), want, atol=1e-6)
+            np.testing.assert_allclose(medians(stack), np.median(stack, axis=0), atol=1e-6)
+
+    def test_small_light_is_halved_light(self):
+        rng = np.random.default_rng(5)
+        for size in ((150, 200), (97, 301), (603, 1201)):
+            picture = rng.integers(0, 256, (*size, 3)).astype(np.uint8)
+            n = max(0, int(np.ceil(np.log2(max(size) / 960))))
+            want = LINEAR[np.asarray(Image.fromarray(picture).reduce(2**n))]
+            while max(want.shape[:2]) > 240:
+                want = halve_by_area(want)
+            np.testing.assert_allclose(small_light(picture), want, atol=1e-6)
+            np.testing.assert_array_equal(small_light(picture), small_light(Image.fromarray(picture)))
+
+    def test_a_mask_is_narrowed_as_by_so_many_erosions(self):
+        rng = np.random.default_rng(6)
+        for _ in range(25):
+            mask = gaussian_filter(rng.random(rng.integers(5, 60, 2)), 2) > 0.5
+            steps = int(rng.integers(1, 7))
+            np.testing.assert_array_equal(narrowed(mask, steps), binary_erosion(mask, iterations=steps))
+
+    def test_sharpness_inside_a_mask_is_that_of_the_whole_picture_there(self):
+        rng = np.random.default_rng(7)
+        gray = (255 * gaussian_filter(rng.random((160, 220)), 0.8)).astype(np.float32)
+        mask = np.zeros(gray.shape, bool)
+        mask[50:120, 60:170] = True
+        inside = binary_erosion(mask, iterations=6)
+        a, b, c = (gaussian_blur(gray, s)[inside] for s in (1.0, 2.0, 4.0))
+        some = np.abs(b - c)[::7]
+        strong = np.abs(b - c) >= np.sort(some)[int(0.8 * (len(some) - 1))]
+        want = np.abs(a - b)[strong].mean() / np.abs(b - c)[strong].mean()
+        self.assertAlmostEqual(sharpness(gray, mask), float(want), places=5)
+        # too small an object: all of the photo counts
+        mask[:] = False
+        mask[50:70, 60:80] = True
+        self.assertEqual(sharpness(gray, mask), sharpness(gray))
 
 
 class Backdrops(unittest.TestCase):

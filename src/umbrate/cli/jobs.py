@@ -10,6 +10,7 @@ from rich.text import Text
 
 from ..core.errors import UmbrateError
 from ..core.later import Later
+from ..work.worker import Worker
 from .changing import open_job
 from .console import out, say
 
@@ -18,6 +19,13 @@ store = Later("umbrate.job.store")
 stages = Later("umbrate.stages")
 state = Later("umbrate.work.state")
 runs = Later("umbrate.cli.runs")
+
+
+def started():
+    """A Worker whose process makes itself ready while this one reads what it needs itself."""
+    worker = Worker()
+    worker.start()
+    return worker
 
 
 @click.command()
@@ -44,8 +52,10 @@ def new(job):
 @click.option("--every-frames", type=click.IntRange(1), help="Of a video: one frame of every so many instead.")
 def add(job, photos, sitting, masks, pattern, every, every_frames):
     """Bring PHOTOS (folders, photo files, videos) into a sitting of JOB."""
+    worker = started()
     with open_job(job) as j:
-        sys.exit(0 if runs.bring_in(j, photos, sitting, masks, pattern, every, every_frames) else 1)
+        video = {"every_s": every, "every_frames": every_frames}
+        sys.exit(0 if runs.bring_in(j, photos, sitting, masks, pattern, worker=worker, **video) else 1)
 
 
 @click.command()
@@ -87,6 +97,7 @@ def split(job, sitting, where, pause, dry_run):
 @click.option("--adjust", "mode", flag_value="adjust", help="Poses: only adjust what is solved once more.")
 def run(job, sittings, upto, assignments, redo, mode):
     """Run the stages of JOB that are missing or stale; each result is saved when it is done."""
+    worker = started()
     with open_job(job) as j:
         chosen = [j.sitting(n) for n in sittings] or j.sittings()
         if not chosen:
@@ -96,7 +107,7 @@ def run(job, sittings, upto, assignments, redo, mode):
         runs.apply_assignments(j, chosen, assignments)
         if mode:
             upto = "poses"
-        sys.exit(0 if runs.run_cells(j, chosen, upto, redo=redo or bool(mode), mode=mode or "") else 1)
+        sys.exit(0 if runs.run_cells(j, chosen, upto, redo=redo or bool(mode), mode=mode or "", worker=worker) else 1)
 
 
 @click.command()

@@ -38,7 +38,9 @@ def read_in(job, place, masks=None, pattern=None, every_s=0.5, every_frames=None
         return read_folder(place, masks, pattern, report)
 
 
-def bring_in(job, places, sitting_name, masks=None, pattern=None, every_s=0.5, every_frames=None, quiet=False):
+def bring_in(
+    job, places, sitting_name, masks=None, pattern=None, every_s=0.5, every_frames=None, quiet=False, worker=None
+):
     """Add folders, photos and videos to a sitting and look at every photo and mask; whether all went well.
 
     What cannot be read is said and left out; the rest comes in.
@@ -75,7 +77,7 @@ def bring_in(job, places, sitting_name, masks=None, pattern=None, every_s=0.5, e
             say(f"Added {added} photos to “{sitting.name}”{again}.")
     for sentence in refused:
         complain("Left out", sentence)
-    good = run_cells(job, [sitting], "masks", quiet=quiet)
+    good = run_cells(job, [sitting], "masks", quiet=quiet, worker=worker)
     problems = [
         p for name in ("photos", "masks") if job.result(sitting.id, name) for p in job.result(sitting.id, name).problems
     ]
@@ -133,14 +135,15 @@ def apply_assignments(job, sittings, assignments):
         job.set_settings(*chosen)
 
 
-def run_cells(job, sittings, upto, redo=False, redo_all=False, quiet=False, mode=""):
+def run_cells(job, sittings, upto, redo=False, redo_all=False, quiet=False, mode="", worker=None):
     """Run what is missing or stale up to a stage; returns whether everything went well.
 
     mode : how the last stage is run, one of its `modes`
+    worker : the Worker that runs them; another one where not given
     """
     if upto not in BY_NAME:
         raise UmbrateError(f"There is no stage “{upto}”. There is: {', '.join(s.name for s in STAGES)}.")
-    queue = Queue(job)
+    queue = Queue(job, worker)
     for s in sorted(sittings, key=lambda s: bool(s.members)):  # what is joined, after what it is joined from
         names = [x.name for x in stages_of(s)]
         names = names[: names.index(upto) + 1] if upto in names else []

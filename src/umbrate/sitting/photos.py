@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 
 from ..core.errors import UmbrateError
-from ..core.imaging.decode import PHOTO_SUFFIXES, read_picture, read_reduced, thumbnail_of
+from ..core.imaging.decode import PHOTO_SUFFIXES, read_picture, read_reduced_image, thumbnail_of
 from ..core.names import printable
 from ..job.sittings import content_hash
 
@@ -134,17 +134,17 @@ def photo_picture(photo):
     return picture
 
 
-def photo_reduced(photo, longest):
-    """Pixels of a photo like `photo_picture`, halved; see `core.imaging.decode.read_reduced`."""
+def photo_image(photo, longest):
+    """A photo as an Image, halved, of the content that was brought in; see `core.imaging.decode.read_reduced_image`."""
     check_content(photo)
-    reduced = read_reduced(photo.path, longest)
+    image = read_reduced_image(photo.path, longest)
     check_content(photo)
-    return reduced
+    return image
 
 
 def photo_thumbnail(photo, size):
     """A small upright picture (h, w, 3) uint8 of a photo, of the content that was brought in."""
-    return thumbnail_of(photo_reduced(photo, 2 * size)[0], photo.orientation, size)
+    return thumbnail_of(photo_image(photo, 2 * size)[0], photo.orientation, size)
 
 
 def located(job, photo):

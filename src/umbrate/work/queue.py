@@ -9,8 +9,9 @@ from ..core.errors import UmbrateError
 from ..stages import BY_NAME
 from ..stages.base import settings_of
 from .serial import Running, Serial
+from .serve import run_stage
 from .state import current_fingerprint, is_current, is_invited
-from .worker import Event, run_stage
+from .worker import Event
 
 log = logging.getLogger(__name__)
 

@@ -3,21 +3,19 @@
 Started once and kept. It never writes the database: it computes, writes blobs (which are whole or
 absent) and sends the outcome back; the process that holds the job's lock commits it. So killing the
 worker at any moment loses the running step and nothing older.
+
+This module imports next to nothing, so that a command can start the process before it reads anything itself. What the
+process runs is in `serve`.
 """
 
 import logging
 import multiprocessing
 import os
-import signal
+import threading
 import time
-import traceback
 from dataclasses import dataclass, field
 
-from ..core.errors import Cancelled, UmbrateError
-from ..stages import BY_NAME
-from ..stages.base import Report
-from ..stages.executor import LocalExecutor
-from .logs import NOISY, watch_crashes
+from ..core.errors import Cancelled
 
 log = logging.getLogger(__name__)
 
@@ -25,7 +23,6 @@ log = logging.getLogger(__name__)
 #: keep their order
 ONE_THREAD = {name: "1" for name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS")}
 KILL_AFTER_S = 0.8
-EVERY_S = 0.2  #: progress is told no oftener: whoever shows it takes time from who computes
 
 
 @dataclass(frozen=True)
@@ -36,97 +33,11 @@ class Event:
     data: dict = field(default_factory=dict)
 
 
-class _PipeReport(Report):
-    def __init__(self, pipe, stop):
-        super().__init__(LocalExecutor(os.cpu_count() or 1))
-        self._pipe, self._stop, self._last = pipe, stop, 0.0
+def _begin(pipe, stop):
+    """What the process does: the rest is imported there, while whoever started it does something else."""
+    from .serve import serve
 
-    def check(self):
-        if self._stop.is_set():
-            raise Cancelled()
-
-    def progress(self, fraction, sentence, **figures):
-        self.check()
-        now = time.monotonic()
-        if now - self._last >= EVERY_S:
-            self._last = now
-            self._pipe.send(Event("progress", {"fraction": float(fraction), "sentence": sentence, "figures": figures}))
-
-    def live(self, name, data):
-        self._pipe.send(Event("live", {"name": name, "data": data}))
-
-
-def run_stage(name, inputs, settings, report):
-    """The Outcome of a stage, called by its name and with its settings as plain values."""
-    stage = BY_NAME[name]
-    return stage.run(inputs, stage.Settings(**settings), report)
-
-
-def run_preview(name, inputs, settings, photo_ids, report):
-    """What a run of a stage would make of a few photos (see `Stage.preview`)."""
-    stage = BY_NAME[name]
-    return stage.preview(inputs, stage.Settings(**settings), photo_ids, report)
-
-
-class _PipeLog(logging.Handler):
-    """Sends the worker's log lines to the process that keeps the log."""
-
-    def __init__(self, pipe):
-        super().__init__(logging.INFO)
-        self._pipe = pipe
-
-    def emit(self, record):
-        try:
-            self._pipe.send(Event("log", {"name": record.name, "level": record.levelno, "text": self.format(record)}))
-        except (OSError, ValueError):
-            pass  # nobody listens any more
-
-
-def _serve(pipe, stop):
-    watch_crashes()
-    root = logging.getLogger()
-    root.addHandler(_PipeLog(pipe))
-    root.setLevel(logging.INFO)
-    for noisy in NOISY:
-        logging.getLogger(noisy).setLevel(logging.WARNING)
-    # Ctrl-C in a terminal reaches the whole group: the parent decides what to do
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
-    while True:
-        try:
-            task = pipe.recv()
-        except (EOFError, OSError):
-            return
-        if task is None:
-            return
-        function, arguments = task
-        stop.clear()
-        try:
-            pipe.send(Event("done", {"value": function(*arguments, _PipeReport(pipe, stop))}))
-        except Cancelled as e:
-            pipe.send(Event("cancelled", {"message": str(e)}))
-        except UmbrateError as e:
-            pipe.send(Event("failed", {"message": str(e), "remedy": e.remedy}))
-        except MemoryError:
-            pipe.send(
-                Event(
-                    "failed",
-                    {
-                        "message": "The machine's memory was not enough for this step. Choose a smaller photo "
-                        "scale or fewer features, or close other programs."
-                    },
-                )
-            )
-        except Exception as e:
-            pipe.send(
-                Event(
-                    "failed",
-                    {
-                        "message": f"Something unexpected went wrong in this step ({type(e).__name__}: {e}). Nothing "
-                        "finished before is lost. Please report it with the log.",
-                        "traceback": traceback.format_exc(),
-                    },
-                )
-            )
+    serve(pipe, stop)
 
 
 class Worker:
@@ -135,12 +46,16 @@ class Worker:
     def __init__(self):
         self._process = self._pipe = self._stop = None
         self._cancelled_at = None
+        self._starting = threading.Lock()
         self.busy = False
 
     def start(self):
-        """Start the process where it does not run yet; takes no time, it warms up by itself."""
-        if self._process is not None and self._process.is_alive():
-            return
+        """Start the process where it does not run yet; it makes itself ready meanwhile. From any thread."""
+        with self._starting:
+            if self._process is None or not self._process.is_alive():
+                self._start()
+
+    def _start(self):
         context = multiprocessing.get_context("spawn")
         self._pipe, theirs = context.Pipe()
         self._stop = context.Event()
@@ -148,7 +63,7 @@ class Worker:
         os.environ.update(ONE_THREAD)
         try:
             self._process = context.Process(
-                target=_serve, args=(theirs, self._stop), daemon=True, name="umbrate-worker"
+                target=_begin, args=(theirs, self._stop), daemon=True, name="umbrate-worker"
             )
             self._process.start()
         finally:
@@ -245,11 +160,5 @@ class Worker:
 
     def close(self):
         """End the process."""
-        if self._process is not None and self._process.is_alive() and not self.busy:
-            try:
-                self._pipe.send(None)
-                self._process.join(1.0)
-            except OSError:
-                pass
         if self._process is not None and self._process.is_alive():
             self.kill()

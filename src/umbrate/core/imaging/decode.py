@@ -100,7 +100,7 @@ def _decoded_turn(image):
 def _eight_bit(image):
     """Any PIL mode to (h, w, 3) uint8."""
     if image.mode not in ("I;16", "I;16B", "I;16L", "I", "F"):
-        return np.asarray(image.convert("RGB"))
+        return np.asarray(image if image.mode == "RGB" else image.convert("RGB"))
     a = np.asarray(image)
     scale = 1 / 257.0
     if image.mode == "F":
@@ -160,27 +160,34 @@ def read_reduced(path, longest):
         Pixel u covers the pixels 2**halvings u and those after it of the whole picture.
     halvings : int
     """
+    image, halvings = read_reduced_image(path, longest)
+    return np.ascontiguousarray(np.asarray(image)), halvings
+
+
+def read_reduced_image(path, longest):
+    """What `read_reduced` gives as an Image of the mode RGB: where no array is needed, a third of the time is saved."""
     if not is_raw(path):
         with _open(path) as image:
             width, height = image.size
             _check_size(path, image.size)
             halvings = _halvings(image.size, longest)
-            if halvings and image.format in ("JPEG", "MPO"):
+            if image.format in ("JPEG", "MPO"):
                 try:
-                    image.draft("RGB", (width >> halvings, height >> halvings))
-                    picture = _eight_bit(image)
+                    if halvings:
+                        image.draft("RGB", (width >> halvings, height >> halvings))
+                    image.load()
+                    image = image if image.mode == "RGB" else image.convert("RGB")
                 except (OSError, ValueError, SyntaxError, EOFError) as e:
                     raise _damaged(path, e) from None
-                while picture.shape[1] > max(1, -(-width // 2**halvings)):
-                    picture = _halved(picture)
-                return np.ascontiguousarray(
-                    picture[: max(1, height >> halvings), : max(1, width >> halvings)]
-                ), halvings
-    picture = read_picture(path)
-    halvings = _halvings(picture.shape, longest)
+                while image.width > max(1, -(-width // 2**halvings)):
+                    image = _halved(image)
+                size = max(1, width >> halvings), max(1, height >> halvings)
+                return image if image.size == size else image.crop((0, 0, *size)), halvings
+    image = Image.fromarray(read_picture(path))
+    halvings = _halvings(image.size, longest)
     for _ in range(halvings):
-        picture = _halved(picture)
-    return picture, halvings
+        image = _halved(image)
+    return image, halvings
 
 
 def _halvings(size, longest):
@@ -190,9 +197,9 @@ def _halvings(size, longest):
     return n
 
 
-def _halved(picture):
-    h, w = max(2, picture.shape[0] // 2 * 2), max(2, picture.shape[1] // 2 * 2)
-    return np.asarray(Image.fromarray(picture[:h, :w]).reduce(2))
+def _halved(image):
+    w, h = max(2, image.width // 2 * 2), max(2, image.height // 2 * 2)
+    return image.crop((0, 0, w, h)).reduce(2)
 
 
 def _damaged(path, error):
@@ -203,9 +210,10 @@ def _damaged(path, error):
 
 
 def thumbnail_of(picture, orientation, size=256):
-    """A small picture (h, w, 3) uint8 of a picture, upright for people, `size` on the longer side."""
-    small = Image.fromarray(picture)
-    small.thumbnail((size, size))
+    """A small picture (h, w, 3) uint8 of a picture, or of an Image, upright for people, `size` on the longer side."""
+    image = picture if isinstance(picture, Image.Image) else Image.fromarray(picture)
+    share = min(size / max(image.size), 1.0)
+    small = image.resize(tuple(max(1, round(share * n)) for n in image.size), Image.BICUBIC, reducing_gap=2.0)
     return display_orientation(np.asarray(small), orientation)
 
 

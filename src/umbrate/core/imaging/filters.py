@@ -49,6 +49,35 @@ def gaussian_blur(image, sigma):
     return out
 
 
+@njit(cache=True, nogil=True)
+def _steps_inside(mask, most, out):
+    h, w = mask.shape
+    for y in range(h):
+        for x in range(w):
+            if not mask[y, x]:
+                out[y, x] = 0
+                continue
+            above = out[y - 1, x] if y > 0 else 0
+            left = out[y, x - 1] if x > 0 else 0
+            out[y, x] = min(min(above, left) + 1, most)
+    for y in range(h - 1, -1, -1):
+        for x in range(w - 1, -1, -1):
+            if out[y, x] > 0:
+                below = out[y + 1, x] if y + 1 < h else 0
+                right = out[y, x + 1] if x + 1 < w else 0
+                out[y, x] = min(out[y, x], min(below, right) + 1)
+
+
+def narrowed(mask, pixels):
+    """A mask (h, w) bool without what is at most so many steps to a side from its outline or from the picture's edge.
+
+    The steps are those of a two-pass distance transform (Rosenfeld and Pfaltz 1966).
+    """
+    steps = np.empty(mask.shape, np.uint8)
+    _steps_inside(np.ascontiguousarray(mask), min(pixels + 1, 255), steps)
+    return steps > pixels
+
+
 def halve_mask(mask, times=1):
     """A mask (h, w) bool as `times` halvings of its photo by `halve_by_area` need it: the one rule for all of them.
 

@@ -10,8 +10,9 @@ from dataclasses import dataclass
 
 import numpy as np
 import scipy
+from numba import njit
 
-from .light import is_color, unlikeness
+from .light import is_of_colors, medians, unlikeness
 
 FEWEST = 5  #: photos from one place that the sitting's own plate needs
 STRANGE = 0.5  #: of a photo without the object: so much of what the others show has colors that it lacks
@@ -117,17 +118,46 @@ def _fill_in(light, known):
     return out
 
 
+@njit(cache=True, nogil=True)
+def _cluster(x, sample, centers, rounds, colors):
+    """k-means of rows x, which changes the centers; `colors` receives the mean of `sample` in each; returns counts."""
+    nearest, count = np.empty(x.shape[0], np.int64), np.zeros(centers.shape[0])
+    for _ in range(rounds):
+        for i in range(x.shape[0]):
+            least = np.inf
+            for k in range(centers.shape[0]):
+                d = 0.0
+                for c in range(x.shape[1]):
+                    d += (x[i, c] - centers[k, c]) ** 2
+                if d < least:
+                    least = d
+                    nearest[i] = k
+        count[:] = 0.0
+        total, seen = np.zeros(centers.shape), np.zeros(colors.shape)
+        for i in range(x.shape[0]):
+            k = nearest[i]
+            count[k] += 1
+            for c in range(x.shape[1]):
+                total[k, c] += x[i, c]
+            for c in range(sample.shape[1]):
+                seen[k, c] += sample[i, c]
+        for k in range(centers.shape[0]):
+            if count[k] > 0:
+                centers[k] = total[k] / count[k]
+                colors[k] = seen[k] / count[k]
+    return count
+
+
 def _palette(light, where, count=20, seed=0):
     """The colors (count, 3) that occur where a mask is true: k-means of chromaticity and brightness."""
     sample = light[where]
     sample = sample[:: max(1, len(sample) // 20_000)]
     total = sample.sum(1, keepdims=True) + 1e-4
     x = np.hstack([sample / total * 6.0, np.log(total)])
-    centers = x[np.random.default_rng(seed).choice(len(x), min(count, len(x)), replace=False)]
-    for _ in range(12):
-        nearest = ((x[:, None] - centers[None]) ** 2).sum(-1).argmin(1)
-        centers = np.array([x[nearest == k].mean(0) if (nearest == k).any() else c for k, c in enumerate(centers)])
-    return np.array([sample[nearest == k].mean(0) for k in range(len(centers)) if (nearest == k).any()])
+    centers = x[np.random.default_rng(seed).choice(len(x), min(count, len(x)), replace=False)].astype(float)
+    colors = np.zeros((len(centers), 3))
+    has = _cluster(x, sample, centers, 12, colors) > 0
+    return colors[has].astype(np.float32)
 
 
 def _swept(stack, median, tolerance, turning):
@@ -167,20 +197,17 @@ def still_plate(lights, tolerance=0.10, turning=0.16):
     if len(lights) < FEWEST:
         raise ValueError(f"a sitting's own plate needs at least {FEWEST} photos from one place")
     stack = np.stack(lights)
-    median = np.median(stack, axis=0)
+    median = medians(stack)
     reach = _swept(stack, median, tolerance, turning)
     if reach.all() or not reach.any():
         return Plate(median, reach)
     rows, cols = np.flatnonzero(reach.any(1)), np.flatnonzero(reach.any(0))
     box = np.s_[rows[0] : rows[-1] + 1, cols[0] : cols[-1] + 1]
     part = np.ascontiguousarray(stack[:, box[0], box[1]])
-    shown = np.zeros(part.shape[:3], bool)
-    for color in _palette(median, ~reach):
-        for k, x in enumerate(part):
-            shown[k] |= is_color(x, color, 0.8 * tolerance, 0.7, 1.4)
+    colors = _palette(median, ~reach)
+    shown = np.stack([is_of_colors(x, colors, 0.8 * tolerance, 0.7, 1.4) for x in part])
     count = shown.sum(0)
-    masked = np.ma.masked_array(part, np.broadcast_to(~shown[..., None], part.shape))
-    seen = np.ma.median(masked, axis=0).filled(0)
+    seen = medians(part, shown)
     # a part of the object that happens to have a backdrop color does not keep still
     bright = np.where(shown, part.sum(-1), 0)
     mean = bright.sum(0) / np.maximum(count, 1)

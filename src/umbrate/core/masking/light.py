@@ -9,7 +9,7 @@ import numpy as np
 from numba import njit
 from PIL import Image
 
-from ..imaging.filters import gaussian_blur, halve_by_area
+from ..imaging.filters import gaussian_blur
 
 SMOOTH_PX = 0.8  #: sensor noise is smoothed by this much before colors are compared
 FLOOR = 0.004  #: linear light below which a color is not told from black
@@ -71,6 +71,74 @@ def is_color(light, color, tolerance=0.10, darker=1e-3, brighter=1e3):
     return (unlikeness(light, other, darker, brighter) < tolerance) & lit
 
 
+@njit(cache=True, nogil=True)
+def _of_colors(light, colors, tolerance, low, high, out):
+    h, w, _ = light.shape
+    floor, one = np.float32(FLOOR), np.float32(1e-8)
+    for v in range(h):
+        for u in range(w):
+            r, g, b = light[v, u, 0], light[v, u, 1], light[v, u, 2]
+            out[v, u] = False
+            if not (r > floor or g > floor or b > floor):
+                continue  # near black nothing is a color
+            most = tolerance * (np.sqrt(r * r + g * g + b * b) + floor)
+            for k in range(colors.shape[0]):
+                p, q, o = colors[k, 0], colors[k, 1], colors[k, 2]
+                s = min(max((r * p + g * q + b * o) / max(p * p + q * q + o * o, one), low), high)
+                x, y, z = r - s * p, g - s * q, b - s * o
+                if np.sqrt(x * x + y * y + z * z) < most:
+                    out[v, u] = True
+                    break
+
+
+def is_of_colors(light, colors, tolerance=0.10, darker=1e-3, brighter=1e3):
+    """Which pixels (h, w) are one of several surface colors; see `is_color`.
+
+    Parameters
+    ----------
+    light : (h, w, 3) float32
+    colors : (n, 3)
+        Linear light.
+    """
+    out = np.empty(light.shape[:2], np.bool_)
+    f = np.float32
+    _of_colors(light, np.ascontiguousarray(colors, f), f(tolerance), f(darker), f(brighter), out)
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _medians(stack, shown, out):
+    n, h, w, _ = stack.shape
+    values = np.empty(n, np.float32)
+    for v in range(h):
+        for u in range(w):
+            for c in range(3):
+                count = 0
+                for k in range(n):
+                    if shown[k, v, u]:
+                        # kept in order as they come: there are few
+                        x, at = stack[k, v, u, c], count
+                        while at > 0 and values[at - 1] > x:
+                            values[at] = values[at - 1]
+                            at -= 1
+                        values[at] = x
+                        count += 1
+                half = count // 2
+                if count == 0:
+                    out[v, u, c] = 0.0
+                elif count % 2:
+                    out[v, u, c] = values[half]
+                else:
+                    out[v, u, c] = (values[half - 1] + values[half]) / np.float32(2)
+
+
+def medians(stack, shown=None):
+    """Medians (h, w, 3) of a stack (n, h, w, 3) float32, of those that are shown (n, h, w) only; 0 where none is."""
+    out = np.empty(stack.shape[1:], np.float32)
+    _medians(np.ascontiguousarray(stack), np.ones(stack.shape[:3], bool) if shown is None else shown, out)
+    return out
+
+
 def keyed(light, color, share=0.72):
     """The first mask (h, w) bool by backdrop color: what has too much else in it.
 
@@ -83,12 +151,29 @@ def keyed(light, color, share=0.72):
     return taken < share * np.linalg.norm(light, axis=-1)
 
 
+@njit(cache=True, nogil=True)
+def _mean_light(picture, table, block, out):
+    share = np.float32(1.0 / (block * block))
+    for v in range(out.shape[0]):
+        for u in range(out.shape[1]):
+            r = g = b = np.float32(0)
+            for y in range(v * block, (v + 1) * block):
+                for x in range(u * block, (u + 1) * block):
+                    r += table[picture[y, x, 0]]
+                    g += table[picture[y, x, 1]]
+                    b += table[picture[y, x, 2]]
+            out[v, u, 0], out[v, u, 1], out[v, u, 2] = r * share, g * share, b * share
+
+
 def small_light(picture, side=240):
-    """Linear light (h, w, 3) float32 of a picture, halved until it is small."""
+    """Linear light (h, w, 3) float32 of a picture, or of an Image, halved until it is small."""
+    image = picture if isinstance(picture, Image.Image) else Image.fromarray(picture)
     n = 0
-    while max(picture.shape[:2]) >> n > 4 * side:
+    while max(image.size) >> n > 4 * side:
         n += 1
-    light = LINEAR[np.asarray(Image.fromarray(picture).reduce(2**n))]
-    while max(light.shape[:2]) > side:
-        light = halve_by_area(light)
-    return np.ascontiguousarray(light)
+    small, k = np.asarray(image.reduce(2**n)), 0
+    while max(small.shape[:2]) >> k > side:
+        k += 1
+    out = np.empty((small.shape[0] >> k, small.shape[1] >> k, 3), np.float32)
+    _mean_light(small, LINEAR, 1 << k, out)
+    return out

@@ -6,7 +6,7 @@ from ...core.errors import UmbrateError
 from ...sitting.masks import decode_mask, encode_mask
 from ...stages import BY_NAME
 from ...stages.base import settings_of
-from ...work.worker import run_preview
+from ...work.serve import run_preview
 from ..text import counted
 
 PREVIEWED = 4  #: photos on which masks are tried where nobody says which

@@ -14,7 +14,7 @@ from ...core.imaging.sharpness import LONGEST, gray_of, sharpness
 from ...formats.files import files_below
 from ...job.blobs import BlobStore
 from ...sitting.masks import encode_mask
-from ...sitting.photos import check_content, photo_reduced
+from ...sitting.photos import check_content, photo_image
 from ..base import problem
 
 SILHOUETTE_PX = 192  #: longer side of the small picture of a mask
@@ -49,8 +49,8 @@ def store_mask(blobs, photo, mask):
     """Store a photo's mask (h, w) bool and its silhouette; returns a NewMask."""
     small = halve_mask(mask, max(0, int(np.log2(max(mask.shape) / SILHOUETTE_PX))))
     small = display_orientation(small, photo.orientation)
-    picture, halvings = photo_reduced(photo, LONGEST)
-    gray = gray_of(picture)
+    image, halvings = photo_image(photo, LONGEST)
+    gray = gray_of(image)
     inside = halve_mask(mask, halvings)
     edge = mask[0].sum() + mask[-1].sum() + mask[:, 0].sum() + mask[:, -1].sum()
     store = BlobStore(blobs)

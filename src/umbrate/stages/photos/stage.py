@@ -1,7 +1,9 @@
 """Photos: every file decoded once, so that a damaged one is known before an hour is spent on it."""
 
 import io
+import os
 from collections import Counter
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import partial
 
@@ -15,12 +17,12 @@ from ...core.masking.backdrop import FEWEST, differs, empty_frames, same_place, 
 from ...core.masking.clean import tidy
 from ...core.masking.light import small_light
 from ...job.blobs import BlobStore
-from ...sitting.photos import check_content, photo_key, photo_reduced, photo_refs
+from ...sitting.photos import check_content, photo_image, photo_key, photo_refs
 from ..base import Outcome, Stage, StageSettings, problem
 from ..sharpness import sharpness_histogram, soft_problems
 from .figures import PhotosFigures
 
-PLATE_PHOTOS = 60  #: at most so many photos of a place tell what stands still there
+PLATE_PHOTOS = 60  #: at most so many photos of a place show what stands still there
 LOOK_VERSION = 1  #: of what is kept for a file's content
 
 
@@ -59,14 +61,19 @@ def find_bare_frames(photos, lights):
     place = np.full(len(photos), -1)
     place[rows] = same_place([lights[k].sum(-1) for k in rows])
     areas, strange = np.full(len(photos), np.nan), np.zeros(len(photos))
-    for g in np.unique(place[rows]):
-        who = np.flatnonzero(place == g)
-        if len(who) >= FEWEST:
-            plate = still_plate([lights[k] for k in who[:: -(-len(who) // PLATE_PHOTOS)]])
-            masks = [tidy(differs(lights[k], plate), open_px=1) for k in who]
-            areas[who] = [m.sum() for m in masks]
-            strange[who] = strange_shares([lights[k] for k in who], masks)
+    groups = [who for g in np.unique(place[rows]) if len(who := np.flatnonzero(place == g)) >= FEWEST]
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        found = pool.map(lambda who: _against_own_plate([lights[k] for k in who]), groups)
+        for who, (area, share) in zip(groups, found, strict=True):
+            areas[who], strange[who] = area, share
     return place, np.flatnonzero(empty_frames(areas, place, strange)).tolist()
+
+
+def _against_own_plate(lights):
+    """How much of each photo of one place differs from what stands still there, and the share that is strange."""
+    plate = still_plate(lights[:: -(-len(lights) // PLATE_PHOTOS)])
+    masks = [tidy(differs(x, plate), open_px=1) for x in lights]
+    return [m.sum() for m in masks], strange_shares(lights, masks)
 
 
 def bare_problems(photos):
@@ -165,7 +172,7 @@ def look_at_photo(blobs, seen, photo):
     except UmbrateError as e:
         return Looked(trouble=problem(photo, str(e), "The others come in without it."), missing=True)
     try:
-        picture = photo_reduced(photo, LONGEST)[0]
+        picture = photo_image(photo, LONGEST)[0]
         small = io.BytesIO()
         Image.fromarray(thumbnail_of(picture, photo.orientation)).save(small, "JPEG", quality=88)
         # half precision is finer than the photo's own eight bits
