@@ -94,7 +94,7 @@ def things(out):
         ("the joined row", sitting(2)), ("Join", stage("join")), ("Cloud of the row", stage("cloud")),
         ("color by likeness", lambda w: w.session.cleaning.set_look("precision")),
         ("coverage", lambda w: w.session.cleaning.cover()),
-        ("try a filter", lambda w: w.session.cleaning.try_on({"filter": "specks", "share": 0.01})),
+        ("try a filter", lambda w: w.session.cleaning.try_on({"filter": "lonely", "least": 6})),
         ("keep it", lambda w: w.session.cleaning.apply()),
         ("take it back", lambda w: w.session.undo()),
         ("set a photo aside", lambda w: w.session.edits.set_aside({w.session.photos()[2].id})),

@@ -1,5 +1,6 @@
 """The window acts on what it shows, survives what nobody foresaw, and tells of a disk that is full."""
 
+import inspect
 import logging
 import subprocess
 import sys
@@ -15,19 +16,31 @@ from PyQt6.QtTest import QTest
 from tests import test_desk
 from tests.scenes import pebble_set, scratch
 from tests.test_cli import umbrate
-from tests.test_desk import DeskTest, wait_for
+from tests.test_desk import OF_SITTING, DeskTest, wait_for
 from tests.test_scaling import put_marks
 from tests.test_stages import new_job, run
+from umbrate.actions import cleaning, delivering
 from umbrate.actions.leveling import change_level
+from umbrate.core.cloud import coverage
+from umbrate.core.dense import fuse
 from umbrate.core.errors import UmbrateError
+from umbrate.core.features import detect
+from umbrate.core.imaging import decode, sharpness, undistort
+from umbrate.core.masking.backdrop import still_plate
 from umbrate.core.raster.camera import eye_round
+from umbrate.core.targets.detect import find_targets
 from umbrate.desk.photo import view as photoview
 from umbrate.desk.scene.pointer import pick_end
 from umbrate.desk.session.background import Background
 from umbrate.job.database import StoreError
+from umbrate.job.sittings import content_hash, search
 from umbrate.job.store import Job
+from umbrate.sitting import clouds
 from umbrate.sitting.blocks import stored_block
+from umbrate.sitting.clouds import compare_clouds
 from umbrate.sitting.frames import load_block
+from umbrate.stages.photos.records import read_records
+from umbrate.work.demo import make_demo_job
 
 setUpModule, tearDownModule = test_desk.setUpModule, test_desk.tearDownModule
 NONE = Qt.KeyboardModifier.NoModifier
@@ -386,6 +399,113 @@ class EveryCommand(DeskTest):
         self.assertIn("Split at pauses", titles)
         self.assertIn("Keep as backdrop plates", titles)
         self.assertEqual(len(s.photos()), 12)
+
+
+class TheWindowsThread(DeskTest):
+    """What takes longer than 50 ms in a job of the demo's size is never called in the window's thread.
+
+    Time would depend on the machine, so the calls are watched: a profile function sees each that this thread makes.
+    """
+
+    HEAVY = (
+        decode.read_picture, decode.read_reduced_image, decode.read_mask, content_hash, sharpness.sharpness,
+        undistort.undistort, clouds._read, coverage.coverage, compare_clouds, delivering.export_cloud,
+        delivering.export_masks, delivering.export_undistorted, read_records, search, make_demo_job, still_plate,
+        fuse.fuse, detect.detect, find_targets,
+    )  # fmt: skip
+
+    def setUp(self):
+        super().setUp()
+        self.codes = {inspect.unwrap(f).__code__: f.__qualname__ for f in self.HEAVY}
+        self.seen = set()
+        small = mock.patch("umbrate.desk.session.contents.READ_AT_ONCE", 0)  # the demo's clouds are larger
+        small.start()
+        self.addCleanup(small.stop)
+
+    def watched(self, words, act):
+        """Do something and wait for what comes of it, with every call of this thread seen."""
+
+        def look(frame, event, _):
+            if event == "call" and frame.f_code in self.codes:
+                self.seen.add((words, self.codes[frame.f_code]))
+
+        s = self.session
+        sys.setprofile(look)
+        try:
+            act()
+            wait_for(lambda: s.background.idle and s.tasks.idle and (s.queue is None or s.queue.idle))
+            self.window.scene.grab()
+            self.window.photo_view.grab()
+        finally:
+            sys.setprofile(None)
+
+    def test_nothing_heavy_runs_in_it(self):
+        self.open(*OF_SITTING)
+        s, w, out = self.session, self.window, scratch()
+
+        def asked(kind, answer, act):
+            def do():
+                with mock.patch(f"PyQt6.QtWidgets.QFileDialog.{kind}", return_value=answer):
+                    act()
+
+            return do
+
+        for name in OF_SITTING:
+            self.watched(name, lambda n=name: s.choose(stage=n))
+        things = {
+            "a photo": lambda: s.choose(photo_id=s.photos()[5].id),
+            "look through": lambda: w.scene.look_through(s.photo_id),
+            "coverage": lambda: s.cleaning.cover(),
+            "a filter": lambda: s.cleaning.try_on({"filter": "lonely", "least": 6}),
+            "apply": lambda: s.cleaning.apply(),
+            "undo": s.undo,
+            "a setting": lambda: s.edits.set_setting("cloud", "outline_votes", 2),
+            "aside": lambda: s.edits.set_aside({s.photos()[1].id}),
+            "back": s.undo,
+            "the cloud as file": asked("getSaveFileName", (str(out / "c.ply"), ""), w.deliver.cloud),
+            "masks as files": asked("getExistingDirectory", str(out / "m"), w.deliver.masks),
+            "undistorted": asked("getExistingDirectory", str(out / "u"), w.deliver.undistorted),
+            "find photos": asked("getExistingDirectory", str(out), w.find_missing),
+            "try masks": w.preview_masks,
+            "files outside": s.arrivals.check_files,
+            "run": lambda: s.run([(s.sitting_id, "photos")]),
+            "add photos": lambda: s.arrivals.add_folders([pebble_set() / "by-hand"]),
+        }
+        for words, act in things.items():
+            self.watched(words, act)
+        self.assertEqual(self.seen, set())
+        self.assertTrue((out / "c.ply").exists())
+        with mock.patch("umbrate.desk.window.demo_folder", return_value=out / "d.umbrate"):
+            self.watched("the demo", lambda: (w.open_demo(), wait_for(lambda: s.background.idle), s.cancel()))
+        self.assertEqual(self.seen, set())
+        # and that the watch sees what there is to see
+        self.watched("itself", lambda: decode.read_reduced_image(pebble_set() / "by-hand" / "U_0001.jpg", 100))
+        self.assertEqual(self.seen, {("itself", "read_reduced_image")})
+
+    def test_a_large_cloud_comes_when_it_is_read_and_the_one_before_stays_until_then(self):
+        self.open(*OF_SITTING)
+        s, scene = self.session, self.window.scene
+        s.choose(stage="cloud")
+        wait_for(lambda: scene.is_cloud)
+        count = len(scene.points)
+        self.assertGreater(count, 1000)
+        gate, real = threading.Event(), clouds.CloudSource.read
+
+        def late(source):
+            gate.wait(30)
+            return real(source)
+
+        with mock.patch.object(clouds.CloudSource, "read", late):
+            kept = s.cleaning.kept
+            s.do(lambda: cleaning.apply_steps(s.job, s.sitting, kept, [{"filter": "share", "percent": 60}]))
+            self.assertIsNone(s.cloud_at_hand())
+            self.assertIsNotNone(s.cloud_coming)
+            self.assertTrue(scene.is_cloud)  # the one before, no tie points in between
+            self.assertEqual(len(scene.points), count)
+            gate.set()
+            wait_for(lambda: s.cloud_coming is None)
+        wait_for(lambda: scene.points is not None and len(scene.points) == s.cleaning.kept.left)
+        self.assertLess(len(scene.points), count)
 
 
 class Backgrounds(unittest.TestCase):

@@ -131,7 +131,7 @@ class WhatWasBroughtIn(unittest.TestCase):
         self.job.set_aside([aside.id], False)
         with (
             mock.patch("umbrate.stages.photos.stage.LOOK_VERSION", 2),
-            mock.patch("umbrate.sitting.photos.read_reduced_image", side_effect=photos.read_reduced) as read,
+            mock.patch("umbrate.sitting.photos.read_reduced_image", side_effect=photos.read_reduced_image) as read,
         ):
             run(self.job, self.sitting, "photos")
         self.assertEqual(read.call_count, 4)

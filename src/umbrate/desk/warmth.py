@@ -24,9 +24,11 @@ class Warmth(QObject):
 
     _read = pyqtSignal()
 
-    def __init__(self, parent):
-        super().__init__(parent)
+    def __init__(self, window):
+        super().__init__(window)
+        self._session = window.session
         self._read.connect(self._make_plots)
+        self._session.job_changed.connect(self._start_worker)
 
     def begin(self):
         """Begin; returns at once."""
@@ -40,6 +42,18 @@ class Warmth(QObject):
             self._read.emit()
         except Exception:  # whoever needs it meets it again, and tells
             log.warning("not everything could be made ready", exc_info=True)
+
+    def _start_worker(self):
+        """Have the process that runs stages make itself ready: it takes two seconds to import what it needs."""
+        queue = self._session.queue
+
+        def start():
+            queue.worker.start()
+            if self._session.queue is not queue:
+                queue.worker.close()  # the job was closed meanwhile
+
+        if queue is not None and self._session.job.writable:
+            threading.Thread(target=start, daemon=True, name="umbrate-begin").start()
 
     def _make_plots(self):
         if make_spare():

@@ -20,7 +20,6 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from ..core.errors import UmbrateError
 from ..core.imaging.decode import PHOTO_SUFFIXES
 from ..core.imaging.video import VIDEO_SUFFIXES
 from ..job.folder import JobInUse
@@ -180,14 +179,17 @@ class Window(QMainWindow):
 
     def open_demo(self):
         """Open the demo job, made on first use, and start it where it has not run."""
-        try:
-            with make_demo_job(demo_folder()) as job:
-                folder = job.folder
-        except JobInUse:
-            folder = demo_folder()  # it is open somewhere, perhaps here
-        except UmbrateError as e:
-            self.session.said.emit(str(e), "bad")
-            return
+
+        def make():
+            try:
+                with make_demo_job(demo_folder()) as job:
+                    return job.folder
+            except JobInUse:
+                return demo_folder()  # it is open somewhere, perhaps here
+
+        self.session.in_background(make, self._demo_is_there, series="demo")
+
+    def _demo_is_there(self, folder):
         if self.open_path(folder) and self.session.job.writable and not self.session.result("cloud"):
             self.session.choose(stage="poses")
             self.session.run_all()
