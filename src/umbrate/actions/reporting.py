@@ -20,7 +20,7 @@ from ..sitting.clouds import load_cloud
 from ..sitting.endpoints import spreads_of
 from ..sitting.frames import end_text, frame_of, level_of, load_block, row_of_end, scale_result
 from ..sitting.lenses import group_name
-from ..stages import BY_NAME
+from ..stages import BY_NAME, figures_of
 from .leveling import level_text
 from .measuring import measure_all
 from .picturing import as_png, draw, eye_for
@@ -200,7 +200,8 @@ def _ledger_rows(job, sitting, members):
     of = {sitting.id, *members}  # what a joined row is made of ran with its members
     return [
         (e.when.replace("T", " "), _step(e, sitting, members), f"{e.seconds:.1f} s",
-         e.outcome, e.program, ", ".join(f"{k} {v}" for k, v in e.settings.items() if not isinstance(v, dict)))
+         ": ".join(x for x in (e.outcome, figures_of(e)[0]) if x), e.program,
+         ", ".join(f"{k} {v}" for k, v in e.settings.items() if not isinstance(v, dict)))
         for e in job.ledger() if e.sitting_id in of
     ]  # fmt: skip
 

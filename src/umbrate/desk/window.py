@@ -24,6 +24,7 @@ from ..core.imaging.decode import PHOTO_SUFFIXES
 from ..core.imaging.video import VIDEO_SUFFIXES
 from ..job.folder import JobInUse
 from ..stages import BY_NAME
+from ..stages.base import Shown
 from ..work.adding import is_video
 from ..work.demo import demo_folder, make_demo_job
 from ..work.logs import log_file, log_folder
@@ -217,7 +218,7 @@ class Window(QMainWindow):
         """Begin or end marking points in the photo view."""
         s = self.session
         if s.photo is not None:
-            if s.stage not in ("poses", "scale"):
+            if not s.shows(Shown.POINTS):
                 s.choose(stage="scale" if s.result("poses") else "poses")
             ScalePanel.shown = "Points"
             self.bench.show_part()

@@ -323,7 +323,7 @@ def _photos(content):
 
 def _ledger(content):
     heads = ("when", "step", "time", "outcome", "version", "settings")
-    return [_text("What ran", HEADING), _table(heads, content["ledger"], (0.17, 0.14, 0.08, 0.08, 0.08, 0.45))]
+    return [_text("What ran", HEADING), _table(heads, content["ledger"], (0.15, 0.13, 0.07, 0.2, 0.07, 0.38))]
 
 
 def story(content):

@@ -1,6 +1,6 @@
 """The stages of a job, in the order of work. To add a stage, write its folder and name it here."""
 
-from ..job.figures import MODELS
+from ..job.figures import MODELS, read_figures
 from ..job.results import MERGED
 from .cloud.stage import CloudStage
 from .join.stage import JoinStage
@@ -14,6 +14,15 @@ STAGES = (PhotosStage(), MasksStage(), LensStage(), PosesStage(), ScaleStage(), 
 BY_NAME = {s.name: s for s in STAGES}
 MODELS.update({s.name: s.Figures for s in STAGES})
 MERGED.update({s.name: s.merged for s in STAGES if s.of_members})
+
+
+def figures_of(entry):
+    """The key figures of a ledger's entry in a few words, and all lines that people read of it; "" and [] without."""
+    stage = BY_NAME.get(entry.stage)
+    figures = read_figures(entry.stage, entry.figures) if stage and entry.figures else None
+    if figures is None:
+        return "", []
+    return ", ".join(x for x in stage.headline(figures) if x), figures.rows()
 
 
 def stages_of(sitting):

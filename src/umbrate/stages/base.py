@@ -137,6 +137,7 @@ class Shown(Enum):
     DEPTH = "depth maps, over the photo"
     CLOUDS = "the clouds of the sitting"
     OVERLAY = "the sittings of a join, laid over each other"
+    POINTS = "points that are marked in photos"
 
 
 class Stage:

@@ -9,7 +9,7 @@ tie their own photos.
 import numpy as np
 
 from ...core.errors import UmbrateError
-from ...core.poses.block import Block
+from ...core.poses.block import FEATURE, TARGET, Block
 from ...sitting.frames import frame_of, load_block
 from ...sitting.marks import without_marks
 from ...sitting.members import members_of
@@ -109,6 +109,10 @@ def join_blocks(blocks, ties, support):
     def together(what, add=None):
         return np.concatenate([getattr(b, what) + (0 if add is None else add[k]) for k, b in enumerate(blocks)])
 
+    # a target of the support is another place in every sitting: its number means that of the first
+    kind = together("kind")
+    foreign = (np.arange(first[-1]) >= first[1]) & np.isin(together("label"), list(support))
+    kind[(kind == TARGET) & foreign] = FEATURE
     photo, point = together("photo", photos), index[together("point", first)]
     order = np.lexsort((photo, point))
     k = len(order)
@@ -116,7 +120,7 @@ def join_blocks(blocks, ties, support):
         poses=together("poses"), lenses=together("lenses"), lens_of=together("lens_of", lenses),
         points=together("points")[kept], photo=photo[order], feature=together("feature")[order], point=point[order],
         xy=np.zeros((k, 2)), residual=np.zeros((k, 2)), sigma=np.ones(k), photo_ids=together("photo_ids"),
-        kind=together("kind")[kept], label=together("label")[kept],
+        kind=kind[kept], label=together("label")[kept],
     )  # fmt: skip
 
 

@@ -12,7 +12,7 @@ from ...core.poses.marked import missing
 from ...sitting.marks import marks_of
 from ...sitting.masks import mask_blobs
 from ...sitting.photos import photo_key, photo_refs
-from ..base import Forecast, Histogram, Stage, StageSettings, only
+from ..base import Forecast, Histogram, Shown, Stage, StageSettings, only
 from .figures import RESIDUAL_TOP_PX, PosesFigures
 from .inputs import ADJUST, FEATURES, GO_ON, MARKED, START_OVER, Before, Inputs, Unchanged
 from .merging import gather_merged
@@ -161,6 +161,7 @@ class PosesStage(Stage):
         GO_ON: "Keep the photos where they stand, let those set aside leave, and bring in the new ones",
         ADJUST: "Move everything together once more with the lens and settings as they are now, in seconds",
     }
+    shows = frozenset({Shown.POINTS})
     Settings = Settings
     Figures = PosesFigures
 

@@ -24,7 +24,7 @@ from ...sitting.blocks import stored_block
 from ...sitting.endpoints import control_points
 from ...sitting.frames import end_text, row_of_end
 from ...sitting.marks import marks_of, with_marks, without_marks
-from ..base import Forecast, Outcome, Stage, StageSettings, only, problem
+from ..base import Forecast, Outcome, Shown, Stage, StageSettings, only, problem
 from .figures import KnownPoint, LengthFigures, ScaleFigures
 
 FROM_SHEET = "sheet"
@@ -83,6 +83,7 @@ class ScaleStage(Stage):
     about = "Sets the scale by known lengths, ties the block to marked and known points, and checks other lengths."
     needs = ("poses",)
     reads = "lengths or points"
+    shows = frozenset({Shown.POINTS})
     Settings = Settings
     Figures = ScaleFigures
 
