@@ -2,6 +2,7 @@
 
 import json
 import sys
+from contextlib import contextmanager
 from pathlib import Path
 
 import click
@@ -21,11 +22,15 @@ state = Later("umbrate.work.state")
 runs = Later("umbrate.cli.runs")
 
 
+@contextmanager
 def started():
-    """A Worker whose process makes itself ready while this one reads what it needs itself."""
+    """A Worker whose process makes itself ready while this one reads what it needs itself; it ends with this."""
     worker = Worker()
     worker.start()
-    return worker
+    try:
+        yield worker
+    finally:
+        worker.close()
 
 
 @click.command()
@@ -52,8 +57,7 @@ def new(job):
 @click.option("--every-frames", type=click.IntRange(1), help="Of a video: one frame of every so many instead.")
 def add(job, photos, sitting, masks, pattern, every, every_frames):
     """Bring PHOTOS (folders, photo files, videos) into a sitting of JOB."""
-    worker = started()
-    with open_job(job) as j:
+    with started() as worker, open_job(job) as j:
         video = {"every_s": every, "every_frames": every_frames}
         sys.exit(0 if runs.bring_in(j, photos, sitting, masks, pattern, worker=worker, **video) else 1)
 
@@ -97,8 +101,7 @@ def split(job, sitting, where, pause, dry_run):
 @click.option("--adjust", "mode", flag_value="adjust", help="Poses: only adjust what is solved once more.")
 def run(job, sittings, upto, assignments, redo, mode):
     """Run the stages of JOB that are missing or stale; each result is saved when it is done."""
-    worker = started()
-    with open_job(job) as j:
+    with started() as worker, open_job(job) as j:
         chosen = [j.sitting(n) for n in sittings] or j.sittings()
         if not chosen:
             raise UmbrateError(
