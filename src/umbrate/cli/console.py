@@ -1,4 +1,4 @@
-"""The terminal: what is said, and where. Texts are printed as they are: a bracket in a file's name is no markup."""
+"""The terminal: what is printed, and where. Texts are printed as they are: a bracket in a file's name is no markup."""
 
 import click
 from rich.console import Console

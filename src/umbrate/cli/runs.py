@@ -43,7 +43,7 @@ def bring_in(
 ):
     """Add folders, photos and videos to a sitting and look at every photo and mask; whether all went well.
 
-    What cannot be read is said and left out; the rest comes in.
+    What cannot be read is listed and left out; the rest comes in.
     """
     refused, read = [], []
     plain_name(sitting_name, "A sitting")

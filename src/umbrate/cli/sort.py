@@ -90,7 +90,7 @@ def _kind(photo):
 
 
 def _print_photos(name, rows):
-    """A table of a sitting's photos; the camera is said once where all have the same."""
+    """A table of a sitting's photos; the camera stands there once where all have the same."""
     kinds = {_kind(p) for p, *_ in rows}
     table = Table(title=f"{name}: {kinds.pop()}" if len(kinds) == 1 else name, title_justify="left")
     for head in ("photo", "exposure", "taken", "sharpness", "state", *(["camera"] if kinds else [])):

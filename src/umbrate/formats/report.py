@@ -1,4 +1,4 @@
-"""The accuracy report as PDF: plain values in, pages out. What they mean is told by `actions.reporting`."""
+"""The accuracy report as PDF: plain values in, pages out. `actions.reporting` makes the values."""
 
 import io
 

@@ -87,7 +87,7 @@ def watch_crashes():
 
 
 def sentence_of(kind, error):
-    """What is said of an error nobody foresaw."""
+    """The sentence for an error nobody foresaw."""
     return (
         f"Something unexpected went wrong ({kind.__name__}: {error}). The job is whole; go on. "
         f"The log says more: {log_file()}"

@@ -13,7 +13,7 @@ from ..stages.executor import LocalExecutor
 from .logs import NOISY, watch_crashes
 from .worker import Event
 
-EVERY_S = 0.2  #: progress is told no oftener: whoever shows it takes time from who computes
+EVERY_S = 0.2  #: progress is sent no oftener: showing it takes time from the computation
 
 
 class _PipeReport(Report):

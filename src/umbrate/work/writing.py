@@ -44,7 +44,7 @@ def write_from(folder, write, replace, report):
 
 @contextmanager
 def _ended_politely():
-    """What is written aside is removed when the process is told to end; see `Worker.kill`."""
+    """What is written aside is removed when the process is asked to end; see `Worker.kill`."""
 
     def end(number, frame):
         raise Cancelled()

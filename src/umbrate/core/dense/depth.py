@@ -446,7 +446,8 @@ def depth_map(view, neighbors, box, points, *, seed=0, rounds=3, reach=(0.0, np.
     Returns
     -------
     DepthMap
-        Negative where the surface that is seen lies outside the keep box: it tells what is not before it.
+        Negative where the surface that is seen lies outside the keep box: such pixels prove that the space in front is
+        empty.
     """
     rng = np.random.default_rng(seed)
     pyramid = [(view, neighbors)]

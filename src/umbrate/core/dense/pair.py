@@ -1,7 +1,7 @@
 """Two photos alone: no third one confirms what they say, so that the check between them has to be the finer one.
 
 Depth of a narrow pair is unsure by far more than a share of the distance; what counts is whether both maps mean the
-same pixel. Small pieces of depth that hang together with nothing are mistakes more often than not, and are left out.
+same pixel. Small pieces of depth that are connected with nothing are mistakes more often than not, and are left out.
 """
 
 import numpy as np
@@ -11,7 +11,7 @@ from ..geometry.pose import center
 
 BACK_PX = 0.85  #: largest distance of the way to the other photo and back
 LEAST_COS = -1.0  #: between their normals: at narrow angles these say little
-LEAST_PIECE = 50  #: pixels that hang together
+LEAST_PIECE = 50  #: connected pixels
 
 
 def inverse_step(K, poses):
@@ -28,7 +28,7 @@ def pair_tolerance(depth, step):
 def without_specks(depth, step, least=LEAST_PIECE):
     """A depth map (h, w) without pieces of fewer than `least` pixels.
 
-    Neighboring pixels hang together where 1 / depth differs by no more than `step`.
+    Neighboring pixels are connected where 1 / depth differs by no more than `step`.
     """
     known = depth > 0
     inverse = np.where(known, 1.0 / np.where(known, depth, 1.0), np.inf)

@@ -1,7 +1,7 @@
 """Runs: a picture's pieces found row by row.
 
 A run is a stretch of pixels of one row. Joining the runs of a row with those above that they touch finds the
-pieces that hang together in the time it takes to read the picture once (Rosenfeld and Pfaltz 1966).
+connected pieces in the time it takes to read the picture once (Rosenfeld and Pfaltz 1966).
 """
 
 from numba import njit

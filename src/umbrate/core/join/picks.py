@@ -27,8 +27,8 @@ def residuals(a, b, with_scale=True):
 def crosswise(a, b, with_scale=True):
     """Which two of the picks (k, 3) and (k, 3) were paired crosswise, as rows (i, j), or None.
 
-    Exchanging them must bring the residuals far down; with three picks two exchanges can do as well, and the one that
-    fits best is told.
+    Exchanging them must bring the residuals far down; with three picks two exchanges can do as well, and the
+    answer is the one that fits best.
     """
     now = float(np.sqrt((residuals(a, b, with_scale) ** 2).mean()))
     best, which = SWAPPED * now, None

@@ -284,9 +284,7 @@ def calibrate(s, width, height, photos, modes=None, focal=None, known_sigma=None
     keep &= np.bincount(s.point[keep], minlength=len(X))[s.point] >= (1 if known_sigma else 2)
     solved, seen = np.unique(s.photo[keep]), np.unique(s.point[keep])
     if len(solved) < FEWEST_PHOTOS:
-        raise UmbrateError(
-            "The photos do not hang together: too few show the same sheets. Take some that show several."
-        )
+        raise UmbrateError("The photos are not connected: too few show the same sheets. Take some that show several.")
     to_photo, to_point = np.full(photos, -1), np.full(len(X), -1)
     to_photo[solved], to_point[seen] = np.arange(len(solved)), np.arange(len(seen))
     whole = SheetSightings(

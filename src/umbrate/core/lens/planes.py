@@ -51,7 +51,7 @@ def _misfit(H, f, cx, cy):
 
 
 def guess_focal(homographies, width, height):
-    """A focal length in pixels that suits the homographies of one lens, and how well it is told.
+    """A focal length in pixels that suits the homographies of one lens, and how well they determine it.
 
     Returns
     -------

@@ -119,7 +119,7 @@ def _near_any(picture, colors, tolerance, out):
 
 @njit(cache=True, nogil=True)
 def _spread(allowed, rows, cols, out):
-    """What of `allowed` hangs together with some pixels of it."""
+    """What of `allowed` is connected with some pixels of it."""
     h, w = allowed.shape
     stack = np.empty(h * w, np.int64)
     n = 0
@@ -188,7 +188,7 @@ def _find_runs(picture, color, tolerance, at, first, start, end):
 
 @njit(cache=True, nogil=True)
 def _draw_runs(first, start, end, parent, x0, y0, out):
-    """Set the pixels of all runs that hang together with a pixel."""
+    """Set the pixels of all runs that are connected with a pixel."""
     chosen = -1
     for k in range(first[y0], first[y0 + 1]):
         if start[k] <= x0 < end[k]:
@@ -244,7 +244,7 @@ def similar(picture, at, tolerance, connected=True):
     tolerance : int
         Largest difference in any channel, 0 to 255.
     connected : bool
-        Only what hangs together with the point.
+        Only what is connected with the point.
     """
     x, y = (round(c) for c in at)
     if not (0 <= x < picture.shape[1] and 0 <= y < picture.shape[0]):
@@ -261,7 +261,7 @@ def similar(picture, at, tolerance, connected=True):
 
 
 def edge_brush(picture, path, radius, tolerance):
-    """What a brush covers that hangs together with its path and has the colors under it: it stops at edges."""
+    """What a brush covers that is connected with its path and has the colors under it: it stops at edges."""
     whole = brush(picture.shape[:2], path, radius)
     h, w = whole.mask.shape
     if not whole.mask.any():

@@ -1,6 +1,6 @@
 """Standing the object up: which way is up, which way is x, and where zero is.
 
-Each is told by things that people can point to: targets or marked points that lie level, the axis of the turntable,
+People give each by things that they can point to: targets or marked points that lie level, the axis of the turntable,
 two points along an edge. A level is kept as what it was made from, not as a matrix: when the poses change, it follows.
 """
 

@@ -38,7 +38,7 @@ def plausibility(angle_deg, share):
     angle_deg, share = np.asarray(angle_deg, float), np.asarray(share, float)
     bins = np.minimum(angle_deg // BIN_DEG, 17).astype(int)
     best = np.array([np.percentile(share[bins == b], 90) if (bins == b).any() else 0.0 for b in range(18)])
-    # pairs that claim no angle at all are what must be judged: what they should reach is told by the others
+    # pairs that claim no angle at all are what must be judged: the others show what they should reach
     none, best[0] = best[0], 0.0
     best = np.maximum.accumulate(best[::-1])[::-1]
     best[0] = min(MOST, best[1] * np.exp(1.5 * BIN_DEG / FALLOFF_DEG)) if best[1] > 0 else max(none, 1e-9)

@@ -39,7 +39,7 @@ def check_loops(grower):
 def readmit(grower):
     """Take back pairs whose matches fit the block after all; returns how many.
 
-    From two photos through a long lens the turn between them is told badly, even by true matches (the bas-relief
+    Two photos through a long lens determine the turn between them badly, even with true matches (the bas-relief
     ambiguity: Belhumeur, Kriegman and Yuille 1999). Once both stand, their poses say where matches must lie.
     """
     back = []

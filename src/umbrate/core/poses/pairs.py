@@ -16,7 +16,7 @@ def relate(m, xy_a, lens_a, xy_b, lens_b, *, threshold_px=3.0, seed=0):
     Parameters
     ----------
     m : (k, 2) int
-        Rows of `xy_a` and `xy_b` that are said to be the same place.
+        Rows of `xy_a` and `xy_b` that match.
     xy_a, xy_b : (n, 2) pixels
     lens_a, lens_b : (10,) lens vectors
     threshold_px : float

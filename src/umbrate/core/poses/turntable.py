@@ -96,7 +96,7 @@ def find_turntable(poses):
         over = rotation_vector(W[k + 1] @ W[run[0]].T)
         length = np.degrees(np.linalg.norm(over))
         off = np.degrees(np.arccos(np.clip(abs(over @ axis) / max(np.radians(length), 1e-12), 0, 1)))
-        # near no turn and near half a turn the axis of a turn is told badly
+        # near no turn and near half a turn the axis of a turn is poorly determined
         if along[k] < SAME_AXIS_DEG or off < SAME_AXIS_DEG or length < 3 * LEAST_TURN_DEG:
             run.append(k + 1)
         else:

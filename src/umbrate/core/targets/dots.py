@@ -63,7 +63,7 @@ def _darker(gray, window, share, least, out):
 
 @njit(cache=True, nogil=True)
 def _blobs(dark, out):
-    """Area, first and second moments of the pieces that hang together (by sides), and whether they touch the edge.
+    """Area, first and second moments of the connected pieces (by sides), and whether they touch the edge.
 
     Pieces are joined from runs of a row; `out` (n, 7) takes one row for each.
     """
@@ -113,7 +113,7 @@ def _blobs(dark, out):
     return count
 
 
-#: a pale print needs the first threshold; a small dot at a slant hangs together with its ring but for the second
+#: a pale print needs the first threshold; a small dot at a slant is connected with its ring unless the second is used
 SHARES = (0.08, 0.4)
 
 

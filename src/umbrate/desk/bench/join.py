@@ -166,7 +166,7 @@ class JoinPanel(QWidget):
             self.work.look_at(self.worst.item(row, 0).data(Qt.ItemDataRole.UserRole))
 
     def _targets(self, column):
-        """What is said and judged of targets, where there are any."""
+        """The targets, with the role that the user gave each and how it was judged, where there are any."""
         roles = self.session.job.target_roles()
         judged = {
             **dict.fromkeys(self.found.support, ON_SUPPORT),

@@ -14,7 +14,7 @@ STEPS = {
         "Print the calibration sheets at 100 % and check the ruler.",
         "Lay them out side by side, one of them raised by some 10 cm. Lock focus and zoom.",
         "Take about eight photos at a slant from four sides, half of them with the camera turned by 90 degrees. Drop "
-        "them here as they come: what is still missing is said below.",
+        "them here as they come: below you see what is still missing.",
     ),
     "board": (
         "Lay the board flat, or fix it to something stiff. Measure a square.",

@@ -108,9 +108,7 @@ class MatchesDialog(QDialog):
         box.setSpacing(8)
         told = f"{photos[first].name} and {photos[second].name} share {len(self.matches):,} verified matches"
         drawn = f"; {DRAWN} of them are drawn" if len(self.matches) > DRAWN else ""
-        box.addWidget(
-            QLabel(f"{told}{drawn}." if len(self.matches) else f"{told}: they do not hang together directly.")
-        )
+        box.addWidget(QLabel(f"{told}{drawn}." if len(self.matches) else f"{told}: they are not connected directly."))
         try:
             p, unit = pair_figures(session.job, session.sitting, first, second), session.frame.unit
             figures = (

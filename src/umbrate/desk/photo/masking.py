@@ -61,7 +61,7 @@ class MaskTools(QWidget):
         self.size.setFixedWidth(62)
         self.connected = QToolButton(objectName="bare", checkable=True, checked=True)
         self.connected.setIcon(t.icon("link-variant"))
-        self.connected.setToolTip("Color: only what hangs together with the place clicked on")
+        self.connected.setToolTip("Color: only what is connected with the place you click")
         row.addWidget(self.size)
         row.addWidget(self.connected)
         row.addStretch(1)

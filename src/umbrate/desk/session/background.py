@@ -1,4 +1,4 @@
-"""Work that takes a moment, in one pool of threads: errors are told, and closing the job ends it.
+"""Work that takes a moment, in one pool of threads: errors are reported, and closing the job ends it.
 
 Calls that come again and again while the pointer or a key moves belong to a *series*: only one of a series runs at a
 time, and only the latest of those that wait is kept.

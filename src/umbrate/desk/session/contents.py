@@ -197,7 +197,7 @@ class Contents(QObject):
     def in_background(self, function, then, otherwise=None, series=None):
         """Call `function()` in a thread and `then(value)` in the window's thread; for what takes a moment.
 
-        otherwise : callable(sentence), where it fails; else that is said
+        otherwise : callable(sentence), called where it fails; without one, the session emits `said`
         series : see `Background`: of one series, the latest wins
 
         What comes back after the job was closed is dropped.

@@ -70,7 +70,7 @@ class Arrivals:
         if not taken:
             return
         sitting, added, there = taken
-        # of a calibration it is said at once what is still missing
+        # a calibration reports at once what is still missing
         self.session.enqueue(sitting, ["photos", "lens"] if self.calibrates(sitting) else ["photos", "masks"])
         told = f"{counted(added, 'photo')} added to “{sitting.name}”" + (f", {there} were there" if there else "")
         left_out = incoming.refused

@@ -61,7 +61,7 @@ class Session(Contents):
 
     # ------------------------------------------------------------------ jobs
     def open(self, folder):
-        """Open a job and go where one was; errors are said, not raised. Returns whether it is open.
+        """Open a job and go where the user was; errors are emitted with `said`, not raised. Returns whether it is open.
 
         A job that another process writes is opened for reading.
         """
@@ -192,7 +192,7 @@ class Session(Contents):
 
     # ------------------------------------------------------------------ doing
     def do(self, action, then=None):
-        """Change the job by `action()`; what goes wrong is said, else `then`. Returns the action's value, or None."""
+        """Change the job by `action()`; `said` emits what goes wrong, or else `then`. Returns its value, or None."""
         try:
             value = action()
         except UmbrateError as e:
@@ -231,7 +231,7 @@ class Session(Contents):
     def send(self, title, function, arguments, then):
         """Have a worker call ``function(*arguments, report)`` and `then` be called with the value.
 
-        What goes wrong is said.
+        What goes wrong is emitted with `said`.
         """
 
         def otherwise(message, kind):

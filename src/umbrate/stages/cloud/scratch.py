@@ -1,7 +1,7 @@
 """Arrays that are kept on disk while a stage works, where memory would not hold them all.
 
 They are files without a name, mapped into memory: the system writes them out and reads them back by itself, and they
-are gone when the run ends, however it ends. Their space is taken when they are made: a full disk is said then.
+are gone when the run ends, however it ends. Their space is taken when they are made: a full disk is reported then.
 """
 
 import os

@@ -178,7 +178,7 @@ def make_masks(inputs, settings, report, only=None):
     """The NewMask of each photo of a sitting by photo id, by the method that the settings choose.
 
     only : set of int, optional
-        Make those of these photos alone; all the others still tell what the backdrop is.
+        Make those of these photos alone; all the others still show the backdrop.
     """
     places = Places([None] * len(inputs.photos), {})
     if settings.method != "color":
