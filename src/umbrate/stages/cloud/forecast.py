@@ -153,7 +153,7 @@ def forecast_of(job, sitting, found, settings):
     """The Forecast of a run: a line for each photo scale."""
     frame = frame_of(job, sitting)
     s = scale_of(frame.matrix)
-    lines = ["Before it runs, by this machine's own speed:"]
+    lines = ["Estimate for this machine:"]
     for scale, c in found.items():
         spacing = f"{c.spacing * s:#.2g} mm" if frame.scaled else f"{1e3 * c.spacing * s:.2g} thousandths of the unit"
         here = "  (chosen)" if scale == settings.photo_scale else ""
