@@ -87,7 +87,7 @@ class Overlays:
         s = self.session
         poses, lens = s.result("poses"), s.result("lens")
         key = lens.blob("targets", photo.id) if lens else None
-        if key and wanted.targets and not s.shows(Shown.MASKS):  # there they would hide edges
+        if key and wanted.targets:
             self.targets = s.job.blobs.get_arrays(key)
         self.calibrated = self._calibrated(lens, photo)
         key = poses.blob("features", photo.id) if poses else None

@@ -123,10 +123,12 @@ class PhotoView(QWidget):
     def _offer_tools(self, photo):
         """Show the tools of what the chosen stage is about."""
         dense = self.session.shows(Shown.DEPTH)
-        self.depth_look.setVisible(dense)
-        for name in ("Features", "Sightings"):
-            self.toggles[name].setVisible(not dense)
         drawing = self.session.shows(Shown.MASKS) and photo is not None
+        self.depth_look.setVisible(dense)
+        # what would hide the edges of a mask, or the depth, is not offered there, and not drawn
+        for name in ("Features", "Sightings"):
+            self.toggles[name].setVisible(not (dense or drawing))
+        self.toggles["Targets"].setVisible(not drawing)
         if drawing != self.mask_tools.isVisibleTo(self):
             self.mask_tools.setVisible(drawing)
             self.mask_tools.choose("move")
@@ -188,7 +190,7 @@ class PhotoView(QWidget):
         photo, over = self.session.photo, self.overlays
         self.tint = self._depth_image = None
         if photo is not None and self.image is not None and photo.id == self.shown:
-            on = {name: b.isChecked() for name, b in self.toggles.items()}
+            on = {name: b.isChecked() and not b.isHidden() for name, b in self.toggles.items()}
             depth = self.depth_look.currentText()
             over.take(photo, Wanted(on["Mask"], on["Targets"], on["Features"], on["Sightings"], depth))
         else:
