@@ -4,6 +4,7 @@ import os
 import signal
 import time
 import unittest
+from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
@@ -14,6 +15,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLabel, QMessageBox, QPushButton, QToolButton, QWidget
 
 from tests.scenes import pebble_set, scratch
+from tests.test_lens import own_shelf
 from tests.test_stages import new_job, run
 from umbrate.core.geometry.lens import Lens
 from umbrate.desk import tokens
@@ -21,7 +23,9 @@ from umbrate.desk import tokens as t
 from umbrate.desk.dialogs.newjob import NewJobDialog
 from umbrate.desk.strip.thumbs import LINE
 from umbrate.desk.window import Window
+from umbrate.formats.lenscards import LensCard, put_on_shelf, read_card
 from umbrate.job.store import Job
+from umbrate.sitting.blocks import stored_block
 from umbrate.stages import BY_NAME, STAGES
 
 #: stages of one sitting that is not joined
@@ -445,6 +449,115 @@ class Solved(unittest.TestCase):
         self.window.menus.undo.trigger()
         self.assertIn(self.case.state("poses"), ("done", "look"))
         tools.choose("move")
+
+    def masking(self):
+        """The mask tools on the first photo, and functions that click and drag at its pixels."""
+        view, s = self.window.photo_view, self.session
+        s.choose(stage="masks", photo_id=s.photos()[0].id)
+        wait_for(lambda: view.image is not None and view.shown == s.photo_id and view.overlays.mask is not None)
+
+        def undo_all():
+            while s.job.hand_masks(s.sitting_id):
+                s.undo()
+            view.mask_tools.choose("move")
+
+        self.addCleanup(undo_all)
+        return view, view.mask_tools, view.overlays.mask.copy()
+
+    @staticmethod
+    def at(view, x, y):
+        return view.placement.to_view().map(QPointF(x + 0.5, y + 0.5)).toPoint()
+
+    def draw(self, view, points, modifier=Qt.KeyboardModifier.NoModifier):
+        """Drag with the left button over pixels of the photo."""
+        QTest.mousePress(view, Qt.MouseButton.LeftButton, modifier, self.at(view, *points[0]))
+        for p in points[1:]:
+            place = QPointF(self.at(view, *p))
+            # a real drag has the button down: QTest's own move does not say so
+            event = QMouseEvent(
+                QEvent.Type.MouseMove, place, view.mapToGlobal(place), Qt.MouseButton.NoButton,
+                Qt.MouseButton.LeftButton, modifier,
+            )  # fmt: skip
+            APP.sendEvent(view, event)
+        QTest.mouseRelease(view, Qt.MouseButton.LeftButton, modifier, self.at(view, *points[-1]))
+
+    def paint_squares(self, view, color=(200, 40, 40)):
+        """A picture with two squares on grey in place of the photo's: what tools find is known."""
+        self.addCleanup(setattr, view, "picture", view.picture)
+        view.picture = np.full((480, 640, 3), 110, np.uint8)
+        view.picture[100:200, 100:200] = view.picture[100:200, 300:400] = color
+
+    def test_the_color_tool_takes_what_is_connected_and_dragging_changes_its_tolerance(self):
+        view, tools, _ = self.masking()
+        self.paint_squares(view, (150, 90, 90))
+        tools.choose("color")
+        shift = Qt.KeyboardModifier.ShiftModifier  # starts anew
+        QTest.mouseClick(view, Qt.MouseButton.LeftButton, shift, self.at(view, 150, 150))
+        square = np.zeros((480, 640), bool)
+        square[100:200, 100:200] = True
+        np.testing.assert_array_equal(view.overlays.mask, square)
+        tools.connected.setChecked(False)
+        self.addCleanup(tools.connected.setChecked, True)
+        QTest.mouseClick(view, Qt.MouseButton.LeftButton, shift, self.at(view, 150, 150))
+        self.assertTrue(view.overlays.mask[150, 350])
+        self.assertEqual(view.overlays.mask.sum(), 20_000)
+        QTest.mouseClick(view, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier, self.at(view, 150, 150))
+        self.assertEqual(view.overlays.mask.sum(), 0)  # Ctrl takes away
+        low = tools.tolerance()
+        tools.points = [(150, 150), (150, 150 - 90 / view.placement.scale)]
+        self.assertEqual(tools.tolerance(), low + 30)
+        tools.drop()
+        self.draw(view, [(150, 190), (150, 190), (150, 10)], shift)  # up: so much tolerance that the grey is in it
+        self.assertEqual(view.overlays.mask.sum(), 480 * 640)
+
+    def test_the_edge_brush_stops_at_an_edge_that_the_brush_paints_over(self):
+        view, tools, _ = self.masking()
+        self.paint_squares(view)
+        tools.size.setValue(30)
+        shift = Qt.KeyboardModifier.ShiftModifier
+        tools.choose("edge brush")
+        self.draw(view, [(185, 130), (185, 150), (185, 170)], shift)
+        edge = view.overlays.mask.copy()
+        self.assertGreater(edge.sum(), 1500)
+        self.assertFalse(edge[:, 201:].any())
+        tools.choose("brush")
+        self.draw(view, [(185, 130), (185, 150), (185, 170)], shift)
+        self.assertTrue(view.overlays.mask[150, 210])
+        self.assertTrue((view.overlays.mask | ~edge).all())  # what the edge brush took, the brush takes too
+        QTest.keyClick(view, Qt.Key.Key_BracketRight)
+        self.assertEqual(tools.size.value(), 38)
+        QTest.keyClick(view, Qt.Key.Key_BracketLeft)
+        self.assertEqual(tools.size.value(), 30)
+
+    def test_the_outline_snaps_to_the_edge_between_its_clicks(self):
+        view, tools, _ = self.masking()
+        self.paint_squares(view)
+        tools.choose("outline")
+        shift = Qt.KeyboardModifier.ShiftModifier
+        for p in ((100, 100), (199, 100), (199, 199)):
+            QTest.mouseClick(view, Qt.MouseButton.LeftButton, shift, self.at(view, *p))
+        QTest.keyClick(view, Qt.Key.Key_Escape)  # thought better of it
+        self.assertEqual(tools.points, [])
+        for p in ((100, 100), (199, 100), (199, 199)):
+            QTest.mouseClick(view, Qt.MouseButton.LeftButton, shift, self.at(view, *p))
+        QTest.mouseDClick(view, Qt.MouseButton.LeftButton, shift, self.at(view, 100, 199))
+        square = np.zeros((480, 640), bool)
+        square[100:200, 100:200] = True
+        self.assertLess((view.overlays.mask ^ square).sum(), 600)  # within a pixel and a half along its four sides
+
+    def test_overlays_that_a_stage_does_not_offer_are_not_drawn_there(self):
+        view, s = self.window.photo_view, self.session
+        s.choose(stage="poses", photo_id=s.photos()[2].id)
+        wait_for(lambda: view.image is not None and view.shown == s.photo_id)
+        self.addCleanup(view.toggles["Sightings"].setChecked, False)
+        view.toggles["Sightings"].setChecked(True)
+        self.assertGreater(len(view.overlays.sightings), 20)
+        for stage in ("masks", "cloud"):
+            s.choose(stage=stage)
+            self.assertTrue(view.toggles["Sightings"].isHidden())
+            self.assertEqual(len(view.overlays.sightings), 0, stage)
+        s.choose(stage="poses")
+        self.assertGreater(len(view.overlays.sightings), 20)
 
     def test_photos_dragged_onto_a_sitting_move_there(self):
         s = self.session
@@ -971,6 +1084,93 @@ class Working(DeskTest):
         self.assertTrue(sheets.hole.isEnabled())
         self.assertEqual(sheets.write(place), 1)
         self.assertGreater(place.stat().st_size, 2000)
+
+    def test_the_shelf_of_lens_cards_shows_brings_in_writes_out_and_removes(self):
+        from umbrate.desk.dialogs.lens import ShelfDialog
+
+        own_shelf(self)
+        empty = ShelfDialog(self.window)
+        self.assertIn("The shelf is empty", empty.details.text())
+        self.assertFalse(empty.write.isEnabled() or empty.remove.isEnabled())
+        facts = {
+            "camera": "M 1", "lens_name": "L", "focal_mm": 50.0, "sigma": {"f": 0.2}, "date": "2026-05-04",
+            "photos": 8, "sightings": 900, "rms_px": 0.02,
+        }  # fmt: skip
+        lens = Lens(1000, 750, 1200.0, 501.0, 374.0, (-0.1, 0.0, 0.0))
+        file = put_on_shelf(LensCard("50 at 0.6 m", lens=lens, notes=["flat"], **facts))
+        (file.parent / "broken.json").write_text("{")
+        dialog, out = ShelfDialog(self.window), scratch()
+        shown = [[dialog.table.item(r, c).text() for c in range(dialog.table.columnCount())] for r in range(2)]
+        self.assertEqual(shown[0][:4], ["50 at 0.6 m", "M 1, L", "1000 x 750", "50 mm, 1200.0 px"])
+        self.assertEqual(shown[1][:2], ["broken.json", "no lens card, or damaged"])
+        self.assertIn("f 1200.00 ± 0.2 px", dialog.details.text())
+        self.assertIn("k1 -0.10000", dialog.details.text())
+        self.assertIn("flat", dialog.details.text())
+        self.assertNotIn("k2", dialog.details.text())
+        with mock.patch("PyQt6.QtWidgets.QFileDialog.getSaveFileName", return_value=(str(out / "c.json"), "")):
+            dialog.write.click()
+        self.assertEqual(read_card(out / "c.json").name, "50 at 0.6 m")
+        dialog.table.selectRow(1)
+        self.assertIn("passed over until it is removed", dialog.details.text())
+        self.assertEqual((dialog.write.isEnabled(), dialog.remove.isEnabled()), (False, True))
+        dialog.remove.click()
+        self.assertEqual(dialog.table.rowCount(), 1)
+        dialog.remove.click()
+        self.assertEqual(dialog.cards, [])
+        for name in ("c.json", "gone.json"):
+            with mock.patch("PyQt6.QtWidgets.QFileDialog.getOpenFileName", return_value=(str(out / name), "")):
+                dialog.bring.click()
+            self.assertEqual(bool(dialog.trouble.text()), name == "gone.json")
+            self.assertEqual([c.name for _, c in dialog.cards], ["50 at 0.6 m"])
+
+    def test_sheets_offer_what_their_kind_has_and_are_written(self):
+        from umbrate.desk.dialogs.lens import SheetsDialog
+
+        dialog, out = SheetsDialog(self.window), scratch()
+        wanted = {
+            "calibration": (False, False, 4, "eight photos"), "loose": (True, False, 1, "14 pixels"),
+            "small": (False, False, 1, "1.5, 2 and 3 mm"), "mat": (True, True, 1, "turns with it"),
+            "bars": (True, False, 1, "known lengths"),
+        }  # fmt: skip
+        self.assertEqual({dialog.kind.itemData(k) for k in range(dialog.kind.count())}, set(wanted))
+        for kind, (dots, hole, pages, said) in wanted.items():
+            dialog.kind.setCurrentIndex(dialog.kind.findData(kind))
+            self.assertEqual((dialog.dot.isEnabled(), dialog.hole.isEnabled()), (dots, hole), kind)
+            self.assertIn(said, dialog.note.text())
+            self.assertGreaterEqual(dialog.write(out / f"{kind}.pdf"), pages)
+            self.assertTrue((out / f"{kind}.pdf").read_bytes().startswith(b"%PDF"))
+
+    def test_fragments_are_shown_one_at_a_time(self):
+        sitting = self.open("photos", "masks", "lens", "poses")
+        s, scene = self.session, self.window.scene
+        s.choose(stage="poses")
+        self.assertTrue(scene.part.isHidden())
+        done = s.result("poses")
+        whole = stored_block(s.job.blobs, done.blob("block"))
+        first = np.arange(len(whole.poses)) < 7
+
+        def part(keep):
+            poses = np.where(keep[:, None, None], whole.poses, np.nan)
+            on = keep[whole.photo]
+            points = np.bincount(whole.point[on], minlength=len(whole.points)) >= 2
+            some = replace(whole, poses=poses).keeping(points)
+            return s.job.blobs.put_arrays(**some.arrays())
+
+        figures = done.figures.model_copy(update={"solved": 7, "fragments": [5]})
+        artefacts = {**done.artefacts, ("block", None): part(first), ("fragment 2", None): part(~first)}
+        s.job.commit_result(sitting.id, "poses", done.fingerprint, done.settings, figures, [], artefacts, 1.0)
+        s.changed()
+        wait_for(lambda: not scene.part.isHidden())
+        names = [scene.part.itemText(k) for k in range(scene.part.count())]
+        self.assertEqual(names, ["Block, 7 photos", "Fragment 2, 5 photos"])
+        self.assertEqual(set(scene.block.solved_rows.values()), set(np.flatnonzero(first)))
+        scene.part.setCurrentIndex(1)
+        scene.part.activated.emit(1)
+        self.assertEqual(s.fragment, 1)
+        self.assertEqual(set(scene.block.solved_rows.values()), set(np.flatnonzero(~first)))
+        self.assertLess(white_in(scene), 0.5)  # it draws
+        s.show_fragment(0)
+        self.assertEqual(set(scene.block.solved_rows.values()), set(np.flatnonzero(first)))
 
     def test_the_finder_runs_what_is_typed(self):
         from umbrate.desk.dialogs.finder import Finder

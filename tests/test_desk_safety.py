@@ -2,6 +2,7 @@
 
 import inspect
 import logging
+import shutil
 import subprocess
 import sys
 import threading
@@ -414,8 +415,17 @@ class TheWindowsThread(DeskTest):
         fuse.fuse, detect.detect, find_targets,
     )  # fmt: skip
 
+    @classmethod
+    def setUpClass(cls):
+        job, sitting = new_job(scratch() / "made")
+        with job:
+            for name in OF_SITTING:
+                run(job, sitting, name)
+        cls.folder = job.folder
+
     def setUp(self):
         super().setUp()
+        self.window.open_path(shutil.copytree(self.folder, scratch() / "copy.umbrate"))
         self.codes = {inspect.unwrap(f).__code__: f.__qualname__ for f in self.HEAVY}
         self.seen = set()
         small = mock.patch("umbrate.desk.session.contents.READ_AT_ONCE", 0)  # the demo's clouds are larger
@@ -440,7 +450,6 @@ class TheWindowsThread(DeskTest):
             sys.setprofile(None)
 
     def test_nothing_heavy_runs_in_it(self):
-        self.open(*OF_SITTING)
         s, w, out = self.session, self.window, scratch()
 
         def asked(kind, answer, act):
@@ -483,7 +492,6 @@ class TheWindowsThread(DeskTest):
         self.assertEqual(self.seen, {("itself", "read_reduced_image")})
 
     def test_a_large_cloud_comes_when_it_is_read_and_the_one_before_stays_until_then(self):
-        self.open(*OF_SITTING)
         s, scene = self.session, self.window.scene
         s.choose(stage="cloud")
         wait_for(lambda: scene.is_cloud)
