@@ -7,6 +7,7 @@ import numpy as np
 
 from umbrate.core.geometry.pose import look_at, transform
 from umbrate.core.raster.camera import eye_round
+from umbrate.core.raster.coloring import counts_of, sample_of, usual_range
 from umbrate.core.raster.points import FAR, draw_points, paint
 from umbrate.core.raster.triangles import mesh_depth
 
@@ -168,3 +169,28 @@ class Triangles(unittest.TestCase):
                 else:
                     self.assertEqual(np.isfinite(best), np.isfinite(got[v, u]))
         self.assertGreater(hits, 200)
+
+
+class Counts(unittest.TestCase):
+    def test_bars_are_counted_as_by_a_slow_histogram(self):
+        rng = np.random.default_rng(8)
+        for _ in range(5):
+            values = rng.normal(3, 2, 3000).astype(np.float32)
+            values[rng.random(3000) < 0.05] = np.nan
+            values[:3] = np.inf, -np.inf, 3.0
+            low, high = sorted(rng.uniform(-1, 7, 2))
+            some = values[np.isfinite(values)].astype(float)
+            edges = np.linspace(low, high, 31)
+            near = (np.abs(some[:, None] - edges[1:-1]).min(1) < 1e-6).sum()  # on an edge either side is right
+            for clip in (False, True):
+                want = np.histogram(np.clip(some, low, high) if clip else some, edges)[0]
+                got = counts_of(values, low, high, 30, clip)
+                self.assertLessEqual(np.abs(got - want).sum(), 2 * near)
+                self.assertEqual(got.sum(), want.sum())
+
+    def test_a_sample_of_many_values_gives_nearly_their_range(self):
+        values = np.random.default_rng(9).gamma(2.0, 1.0, 1_000_000).astype(np.float32)
+        self.assertLessEqual(len(sample_of(values)), 120_000)
+        self.assertEqual(len(sample_of(values[:50])), 50)
+        low, high = usual_range("precision", values)
+        np.testing.assert_allclose([low, high], np.percentile(values, (1, 99)), rtol=0.05)

@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 
 import numpy as np
+from numba import njit
 
 from .ramps import RAMP, SIGNED, directions, ramp_colors, relief
 
@@ -39,12 +40,43 @@ COLORINGS = {
         Coloring("compared", "Distance to another", "compared", "length", signed=True, asked=True),
     )
 }
+SAMPLE = 100_000  #: values of a cloud that percentiles are taken of
 COVERAGE = ("seen", "resolution", "spread", "expected")
 MEASURED = tuple(n for n, x in COLORINGS.items() if x.array not in ("", "colors", "normals"))  #: those with a ramp
 
 
+@njit(cache=True, nogil=True)
+def _count(values, low, high, clip, out):
+    n = out.shape[0]
+    scale = n / (high - low)
+    for v in values:
+        if not np.isfinite(v):
+            continue
+        if v < low or v > high:
+            if not clip:
+                continue
+            v = min(max(v, low), high)
+        out[min(int((v - low) * scale), n - 1)] += 1
+
+
+def counts_of(values, low, high, bins, clip=False):
+    """How many values (n,) lie in each of so many bins of one width from `low` to `high`; not finite ones nowhere.
+
+    clip : whether those beyond the ends count in the outermost bins
+    """
+    out = np.zeros(bins, np.int64)
+    _count(np.ascontiguousarray(values), float(low), float(high), clip, out)
+    return out
+
+
+def sample_of(values):
+    """An even sample of a cloud's values, for what asks for percentiles: its points are stored in a random order."""
+    return values[:: max(1, len(values) // SAMPLE)]
+
+
 def usual_range(look, values):
     """Lowest and highest value that a ramp shows, where nobody says otherwise; None without any."""
+    values = sample_of(values)
     some = values[np.isfinite(values)]
     if not len(some):
         return None

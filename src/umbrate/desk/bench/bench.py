@@ -37,6 +37,7 @@ class Bench(QScrollArea):
         self.setFrameShape(QScrollArea.Shape.NoFrame)
         self.unfolded = False
         self._mark = self.stage = self.result = None
+        self.clouds = None  #: what the panel of clouds is of, and the panel
         session.chosen_changed.connect(self.reload)
         session.document_changed.connect(self.reload)
         session.cloud_read.connect(self.reload)

@@ -22,7 +22,7 @@ from PyQt6.QtWidgets import (
 from ...actions.cleaning import FILTERS, step_text, write_steps
 from ...actions.coverage import LEAST_SEEN
 from ...core.later import Later
-from ...core.raster.coloring import COLORINGS, COVERAGE
+from ...core.raster.coloring import COLORINGS, COVERAGE, counts_of, sample_of
 from ...core.raster.ramps import RAMP, SIGNED, ramp_colors
 from .. import tokens as t
 from ..dialogs.writing import ask_file, beside, write_now
@@ -30,6 +30,7 @@ from ..plots import quiet_plot
 from .markedpoints import cell, table
 
 pg = Later("pyqtgraph")
+BARS = 40  #: of a histogram
 
 CLOUDS_HEIGHT, STEPS_HEIGHT = 92, 92
 PROPERTIES = ("photos", "score", "precision", "angle")  #: filters that go by what was measured of each point
@@ -67,6 +68,19 @@ class CloudPanel(QWidget):
         more.setMenu(self.menu)
         row.addWidget(more)
         column.addLayout(row)
+        self._make_look(column)
+        self._make_cleaning(column)
+        self._make_steps(column)
+        self._wait = QTimer(self, singleShot=True, interval=WAIT_MS)
+        self._wait.timeout.connect(self._again)
+        self.editors, self._filling = {}, False
+        self._make_form()
+        session.document_changed.connect(self.reload)
+        self.work.changed.connect(self.reload)
+        self.reload()
+
+    def _make_look(self, column):
+        """What the cloud is colored by: the ends of its ramp, a histogram, and what coverage found."""
         self.ends = QWidget()
         row = QHBoxLayout(self.ends)
         row.setContentsMargins(0, 0, 0, 0)
@@ -94,6 +108,9 @@ class CloudPanel(QWidget):
         self.gaps.setToolTip("Three photos from there would mend it: a click shows them in the scene")
         self.gaps.itemSelectionChanged.connect(self._to_place)
         column.addWidget(self.gaps)
+
+    def _make_cleaning(self, column):
+        """A filter, the histogram of what it goes by, its values, and the buttons that try and apply it."""
         column.addWidget(QLabel("Clean it", objectName="plain"))
         self.which = QComboBox()
         self.filters = [f for f in FILTERS if not f.hidden]
@@ -131,19 +148,15 @@ class CloudPanel(QWidget):
         for b in (self.see, self.apply, self.leave):
             row.addWidget(b)
         column.addLayout(row)
+
+    def _make_steps(self, column):
+        """What the cloud was cleaned by."""
         self.steps = table(("Cleaned by", "Gone"), STEPS_HEIGHT)
         column.addWidget(self.steps)
         self.back = QPushButton("Take this step back")
         self.back.setToolTip("Those after it are done again")
         self.back.clicked.connect(self._back)
         column.addWidget(self.back)
-        self._wait = QTimer(self, singleShot=True, interval=WAIT_MS)
-        self._wait.timeout.connect(self._again)
-        self.editors, self._filling = {}, False
-        self._make_form()
-        session.document_changed.connect(self.reload)
-        self.work.changed.connect(self.reload)
-        self.reload()
 
     # ------------------------------------------------------------------ contents
     def reload(self):
@@ -207,11 +220,10 @@ class CloudPanel(QWidget):
         if key == self._looked_at:
             return
         self._looked_at = key
-        values = self.work.values()
         low, high = legend[:2]
-        edges = np.linspace(low, high, 41)
+        edges = np.linspace(low, high, BARS + 1)
         middle = (edges[1:] + edges[:-1]) / 2
-        counts = np.histogram(np.clip(values[np.isfinite(values)].astype(float), low, high), edges)[0]
+        counts = counts_of(self.work.values(), low, high, BARS, clip=True)
         ramp = SIGNED if COLORINGS[self.work.look].signed else RAMP
         brushes = [pg.mkBrush(*c.tolist()) for c in ramp_colors(middle, low, high, ramp)]
         self.looked_bars.setOpts(x0=edges[:-1], x1=edges[1:], height=counts, brushes=brushes)
@@ -274,7 +286,9 @@ class CloudPanel(QWidget):
             self.editors[v.name] = e
         self.form_place.addWidget(body)
         if self._property() == "precision":  # what is unsure depends on the object: the worst fiftieth to begin with
-            self.editors["most"].setValue(float(np.percentile(self.session.cloud_at_hand()["precision"], 98)))
+            self.editors["most"].setValue(
+                float(np.percentile(sample_of(self.session.cloud_at_hand()["precision"]), 98))
+            )
             self._wait.stop()
         self._plot_property()
 
@@ -311,13 +325,14 @@ class CloudPanel(QWidget):
             return
         self._plotted = key
         values = self.session.cloud_at_hand()[name]
-        values = values[np.isfinite(values)].astype(float)
-        whole = name in ("photos", "angle")
-        low, top = (float(x) for x in np.percentile(values, (0, 99.8))) if len(values) else (0.0, 1.0)
-        edges = (
-            np.arange(np.floor(low) - 0.5, np.ceil(top) + 1) if whole else np.linspace(low, max(top, low + 1e-9), 41)
-        )
-        counts = np.histogram(values, edges)[0]
+        some = sample_of(values)
+        some = some[np.isfinite(some)]
+        low, top = (float(x) for x in np.percentile(some, (0, 99.8))) if len(some) else (0.0, 1.0)
+        if name in ("photos", "angle"):  # whole numbers
+            edges = np.arange(np.floor(low) - 0.5, np.ceil(top) + 1)
+        else:
+            edges = np.linspace(low, max(top, low + 1e-9), BARS + 1)
+        counts = counts_of(values, edges[0], edges[-1], len(edges) - 1)
         self.bars.setOpts(x0=edges[:-1], x1=edges[1:], height=counts)
         self.plot.setXRange(edges[0], edges[-1], padding=0.01)
         self.plot.setYRange(0, max(float(counts.max(initial=0)), 1) * 1.05, padding=0)

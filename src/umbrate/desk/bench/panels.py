@@ -5,6 +5,8 @@ need none: settings, figures, plot and advice are made from the stage itself. Wh
 result is named in `MARKS`, so that the bench is built anew when it changes, and only then.
 """
 
+from PyQt6 import sip
+
 from ...stages.lens.figures import CALIBRATED
 from ..text import counted
 from .advice import OfPhoto, bare_frames, buttons, column, lost_files, wrapped
@@ -24,7 +26,15 @@ def _solved(bench):
 
 
 def clouds(bench):
-    return CloudPanel(bench.session) if bench.session.job.clouds(bench.session.sitting_id) else None
+    """The panel of the clouds: the one that stands there already, where it is of this cloud. It reloads itself."""
+    s = bench.session
+    if not s.job.clouds(s.sitting_id):
+        return None
+    kept = s.cleaning.kept
+    key = s.job, s.sitting_id, kept and kept.id, s.cloud_at_hand() is not None
+    if bench.clouds is None or bench.clouds[0] != key or sip.isdeleted(bench.clouds[1]):
+        bench.clouds = key, CloudPanel(s)
+    return bench.clouds[1]
 
 
 def join(bench):
