@@ -47,6 +47,7 @@ def warm_drawing():
     import numpy as np
 
     from ..core.raster.camera import eye_round
+    from ..core.raster.coloring import counts_of
     from ..core.raster.points import draw_points, paint
     from ..core.raster.ramps import ramp_colors
 
@@ -55,6 +56,8 @@ def warm_drawing():
     eye = eye_round(np.full(3, 0.5), 1.0, (1, 1, 1), 64, 64)
     for some in (points[:100], points):
         paint(draw_points(some, eye, 64, 64, 2), colors, (0, 0, 0), 30.0)
+    for kind in (np.float32, np.uint8):  # of measured properties, and of photos and angles
+        counts_of(points[:100, 0].astype(kind), 0.0, 1.0, 4)
 
 
 def warm_desk():
