@@ -412,7 +412,7 @@ class TheWindowsThread(DeskTest):
         decode.read_picture, decode.read_reduced_image, decode.read_mask, content_hash, sharpness.sharpness,
         undistort.undistort, clouds._read, coverage.coverage, compare_clouds, delivering.export_cloud,
         delivering.export_masks, delivering.export_undistorted, read_records, search, make_demo_job, still_plate,
-        fuse.fuse, detect.detect, find_targets,
+        fuse.fuse, detect.detect, find_targets, cleaning.try_step, clouds.raw_cloud,
     )  # fmt: skip
 
     @classmethod
@@ -490,6 +490,25 @@ class TheWindowsThread(DeskTest):
         # and that the watch sees what there is to see
         self.watched("itself", lambda: decode.read_reduced_image(pebble_set() / "by-hand" / "U_0001.jpg", 100))
         self.assertEqual(self.seen, {("itself", "read_reduced_image")})
+
+    def test_what_is_applied_before_its_trial_is_over_is_applied_then(self):
+        s = self.session
+        s.choose(stage="cloud")
+        wait_for(lambda: s.cloud_at_hand() is not None)
+        before = s.cleaning.kept.left
+        s.cleaning.try_on({"filter": "share", "percent": 40})
+        self.assertTrue(s.cleaning.busy)
+        s.cleaning.apply()
+        self.assertEqual(s.cleaning.kept.left, before)
+        wait_for(lambda: s.cleaning.kept.left < before)
+        self.assertAlmostEqual(s.cleaning.kept.left / before, 0.4, delta=0.02)
+        self.assertIsNone(s.cleaning.step)
+        # a trial that is left while it runs is neither applied nor said to run on
+        s.cleaning.try_on({"filter": "share", "percent": 50})
+        s.cleaning.apply()
+        s.cleaning.try_on(None)
+        wait_for(lambda: s.background.idle)
+        self.assertEqual((len(s.cleaning.kept.steps), s.cleaning.busy, s.cleaning.told()), (1, False, ""))
 
     def test_a_large_cloud_comes_when_it_is_read_and_the_one_before_stays_until_then(self):
         s, scene = self.session, self.window.scene

@@ -344,8 +344,10 @@ def try_step(cloud, step, context):
     return answer
 
 
-def apply_step(job, sitting, kept, step, cloud=None):
+def apply_step(job, sitting, kept, step, answer=None):
     """Clean a cloud by a step; returns how many points it took away.
+
+    answer : what `try_step` gave for this step and this cloud, where it was tried already
 
     Raises
     ------
@@ -353,15 +355,15 @@ def apply_step(job, sitting, kept, step, cloud=None):
         Where nothing would be left.
     """
     step = frozen(job, sitting, step)
-    cloud = cloud or raw_cloud(job, kept)
-    answer = try_step(cloud, step, Context(job, sitting, kept, step))
-    blob, removed = _put(job, cloud, answer)
+    if answer is None:
+        answer = try_step(raw_cloud(job, kept), step, Context(job, sitting, kept, step))
+    blob, removed = _put(job, answer)
     title = BY_NAME[step["filter"]].title.lower()
     job.add_cleaning(kept.id, step, blob, removed, f"clean: {title} ({removed:,})")
     return removed
 
 
-def _put(job, cloud, answer):
+def _put(job, answer):
     """Keep a step's answer; its blob and how many points it takes away."""
     if answer.ndim == 2:
         return job.blobs.put_arrays(points=answer.astype(np.float32)), 0
@@ -412,7 +414,7 @@ def _done_again(job, sitting, kept, first, steps, before=None):
                 answer = try_step(cloud, step, Context(job, sitting, kept, step))
             if known is not None and answer.ndim == 1:
                 answer = np.where(known[1][left], known[0][left], answer)
-            blob, removed = _put(job, cloud, answer)
+            blob, removed = _put(job, answer)
         except UmbrateError as e:
             raise UmbrateError(f"{BY_NAME[step['filter']].title}: {e}", e.remedy) from None
         rows.append((step, blob, removed))

@@ -35,6 +35,7 @@ class CleanWork(QObject):
         self.shown = frozenset()  #: ids of the clouds that are drawn beside the chosen one
         self._others = {}
         self._raw = self._mark = self._colored = self._usual = None
+        self._answer, self._then_apply = None, False  #: what the trial gave, and whether it was applied before it did
         session.document_changed.connect(self._forget)
         session.chosen_changed.connect(self._forget)
         session.cloud_read.connect(self.changed)
@@ -50,7 +51,7 @@ class CleanWork(QObject):
         if key != self._mark:
             self._mark, self._raw, self._colored, self._usual = key, None, None, None
             had = self.drop is not None
-            self.step = self.drop = self.moves = None
+            self._end_trial()
             if self.covered and self.covered[0] != key:
                 self.covered = self.place = None
                 self.look = "color" if self.look in COVERAGE else self.look
@@ -65,12 +66,6 @@ class CleanWork(QObject):
         """The chosen KeptCloud, or None."""
         s = self.session
         return s.job.cloud(s.sitting_id) if s.job and s.sitting_id else None
-
-    def raw(self):
-        """The chosen cloud's arrays after its steps, in the frame they were computed in."""
-        if self._raw is None or self._raw[0] != self.key():
-            self._raw = self.key(), raw_cloud(self.session.job, self.kept)
-        return self._raw[1]
 
     # ------------------------------------------------------------------ clouds shown beside it
     def show(self, cloud_id, on):
@@ -99,43 +94,50 @@ class CleanWork(QObject):
         return out
 
     # ------------------------------------------------------------------ a step on trial
+    def _end_trial(self):
+        self.step = self.drop = self.moves = self._answer = None
+        self.busy = self._then_apply = False
+
     def try_on(self, step):
         """See what a step would do; None ends the trial."""
         s = self.session
         if step is None or self.kept is None:
-            self.step = self.drop = self.moves = None
+            self._end_trial()
             self.changed.emit()
             return
         try:
             step = frozen(s.job, s.sitting, step)
-            context, cloud = Context(s.job, s.sitting, self.kept, step), self.raw()
+            context = Context(s.job, s.sitting, self.kept, step)
         except UmbrateError as e:
             s.said.emit(str(e), "bad")
             return
-        self.step, self.busy = step, True
+        key, kept, job = self.key(), self.kept, s.job
+        held = self._raw[1] if self._raw and self._raw[0] == key else None
+        self.step, self.busy, self._answer, self._then_apply = step, True, None, False
         self.changed.emit()
 
         def work():
-            try:
-                return step, try_step(cloud, step, context)
-            except UmbrateError as e:
-                return step, str(e)
+            cloud = raw_cloud(job, kept) if held is None else held
+            answer = try_step(cloud, step, context)
+            moves = None
+            if answer.ndim == 2:
+                moves = ((answer - cloud["points"]) * cloud["normals"]).sum(1) * np.float32(context.scale)
+            return step, cloud, answer, moves
 
-        def show(answer):
-            if answer[0] is not self.step:
+        def show(found):
+            tried, cloud, answer, moves = found
+            if tried is not self.step:
                 return  # another one was asked for since
-            self.busy, self.drop, self.moves = False, None, None
-            if isinstance(answer[1], str):
-                s.said.emit(answer[1], "bad")
-            elif answer[1].ndim == 1:
-                self.drop = answer[1]
-            else:
-                self.drop = np.zeros(len(answer[1]), bool)
-                self.moves = ((answer[1] - cloud["points"]) * cloud["normals"]).sum(1) * np.float32(context.scale)
+            self._raw, self.busy = (key, cloud), False
+            self.drop = answer if moves is None else np.zeros(len(answer), bool)
+            self.moves, self._answer = moves, (key, answer)
             self.changed.emit()
+            if self._then_apply:
+                self.apply()
 
         def fail(sentence):
-            self.busy, self.step = False, None
+            if step is self.step:
+                self._end_trial()
             s.said.emit(sentence, "bad")
             self.changed.emit()
 
@@ -155,13 +157,16 @@ class CleanWork(QObject):
         return f"{int(self.drop.sum()):,} of {n:,} points would go ({100 * self.drop.mean():.2f} %)."
 
     def apply(self):
-        """Keep what is on trial as a step."""
-        s, step = self.session, self.step
-        if step is None or self.kept is None or not s.may_write():
+        """Keep what is on trial as a step; where it is still looked at, as soon as that is done."""
+        s, step, kept = self.session, self.step, self.kept
+        if step is None or kept is None or not s.may_write():
             return
-        kept, cloud = self.kept, self.raw()
-        self.step = self.drop = self.moves = None
-        removed = s.do(lambda: apply_step(s.job, s.sitting, kept, step, cloud))
+        if self.busy:
+            self._then_apply = True
+            return
+        answer = self._answer[1] if self._answer and self._answer[0] == self.key() else None
+        self._end_trial()
+        removed = s.do(lambda: apply_step(s.job, s.sitting, kept, step, answer))
         if removed is not None:
             s.said.emit(f"{step_text(step)}: {counted(removed, 'point')} gone. Undo brings them back.", "good")
 
@@ -170,7 +175,7 @@ class CleanWork(QObject):
         s, kept = self.session, self.kept
         if kept is None or not s.may_write():
             return
-        self.step = self.drop = self.moves = None
+        self._end_trial()
         removed = s.do(
             lambda: apply_steps(s.job, s.sitting, kept, read_steps(steps) if isinstance(steps, str) else steps)
         )
