@@ -478,7 +478,7 @@ class TheWindowsThread(DeskTest):
             "try masks": w.preview_masks,
             "files outside": s.arrivals.check_files,
             "run": lambda: s.run([(s.sitting_id, "photos")]),
-            "add photos": lambda: s.arrivals.add_folders([pebble_set() / "by-hand"]),
+            "more photos": lambda: s.arrivals.add_folders([pebble_set() / "by-hand"]),
         }
         for words, act in things.items():
             self.watched(words, act)
