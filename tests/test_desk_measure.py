@@ -459,7 +459,7 @@ class Cleaning(unittest.TestCase):
         panel.low.setText("0")
         panel.low.editingFinished.emit()
         self.assertEqual(w.legend()[0], 0)
-        w.set_ends(None)
+        w.set_ramp(None)
         self.assertEqual(w.legend()[:2], usual)
         w.set_look("color")
         for _ in range(2):

@@ -357,3 +357,56 @@ class Schema(unittest.TestCase):
                 real = [r[1] for r in db.execute(f"PRAGMA table_info({table})")]
                 self.assertEqual(sorted(real), sorted(columns))
             json.dumps(document(job))
+
+
+class WhatIsRemembered(unittest.TestCase):
+    def test_an_answer_is_kept_for_a_revision_and_nobody_changes_it(self):
+        with Job.create(scratch() / "j") as job:
+            made = []
+
+            def make():
+                made.append(job.revision)
+                return len(made)
+
+            self.assertEqual([job.remembered("x", make) for _ in range(3)], [1, 1, 1])
+            job.add_sitting("A", [])
+            self.assertEqual([job.remembered("x", make) for _ in range(2)], [2, 2])
+            job.undo()  # what it says may be that of before, but it is another revision
+            self.assertEqual(job.remembered("x", make), 3)
+            # within an action nothing is kept: it may never come to be
+            with self.assertRaises(ZeroDivisionError), job.action("try"):
+                job.remembered("x", make)
+                job.remembered("x", make)
+                raise ZeroDivisionError
+            self.assertEqual(len(made), 5)
+            # a list that is handed out is the caller's own
+            job.redo()
+            names = job.sittings()
+            names.clear()
+            self.assertEqual([s.name for s in job.sittings()], ["A"])
+
+    def test_what_lies_outside_is_looked_at_once_a_glance(self):
+        with Job.create(scratch() / "j") as job:
+            looks = []
+
+            def look():
+                looks.append(1)
+                return len(looks)
+
+            self.assertEqual([job.once_a_glance("f", look) for _ in range(2)], [1, 2])
+            with job.glance():
+                with job.glance():  # one within another is part of it
+                    self.assertEqual(job.once_a_glance("f", look), 3)
+                self.assertEqual([job.once_a_glance("f", look) for _ in range(2)], [3, 3])
+                job.add_sitting("A", [])
+                self.assertEqual(job.once_a_glance("f", look), 4)
+            with job.glance():
+                self.assertEqual(job.once_a_glance("f", look), 5)
+
+    def test_a_reader_sees_what_the_writer_changed(self):
+        with Job.create(scratch() / "j") as job, Job.open(job.folder, writable=False) as reader:
+            self.assertEqual(reader.sittings(), [])
+            first = reader.revision
+            job.add_sitting("A", [])
+            self.assertNotEqual(reader.revision, first)
+            self.assertEqual([s.name for s in reader.sittings()], ["A"])

@@ -8,6 +8,7 @@ import numpy as np
 from PIL import Image, ImageDraw
 from scipy import ndimage
 from scipy.spatial import ConvexHull
+from scipy.spatial.distance import cdist
 
 from tests.scenes import scratch
 from tests.test_adjust import TRUE_LENS, scene
@@ -605,6 +606,45 @@ class Files(unittest.TestCase):
             self.assertEqual([(f.length, f.sheet) for f in found], [(sheet.bars[0].length, f"mat {paper}")])
         P[0] += 0.1 * s * np.ptp(P)
         self.assertEqual(printed_lengths([m.number for m in sheet.marks], P), [])
+
+
+class Levels(unittest.TestCase):
+    """Standing the object up, against turns that are known."""
+
+    def test_a_plane_turned_anywhere_is_brought_level_with_its_edge_along_x_and_its_corner_at_zero(self):
+        rng = np.random.default_rng(31)
+        for _ in range(20):
+            R = rotation_matrix(rng.normal(size=3))
+            shift = rng.uniform(-50, 50, 3)
+            flat = np.c_[rng.uniform(-20, 20, (6, 2)), np.zeros(6)]
+            X = flat @ R.T + shift
+            above = R @ [1.0, 2.0, 30.0] + shift
+            up, middle = up_of_points(X, above)
+            np.testing.assert_allclose(up, R[:, 2], atol=1e-9)
+            np.testing.assert_allclose(middle, X.mean(0))
+            np.testing.assert_allclose(up_of_points(X, 2 * shift - above)[0], -R[:, 2], atol=1e-9)
+            M = frame(up, X[1] - X[0], X[0])
+            moved = X @ M[:3, :3].T + M[:3, 3]
+            np.testing.assert_allclose(moved[0], 0, atol=1e-9)
+            np.testing.assert_allclose(moved[:, 2], 0, atol=1e-9)
+            self.assertGreater(moved[1, 0], 0)
+            self.assertAlmostEqual(moved[1, 1], 0, places=9)
+            self.assertAlmostEqual(np.linalg.det(M[:3, :3]), 1.0)
+            np.testing.assert_allclose(cdist(moved, moved), cdist(X, X), atol=1e-9)  # nothing is stretched
+
+    def test_what_holds_no_level_is_refused(self):
+        line = np.outer(np.arange(5.0), [1, 2, 3]) + np.random.default_rng(0).normal(0, 0.01, (5, 3))
+        with self.assertRaisesRegex(UmbrateError, "nearly on one line"):
+            up_of_points(line, [0, 0, 1])
+        with self.assertRaisesRegex(UmbrateError, "three points"):
+            up_of_points(line[:2], [0, 0, 1])
+        for along in ([0, 0, 0], [0, 0, 5.0]):
+            with self.assertRaisesRegex(UmbrateError, "no direction"):
+                frame(np.array([0, 0, 1.0]), along)
+        np.testing.assert_allclose(frame(np.array([0, 0, 1.0])), np.eye(4), atol=1e-12)
+        upside_down = frame(np.array([0, 0, -1.0]))  # the one turn that has no axis of its own
+        np.testing.assert_allclose(upside_down[:3, :3] @ [0, 0, -1], [0, 0, 1], atol=1e-12)
+        self.assertAlmostEqual(np.linalg.det(upside_down[:3, :3]), 1.0)
 
 
 if __name__ == "__main__":

@@ -5,18 +5,23 @@ import os
 import signal
 import time
 import unittest
+from functools import partial
+from pathlib import Path
 from unittest import mock
 
 from tests.scenes import pebble_set, scratch
 from tests.test_imaging import write_video
 from tests.test_stages import new_job
-from umbrate.core.errors import Cancelled
+from umbrate.actions.delivering import export_cameras
+from umbrate.core.errors import Cancelled, WouldReplace
+from umbrate.formats.files import written_aside
 from umbrate.job.store import Job
 from umbrate.stages.base import Report
 from umbrate.work.adding import read_folder, read_video
 from umbrate.work.queue import Queue
 from umbrate.work.state import DONE, FAILED, board
 from umbrate.work.tasks import Tasks
+from umbrate.work.writing import Written, write_from
 
 
 def drive(queue, until=lambda e: False, limit_s=120):
@@ -185,3 +190,80 @@ class RealWorker(unittest.TestCase):
         self.assertEqual(events[-1].kind, "failed")
         self.assertIn("No space left", events[-1].data["message"])
         self.assertIsNone(self.job.result(self.sitting.id, "photos"))
+
+
+def write_slowly(job, path, gate):
+    """Write half of a file aside, say so, and take long over the rest."""
+    with written_aside(path, gate) as temporary:
+        temporary.write_bytes(b"half")
+        Path(f"{path}.begun").touch()
+        time.sleep(30)
+        temporary.write_bytes(b"whole")
+    return 1
+
+
+class Writing(unittest.TestCase):
+    """Files that a worker writes for the window."""
+
+    def setUp(self):
+        self.place = scratch()
+        with Job.create(self.place / "j") as job:
+            job.add_sitting("A", [])
+            self.folder = job.folder
+        self.tasks, self.told = Tasks(), []
+        self.addCleanup(self.tasks.close)
+
+    def send(self, write, replace=False):
+        """Have a worker write; returns nothing, what comes of it is told."""
+        self.tasks.send(
+            "writing", write_from, (self.folder, write, replace), lambda w: self.told.append(w),
+            lambda message, kind: self.told.append(kind),
+        )  # fmt: skip
+
+    def until(self, done):
+        end = time.monotonic() + 60
+        while not done():
+            self.tasks.poll(0.05)
+            self.assertLess(time.monotonic(), end)
+
+    def test_what_cannot_be_written_fails_and_the_file_that_is_there_stays(self):
+        file = self.place / "c.json"
+        file.write_text("mine")
+        with Job.open(self.folder) as job:  # the window has it open and writes: the worker only reads
+            self.send(partial(export_cameras, path=file), replace=True)
+            self.until(lambda: self.told)
+            job.rename_sitting(job.sittings()[0].id, "B")
+        self.assertEqual(self.told, ["failed"])  # a job without poses has no cameras
+        self.assertEqual(file.read_text(), "mine")
+
+    def test_one_that_is_cancelled_leaves_no_half_file(self):
+        file = self.place / "out" / "slow.bin"
+        file.parent.mkdir()
+        file.write_bytes(b"before")
+        self.send(partial(write_slowly, path=file), replace=True)
+        self.until(lambda: Path(f"{file}.begun").exists())
+        self.tasks.cancel()
+        self.until(lambda: self.told)
+        self.assertEqual(self.told, ["cancelled"])
+        self.assertEqual(file.read_bytes(), b"before")
+        self.assertEqual({f.name for f in file.parent.iterdir()}, {"slow.bin", "slow.bin.begun"})
+        # and the next one is written
+        self.send(partial(write_quickly, path=file), replace=True)
+        self.until(lambda: len(self.told) == 2)
+        self.assertEqual((self.told[1], file.read_bytes()), (Written(7), b"after"))
+
+    def test_what_is_there_is_a_question_and_nothing_is_written(self):
+        file = self.place / "there.bin"
+        file.write_bytes(b"mine")
+        self.send(partial(write_quickly, path=file))
+        self.until(lambda: self.told)
+        self.assertIsInstance(self.told[0].question, WouldReplace)
+        self.assertIn("there.bin", str(self.told[0].question))
+        self.assertEqual(file.read_bytes(), b"mine")
+
+
+def write_quickly(job, path, gate):
+    """Write a small file."""
+    with written_aside(path, gate) as temporary:
+        temporary.write_bytes(b"after")
+    return 7

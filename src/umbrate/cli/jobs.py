@@ -91,7 +91,10 @@ def split(job, sitting, where, pause, dry_run):
 @click.argument("job", type=click.Path(path_type=Path))
 @click.option("--sitting", "sittings", multiple=True, help="Only this sitting (may be given several times).")
 @click.option(
-    "--to", "upto", default="cloud", help="Stop after this stage: photos, masks, lens, poses, scale, join or cloud."
+    "--to",
+    "upto",
+    default=None,
+    help="Stop after this stage, named as on the Board in small letters; without it, all run.",
 )
 @click.option("--set", "assignments", multiple=True, metavar="STAGE.SETTING=VALUE", help="Change a setting first.")
 @click.option("--redo", is_flag=True, help="Run that stage again even when its result is current.")
@@ -108,8 +111,7 @@ def run(job, sittings, upto, assignments, redo, mode):
                 f"{j.name} has no sittings yet. Bring in photos first: umbrate add {j.folder} PHOTOS_DIR --sitting NAME"
             )
         runs.apply_assignments(j, chosen, assignments)
-        if mode:
-            upto = "poses"
+        upto = "poses" if mode else upto or stages.STAGES[-1].name
         sys.exit(0 if runs.run_cells(j, chosen, upto, redo=redo or bool(mode), mode=mode or "", worker=worker) else 1)
 
 

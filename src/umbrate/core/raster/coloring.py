@@ -87,7 +87,7 @@ def usual_range(look, values):
     return low, max(high, low + 1e-9)
 
 
-def cloud_colors(cloud, look, values=None, ends=None):
+def cloud_colors(cloud, look, values=None, span=None):
     """Colors (n, 3) uint8 of a cloud's points.
 
     Parameters
@@ -97,7 +97,7 @@ def cloud_colors(cloud, look, values=None, ends=None):
         Of COLORINGS.
     values : (n,), optional
         Of a look with a ramp; taken from the cloud where not given. Without any, the cloud's colors are given.
-    ends : (low, high), optional
+    span : (low, high), optional
         What the ramp shows; `usual_range` where not given.
     """
     n = len(cloud["points"])
@@ -111,5 +111,5 @@ def cloud_colors(cloud, look, values=None, ends=None):
     if look not in MEASURED or values is None:
         return cloud["colors"]
     values = np.asarray(values, np.float32)
-    ends = ends or usual_range(look, values)
-    return ramp_colors(values, *ends, SIGNED if x.signed else RAMP) if ends else cloud["colors"]
+    span = span or usual_range(look, values)
+    return ramp_colors(values, *span, SIGNED if x.signed else RAMP) if span else cloud["colors"]

@@ -80,6 +80,8 @@ class Bench(QScrollArea):
             self._fill(sitting, BY_NAME[s.stage], cell, result)
         self.column.addStretch(1)
         if (old := self.takeWidget()) is not None:
+            if self.clouds is not None and old.isAncestorOf(self.clouds[1]):
+                self.clouds = None  # it goes with the rest, its plots first
             give_back(old)
             old.deleteLater()
         self.setWidget(body)

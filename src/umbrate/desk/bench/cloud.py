@@ -81,20 +81,20 @@ class CloudPanel(QWidget):
 
     def _make_look(self, column):
         """What the cloud is colored by: the ends of its ramp, a histogram, and what coverage found."""
-        self.ends = QWidget()
-        row = QHBoxLayout(self.ends)
+        self.ramp = QWidget()
+        row = QHBoxLayout(self.ramp)
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(4)
         self.low, self.high = (QLineEdit() for _ in range(2))
         for e, tip in ((self.low, "The ramp begins here"), (self.high, "The ramp ends here")):
             e.setToolTip(tip)
-            e.editingFinished.connect(self._set_ends)
+            e.editingFinished.connect(self._set_ramp)
         usual = QToolButton(text="Usual")
         usual.setToolTip("From the lowest to the highest hundredth of the points")
-        usual.clicked.connect(lambda: self.work.set_ends(None))
+        usual.clicked.connect(lambda: self.work.set_ramp(None))
         for w, stretch in ((QLabel("From"), 0), (self.low, 1), (QLabel("to"), 0), (self.high, 1), (usual, 0)):
             row.addWidget(w, stretch)
-        column.addWidget(self.ends)
+        column.addWidget(self.ramp)
         self.looked = quiet_plot("")
         self.looked.setFixedHeight(90)
         self.looked_bars = pg.BarGraphItem(x0=[0], x1=[1], height=[0], pen=pg.mkPen(None))
@@ -194,7 +194,7 @@ class CloudPanel(QWidget):
                 self.gaps.selectRow(k)
         self.look.setCurrentIndex(list(COLORINGS).index(w.look))
         legend = w.legend()
-        self.ends.setVisible(legend is not None)
+        self.ramp.setVisible(legend is not None)
         if legend:
             self.low.setText(f"{legend[0]:.4g}")
             self.high.setText(f"{legend[1]:.4g}")
@@ -375,7 +375,7 @@ class CloudPanel(QWidget):
 
         self.session.pick_color(take)
 
-    def _set_ends(self):
+    def _set_ramp(self):
         if self._filling:
             return
         try:
@@ -385,7 +385,7 @@ class CloudPanel(QWidget):
             return
         legend = self.work.legend()
         if low < high and legend and (f"{low:.4g}", f"{high:.4g}") != (f"{legend[0]:.4g}", f"{legend[1]:.4g}"):
-            self.work.set_ends((low, high))
+            self.work.set_ramp((low, high))
         else:
             self.reload()
 

@@ -5,8 +5,6 @@ need none: settings, figures, plot and advice are made from the stage itself. Wh
 result is named in `MARKS`, so that the bench is built anew when it changes, and only then.
 """
 
-from PyQt6 import sip
-
 from ...stages.lens.figures import CALIBRATED
 from ..text import counted
 from .advice import OfPhoto, bare_frames, buttons, column, lost_files, wrapped
@@ -32,7 +30,7 @@ def clouds(bench):
         return None
     kept = s.cleaning.kept
     key = s.job, s.sitting_id, kept and kept.id, s.cloud_at_hand() is not None
-    if bench.clouds is None or bench.clouds[0] != key or sip.isdeleted(bench.clouds[1]):
+    if bench.clouds is None or bench.clouds[0] != key:
         bench.clouds = key, CloudPanel(s)
     return bench.clouds[1]
 

@@ -28,7 +28,7 @@ class CleanWork(QObject):
         self.moves = None  #: (n,) how far it would move points along their normals, in the job's unit
         self.busy = self.covering = False
         self.look = "color"
-        self.ends = {}  #: of ramps, where somebody chose them
+        self.ramps = {}  #: from where to where ramps run, where somebody chose that
         self.compared = None  #: (key of the cloud, distances, figures, name of the other)
         self.covered = None  #: (key of the cloud, Covered)
         self.place = None  #: which of its places is chosen
@@ -279,17 +279,17 @@ class CleanWork(QObject):
 
     def legend(self):
         """The range (low, high), unit and name of what the cloud is colored by; None for looks without a ramp."""
-        ends = self._range()
-        if ends is None:
+        span = self._range()
+        if span is None:
             return None
         look = COLORINGS[self.look]
         unit = (self.session.frame.unit if self.session.frame else "") if look.unit == "length" else look.unit
-        return *ends, unit, f"Distance to {self.compared[3]}" if look.name == "compared" else look.title
+        return *span, unit, f"Distance to {self.compared[3]}" if look.name == "compared" else look.title
 
     def _range(self):
         """The lowest and the highest value of the ramp, or None: kept, as every repaint asks."""
-        if self.ends.get(self.look):
-            return self.ends[self.look]
+        if self.ramps.get(self.look):
+            return self.ramps[self.look]
         values = self.values()
         if values is None:
             return None
@@ -298,9 +298,9 @@ class CleanWork(QObject):
             self._usual = key, usual_range(self.look, values)
         return self._usual[1]
 
-    def set_ends(self, ends):
+    def set_ramp(self, span):
         """What the ramp of the look that is shown runs from and to; None: by the values."""
-        self.ends[self.look] = ends
+        self.ramps[self.look] = span
         self._colored = None
         self.changed.emit()
 

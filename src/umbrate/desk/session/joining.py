@@ -94,7 +94,9 @@ class JoinWork(QObject):
         far = dict(self._far[1]) if self.look == DISTANCE and self._far and self._far[0] == self.key(dense) else {}
         for p in self.shown(dense):
             if p.id in far:
-                out.append(cloud_colors({"points": p.points, "colors": p.colors}, "compared", far[p.id], self.ends()))
+                out.append(
+                    cloud_colors({"points": p.points, "colors": p.colors}, "compared", far[p.id], self.ramp_range())
+                )
             elif self.look == COLORS or self.look == DISTANCE:
                 out.append(p.colors)
             else:
@@ -104,7 +106,7 @@ class JoinWork(QObject):
                 out.append((shade * tint).astype(np.uint8))
         return np.concatenate(out) if out else np.zeros((0, 3), np.uint8)
 
-    def ends(self):
+    def ramp_range(self):
         """What the ramp of distances runs from and to, or None."""
         if not self._far:
             return None
@@ -116,9 +118,9 @@ class JoinWork(QObject):
 
     def legend(self):
         """The range, unit and name of the distances where they are drawn, else None."""
-        ends = self.ends() if self.on and self.look == DISTANCE else None
+        span = self.ramp_range() if self.on and self.look == DISTANCE else None
         unit = self.session.frame.unit if self.session.frame else ""
-        return (*ends, unit, "Distance to the other sitting") if ends else None
+        return (*span, unit, "Distance to the other sitting") if span else None
 
     def set_look(self, look):
         """Tint the sittings, show their own colors, or how far they are apart."""
