@@ -4,6 +4,7 @@
 here.
 """
 
+import faulthandler
 import io
 import multiprocessing
 import os
@@ -51,6 +52,7 @@ class CountingResult(unittest.TextTestResult):
 def prepare():
     """Make this process, and those that tests start, find the sources and leave the user's settings alone."""
     os.chdir(ROOT)
+    faulthandler.enable()  # a crash in a library names the line that led there
     for folder in (ROOT / "src", ROOT):
         if str(folder) not in sys.path:
             sys.path.insert(0, str(folder))

@@ -37,7 +37,6 @@ class Bench(QScrollArea):
         self.setFrameShape(QScrollArea.Shape.NoFrame)
         self.unfolded = False
         self._mark = self.stage = self.result = None
-        self.clouds = None  #: what the panel of clouds is of, and the panel
         session.chosen_changed.connect(self.reload)
         session.document_changed.connect(self.reload)
         session.cloud_read.connect(self.reload)
@@ -80,8 +79,6 @@ class Bench(QScrollArea):
             self._fill(sitting, BY_NAME[s.stage], cell, result)
         self.column.addStretch(1)
         if (old := self.takeWidget()) is not None:
-            if self.clouds is not None and old.isAncestorOf(self.clouds[1]):
-                self.clouds = None  # it goes with the rest, its plots first
             give_back(old)
             old.deleteLater()
         self.setWidget(body)

@@ -24,15 +24,7 @@ def _solved(bench):
 
 
 def clouds(bench):
-    """The panel of the clouds: the one that stands there already, where it is of this cloud. It reloads itself."""
-    s = bench.session
-    if not s.job.clouds(s.sitting_id):
-        return None
-    kept = s.cleaning.kept
-    key = s.job, s.sitting_id, kept and kept.id, s.cloud_at_hand() is not None
-    if bench.clouds is None or bench.clouds[0] != key:
-        bench.clouds = key, CloudPanel(s)
-    return bench.clouds[1]
+    return CloudPanel(bench.session) if bench.session.job.clouds(bench.session.sitting_id) else None
 
 
 def join(bench):
