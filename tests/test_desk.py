@@ -1,5 +1,6 @@
 """The window, driven as a user drives it, on Qt's offscreen platform."""
 
+import gc
 import os
 import signal
 import time
@@ -83,7 +84,15 @@ class DeskTest(unittest.TestCase):
         self.window.resize(1280, 800)
         self.window.show()
         self.session = self.window.session
-        self.addCleanup(self.window.close)
+        self.addCleanup(self.finish)
+
+    def finish(self):
+        """End the window here and now: what is left for later may be collected in another thread, which Qt forbids."""
+        self.window.close()
+        self.window.deleteLater()
+        APP.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
+        self.window = self.session = None
+        gc.collect()
 
     def open(self, *stages):
         """Open a pebble job in which these stages have run."""

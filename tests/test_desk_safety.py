@@ -412,7 +412,7 @@ class TheWindowsThread(DeskTest):
         decode.read_picture, decode.read_reduced_image, decode.read_mask, content_hash, sharpness.sharpness,
         undistort.undistort, clouds._read, coverage.coverage, compare_clouds, delivering.export_cloud,
         delivering.export_masks, delivering.export_undistorted, read_records, search, make_demo_job, still_plate,
-        fuse.fuse, detect.detect, find_targets, cleaning.try_step, clouds.raw_cloud,
+        fuse.fuse, detect.detect, find_targets, cleaning.try_step,
     )  # fmt: skip
 
     @classmethod

@@ -1,6 +1,7 @@
 """The bench of the Cloud stage: the clouds side by side, how they look, and cleaning them."""
 
 import numpy as np
+from PyQt6 import sip
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtWidgets import (
     QCheckBox,
@@ -161,6 +162,8 @@ class CloudPanel(QWidget):
     # ------------------------------------------------------------------ contents
     def reload(self):
         """Take clouds and steps anew."""
+        if sip.isdeleted(self.plot) or not self.isAncestorOf(self.plot):
+            return  # another panel stands in its place, and has its plots by now
         s, w = self.session, self.work
         if s.sitting is None:
             return
