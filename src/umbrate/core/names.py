@@ -1,6 +1,7 @@
 """Names that people give: one line of plain text, short enough for every file system and every table."""
 
 import unicodedata
+from itertools import count
 
 from .errors import UmbrateError
 
@@ -36,6 +37,15 @@ def plain_name(text, what):
     if len(name) > LONGEST:
         raise UmbrateError(f"{what} can have a name of {LONGEST} characters at most; “{name[:24]}…” has {len(name)}.")
     return name
+
+
+def first_free(stem, taken, start=1):
+    """The first name that is not taken, of a stem with a number behind it: "P" gives P1, P2, ...
+
+    taken : collection of str
+    start : the first number that is tried
+    """
+    return next(name for k in count(start) if (name := f"{stem}{k}") not in taken)
 
 
 def file_name(text, taken=()):

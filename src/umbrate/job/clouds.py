@@ -8,7 +8,7 @@ import json
 from dataclasses import dataclass
 
 from ..core.errors import UmbrateError
-from ..core.names import plain_name
+from ..core.names import first_free, plain_name
 from .memo import remembered
 
 
@@ -109,10 +109,8 @@ class Clouds:
             self.choose_cloud(same.id)
             return same.id
         taken = {c.name for c in have}
-        k = len(have) + 1
-        while name is None or name in taken:
-            name = f"Cloud {k}"
-            k += 1
+        if name is None or name in taken:
+            name = first_free("Cloud ", taken, len(have) + 1)
         with self.action(f"make “{name}”"):
             self.db.execute("UPDATE cloud SET chosen = 0 WHERE sitting_id = ? AND chosen", (sitting_id,))
             return self.db.execute(

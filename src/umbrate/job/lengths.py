@@ -7,7 +7,7 @@ import json
 from dataclasses import dataclass
 
 from ..core.errors import UmbrateError
-from ..core.names import plain_name
+from ..core.names import first_free, plain_name
 from .marks import good_number
 from .memo import remembered
 
@@ -141,12 +141,7 @@ class Lengths:
     def add_measurement(self, sitting_id, kind, ends, name=None):
         """Keep a measurement; returns its id."""
         taken = {m.name for m in self.measurements(sitting_id)}
-        if name is None:
-            k = 1
-            while f"M{k}" in taken:
-                k += 1
-            name = f"M{k}"
-        name = plain_name(name, "A measurement")
+        name = plain_name(first_free("M", taken) if name is None else name, "A measurement")
         if name in taken:
             raise UmbrateError(f"There is a measurement “{name}” already. Choose another name.")
         ends = [e if isinstance(e, dict) else self.end_of(sitting_id, e) for e in ends]

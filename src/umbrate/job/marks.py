@@ -12,7 +12,7 @@ import re
 from dataclasses import dataclass, replace
 
 from ..core.errors import UmbrateError
-from ..core.names import plain_name
+from ..core.names import first_free, plain_name
 from .memo import remembered
 
 DEFAULT_SIGMA_PX = 0.5  #: how sure a marker is who says nothing of it
@@ -195,12 +195,7 @@ class Marks:
 
     def _new_mark(self, sitting_id, name=None):
         taken = {p.name for p in self.marked_points(sitting_id)}
-        if name is None:
-            k = 1
-            while f"P{k}" in taken:
-                k += 1
-            name = f"P{k}"
-        name = _good_name(name)
+        name = _good_name(first_free("P", taken) if name is None else name)
         if name in taken:
             raise UmbrateError(f"There is a point “{name}” already: a name stands for one place. Choose another.")
         return self.db.execute("INSERT INTO mark (sitting_id, name) VALUES (?, ?)", (sitting_id, name)).lastrowid

@@ -5,7 +5,7 @@ import math
 from dataclasses import dataclass
 
 from ..core.errors import UmbrateError
-from ..core.names import plain_name
+from ..core.names import first_free, plain_name
 from .memo import remembered
 
 
@@ -43,7 +43,7 @@ class Sections:
     def free_section_name(self, sitting_id):
         """The first of Section 1, Section 2, ... that no plane has."""
         have = {x.name for x in self.sections(sitting_id)}
-        return next(f"Section {k}" for k in range(1, len(have) + 2) if f"Section {k}" not in have)
+        return first_free("Section ", have)
 
     def keep_section(self, sitting_id, place, normal, name=None):
         """Keep a plane under a name; one that is there under that name is moved. Returns its id."""

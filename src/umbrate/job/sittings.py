@@ -7,7 +7,7 @@ from functools import lru_cache
 from pathlib import Path
 
 from ..core.errors import UmbrateError
-from ..core.names import is_plain, plain_name, printable
+from ..core.names import first_free, is_plain, plain_name, printable
 from .memo import remembered
 from .model import Photo, Sitting
 
@@ -263,10 +263,7 @@ class Sittings:
                     self.db.execute("UPDATE photo SET aside = ? WHERE id = ? AND aside != ?", (PLATE, i, PLATE))
                 if k == 0:
                     continue
-                number = k + 1
-                while f"{old.name} {number}" in taken:
-                    number += 1
-                name = f"{old.name} {number}"
+                name = first_free(f"{old.name} ", taken, k + 1)
                 taken.add(name)
                 names.append(name)
                 sid = self._put([*photos, *plates], name)

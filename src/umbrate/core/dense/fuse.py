@@ -129,16 +129,8 @@ def maps_of(depth, normal, score, rgb, K, poses, gain=None, quality=None):
     )  # fmt: skip
 
 
-class _Points(NamedTuple):
-    """Room for the points of one photo, as in `Cloud`."""
-
-    points: np.ndarray
-    normals: np.ndarray
-    colors: np.ndarray
-    photos: np.ndarray
-    score: np.ndarray
-    precision: np.ndarray
-    angle: np.ndarray
+#: room for the points of one photo: the arrays of a `Cloud`, as a tuple that a kernel takes
+_Points = NamedTuple("_Points", [(f.name, np.ndarray) for f in fields(Cloud)])
 
 
 @njit(cache=True, nogil=True, error_model="numpy")

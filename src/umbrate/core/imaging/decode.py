@@ -11,6 +11,7 @@ import pillow_heif
 from PIL import Image, UnidentifiedImageError
 
 from ..errors import UmbrateError
+from ..memory import free_memory
 from . import raw
 from .facts import PhotoFacts, first_of, moment, number, text
 
@@ -72,18 +73,6 @@ def read_facts(path):
             number(first_of(ifd.get(0x8827))),
             number(ifd.get(0x9206)),
         )
-
-
-def free_memory():
-    """Bytes of memory that can be had, as far as the system tells."""
-    try:
-        with open("/proc/meminfo") as f:
-            for line in f:
-                if line.startswith("MemAvailable:"):
-                    return int(line.split()[1]) * 1024
-    except (OSError, ValueError):
-        pass
-    return 1 << 60
 
 
 def is_raw(path):

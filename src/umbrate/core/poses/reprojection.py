@@ -9,9 +9,10 @@ from typing import NamedTuple
 import numpy as np
 from numba import njit
 
-from ..geometry.lens import N_PARAMETERS
+from ..geometry.lens import N_PARAMETERS, project_one
 
 SQUARED, HUBER, CAUCHY = 0, 1, 2
+NEAREST = 1e-9  #: least depth of a point that a photo can have seen
 
 
 class State(NamedTuple):
@@ -110,6 +111,24 @@ def derivatives(k):
     return Derivatives(np.empty((k, 2)), np.empty((k, 2, 6)), np.empty((k, 2, N_PARAMETERS)), np.empty((k, 2, 3)))
 
 
+@njit(cache=True, nogil=True, inline="always")
+def _robust(kind, scale, e2):
+    """What a squared residual adds to the cost, and its robust weight."""
+    s2 = scale * scale
+    if kind == SQUARED or (kind == HUBER and e2 <= s2):
+        return 0.5 * e2, 1.0
+    if kind == HUBER:
+        e = np.sqrt(e2)
+        return scale * e - 0.5 * s2, scale / e
+    return 0.5 * s2 * np.log(1.0 + e2 / s2), 1.0 / (1.0 + e2 / s2)
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _behind(scale):
+    """What a sighting of a point behind its photo adds to the cost: that of ten times the scale, squared."""
+    return 50.0 * scale * scale
+
+
 @njit(cache=True, nogil=True)
 def linearize(state, seen, loss, out):
     """Residuals and derivatives of every sighting, times its weight and the root of its robust weight.
@@ -130,9 +149,7 @@ def linearize(state, seen, loss, out):
     poses, lenses, points = state.poses, state.lenses, state.points
     lens_of, photo, point, xy, weight = seen.lens_of, seen.photo, seen.point, seen.xy, seen.weight
     r, Jc, Jl, Jx = out.residual, out.by_pose, out.by_lens, out.by_point
-    kind, scale = loss.kind, loss.scale
     cost = 0.0
-    s2 = scale * scale
     for k in range(photo.shape[0]):
         i, p = photo[k], point[k]
         E, c, X = poses[i], lenses[lens_of[i]], points[p]
@@ -140,9 +157,9 @@ def linearize(state, seen, loss, out):
         y1 = E[1, 0] * X[0] + E[1, 1] * X[1] + E[1, 2] * X[2]
         y2 = E[2, 0] * X[0] + E[2, 1] * X[1] + E[2, 2] * X[2]
         z = y2 + E[2, 3]
-        if z < 1e-9:
+        if z < NEAREST:
             r[k], Jc[k], Jl[k], Jx[k] = 0.0, 0.0, 0.0, 0.0
-            cost += 50.0 * s2
+            cost += _behind(loss.scale)
             continue
         x, y = (y0 + E[0, 3]) / z, (y1 + E[1, 3]) / z
         r2 = x * x + y * y
@@ -152,20 +169,8 @@ def linearize(state, seen, loss, out):
         yd = y * g + c[6] * (r2 + 2.0 * y * y) + 2.0 * c[7] * x * y
         fx, f, sk = c[0] + c[8], c[0], c[9]
         ru, rv = weight[k] * (fx * xd + sk * yd + c[1] - xy[k, 0]), weight[k] * (f * yd + c[2] - xy[k, 1])
-        e2 = ru * ru + rv * rv
-        w = 1.0
-        if kind == SQUARED:
-            cost += 0.5 * e2
-        elif kind == HUBER:
-            if e2 > s2:
-                e = np.sqrt(e2)
-                w = scale / e
-                cost += scale * e - 0.5 * s2
-            else:
-                cost += 0.5 * e2
-        else:
-            w = 1.0 / (1.0 + e2 / s2)
-            cost += 0.5 * s2 * np.log(1.0 + e2 / s2)
+        part, w = _robust(loss.kind, loss.scale, ru * ru + rv * rv)
+        cost += part
         w = np.sqrt(w)
         r[k, 0], r[k, 1] = w * ru, w * rv
         w *= weight[k]
@@ -205,30 +210,18 @@ def cost_of(state, seen, loss, r):
     """The robust cost alone; `r` (k, 2) receives the plain residuals, predicted minus seen."""
     poses, lenses, points = state.poses, state.lenses, state.points
     lens_of, photo, point, xy, weight = seen.lens_of, seen.photo, seen.point, seen.xy, seen.weight
-    kind, scale = loss.kind, loss.scale
     cost = 0.0
-    s2 = scale * scale
     for k in range(photo.shape[0]):
         i, p = photo[k], point[k]
-        E, c, X = poses[i], lenses[lens_of[i]], points[p]
+        E, X = poses[i], points[p]
         z = E[2, 0] * X[0] + E[2, 1] * X[1] + E[2, 2] * X[2] + E[2, 3]
-        if z < 1e-9:
+        if z < NEAREST:
             r[k, 0], r[k, 1] = 1e6, 1e6
-            cost += 50.0 * s2
+            cost += _behind(loss.scale)
             continue
         x = (E[0, 0] * X[0] + E[0, 1] * X[1] + E[0, 2] * X[2] + E[0, 3]) / z
         y = (E[1, 0] * X[0] + E[1, 1] * X[1] + E[1, 2] * X[2] + E[1, 3]) / z
-        r2 = x * x + y * y
-        g = 1.0 + r2 * (c[3] + r2 * (c[4] + r2 * c[5]))
-        xd = x * g + 2.0 * c[6] * x * y + c[7] * (r2 + 2.0 * x * x)
-        yd = y * g + c[6] * (r2 + 2.0 * y * y) + 2.0 * c[7] * x * y
-        r[k, 0] = (c[0] + c[8]) * xd + c[9] * yd + c[1] - xy[k, 0]
-        r[k, 1] = c[0] * yd + c[2] - xy[k, 1]
-        e2 = weight[k] ** 2 * (r[k, 0] ** 2 + r[k, 1] ** 2)
-        if kind == SQUARED:
-            cost += 0.5 * e2
-        elif kind == HUBER:
-            cost += 0.5 * e2 if e2 <= s2 else scale * np.sqrt(e2) - 0.5 * s2
-        else:
-            cost += 0.5 * s2 * np.log(1.0 + e2 / s2)
+        u, v = project_one(x, y, lenses[lens_of[i]])
+        r[k, 0], r[k, 1] = u - xy[k, 0], v - xy[k, 1]
+        cost += _robust(loss.kind, loss.scale, weight[k] ** 2 * (r[k, 0] ** 2 + r[k, 1] ** 2))[0]
     return cost

@@ -1,5 +1,6 @@
 """What is done to photos, sittings and settings from the window: each an action that can be undone."""
 
+from ...core.names import first_free
 from ...sitting.frames import set_keep_box
 from ...stages import BY_NAME
 from ...stages.base import parse_settings
@@ -102,9 +103,8 @@ class Edits:
         if not self.session.may_write():
             return
         names, name = {s.name for s in self.session.job.sittings()}, "Calibration"
-        while name in names:
-            head, _, count = name.partition(" ")
-            name = f"{head} {int(count or 1) + 1}"
+        if name in names:
+            name = first_free(f"{name} ", names, 2)
         made = self.session.do(lambda: self.session.job.add_sitting(name, [], {"lens": {"source": "targets"}}))
         if made:
             self.session.choose(made[0].id, "lens")

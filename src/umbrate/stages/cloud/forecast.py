@@ -4,7 +4,6 @@ import os
 import shutil
 from dataclasses import dataclass, replace
 from functools import lru_cache
-from pathlib import Path
 
 import numpy as np
 
@@ -12,6 +11,7 @@ from ...core.cloud.keepbox import BOX_FACES, KeepBox
 from ...core.dense.speed import hypotheses, machine_speed, memory
 from ...core.errors import UmbrateError
 from ...core.geometry.similarity import scale_of
+from ...core.memory import free_memory
 from ...job.blobs import BlobStore
 from ...sitting.blocks import stored_block
 from ...sitting.frames import frame_of
@@ -77,17 +77,6 @@ def cost(scene, photo_scale, neighbors, rounds, speed, threads):
         scene.ground * photo_scale,
         *memory(scene.photos, full / photo_scale**2, threads, full, pixels),
     )
-
-
-def free_memory():
-    """Bytes that can be had without swapping; infinite where the system does not say."""
-    try:
-        for line in Path("/proc/meminfo").read_text(encoding="ascii").splitlines():
-            if line.startswith("MemAvailable"):
-                return int(line.split()[1]) * 1024.0
-    except (OSError, ValueError, IndexError):
-        pass
-    return np.inf
 
 
 @lru_cache(4)
