@@ -22,8 +22,8 @@ from umbrate.actions.cleaning import (
     check_step,
     read_steps,
     step_text,
+    take_back,
     try_step,
-    without_step,
     write_steps,
 )
 from umbrate.actions.cleaning import Context as CleaningContext
@@ -445,7 +445,7 @@ class SideBySide(unittest.TestCase):
         self.assertEqual(len(left["points"]), kept.left)
         self.assertGreaterEqual(left["photos"].min(), 4)
         self.assertLess(kept.left, 0.55 * whole)
-        without_step(job, s, kept, 0)
+        take_back(job, s, kept, 0)
         again = job.cloud(s.id)
         self.assertEqual([x.step["filter"] for x in again.steps], ["lonely", "components", "smooth", "share"])
         self.assertEqual(raw_cloud(job, again)["photos"].min(), raw_cloud(job, first)["photos"].min().clip(max=2))
@@ -535,9 +535,9 @@ class SideBySide(unittest.TestCase):
                 # another level, another keep box; the last step is taken back, then the first: this one is done again
                 job.set_level(s.id, tilt)
                 job.set_keep_box(s.id, elsewhere)
-                without_step(job, s, job.cloud(s.id), 2)
+                take_back(job, s, job.cloud(s.id), 2)
                 np.testing.assert_array_equal(left(2)["points"], want)
-                without_step(job, s, job.cloud(s.id), 0)
+                take_back(job, s, job.cloud(s.id), 0)
                 again = left()["points"]
                 self.assertEqual([x.step["filter"] for x in job.cloud(s.id).steps], [step["filter"]])
                 # of the points that were there, those stay that stayed, and no other
@@ -553,7 +553,7 @@ class SideBySide(unittest.TestCase):
             old = {n: v for n, v in k.steps[-1].step.items() if n != "frame"}
             job.set_cleaning(k.id, [*first, (old, k.steps[-1].blob, 1)], "old")
             job.set_level(s.id, tilt)
-            without_step(job, s, job.cloud(s.id), 0)
+            take_back(job, s, job.cloud(s.id), 0)
             again = left()["points"]
             was = np.isin(rows(again), rows(there))
             np.testing.assert_array_equal(np.sort(rows(again[was])), np.sort(rows(want)))

@@ -410,9 +410,9 @@ class TheWindowsThread(DeskTest):
 
     HEAVY = (
         decode.read_picture, decode.read_reduced_image, decode.read_mask, content_hash, sharpness.sharpness,
-        undistort.undistort, clouds._read, coverage.coverage, compare_clouds, delivering.export_cloud,
+        undistort.undistort, clouds._read, coverage.coverage, clouds.raw_cloud, delivering.export_cloud,
         delivering.export_masks, delivering.export_undistorted, read_records, search, make_demo_job, still_plate,
-        fuse.fuse, detect.detect, find_targets, cleaning.try_step,
+        find_targets, fuse.fuse, detect.detect, compare_clouds, cleaning.try_step,
     )  # fmt: skip
 
     @classmethod
@@ -459,8 +459,17 @@ class TheWindowsThread(DeskTest):
 
             return do
 
+        def measure():
+            points = s.cloud_at_hand()["points"]
+            s.measuring.begin("distance")
+            for k in (points[:, 0].argmin(), points[:, 0].argmax()):
+                s.measuring.pick(points[k])
+
         for name in OF_SITTING:
             self.watched(name, lambda n=name: s.choose(stage=n))
+        self.watched("a measure", measure)
+        (value,) = s.measuring.values.values()
+        self.assertGreater(value["value"], value["half95"])
         things = {
             "a photo": lambda: s.choose(photo_id=s.photos()[5].id),
             "look through": lambda: w.scene.look_through(s.photo_id),

@@ -584,6 +584,7 @@ class InTheWindow(unittest.TestCase):
         self.idle()
         self.assertEqual((s.sitting.name, len(s.sitting.members)), ("Joined", 2))
         self.assertEqual([c.state for c in self.window.board.cells[2]][:4], ["elsewhere"] * 3 + ["ready"])
+        wait_for(lambda: scene.points is not None)
         self.assertTrue(scene.is_overlay)
         counts = [len(load_block(s.job, x).points) for x in s.job.photo_sittings()]
         self.assertEqual(len(scene.points), sum(counts))

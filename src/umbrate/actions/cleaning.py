@@ -373,6 +373,31 @@ def _put(job, answer):
     return job.blobs.put_arrays(keep=np.packbits(~answer)), removed
 
 
+@dataclass(frozen=True)
+class Cleaned:
+    """What a cloud's steps would be, computed but not kept yet: see `keep_cleaned`.
+
+    Attributes
+    ----------
+    steps : list
+        Rows for `Job.set_cleaning`; what they did lies in the job's blobs already.
+    label : str
+        What is done, for undo.
+    gone : int
+        Points that the steps which were computed take away.
+    """
+
+    steps: list
+    label: str
+    gone: int
+
+
+def keep_cleaned(job, kept, cleaned):
+    """Have a cloud cleaned by the steps of a Cleaned, as one change; returns how many points they took away."""
+    job.set_cleaning(kept.id, cleaned.steps, cleaned.label)
+    return cleaned.gone
+
+
 def apply_steps(job, sitting, kept, steps):
     """Clean a cloud by several steps, one after the other, as one change; returns how many points they took away.
 
@@ -381,6 +406,11 @@ def apply_steps(job, sitting, kept, steps):
     UmbrateError
         Where one of them does not work here; nothing is changed then.
     """
+    return keep_cleaned(job, kept, with_steps(job, sitting, kept, steps))
+
+
+def with_steps(job, sitting, kept, steps):
+    """The Cleaned of a cloud with several steps more. Raises as `apply_steps`; a job open for reading will do."""
     if not steps:
         raise UmbrateError("There is no step to clean by.")
     for step in steps:
@@ -389,8 +419,7 @@ def apply_steps(job, sitting, kept, steps):
                 "One of these steps was drawn by an older version, in a frame that is not known any more. Draw it anew."
             )
     done, gone, _ = _done_again(job, sitting, kept, len(kept.steps), [frozen(job, sitting, s) for s in steps])
-    job.set_cleaning(kept.id, done, f"clean: {len(steps)} steps ({gone:,})")
-    return gone
+    return Cleaned(done, f"clean: {len(steps)} steps ({gone:,})", gone)
 
 
 def _done_again(job, sitting, kept, first, steps, before=None):
@@ -475,12 +504,17 @@ def read_steps(file):
 
 
 def without_step(job, sitting, kept, index):
-    """Take one step back and do those after it again."""
+    """The Cleaned of a cloud with one step taken back, and those after it done again."""
     after = range(index + 1, len(kept.steps))
-    steps, _, _ = _done_again(
+    steps, gone, _ = _done_again(
         job, sitting, kept, index, [kept.steps[k].step for k in after], [_fates(job, kept, k) for k in after]
     )  # fmt: skip
-    job.set_cleaning(kept.id, steps, f"take back: {BY_NAME[kept.steps[index].step['filter']].title.lower()}")
+    return Cleaned(steps, f"take back: {BY_NAME[kept.steps[index].step['filter']].title.lower()}", gone)
+
+
+def take_back(job, sitting, kept, index):
+    """Take one step back and do those after it again, as one change."""
+    keep_cleaned(job, kept, without_step(job, sitting, kept, index))
 
 
 def step_text(step):

@@ -11,6 +11,7 @@ from ..core.measure.network import SeenPoint
 from ..core.measure.quantities import BY_NAME, K95, check_count, fit_circle, fit_plane, fit_sphere, propagate, quantity
 from ..core.measure.surface import COMMON_PX, surface_at
 from ..formats.files import CLOSED, written_aside
+from ..job.store import Job
 from ..sitting.clouds import raw_cloud
 from ..sitting.endpoints import control_points, network_of, seen_point_of
 from ..sitting.frames import (
@@ -50,7 +51,7 @@ class Measurer:
         Where there are no poses, or they are too old to say how sure they are.
     """
 
-    def __init__(self, job, sitting, cloud=None):
+    def __init__(self, job, sitting):
         self.job, self.sitting = job, sitting
         block, self.from_plain = raw_block(job, sitting)
         if block is None:
@@ -62,7 +63,7 @@ class Measurer:
         self.to_job = self.frame.matrix @ np.linalg.inv(self.from_plain)
         self.names = job.end_names(sitting.id)
         self.level = level_of(job, sitting) if not self.frame.problem else None
-        self._cloud, self._places = cloud, {}
+        self._cloud, self._places = None, {}
         self._datum(scale)
 
     def _datum(self, scale):
@@ -223,13 +224,13 @@ def plain_spot(job, sitting, place):
     return {"cloud": [float(x) for x in M[:3, :3] @ np.asarray(place, float) + M[:3, 3]]}
 
 
-def measure_all(job, sitting, cloud=None):
+def measure_all(job, sitting):
     """Values of all measurements of a sitting by id; one that cannot be made has ``problem`` instead of a value."""
     measurements = job.measurements(sitting.id)
     if not measurements:
         return {}
     try:
-        m = Measurer(job, sitting, cloud)
+        m = Measurer(job, sitting)
     except UmbrateError as e:
         return {x.id: {"problem": str(e), "text": "-"} for x in measurements}
     out = {}
@@ -248,11 +249,23 @@ def _changed(old, new):
     return True
 
 
+def measure_in(folder, sittings):
+    """Values of all measurements of sittings as the job in a folder is saved now: {sitting id: values by id}.
+
+    It opens the job for itself, for reading, and so may run in any thread.
+    """
+    with Job.open(folder, writable=False) as job:
+        return {s.id: measure_all(job, s) for s in sittings}
+
+
 def refresh(job, sitting):
     """Compute all measurements anew; what changed is written into the ledger. Returns the changes."""
-    if not job.writable:
-        return []
-    values, before = measure_all(job, sitting), job.measured(sitting.id)
+    return keep_values(job, sitting, measure_all(job, sitting)) if job.writable else []
+
+
+def keep_values(job, sitting, values):
+    """Keep computed values by measurement id; what changed is written into the ledger. Returns the changes."""
+    before = job.measured(sitting.id)
     names = {m.id: m.name for m in job.measurements(sitting.id)}
     new = {i: v for i, v in values.items() if before.get(i) != v}
     changes = [(names[i], before[i]["text"], v["text"]) for i, v in new.items() if _changed(before.get(i), v)]
@@ -279,16 +292,18 @@ def refresh_all(job):
     out = {}
     if not job.writable:
         return out
-    for s in job.sittings():
-        if not job.measurements(s.id):
-            continue
-        now = measured_from(job, s)
-        if job.measured_from.get(s.id) != now:
-            changes = refresh(job, s)
-            job.measured_from[s.id] = now
-            if changes:
-                out[s.id] = changes
+    for s, now in due(job):
+        changes = refresh(job, s)
+        job.measured_from[s.id] = now
+        if changes:
+            out[s.id] = changes
     return out
+
+
+def due(job):
+    """Sittings whose measurements may have moved since they were computed, each with what they depend on now."""
+    having = [(s, measured_from(job, s)) for s in job.sittings() if job.measurements(s.id)]
+    return [(s, now) for s, now in having if job.measured_from.get(s.id) != now]
 
 
 # ---------------------------------------------------------------------- files

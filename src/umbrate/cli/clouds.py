@@ -144,7 +144,7 @@ def clean(job, sitting, name, by, assignments, keep, dry_run, back, like, file, 
         if back:
             if back > len(kept.steps):
                 raise UmbrateError(f"“{kept.name}” was cleaned by {len(kept.steps)} steps; there is no step {back}.")
-            cleaning.without_step(j, s, kept, back - 1)
+            cleaning.take_back(j, s, kept, back - 1)
         elif by:
             step = {"filter": by, "keep": keep, **_values(assignments)}
             if dry_run:

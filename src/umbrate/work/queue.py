@@ -45,11 +45,13 @@ class Queue(Serial):
 
     Events carry ``sitting`` (id) and ``stage`` in their data, besides what the worker said. The kind
     ``started`` is added.
+
+    measures : whether measurements are computed anew here when a run is done; else who polls does it
     """
 
-    def __init__(self, job, worker=None):
+    def __init__(self, job, worker=None, measures=True):
         super().__init__(worker)
-        self.job = job
+        self.job, self.measures = job, measures
         self.failures = {}
         self.modes = {}
 
@@ -145,7 +147,7 @@ class Queue(Serial):
             message = f"The result could not be saved: {error}"
             return self._failed(run.sitting, run.stage, settings, run.seconds, "failed", message, ("run again",))
         try:
-            changes = refresh_all(self.job).get(run.sitting.id, [])
+            changes = refresh_all(self.job).get(run.sitting.id, []) if self.measures else []
         except Exception:
             log.exception("measurements could not be computed anew")
             changes = []

@@ -84,7 +84,9 @@ class MeasurePanel(QWidget):
         for name, b in self.kinds.items():
             b.setChecked(w.kind == name)
         kind = next((k for k in KINDS if k.name == w.kind), None)
-        if kind:
+        if w.busy:
+            self.told.setText("Measuring …")
+        elif kind:
             left = kind.least - len(w.ends)
             more = f"{left} more" if left > 0 else "Enter ends it, or more"
             self.told.setText(f"{kind.title}, {kind.about}: {len(w.ends)} chosen, {more}.")

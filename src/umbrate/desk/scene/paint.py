@@ -20,11 +20,14 @@ def paint_empty(p, rect, session=None):
     p.setFont(t.font(t.HEADING))
     half = mid.height() // 2
     row = bool(session and session.sitting and session.sitting.members)
+    coming = bool(session and session.joining.coming)
     p.drawText(
         mid.adjusted(0, 0, 0, -half),
         Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignBottom,
-        "Not joined yet" if row else "Nothing solved yet",
+        "Laying the sittings over each other …" if coming else "Not joined yet" if row else "Nothing solved yet",
     )
+    if coming:
+        return
     p.setFont(t.font())
     p.setPen(t.color(t.QUIET))
     told = "Choose Poses on the Board and press Run: the photos will stand up here."

@@ -47,12 +47,13 @@ class ScenePoints:
         s = self.session
         self.sitting_id = s.sitting_id
         self._every = self._left = self._spacing = None
-        self.is_overlay = s.joining.on and s.joining.overlay(cloud and s.joining.has_clouds()) is not None
+        self.is_overlay = s.joining.on
         self.is_dense = self.is_overlay and cloud and s.joining.has_clouds()
         if self.is_overlay:
             self.is_cloud = False
-            self.block = s.joining.overlay(self.is_dense).block
-            self._every = s.joining.points(self.is_dense) if cloud or ties else None
+            over = s.joining.overlay(self.is_dense)
+            self.block = over.block if over else None
+            self._every = s.joining.points(self.is_dense) if over and (cloud or ties) else None
             self._cut()
             return
         self.block = s.block if s.job else None

@@ -184,7 +184,8 @@ class Scene(QWidget):
         mark = (
             s.sitting_id, *results, self.toggles["Cloud"].isChecked(), self.toggles["Tie points"].isChecked(),
             s.fragment, removed, s.cleaning.key(), s.cleaning.shown, coming,
-            s.joining.key(), s.joining.hidden, s.frame_key if s.job and s.sitting_id else None,
+            s.joining.key(), s.joining.laid(True), s.joining.laid(False), s.joining.hidden,
+            s.frame_key if s.job and s.sitting_id else None,
         )  # fmt: skip
         if mark == self._seen or self.live is not None:
             self.update()

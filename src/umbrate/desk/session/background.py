@@ -41,6 +41,7 @@ class Background(QObject):
         super().__init__()
         self._tell, self._era, self._pool = tell, 0, None
         self._running, self._waiting = set(), {}
+        self._begun = 0  #: tasks that are not over
         self._ended.connect(self._take)
 
     def run(self, function, then, otherwise=None, series=None):
@@ -55,6 +56,7 @@ class Background(QObject):
         self._start(task)
 
     def _start(self, task):
+        self._begun += 1
         if task.series is not None:
             self._running.add(task.series)
         if self._pool is None:
@@ -76,6 +78,7 @@ class Background(QObject):
     def _take(self, task, value, error):
         if task.era != self._era:
             return
+        self._begun -= 1
         self._running.discard(task.series)
         following = self._waiting.pop(task.series, None)
         if following is not None:
@@ -95,13 +98,13 @@ class Background(QObject):
 
     @property
     def idle(self):
-        """Whether no series is occupied."""
-        return not self._running
+        """Whether nothing runs or waits."""
+        return not self._begun
 
     def close(self):
         """Forget what waits and what comes back."""
         self._era += 1
-        self._running, self._waiting = set(), {}
+        self._running, self._waiting, self._begun = set(), {}, 0
         if self._pool is not None:
             self._pool.shutdown(wait=False, cancel_futures=True)
             self._pool = None

@@ -6,10 +6,21 @@ Part of the session: the bench asks, the scene draws.
 import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from ...actions.cleaning import Context, apply_step, apply_steps, frozen, read_steps, step_text, try_step, without_step
+from ...actions.cleaning import (
+    Context,
+    apply_step,
+    frozen,
+    keep_cleaned,
+    read_steps,
+    step_text,
+    try_step,
+    with_steps,
+    without_step,
+)
 from ...actions.coverage import compute_coverage, gather_coverage
 from ...core.errors import UmbrateError
 from ...core.raster.coloring import COLORINGS, COVERAGE, MEASURED, cloud_colors, usual_range
+from ...job.store import Job
 from ...sitting.clouds import compare_clouds, load_cloud, raw_cloud
 from .. import tokens as t
 from ..text import counted
@@ -27,6 +38,7 @@ class CleanWork(QObject):
         self.drop = None  #: (n,) bool, what it would take away
         self.moves = None  #: (n,) how far it would move points along their normals, in the job's unit
         self.busy = self.covering = False
+        self.computing = False  #: steps are done again
         self.look = "color"
         self.ramps = {}  #: from where to where ramps run, where somebody chose that
         self.compared = None  #: (key of the cloud, distances, figures, name of the other)
@@ -36,6 +48,7 @@ class CleanWork(QObject):
         self._others = {}
         self._raw = self._mark = self._colored = self._usual = None
         self._answer, self._then_apply = None, False  #: what the trial gave, and whether it was applied before it did
+        session.job_changed.connect(self._other_job)
         session.document_changed.connect(self._forget)
         session.chosen_changed.connect(self._forget)
         session.cloud_read.connect(self.changed)
@@ -45,6 +58,9 @@ class CleanWork(QObject):
         s = self.session
         kept = s.job.cloud(s.sitting_id) if s.job and s.sitting_id else None
         return (kept.id, tuple(x.id for x in kept.steps)) if kept else None
+
+    def _other_job(self):
+        self.computing = self.covering = False  # what was computed for the one before does not come back
 
     def _forget(self):
         key = self.key()
@@ -145,6 +161,8 @@ class CleanWork(QObject):
 
     def told(self):
         """What the trial would do, in words."""
+        if self.computing:
+            return "Cleaning …"
         if self.busy:
             return "Looking …"
         if self.step is None or self.drop is None:
@@ -172,21 +190,51 @@ class CleanWork(QObject):
 
     def apply_all(self, steps):
         """Clean by several steps, or by those of a file."""
-        s, kept = self.session, self.kept
+        s, kept, sitting = self.session, self.kept, self.session.sitting
         if kept is None or not s.may_write():
             return
-        self._end_trial()
-        removed = s.do(
-            lambda: apply_steps(s.job, s.sitting, kept, read_steps(steps) if isinstance(steps, str) else steps)
+        self._compute(
+            lambda job: with_steps(job, sitting, kept, read_steps(steps) if isinstance(steps, str) else steps),
+            lambda gone: s.said.emit(f"{counted(gone, 'point')} gone. Undo brings them back.", "good"),
         )
-        if removed is not None:
-            s.said.emit(f"{counted(removed, 'point')} gone. Undo brings them back.", "good")
 
     def take_back(self, index):
         """Take one step back; those after it are done again."""
-        s, kept = self.session, self.kept
+        s, kept, sitting = self.session, self.kept, self.session.sitting
         if kept and index < len(kept.steps) and s.may_write():
-            s.do(lambda: without_step(s.job, s.sitting, kept, index))
+            self._compute(lambda job: without_step(job, sitting, kept, index), lambda gone: None)
+
+    def _compute(self, make, then):
+        """Have ``make(job)`` compute a Cleaned of the chosen cloud beside the window, keep it, and ``then(gone)``."""
+        s, kept = self.session, self.kept
+        if self.computing:
+            return  # what was asked for before is not there yet, and this would build on it
+        folder = s.job.folder
+        self._end_trial()
+        self.computing = True
+        self.changed.emit()
+
+        def work():
+            with Job.open(folder, writable=False) as job:
+                return make(job)
+
+        def keep(cleaned):
+            self.computing = False
+            now = next((c for c in s.job.clouds(kept.sitting_id) if c.id == kept.id), None)
+            if now is None or now.steps != kept.steps:
+                s.said.emit("The cloud was changed meanwhile: nothing was done to it.", "note")
+                self.changed.emit()
+                return
+            gone = s.do(lambda: keep_cleaned(s.job, kept, cleaned))
+            if gone is not None:
+                then(gone)
+
+        def fail(sentence):
+            self.computing = False
+            s.said.emit(sentence, "bad")
+            self.changed.emit()
+
+        s.in_background(work, keep, fail)
 
     def draw(self, eye, polygon, width, height):
         """Try what was drawn in the scene: points inside a polygon."""

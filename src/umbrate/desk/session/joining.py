@@ -8,9 +8,9 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from ...actions.overlay import distances, overlay_of
 from ...actions.uniting import keep_united, unite_elsewhere
-from ...core.errors import UmbrateError
 from ...core.raster.coloring import cloud_colors
 from ...core.raster.ramps import relief
+from ...job.store import Job
 from ...sitting.members import members_of
 from ...stages.base import Shown
 from .. import tokens as t
@@ -31,7 +31,12 @@ class JoinWork(QObject):
         self.look = TINTS
         self.hidden = frozenset()  #: ids of members that are not drawn
         self.busy = False
-        self._overlay = self._far = None
+        self._far = None
+        self._overlays, self._coming = {}, {}  #: by whether they are of clouds: keys with Overlays, and keys alone
+        session.job_changed.connect(self._other_job)
+
+    def _other_job(self):
+        self._overlays, self._coming, self._far, self.busy = {}, {}, None, False
 
     # ------------------------------------------------------------------ what there is
     @property
@@ -55,18 +60,52 @@ class JoinWork(QObject):
         return s.sitting_id, dense, str(s.job.join_found(s.sitting_id).moves), tuple(each), *s.frame_key
 
     def overlay(self, dense=True):
-        """The Overlay in force, or None."""
+        """The Overlay to draw, or None. It is made beside the window: the one before stays until it is there."""
         key = self.key(dense)
         if key is None:
             return None
-        if self._overlay is None or self._overlay[0] != key:
-            try:
-                self._overlay = key, overlay_of(self.session.job, self.session.sitting, dense)
-            except UmbrateError as e:
-                self.session.said.emit(str(e), "bad")
-                self._overlay = key, None
+        if self.laid(dense) != key:
+            self._lay_over(key, dense)
+        return self._overlays[dense][1] if self.laid(dense) else None
+
+    def laid(self, dense=True):
+        """The key of the overlay of the chosen row that there is, which may not be the one in force yet; or None."""
+        key = self._overlays.get(dense, (None,))[0]
+        return key if key is not None and key[0] == self.session.sitting_id else None
+
+    @property
+    def coming(self):
+        """Whether an overlay of the chosen row is being made."""
+        return any(key[0] == self.session.sitting_id for key in self._coming.values())
+
+    def _lay_over(self, key, dense):
+        if self._coming.get(dense) == key:
+            return
+        self._coming[dense] = key
+
+        def show(over):
+            if self._coming.get(dense) == key:
+                del self._coming[dense]
+            self._overlays = {d: x for d, x in self._overlays.items() if x[0][0] == key[0]}
+            self._overlays[dense] = key, over
             self.look = TINTS if self.look == DISTANCE else self.look
-        return self._overlay[1]
+            self.changed.emit()
+
+        def fail(sentence):
+            self.session.said.emit(sentence, "bad")
+            show(None)
+
+        self.session.in_background(self._maker(dense), show, fail, series=f"overlay {dense}")
+
+    def _maker(self, dense):
+        """A function that makes the overlay of the row that is chosen now, in any thread."""
+        folder, sitting = self.session.job.folder, self.session.sitting
+
+        def make():
+            with Job.open(folder, writable=False) as job:
+                return overlay_of(job, sitting, dense)
+
+        return make
 
     def has_clouds(self):
         """Whether every member has a cloud."""
@@ -130,15 +169,21 @@ class JoinWork(QObject):
         self.changed.emit()
 
     def _measure(self):
-        over, key = self.overlay(), self.key()
-        if over is None:
+        key = self.key()
+        if key is None:
             return
         self.busy = True
+        laid = (lambda over=self.overlay(): over) if self.laid() == key else self._maker(True)
+
+        def work():
+            over = laid()
+            return [p.id for p in over.parts], distances(over.parts)
 
         def show(answer):
             self.busy = False
             if key == self.key():
-                self._far = key, list(zip((p.id for p in over.parts), answer[0], strict=True)), answer[1]
+                ids, (each, figures) = answer
+                self._far = key, list(zip(ids, each, strict=True)), figures
             self.changed.emit()
 
         def fail(sentence):
@@ -146,7 +191,7 @@ class JoinWork(QObject):
             self.session.said.emit(sentence, "bad")
             self.changed.emit()
 
-        self.session.in_background(lambda: distances(over.parts), show, fail)
+        self.session.in_background(work, show, fail)
 
     def figures(self):
         """Overlap and distances of the whole overlay, once they are measured."""

@@ -3,12 +3,15 @@
 Part of the session; the scene and the photo view hand in ends, the bench lists values.
 """
 
+from functools import partial
+
 import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from ...actions.measuring import Measurer, measure_all, plain_spot
+from ...actions.measuring import Measurer, due, keep_values, measure_in, measured_from, plain_spot
 from ...core.errors import UmbrateError
 from ...core.measure.quantities import BY_NAME
+from ...job.store import Job
 
 
 class MeasureWork(QObject):
@@ -24,21 +27,28 @@ class MeasureWork(QObject):
         self.waiting = None  #: callable(end) that wants the next end that is picked
         self.wanted = ""  #: what it is wanted for
         self.chosen_id = None
-        self._values = self._measurer = self._key = self._mark = self._shown = None
+        self.busy = False  #: a measurement that was asked for is being computed
+        self._values = {}  #: by sitting id, those computed since the job was opened
+        self._sitting = self._measurer = self._mark = self._shown = None
+        session.job_changed.connect(self._other_job)
         session.document_changed.connect(self._forget)
         session.chosen_changed.connect(self._chosen)
-
         self.changed.connect(self._redraw)
+
+    def _other_job(self):
+        self._values.clear()
+        self.busy = False
 
     def _redraw(self):
         self._shown = None
 
     def _forget(self):
-        self._values = self._mark = None
+        self._mark = None
         self.changed.emit()
 
     def _chosen(self):
-        if self._key is not None and self._key[0] != self.session.sitting_id:
+        if self._sitting != self.session.sitting_id:
+            self._sitting = self.session.sitting_id
             self.begin(None)
 
     @property
@@ -58,16 +68,42 @@ class MeasureWork(QObject):
         )  # fmt: skip
         return self._mark
 
+    # ------------------------------------------------------------------ values
     @property
     def values(self):
-        """Values of all measurements by id."""
+        """Values of the measurements by id, as they were last computed; `changed` says when there are newer ones."""
         s = self.session
         if s.sitting is None:
             return {}
-        if self._values is None or self._key != self._now():
-            self._key = self._now()
-            self._values = measure_all(s.job, s.sitting, self.measurer.cloud() if self.measurer else None)
-        return self._values
+        have = self._values.get(s.sitting_id)
+        if have is None:
+            have = s.job.measured(s.sitting_id)
+        return {m.id: have[m.id] for m in s.job.measurements(s.sitting_id) if m.id in have}
+
+    def follow(self):
+        """Compute what may have moved, of any sitting; the ledger keeps what did.
+
+        Beside the window: ends that lie on the cloud have it read.
+        """
+        s = self.session
+        if s.job is None or not (wanted := due(s.job)):
+            return
+        sittings = [sitting for sitting, _ in wanted]
+        s.in_background(partial(measure_in, s.job.folder, sittings), partial(self._take, wanted), series="measure")
+
+    def _take(self, wanted, values):
+        job = self.session.job
+        left = {s.id for s in job.sittings()}
+        told = False
+        for sitting, of in wanted:
+            if sitting.id not in left or measured_from(job, sitting) != of:
+                continue  # changed while they were computed: that change asked for them again
+            job.measured_from[sitting.id] = of
+            self._values[sitting.id] = values[sitting.id]
+            told |= bool(job.writable and keep_values(job, sitting, values[sitting.id]))
+        if told:
+            self.session.document_changed.emit()
+        self.changed.emit()
 
     @property
     def measurer(self):
@@ -124,22 +160,31 @@ class MeasureWork(QObject):
             self.changed.emit()
 
     def finish(self):
-        """Keep the measurement of the ends that were chosen."""
-        s, kind, ends = self.session, self.kind, list(self.ends)
+        """Keep the measurement of the ends that were chosen, once it is computed: what cannot be, says so."""
+        s, kind, ends, sitting = self.session, self.kind, list(self.ends), self.session.sitting
         if kind is None or not s.may_write():
             return
-        self.ends = []
+        self.ends, self.busy = [], True
 
-        def keep():
-            Measurer(s.job, s.sitting).measure(kind, ends)  # says what is wrong, before anything is kept
-            i = s.job.add_measurement(s.sitting_id, kind, ends)
-            return i
+        def compute():
+            with Job.open(s.job.folder, writable=False) as job:
+                return Measurer(job, sitting).measure(kind, ends)
 
-        made = s.do(keep)
-        if made:
-            self.chosen_id = made
-            v = self.values.get(made, {})
-            s.said.emit(f"{BY_NAME[kind].title}: {v.get('text', '')} (95 % interval)", "good")
+        def keep(value):
+            self.busy = False
+            made = s.do(lambda: s.job.add_measurement(sitting.id, kind, ends))
+            if made:
+                self._values.setdefault(sitting.id, s.job.measured(sitting.id))[made] = value
+                self.chosen_id = made
+                s.said.emit(f"{BY_NAME[kind].title}: {value['text']} (95 % interval)", "good")
+            self.changed.emit()
+
+        def fail(sentence):
+            self.busy = False
+            s.said.emit(sentence, "bad")
+            self.changed.emit()
+
+        s.in_background(compute, keep, fail)
         self.changed.emit()
 
     def cancel(self):
@@ -158,14 +203,18 @@ class MeasureWork(QObject):
 
     def place_of(self, end):
         """Where an end lies in the job's frame (3,), or None."""
-        m = self.measurer
-        if m is None:
+        if isinstance(end, dict):
+            if self.session.frame is None:
+                return None
+            X, M = np.array(end["cloud"], float), self.session.frame.matrix
+        elif (m := self.measurer) is None:
             return None
-        try:
-            X = m.place(end).xyz
-        except UmbrateError:
-            return None
-        return m.to_job[:3, :3] @ X + m.to_job[:3, 3]
+        else:
+            try:
+                X, M = m.place(end).xyz, m.to_job
+            except UmbrateError:
+                return None
+        return M[:3, :3] @ X + M[:3, 3]
 
     def shown(self):
         """What is to be drawn: (kind, places (n, 3), text, chosen) of all measurements and of the one being made."""

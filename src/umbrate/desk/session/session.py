@@ -8,7 +8,6 @@ from pathlib import Path
 
 from PyQt6.QtCore import pyqtSignal
 
-from ...actions.measuring import refresh_all
 from ...core.errors import UmbrateError
 from ...job.folder import JobInUse, JobReadOnly
 from ...job.store import Job
@@ -98,7 +97,7 @@ class Session(Contents):
 
     def _take(self, job):
         self.close()
-        self.job, self.queue = job, Queue(job)
+        self.job, self.queue = job, Queue(job, measures=False)
         was = job.desk_state()
         ids = [s.id for s in job.sittings()]
         self.sitting_id = was.get("sitting") if was.get("sitting") in ids else (ids[0] if ids else None)
@@ -108,6 +107,7 @@ class Session(Contents):
         self.job_changed.emit()
         self.document_changed.emit()
         self.chosen_changed.emit()
+        self.measuring.follow()
         self.arrivals.check_files()
 
     def close(self):
@@ -199,18 +199,10 @@ class Session(Contents):
             self.said.emit(str(e), "bad")
             return None
         self.changed()
-        self._follow_measurements()
+        self.measuring.follow()
         if then:
             self.said.emit(then, "good")
         return value
-
-    def _follow_measurements(self):
-        """Write into the ledger which measurements moved, of this sitting and of others that hang on it."""
-        try:
-            if refresh_all(self.job):
-                self.document_changed.emit()
-        except UmbrateError as e:
-            self.said.emit(str(e), "bad")
 
     def changed(self):
         """The document changed: look again."""
@@ -336,3 +328,4 @@ class Session(Contents):
             else:
                 self.said.emit(f"{stage.title}: {e.data['message']}", "note" if e.kind == "cancelled" else "bad")
             self.changed()
+            self.measuring.follow()
