@@ -15,18 +15,9 @@ from scipy.spatial import cKDTree
 
 from tests.scenes import scratch
 from tests.test_stages import new_job, run
-from umbrate.actions.cleaning import (
-    FILTERS,
-    apply_step,
-    apply_steps,
-    check_step,
-    read_steps,
-    step_text,
-    take_back,
-    try_step,
-    write_steps,
-)
-from umbrate.actions.cleaning import Context as CleaningContext
+from umbrate.actions.cleaning import apply_step, apply_steps, take_back
+from umbrate.actions.steps import FILTERS, check_step, read_steps, step_text, try_step, write_steps
+from umbrate.actions.steps import Context as CleaningContext
 from umbrate.cli.main import cli
 from umbrate.core.cloud import coverage, filters
 from umbrate.core.cloud.clean import inside_outlines

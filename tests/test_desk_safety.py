@@ -20,7 +20,7 @@ from tests.test_cli import umbrate
 from tests.test_desk import OF_SITTING, DeskTest, wait_for
 from tests.test_scaling import put_marks
 from tests.test_stages import new_job, run
-from umbrate.actions import cleaning, delivering
+from umbrate.actions import cleaning, delivering, steps
 from umbrate.actions.leveling import change_level
 from umbrate.core.cloud import coverage
 from umbrate.core.dense import fuse
@@ -412,7 +412,7 @@ class TheWindowsThread(DeskTest):
         decode.read_picture, decode.read_reduced_image, decode.read_mask, content_hash, sharpness.sharpness,
         undistort.undistort, clouds._read, coverage.coverage, clouds.raw_cloud, delivering.export_cloud,
         delivering.export_masks, delivering.export_undistorted, read_records, search, make_demo_job, still_plate,
-        find_targets, fuse.fuse, detect.detect, compare_clouds, cleaning.try_step,
+        find_targets, fuse.fuse, detect.detect, compare_clouds, steps.try_step,
     )  # fmt: skip
 
     @classmethod

@@ -14,6 +14,7 @@ from .measure import the_sitting
 
 np = Later("numpy")
 cleaning = Later("umbrate.actions.cleaning")
+filtersteps = Later("umbrate.actions.steps")
 actions_coverage = Later("umbrate.actions.coverage")
 picturing = Later("umbrate.actions.picturing")
 coloring = Later("umbrate.core.raster.coloring")
@@ -93,7 +94,9 @@ def clouds(job, sitting, choose, rename, remove, compare, forecast, coverage):
         for column in ("", "name", "points", "made", "photo scale", "cleaned by"):
             table.add_column(column, justify="right" if column == "points" else "left")
         for c in j.clouds(s.id):
-            steps = "\n".join(f"{k + 1}. {cleaning.step_text(x.step)} (-{x.removed:,})" for k, x in enumerate(c.steps))
+            steps = "\n".join(
+                f"{k + 1}. {filtersteps.step_text(x.step)} (-{x.removed:,})" for k, x in enumerate(c.steps)
+            )
             table.add_row(
                 "chosen" if c.chosen else "", c.name, f"{c.left:,}", c.made.replace("T", " "),
                 c.scale_text, steps,
@@ -114,7 +117,7 @@ def _values(assignments):
 def _explain_filters():
     return "Filters: " + "; ".join(
         f"{f.name} ({', '.join(f'{v.name} {v.default}' for v in f.values) or 'no values'})"
-        for f in cleaning.FILTERS
+        for f in filtersteps.FILTERS
         if not f.hidden
     ) + "."  # fmt: skip
 
@@ -149,18 +152,18 @@ def clean(job, sitting, name, by, assignments, keep, dry_run, back, like, file, 
             step = {"filter": by, "keep": keep, **_values(assignments)}
             if dry_run:
                 cloud = sitting_clouds.raw_cloud(j, kept)
-                answer = np.asarray(cleaning.try_step(cloud, step, cleaning.Context(j, s, kept)))
+                answer = np.asarray(filtersteps.try_step(cloud, step, filtersteps.Context(j, s, kept)))
                 what = f"would take {int(answer.sum()):,} away" if answer.ndim == 1 else "would move them"
                 say(f"{len(cloud['points']):,} points; {what}")
                 return
             removed = cleaning.apply_step(j, s, kept, step)
             say(f"Took {removed:,} points away")
         elif save_steps:
-            cleaning.write_steps(save_steps, [x.step for x in kept.steps], guarding.gate_of(j, replace))
+            filtersteps.write_steps(save_steps, [x.step for x in kept.steps], guarding.gate_of(j, replace))
             say(f"Wrote {len(kept.steps)} steps to {save_steps}")
             return
         elif like or file:
-            steps = cleaning.read_steps(file) if file else [x.step for x in _one(j, s, like).steps]
+            steps = filtersteps.read_steps(file) if file else [x.step for x in _one(j, s, like).steps]
             if dry_run:
                 raise UmbrateError("--dry-run tries one step: say it with --by.")
             say(f"Took {cleaning.apply_steps(j, s, kept, steps):,} points away in {len(steps)} steps")

@@ -20,8 +20,8 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from ...actions.cleaning import FILTERS, step_text, write_steps
 from ...actions.coverage import LEAST_SEEN
+from ...actions.steps import FILTERS, step_text, write_steps
 from ...core.later import Later
 from ...core.raster.coloring import COLORINGS, COVERAGE, counts_of, sample_of
 from ...core.raster.ramps import RAMP, SIGNED, ramp_colors

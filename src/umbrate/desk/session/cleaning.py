@@ -6,18 +6,9 @@ Part of the session: the bench asks, the scene draws.
 import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from ...actions.cleaning import (
-    Context,
-    apply_step,
-    frozen,
-    keep_cleaned,
-    read_steps,
-    step_text,
-    try_step,
-    with_steps,
-    without_step,
-)
+from ...actions.cleaning import apply_step, keep_cleaned, with_steps, without_step
 from ...actions.coverage import compute_coverage, gather_coverage
+from ...actions.steps import Context, frozen, read_steps, step_text, try_step
 from ...core.errors import UmbrateError
 from ...core.raster.coloring import COLORINGS, COVERAGE, MEASURED, cloud_colors, usual_range
 from ...job.store import Job
