@@ -18,6 +18,7 @@ ROOT = Path(__file__).resolve().parents[1]
 SLOWEST = 5
 FIRST = (
     "test_desk",
+    "test_desk_safety",
     "test_cli",
     "test_join",
     "test_lens",

@@ -14,7 +14,7 @@ from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from tests.scenes import scratch
-from tests.test_stages import new_job, run
+from tests.test_stages import job_with, run
 from umbrate.actions.cleaning import apply_step, apply_steps, take_back
 from umbrate.actions.steps import FILTERS, check_step, read_steps, step_text, try_step, write_steps
 from umbrate.actions.steps import Context as CleaningContext
@@ -403,10 +403,8 @@ class Written(unittest.TestCase):
 class SideBySide(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
-        cls.job, cls.sitting = new_job(scratch() / "clouds")
+        cls.job, cls.sitting = job_with(scratch() / "clouds", "photos", "masks", "lens", "poses", "cloud")
         cls.addClassCleanup(cls.job.close)
-        for name in ("photos", "masks", "lens", "poses", "cloud"):
-            run(cls.job, cls.sitting, name)
 
     def test_trying_overwrites_nothing_and_steps_are_taken_back_in_any_order(self):
         job, s = self.job, self.sitting
@@ -634,9 +632,7 @@ class SideBySide(unittest.TestCase):
         self.assertEqual(job.clouds(s.id)[0].steps, ())
 
     def test_from_the_terminal(self):
-        job, s = new_job(scratch() / "cli")
-        for name in ("photos", "masks", "lens", "poses", "cloud"):
-            run(job, s, name)
+        job, _ = job_with(scratch() / "cli", "photos", "masks", "lens", "poses", "cloud")
         folder = str(job.folder)
         job.close()
         place = scratch()

@@ -1,630 +1,416 @@
 """Marking, scaling, leveling and measuring in the window, driven as a user drives it."""
 
+import csv
 import unittest
 from unittest import mock
 
 import numpy as np
-import pyqtgraph as pg
-from plyfile import PlyData
-from PyQt6.QtCore import QPoint, QPointF, Qt
-from PyQt6.QtGui import QImage
+from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QFileDialog, QInputDialog
 
-from tests import test_desk
+from tests import desk
+from tests.desk import OneJob, wait_for
 from tests.scenes import scratch
-from tests.test_desk import DeskTest, texts, wait_for
 from tests.test_scaling import put_marks, true_marks
-from umbrate.core.geometry.pose import center
+from umbrate.core.geometry.rotation import rotation_vector
 from umbrate.core.geometry.similarity import scale_of
-from umbrate.desk.bench.cloud import CloudPanel
 from umbrate.desk.bench.markedpoints import PointsPanel
 from umbrate.desk.bench.measurements import MeasurePanel
 from umbrate.desk.bench.scale import LengthsPanel, LevelPanel, ScalePanel
 from umbrate.desk.dialogs.section import SectionDialog
 from umbrate.desk.scene.tools import TURN
 from umbrate.sitting.frames import frame_of
-from umbrate.stages import BY_NAME
 
 ALT = Qt.KeyboardModifier.AltModifier
 
 
 def setUpModule():
-    test_desk.setUpModule()
+    desk.setUpModule()
 
 
 def tearDownModule():
-    test_desk.tearDownModule()
+    desk.tearDownModule()
 
 
-class Measuring(unittest.TestCase):
-    """One solved job with a cloud, and marks where the truth is."""
+class WithScalePanels(OneJob):
+    """The Scale stage's panels, and marks where the truth is."""
 
-    @classmethod
-    def setUpClass(cls):
-        cls.case = DeskTest()
-        cls.case.setUp()
-        cls.addClassCleanup(cls.case.doCleanups)
-        cls.case.open("photos", "masks", "lens", "poses", "cloud")
-        cls.window, cls.session = cls.case.window, cls.case.session
-        cls.view, cls.scene = cls.window.photo_view, cls.window.scene
-        cls.X, cls.seen = true_marks()
+    STAGES = ("photos", "masks", "lens", "poses", "cloud")
 
     def setUp(self):
-        s = self.session
-        s.choose(stage="scale")
-        s.marking.set_on(False)
-        s.measuring.begin(None)
-        ScalePanel.shown = "Lengths"
-        self.window.bench.show_part()
+        super().setUp()
+        self.X, self.seen = true_marks()
+        self.session.choose(stage="scale")
+        self.session.marking.set_on(False)
+        self.session.measuring.begin(None)
 
-    def panel(self, name, kind):
+    def part(self, name, kind):
         ScalePanel.shown = name
-        self.window.bench.show_part()
-        test_desk.APP.processEvents()
-        return self.window.bench.findChildren(kind)[-1]
+        return self.panel(kind)
 
-    def show_photo(self, name):
-        photo = next(p for p in self.session.photos() if p.name == name)
-        self.session.choose(photo_id=photo.id)
-        wait_for(lambda: self.view.shown == photo.id and self.view._file[0] == photo.id and self.view.image is not None)
-        test_desk.APP.processEvents()
-        wait_for(lambda: self.view.picture is not None)
+    def answer(self, *texts):
+        """Answer the next questions for a text with these."""
+        return mock.patch.object(QInputDialog, "getText", side_effect=[(x, True) for x in texts])
+
+
+class Marking(WithScalePanels):
+    def setUp(self):
+        super().setUp()
+        self.window.mark_points()
+        self.work = self.session.marking
+        self.first, self.second = self.seen[3][:2]
+
+    def marked(self, *seen):
+        """Mark places in photos, without snapping; the last photo stays shown."""
+        for name, x, y in seen:
+            photo = self.show_photo(name)
+            self.click(self.view, self.at(x, y), ALT)
         return photo
 
-    def at(self, x, y):
-        q = self.view.placement.to_view().map(QPointF(x + 0.5, y + 0.5))
-        return QPoint(round(q.x()), round(q.y()))
-
-    def click(self, widget, pos, modifier=Qt.KeyboardModifier.NoModifier):
-        QTest.mouseMove(widget, pos)
-        QTest.mouseClick(widget, Qt.MouseButton.LeftButton, modifier, pos)
-        test_desk.APP.processEvents()
-
-    def test_a_place_is_marked_guided_confirmed_dragged_and_named(self):
-        s, w = self.session, self.session.marking
-        self.window.mark_points()
-        self.assertTrue(w.on)
-        first, second = self.seen[3][:2]
-        self.show_photo(first[0])
-        self.click(self.view, self.at(*first[1:]), ALT)
+    def test_a_mark_draws_where_the_place_is_to_be_looked_for_and_return_confirms_it(self):
+        w = self.work
+        self.marked(self.first)
         self.assertEqual([p.name for p in w.points], ["P1"])
-        photo = self.show_photo(second[0])
-        g = w.guide()
-        self.assertIsNotNone(g.line)
-        self.assertLess(np.linalg.norm(g.line - second[1:], axis=1).min(), 6)
-        self.click(self.view, self.at(*second[1:]), ALT)
+        self.show_photo(self.second[0])
+        self.assertLess(np.linalg.norm(w.guide().line - self.second[1:], axis=1).min(), 6)
+        self.click(self.view, self.at(*self.second[1:]), ALT)
         self.assertEqual(len(w.active.sightings), 2)
         QTest.keyClick(self.view, Qt.Key.Key_N)
-        third = s.photo
+        third = self.session.photo
         self.assertNotIn(third.id, {q.photo_id for q in w.active.sightings})
         wait_for(lambda: self.view.image is not None and self.view.shown == third.id)
         spot = w.guide().spot
-        self.assertIsNotNone(spot)
-        self.view.grab()
+        x, y = next(q[1:] for q in self.seen[3] if q[0] == third.name)
+        self.assertLess(np.hypot(*(spot - [x, y])), 6)
         w.snapping = False
+        self.addCleanup(setattr, w, "snapping", True)
         QTest.keyClick(self.view, Qt.Key.Key_Return)
-        w.snapping = True
         mine = next(q for q in w.active.sightings if q.photo_id == third.id)
         np.testing.assert_allclose([mine.x, mine.y], spot, atol=1e-6)
-        # dragged: its residuals follow before it is let go
-        self.show_photo(photo.name)
-        self.view.fit()
+
+    def test_a_dragged_mark_shows_its_residual_before_it_is_let_go(self):
+        w = self.work
+        photo = self.marked(*self.seen[3][:3][::-1])
         live = []
         w.dragging.connect(live.append)
+        self.addCleanup(w.dragging.disconnect, live.append)
         mark = next(q for q in w.active.sightings if q.photo_id == photo.id)
         here = self.at(mark.x, mark.y)
-        QTest.mousePress(self.view, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, here)
-        for k in range(1, 5):
-            QTest.mouseMove(self.view, here + QPoint(8 * k, 0))
-            test_desk.APP.processEvents()
-        QTest.mouseRelease(self.view, Qt.MouseButton.LeftButton, ALT, here + QPoint(32, 0))
-        w.dragging.disconnect(live.append)
+        self.drag(self.view, here, here + QPoint(32, 0), ALT)
         worst = [max(q.length for q in seen) for seen in live if seen]
-        self.assertGreater(worst[-1], worst[0])
+        self.assertGreater(worst[-1], worst[0] + 2)
         self.assertEqual(w.seen()[0].length, max(q.length for q in w.seen()))
-        panel = self.panel("Points", PointsPanel)
+        panel = self.part("Points", PointsPanel)
         self.assertGreater(float(panel.sightings.item(0, 1).text()), 2)
-        with mock.patch.object(QInputDialog, "getText", return_value=("Beak", True)):
+
+    def test_a_point_is_named_and_given_coordinates_and_what_are_none_changes_nothing(self):
+        s, w = self.session, self.work
+        self.marked(self.first)
+        panel = self.part("Points", PointsPanel)
+        with self.answer("Beak", "1 2 3 0.1"):
             panel._rename()
-        self.assertEqual(w.active.name, "Beak")
-        with mock.patch.object(QInputDialog, "getText", return_value=("1 2 3 0.1", True)):
             panel._known()
-        self.assertEqual(w.active.known, (1.0, 2.0, 3.0))
+        self.assertEqual((w.active.name, w.active.known), ("Beak", (1.0, 2.0, 3.0)))
         for text, said in (("1 two", "three coordinates"), ("1 two 3", "“two” is no number"), ("1 2 inf", "from")):
-            with mock.patch.object(QInputDialog, "getText", return_value=(text, True)):
+            with self.answer(text):
                 panel._known()
             self.assertIn(said, s.log.lines[-1])
             self.assertEqual(w.active.known, (1.0, 2.0, 3.0))
-        with (
-            mock.patch.object(QInputDialog, "getInt", return_value=(208, True)),
-            mock.patch.object(QInputDialog, "getText", return_value=("4 5,5 6", True)),
-        ):
+
+    def test_a_target_is_given_coordinates_and_loses_them(self):
+        s = self.session
+        panel = self.part("Points", PointsPanel)
+        with mock.patch.object(QInputDialog, "getInt", return_value=(208, True)), self.answer("4 5,5 6"):
             panel._known_target()
-        self.assertEqual(s.job.known_targets(s.sitting_id)[208].known, (4.0, 5.5, 6.0))
+        known = lambda: {n: x.known for n, x in s.job.known_targets(s.sitting_id).items()}  # noqa: E731
+        self.assertEqual(known(), {208: (4.0, 5.5, 6.0)})
         last = panel.points.rowCount() - 1
         self.assertEqual([panel.points.item(last, k).text() for k in (0, 3)], ["target 208", "known"])
         panel.points.selectRow(last)
         self.assertIn("4 5.5 6 mm", panel.told.text())
-        with mock.patch.object(QInputDialog, "getText", return_value=("", True)) as asked:
+        with self.answer("") as asked:
             panel.points.cellDoubleClicked.emit(last, 0)
         self.assertEqual(asked.call_args.kwargs["text"], "4 5.5 6 0.1")
-        self.assertEqual(s.job.known_targets(s.sitting_id), {})
+        self.assertEqual(known(), {})
         s.undo()
-        s.undo()
-        self.assertEqual(s.job.known_targets(s.sitting_id), {})
-        before = len(w.active.sightings)
+        self.assertEqual(known(), {208: (4.0, 5.5, 6.0)})
+
+    def test_delete_takes_the_mark_of_the_shown_photo_and_escape_ends_marking(self):
+        w = self.work
+        photo = self.marked(self.first, self.second)
         QTest.keyClick(self.view, Qt.Key.Key_Delete)
-        self.assertEqual(len(w.active.sightings), before - 1)
-        while self.session.job.marked_points(s.sitting_id):
-            s.undo()
-        self.assertEqual(w.points, [])
+        self.assertNotIn(photo.id, [q.photo_id for q in w.active.sightings])
+        self.assertEqual(len(w.active.sightings), 1)
         QTest.keyClick(self.view, Qt.Key.Key_Escape)
         self.assertFalse(w.on)
 
-    def test_lengths_are_stated_run_and_doubted_and_the_object_is_stood_up_and_measured(self):
+
+class Lengths(WithScalePanels):
+    def setUp(self):
+        super().setUp()
+        put_marks(self.session.job, self.session.sitting)
+        self.session.changed()
+
+    def state(self, first, second, value, role=0):
+        panel = self.part("Lengths", LengthsPanel)
+        panel.first.setCurrentText(first)
+        panel.second.setCurrentText(second)
+        panel.what.setCurrentIndex(role)
+        panel.value.setText(value)
+        panel._add()
+        return panel
+
+    def lengths(self):
         s = self.session
-        put_marks(s.job, s.sitting)
-        s.changed()
-        panel = self.panel("Lengths", LengthsPanel)
-        true = lambda a, b: float(np.linalg.norm(self.X[a] - self.X[b]))  # noqa: E731
+        return [(k.value_mm, k.role) for k in s.job.lengths(s.sitting_id)]
+
+    def test_a_length_is_stated_with_a_comma_and_what_is_none_is_refused(self):
+        s = self.session
+        self.state("T0", "T1", "12,5")
+        self.state("T2", "T3", " 7.25 mm", 1)
+        stated = [(12.5, "scale"), (7.25, "check")]
+        self.assertEqual(self.lengths(), stated)
+        for first, value, words in (
+            ("T0", "zero", "“zero” is no length"), ("T0", "-3", "-3"), ("nobody", "4", "“nobody”"),
+            ("", "4", "Choose both ends"),
+        ):  # fmt: skip
+            self.state(first, "T7", value)
+            self.assertIn(words, s.log.lines[-1])
+        self.assertEqual(self.lengths(), stated)
+
+    def test_scale_runs_shows_what_each_length_is_off_and_a_role_is_changed(self):
+        s = self.session
         for a, b, role in ((0, 1, 0), (2, 3, 0), (4, 5, 1)):
-            panel.first.setCurrentText(f"T{a}")
-            panel.second.setCurrentText(f"T{b}")
-            panel.what.setCurrentIndex(role)
-            panel.value.setText(f"{true(a, b):.3f}".replace(".", ","))
-            panel._add()
-        self.assertEqual(len(s.job.lengths(s.sitting_id)), 3)
-        for first, value in (("T0", "zero"), ("T0", "-3"), ("nobody", "4"), ("", "4")):
-            panel.first.setCurrentText(first)
-            panel.second.setCurrentText("T7")
-            panel.value.setText(value)
-            panel._add()
-        self.assertEqual(len(s.job.lengths(s.sitting_id)), 3)
+            self.state(f"T{a}", f"T{b}", f"{np.linalg.norm(self.X[a] - self.X[b]):.3f}", role)
+        self.assertIsNone(s.result("scale"))
         s.run()
         wait_for(lambda: s.queue.idle and s.result("scale"))
         self.assertTrue(s.frame.scaled)
-        panel = self.panel("Lengths", LengthsPanel)
+        panel = self.part("Lengths", LengthsPanel)
         self.assertEqual([panel.table.item(k, 4).text() for k in range(3)], ["scale", "scale", "check"])
-        self.assertNotEqual(panel.table.item(2, 2).text(), "-")
+        shown = [float(panel.table.item(k, 2).text()) for k in range(3)]
+        f = s.result("scale").figures.lengths
+        np.testing.assert_allclose(shown, [f[0].residual, f[1].residual, f[2].error], atol=6e-4)
+        self.assertLess(np.abs(shown).max(), 0.5)
         self.assertIn("in mm", self.window.board.names[0][3])
         panel.table.selectRow(2)
         panel._set_role("off")
-        self.assertEqual(s.job.lengths(s.sitting_id)[2].role, "off")
-        s.undo()
-        # level by three clicked marks in the photo, then turned by a ring
-        level = self.panel("Level", LevelPanel)
-        name = max(
-            {n for seen in self.seen for n, _, _ in seen}, key=lambda n: sum(n in [x[0] for x in q] for q in self.seen)
-        )
-        self.show_photo(name)
-        self.view.fit()
-        level._points()
-        placed = 0
-        for k, seen in enumerate(self.seen):
-            here = [x for x in seen if x[0] == name]
-            if here and placed < 3:
-                mark = next(
-                    (q for q in s.job.marked_point(s.sitting_id, f"T{k}").sightings if q.photo_id == s.photo_id), None
-                )
-                if mark:
-                    self.click(self.view, self.at(mark.x, mark.y))
-                    placed += 1
-        if placed == 3:
-            self.assertEqual(len(s.job.level(s.sitting_id)["up"]["ends"]), 3)
-        s.measuring.begin(None)
+        self.assertEqual([r for _, r in self.lengths()], ["scale", "scale", "off"])
+
+
+class Level(WithScalePanels):
+    def up(self):
+        """The direction in the plain frame that is up."""
+        R = frame_of(self.session.job, self.session.sitting).matrix[:3, :3]
+        return R[2] / np.linalg.norm(R[2])
+
+    def test_three_marks_clicked_in_the_photo_lie_level(self):
+        s = self.session
+        put_marks(s.job, s.sitting)
+        s.changed()
+        s.run()
+        wait_for(lambda: s.queue.idle and s.result("scale"))
+        marks = {p.name: {q.photo_id: (q.x, q.y) for q in p.sightings} for p in s.job.marked_points(s.sitting_id)}
+        photo = max(s.photos(), key=lambda p: sum(p.id in seen for seen in marks.values()))
+        chosen = [n for n, seen in marks.items() if photo.id in seen][:3]
+        self.assertEqual(len(chosen), 3)
+        self.show_photo(photo.name)
+        self.part("Level", LevelPanel)._points()
+        for name in chosen:
+            self.click(self.view, self.at(*marks[name][photo.id]))
+        ends = s.job.level(s.sitting_id)["up"]["ends"]
+        self.assertEqual([s.job.end_names(s.sitting_id)[e] for e in ends], chosen)
+        points = {p.name: p for p in s.marking.points}
+        z = [s.marking.marking.place(points[n])[2] for n in chosen]
+        self.assertLess(np.ptp(z), 1e-4 * np.ptp(s.block.points))
+
+    def test_a_ring_turns_the_object_as_far_as_it_was_dragged_and_undo_turns_it_back(self):
+        s, scene = self.session, self.scene
         before = frame_of(s.job, s.sitting).matrix
-        self.scene.set_mode(TURN)
-        self.scene.grab()
-        ring = self.scene.rings._ring(2)
-        uv = self.scene.on_screen(ring)
-        inside = [
-            k
-            for k in range(8, 60)
-            if 40 < uv[k, 0] < self.scene.width() - 40 and 60 < uv[k, 1] < self.scene.height() - 60
-        ]
-        start, end = (
-            QPoint(*np.round(uv[k]).astype(int).tolist()) for k in (inside[0], inside[min(6, len(inside) - 1)])
-        )
-        QTest.mousePress(self.scene, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, start)
-        QTest.mouseMove(self.scene, end)
-        test_desk.APP.processEvents()
-        QTest.mouseRelease(self.scene, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, end)
+        scene.look_from("Top")
+        scene.set_mode(TURN)
+        self.addCleanup(scene.set_mode, "look")
+        scene.grab()
+        uv = np.round(scene.on_screen(scene.rings._ring(2))).astype(int)
+        clear = ((uv > 60) & (uv < [scene.width() - 60, scene.height() - 60])).all(1)
+        # not where the other two rings, which are seen edge on, cross it
+        start = next(k for k in range(63) if 5 <= k % 18 <= 12 and clear[k : k + 10].all())
+        self.drag(scene, *(QPoint(*uv[k].tolist()) for k in (start, start + 9)))
         now = frame_of(s.job, s.sitting).matrix
-        self.assertGreater(np.abs(now[:3, :3] - before[:3, :3]).max() / scale_of(now), 0.02)
+        R = now[:3, :3] / scale_of(now) @ (before[:3, :3] / scale_of(before)).T
+        np.testing.assert_allclose(np.degrees(rotation_vector(R)), [0, 0, 9 * 360 / scene.rings.STEPS], atol=1.5)
         s.undo()
         np.testing.assert_allclose(frame_of(s.job, s.sitting).matrix, before)
-        self.scene.set_mode("look")
-        # measured on the cloud in the scene, and in the photo
-        self.window.measure("distance")
-        if not self.scene.is_cloud:
-            self.scene.toggles["Cloud"].click()
-        self.scene.look_from("Front")
-        self.scene.grab()
-        index = self.scene.canvas.buffers.index
-        rows, columns = np.nonzero(index >= 0)
-        order = np.argsort(columns)
-        picks = [order[len(order) // 4], order[3 * len(order) // 4]]
-        for k in picks:
-            self.click(self.scene, QPoint(int(columns[k]), int(rows[k])))
-        wait_for(lambda: not s.measuring.busy)
-        values = s.measuring.values
-        self.assertEqual(len(values), 1)
-        v = next(iter(values.values()))
-        self.assertEqual(v["unit"], "mm")
-        self.assertGreater(v["value"], 5)
-        panel = self.panel("Measure", MeasurePanel)
-        self.assertIn("± ", panel.table.item(0, 1).text())
-        self.scene.grab()
-        self.view.grab()
+
+    def test_a_flat_spot_of_the_cloud_that_is_clicked_looks_up(self):
+        s, scene = self.session, self.scene
+        if not scene.is_cloud:
+            scene.toggles["Cloud"].click()
+        scene.look_from("Front")
+        scene.grab()
+        rows, columns = np.nonzero(scene.canvas.buffers.index >= 0)
+        k = np.argmin(np.hypot(rows - np.median(rows), columns - np.median(columns)))
+        hit = scene.canvas.buffers.index[rows[k], columns[k]]
+        n = s.cloud["normals"][hit].astype(float)
+        self.assertLess(n[2], 0.9)
+        R = frame_of(s.job, s.sitting).matrix[:3, :3]
+        plain = R.T @ n / np.linalg.norm(R.T @ n)
+        self.part("Level", LevelPanel)._patch()
+        self.click(scene, QPoint(int(columns[k]), int(rows[k])))
+        self.assertGreater(self.up() @ plain, np.cos(np.radians(25)))  # one point's normal against that of 400
+
+
+class Measuring(WithScalePanels):
+    def circle(self):
+        """Measure the circle through three marked points, in the photo; returns its value and the true radius."""
+        s = self.session
+        X = put_marks(s.job, s.sitting, 0.05, most=99)
+        s.changed()
+        s.run()
+        wait_for(lambda: s.queue.idle and s.result("scale"))
+        marks = [{q.photo_id: (q.x, q.y) for q in p.sightings} for p in s.job.marked_points(s.sitting_id)]
+        photo = max(s.photos(), key=lambda p: sum(p.id in seen for seen in marks))
+        three = [k for k, seen in enumerate(marks) if photo.id in seen][:3]
+        self.assertEqual(len(three), 3)
         self.window.measure("circle")
-        seen = [(k, x) for k, q in enumerate(self.seen) for x in q if x[0] == name]
-        self.show_photo(name)
-        self.view.fit()
-        for _, x in seen[:3]:
-            self.click(self.view, self.at(*x[1:]))
-        self.assertLessEqual(len(s.measuring.ends), 3)
-        picked = len(s.measuring.ends)
+        self.show_photo(photo.name)
+        for k in three:
+            self.click(self.view, self.at(*marks[k][photo.id]))
+        self.assertEqual(len(s.measuring.ends), 3)
         QTest.keyClick(self.view, Qt.Key.Key_Return)
         wait_for(lambda: not s.measuring.busy)
-        self.assertEqual(len(s.measuring.values), 2 if picked == 3 else 1)
+        a, b, c = (np.linalg.norm(X[i] - X[j]) for i, j in ((three[0], three[1]), (three[1], three[2]), three[::2]))
+        p = (a + b + c) / 2
+        (value,) = s.measuring.values.values()
+        return value, a * b * c / (4 * np.sqrt(p * (p - a) * (p - b) * (p - c)))
+
+    def test_two_clicks_on_the_cloud_measure_the_distance_between_what_was_clicked(self):
+        s, scene = self.session, self.scene
+        self.window.measure("distance")
+        if not scene.is_cloud:
+            scene.toggles["Cloud"].click()
+        scene.look_from("Front")
+        scene.grab()
+        index = scene.canvas.buffers.index
+        rows, columns = np.nonzero(index >= 0)
+        order = np.argsort(columns, kind="stable")
+        ends = []
+        for k in (order[len(order) // 4], order[3 * len(order) // 4]):
+            ends.append(s.cloud["points"][index[rows[k], columns[k]]].astype(float))
+            self.click(scene, QPoint(int(columns[k]), int(rows[k])))
+        wait_for(lambda: not s.measuring.busy)
+        (v,) = s.measuring.values.values()
+        self.assertEqual(v["unit"], "")
+        apart = np.linalg.norm(ends[0] - ends[1])
+        self.assertLess(abs(v["value"] - apart), max(v["half95"], 0.01 * apart))
+        panel = self.part("Measure", MeasurePanel)
+        self.assertEqual(panel.table.item(0, 1).text(), v["text"])
+        self.assertIn("± ", v["text"])
+
+    def test_a_circle_through_three_marks_has_the_true_radius_and_follows_the_scale(self):
+        s = self.session
+        plain, true = self.circle()
+        panel = self.part("Lengths", LengthsPanel)
+        for a, b in ((0, 1), (2, 3)):
+            panel.first.setCurrentText(f"T{a}")
+            panel.second.setCurrentText(f"T{b}")
+            panel.value.setText(f"{np.linalg.norm(self.X[a] - self.X[b]):.3f}")
+            panel._add()
+        s.run()
+        wait_for(lambda: s.queue.idle and s.frame.scaled and s.background.idle)
+        (value,) = s.measuring.values.values()
+        self.assertEqual((plain["unit"], value["unit"]), ("", "mm"))
+        self.assertLess(abs(value["value"] - true), max(3 * value["half95"], 0.01 * true))
+        self.assertNotEqual(plain["text"], value["text"])
+        self.assertIn(value["text"], [self.part("Measure", MeasurePanel).table.item(0, 1).text()])
+
+    def test_measurements_are_exported_and_reported_with_their_values(self):
+        s = self.session
+        value, _ = self.circle()
         folder = scratch()
         for act, file in (("_export", "m.csv"), ("_report", "r.pdf")):
-            panel = self.panel("Measure", MeasurePanel)
+            panel = self.part("Measure", MeasurePanel)
             with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(folder / file), "")):
                 getattr(panel, act)()
             wait_for(lambda: s.tasks.idle)
-            self.assertTrue((folder / file).stat().st_size > 50)
-        dialog = SectionDialog(s, self.window)
+        (row,) = csv.DictReader((folder / "m.csv").open())
+        self.assertIn(f"{value['value']:.3f}"[:5], " ".join(map(str, row.values())))
+        self.assertEqual((folder / "r.pdf").read_bytes()[:5], b"%PDF-")
+        self.assertNotIn("Traceback", " ".join(s.log.lines))
+
+    def test_what_cannot_be_measured_says_why_and_leaves_nothing(self):
+        s = self.session
+        s.measuring.begin("sphere")
+        at = s.cloud["points"][0].astype(float)
+        for k in range(4):  # all in one line
+            s.measuring.pick(at + [0.001 * k, 0, 0])
+        QTest.keyClick(self.scene, Qt.Key.Key_Return)
+        wait_for(lambda: not s.measuring.busy)
+        self.assertIn("nearly in one plane", s.log.lines[-1])
+        self.assertEqual((s.measuring.values, s.job.measurements(s.sitting_id)), ({}, []))
+
+
+class Sections(WithScalePanels):
+    def setUp(self):
+        super().setUp()
+        self.dialog = SectionDialog(self.session, self.window)
+        self.addCleanup(self.dialog.reject)
+
+    def names(self):
+        return [x.name for x in self.session.job.sections(self.session.sitting_id)]
+
+    def keep(self, name=None):
+        """Keep the plane under the name that is offered, or another."""
+        with mock.patch.object(QInputDialog, "getText", side_effect=lambda *_, text: (name or text, True)):
+            self.dialog._keep()
+
+    def test_a_section_is_drawn_and_saved_and_a_plane_beside_the_object_meets_nothing(self):
+        dialog, file = self.dialog, scratch() / "s.svg"
         wait_for(lambda: dialog.drawing.section is not None)
         dialog.way.setCurrentIndex(0)
         dialog.drawing.grab()
-        with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(folder / "s.svg"), "")):
+        with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(file), "")):
             dialog._save()
-        self.assertIn("<polyline", (folder / "s.svg").read_text())
+        self.assertIn("<polyline", file.read_text())
         dialog.offset.setValue(1e5)
         wait_for(lambda: dialog.drawing.section is None)
         self.assertIn("does not meet", dialog.drawing.problem)
-        dialog.close()
-        self.assertNotIn("Traceback", " ".join(s.log.lines))
-        self.assertTrue(texts(self.window.bench))
 
-    def test_planes_of_sections_are_kept_taken_again_moved_and_forgotten(self):
-        s = self.session
-        dialog = SectionDialog(s, self.window)
+    def test_a_plane_is_kept_and_taken_again(self):
+        dialog = self.dialog
         self.assertFalse(dialog.forget.isEnabled())
-
-        def keep(name=None):
-            """Keep the plane under the name that is offered, or another."""
-            answer = lambda *_, text: (name or text, True)  # noqa: E731
-            with mock.patch.object(QInputDialog, "getText", side_effect=answer):
-                dialog._keep()
-
         low, high = dialog._range()
         dialog.offset.setValue(low + 0.25 * (high - low))
         first = dialog.place
-        keep()
+        self.keep()
         dialog.slider.setValue(300)
         self.assertEqual((dialog.kept.currentIndex(), dialog.forget.isEnabled()), (0, False))  # it is another plane now
-        second = dialog.place
-        keep()
-        self.assertEqual([x.name for x in s.job.sections(s.sitting_id)], ["Section 1", "Section 2"])
+        self.keep()
+        self.assertEqual(self.names(), ["Section 1", "Section 2"])
         dialog._take(1)
         self.assertTrue(dialog.forget.isEnabled())
-        n = dialog.normal
-        step = 10.0 ** -dialog.offset.decimals()
-        self.assertAlmostEqual(float((dialog.place - first) @ n), 0.0, delta=step)
+        self.assertAlmostEqual(
+            float((dialog.place - first) @ dialog.normal), 0.0, delta=10.0 ** -dialog.offset.decimals()
+        )
+
+    def test_a_forgotten_plane_gives_its_name_back_and_one_of_the_same_name_moves(self):
+        dialog = self.dialog
+        self.keep()
+        dialog.slider.setValue(300)
+        self.keep()
+        second = dialog.place
+        dialog._take(1)
         dialog._forget()
         dialog._take(1)
-        self.assertAlmostEqual(float((dialog.place - second) @ n), 0.0, delta=step)
-        keep()  # the name that is free, not that of the plane that is there
-        self.assertEqual([x.name for x in s.job.sections(s.sitting_id)], ["Section 2", "Section 1"])
-        keep("Section 2")
-        self.assertIn("Moved", dialog.told.text())
-        for _ in range(5):
-            s.undo()
-        self.assertEqual(s.job.sections(s.sitting_id), [])
-        dialog.reject()
-
-
-class Cleaning(unittest.TestCase):
-    """Clouds side by side in the window, and a filter tried, applied, taken back."""
-
-    @classmethod
-    def setUpClass(cls):
-        cls.case = DeskTest()
-        cls.case.setUp()
-        cls.addClassCleanup(cls.case.doCleanups)
-        cls.case.open("photos", "masks", "lens", "poses", "cloud")
-        cls.window, cls.session, cls.scene = cls.case.window, cls.case.session, cls.case.window.scene
-
-    def panel(self):
-        self.window.bench.show_part()
-        test_desk.APP.processEvents()
-        return self.window.bench.findChildren(CloudPanel)[-1]
-
-    def test_the_scene_shows_a_slab_parallel_rays_kept_views_other_clouds_and_large_pictures(self):
-        s, w, scene = self.session, self.session.cleaning, self.scene
-        s.choose(stage="cloud")
-        view, whole = scene.view, len(s.cloud["points"])
-        scene.look_from("Fit")
-        view.parallel.trigger()
-        self.assertTrue(scene.eye.parallel)
-        scene.grab()
-        # drawn round without perspective
-        scene.set_mode("rectangle")
-        h, v = scene.width(), scene.height()
-        QTest.mousePress(scene, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, QPoint(h // 2, 90))
-        QTest.mouseMove(scene, QPoint(h - 5, v - 60))
-        QTest.mouseRelease(scene, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, QPoint(h - 5, v - 60))
-        wait_for(lambda: w.step is not None and not w.busy)
-        uv = scene.on_screen(s.cloud["points"])
-        inside = ((uv > [h // 2, 90]) & (uv < [h - 5, v - 60])).all(1)
-        self.assertTrue(0.1 < inside.mean() < 0.9)
-        self.assertLess((inside != w.drop).mean(), 0.01)
-        w.try_on(None)
-        scene.set_mode("look")
-        # a slab across what is looked at
-        view.slab.trigger()
-        scene.slab.axis.setCurrentIndex(2)
-        scene.slab.thick.setValue(100)
-        slab = scene.slab.slab()
-        x = s.cloud["points"][:, 0]
-        held = (x >= slab.low) & (x <= slab.high)
-        self.assertTrue(0.01 < held.mean() < 0.5)
-        np.testing.assert_array_equal(scene.points, s.cloud["points"][held])
-        w.set_look("relief")
-        self.assertEqual(len(scene.colors), held.sum())
-        # its planes have handles, and what it holds can be cut out
-        low, high = scene.slab.slab().low, scene.slab.slab().high
-        uv = scene.on_screen(scene.slab.places())
-        along = (uv[1] - uv[0]) / np.linalg.norm(uv[1] - uv[0])
-        start, end = (QPoint(*(uv[1] + k * along).round().astype(int).tolist()) for k in (0, 30))
-        QTest.mousePress(scene, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, start)
-        QTest.mouseMove(scene, end)
-        QTest.mouseRelease(scene, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, end)
-        slab = scene.slab.slab()
-        self.assertAlmostEqual(slab.low, low)
-        moved = scene.on_screen(scene.slab.places())[1] - uv[1]
-        self.assertLess(np.linalg.norm(moved - 30 * along), 1.5)
-        self.assertGreater(slab.high, high)
-        scene.slab.cut.click()
-        wait_for(lambda: w.step is not None and not w.busy)
-        x = s.cloud["points"][:, 0]
-        np.testing.assert_array_equal(w.drop, (x >= np.float32(slab.low)) & (x <= np.float32(slab.high)))
-        # smoothing shows where points would move, and moves none
-        before = scene.points.copy()
-        w.try_on({"filter": "smooth"})
-        wait_for(lambda: w.moves is not None)
-        inward, outward = np.argmin(w.moves), np.argmax(w.moves)
-        self.assertGreater(scene.colors[inward, 2], scene.colors[inward, 0])
-        self.assertGreater(scene.colors[outward, 0], scene.colors[outward, 2])
-        self.assertIn("median", w.told())
-        w.try_on(None)
-        np.testing.assert_array_equal(scene.points, before)
-        self.assertEqual(len(scene.points), whole)
-        # painted over twice: what lies under both strokes is on trial
-        scene.look_from("Top")
-        scene.set_mode("brush")
-        counts = []
-        for row in (v // 2, v // 2 + 60):
-            QTest.mousePress(scene, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, QPoint(h // 2 - 40, row))
-            QTest.mouseMove(scene, QPoint(h // 2 + 40, row))
-            QTest.mouseRelease(
-                scene, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, QPoint(h // 2 + 40, row)
-            )
-            wait_for(lambda: w.step is not None and not w.busy)
-            counts.append(int(w.drop.sum()))
-        self.assertTrue(0 < counts[0] < counts[1] < whole)
-        inside = scene.on_screen(s.cloud["points"][w.drop]) - [h // 2, v // 2]
-        self.assertTrue((np.abs(inside) < [42 + scene.picker.brush_px, 62 + scene.picker.brush_px]).all())
-        w.try_on(None)
-        scene.set_mode("look")
-        w.set_look("color")
-        # a picture with more pixels shows the same, finer
-        image = scene.picture(3 * h)
-        self.assertEqual((image.width(), image.height()), (3 * h, 3 * v))
-        file = scratch() / "scene.png"
-        view.write_picture(file, 2 * h)
-        self.assertEqual(QImage(str(file)).width(), 2 * h)
-        # a view is kept and come back to
-        view.remember("here")
-        eye = scene.eye
-        view.parallel.trigger()
-        scene.look_from("Top")
-        view._fill()
-        view.go("here")
-        np.testing.assert_allclose(scene.eye.pose, eye.pose)
-        self.assertTrue(scene.eye.parallel and view.parallel.isChecked())
-        view.parallel.trigger()
-        # another cloud beside it, and both in one file
-        s.edits.set_setting("cloud", "min_photos", 4)
-        test_desk.run(s.job, s.sitting, "cloud")
-        s.changed()
-        first = s.job.clouds(s.sitting_id)[0]
-        panel = self.panel()
-        alone = len(scene.points)
-        panel.clouds.item(0, 0).setCheckState(Qt.CheckState.Checked)
-        self.assertEqual(len(scene.points), alone + first.left)
-        self.assertEqual(len(scene.colors), alone + first.left)
-        file = scratch() / "both.ply"
-        with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(file), "")):
-            self.window.deliver.cloud()
-        wait_for(lambda: s.tasks.idle)
-        self.assertEqual(PlyData.read(str(file))["vertex"].count, alone + first.left)
-        self.panel().clouds.item(0, 0).setCheckState(Qt.CheckState.Unchecked)
-        self.assertEqual(len(scene.points), alone)
-        # the ramp's ends are as one sets them, and the histogram has the points between them
-        w.set_look("precision")
-        panel = self.panel()
-        usual = w.legend()[:2]
-        self.assertEqual(int(panel.looked_bars.opts["height"].sum()), len(s.cloud["points"]))
-        panel.low.setText("0")
-        panel.low.editingFinished.emit()
-        self.assertEqual(w.legend()[0], 0)
-        w.set_ramp(None)
-        self.assertEqual(w.legend()[:2], usual)
-        w.set_look("color")
-        for _ in range(2):
-            s.undo()
-
-    def test_a_backdrop_color_is_picked_in_the_photo_and_tried(self):
-        s, w = self.session, self.session.cleaning
-        s.choose(stage="cloud")
-        panel = self.panel()
-        panel.which.setCurrentIndex(panel.which.findData("color"))
-        panel._filter_chosen()
-        panel._pick_color(panel.editors["color"])
-        s.picked("#B06030")
-        wait_for(lambda: w.step is not None and not w.busy)
-        self.assertEqual(w.step["color"], "#B06030")
-        w.try_on(None)
-
-    def test_the_number_of_agreeing_photos_is_set_on_the_histogram(self):
-        s = self.session
-        s.choose(stage="cloud")
-        self.panel()
-        plot = next(p for p in self.window.bench.findChildren(pg.PlotWidget) if hasattr(p, "line"))
-        least = s.job.settings(s.sitting_id, "cloud")["min_photos"]
-        self.assertEqual(plot.line.value(), least - 0.5)
-        figures = s.job.result(s.sitting_id, "cloud").figures
-        told = BY_NAME["cloud"].left_at(figures, least)
-        left = int(told.split("some ")[1].split(" ")[0].replace(",", ""))
-        self.assertLess(abs(left / figures.fused - 1), 0.05)
-        plot.line.setValue(3.9)
-        plot.line.sigPositionChangeFinished.emit(plot.line)
-        self.assertEqual(s.job.settings(s.sitting_id, "cloud")["min_photos"], 4)
-        s.undo()
-
-    def test_coverage_is_computed_when_it_is_asked_for_and_its_places_are_gone_to(self):
-        s, w = self.session, self.session.cleaning
-        s.choose(stage="cloud")
-        panel = self.panel()
-        plain = self.scene.colors.copy()
-        panel.look.setCurrentIndex(panel.look.findData("spread"))
-        panel._set_look()
-        wait_for(lambda: w.covered is not None)
-        self.assertEqual(w.look, "spread")
-        legend, values = w.legend(), w.covered[1].coverage.spread
-        np.testing.assert_allclose(legend[:2], np.percentile(values, (1, 99)), rtol=1e-5)
-        self.assertEqual(legend[2], "°")
-        lightest, darkest = (self.scene.colors[f(values)].astype(int).sum() for f in (np.argmax, np.argmin))
-        self.assertGreater(lightest, darkest)
-        rows, places = w.places()
-        self.assertEqual(panel.gaps.rowCount(), len(rows))
-        self.assertTrue(places, "the pebble was seen from above only: its surface ends below")
-        before = self.scene.eye.pose.copy()
-        panel.gaps.selectRow(0)
-        self.assertEqual(w.place, 0)
-        self.assertFalse(np.allclose(before, self.scene.eye.pose))
-        self.scene.grab()
-        for E in places[0].poses:  # where to stand is in view
-            self.assertTrue(np.isfinite(self.scene.on_screen(center(E))).all())
-        panel.look.setCurrentIndex(panel.look.findData("color"))
-        panel._set_look()
-        np.testing.assert_array_equal(self.scene.colors, plain)
-
-    def test_a_filter_is_tried_applied_taken_back_and_drawn_in_the_scene(self):
-        s, w = self.session, self.session.cleaning
-        s.choose(stage="cloud")
-        panel = self.panel()
-        whole = w.kept.left
-        for name in [panel.which.itemData(k) for k in range(panel.which.count())]:
-            panel.which.setCurrentIndex(panel.which.findData(name))
-            panel._filter_chosen()
-            if name in ("support", "box"):
-                continue
-            panel._try()
-            wait_for(lambda: not w.busy)
-            self.assertIsNotNone(w.drop, name)
-            self.scene.grab()
-        panel.which.setCurrentIndex(panel.which.findData("photos"))
-        panel._filter_chosen()
-        panel.editors["least"].setValue(4)
-        self.assertEqual(panel.line.value(), 4)
-        self.assertEqual(
-            int(panel.bars.opts["height"].sum()), int((s.cloud["photos"] <= panel.bars.opts["x1"][-1]).sum())
+        self.assertAlmostEqual(
+            float((dialog.place - second) @ dialog.normal), 0.0, delta=10.0 ** -dialog.offset.decimals()
         )
-        panel.line.setValue(5)
-        self.assertEqual(panel.editors["least"].value(), 5)
-        self.assertEqual(w.step["least"], 5)  # dragging the line tries it
-        panel.editors["least"].setValue(4)
-        panel._try()
-        wait_for(lambda: not w.busy)
-        count = int(w.drop.sum())
-        self.assertGreater(count, 0)
-        self.assertIn(f"{count:,}", w.told())
-        accent = (np.abs(w.colors()[w.drop].astype(int) - [0xD0, 0x8A, 0x3C]) <= 1).all()
-        self.assertTrue(accent)
-        w.apply()
-        self.assertEqual(w.kept.left, whole - count)
-        self.assertEqual(len(self.scene.points), whole - count)
-        # drawn round in the scene
-        self.scene.set_mode("rectangle")
-        self.scene.grab()
-        h, v = self.scene.width(), self.scene.height()
-        corners = QPoint(h // 2, v // 4), QPoint(h - 30, 3 * v // 4)
-        QTest.mousePress(self.scene, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, corners[0])
-        QTest.mouseMove(self.scene, corners[1])
-        QTest.mouseRelease(self.scene, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, corners[1])
-        wait_for(lambda: w.step is not None and not w.busy)
-        uv = self.scene.on_screen(self.scene.points)
-        inside = ((uv > [h // 2, v // 4]) & (uv < [h - 30, 3 * v // 4])).all(1)
-        self.assertLess((inside != w.drop).mean(), 0.01)
-        QTest.keyClick(self.scene, Qt.Key.Key_Delete)
-        self.assertEqual(len(w.kept.steps), 2)
-        self.panel().steps.selectRow(0)
-        self.window.bench.findChildren(CloudPanel)[-1]._back()
-        wait_for(lambda: not w.computing)
-        self.assertEqual([x.step["filter"] for x in w.kept.steps], ["lasso"])
-        for _ in range(3):
-            s.undo()
-        self.assertEqual(w.kept.left, whole)
-        self.scene.set_mode("look")
-        # depth over the photo, and its value under the pointer
-        view = self.window.photo_view
-        wait_for(lambda: view.image is not None)
-        block = s.block
-        k = int(np.flatnonzero(block.photo_ids == view.shown)[0])
-        E = block.poses[k]
-        for look in range(1, 4):
-            view.depth_look.setCurrentIndex(look)
-            view.reload_overlays()
-            self.assertIsNotNone(view.overlays.depth)
-            view.grab()
-        near = 0
-        rows = np.flatnonzero(block.photo == k)
-        for r in rows:
-            z = float(E[2, :3] @ block.points[block.point[r]] + E[2, 3])
-            told = view.overlays.depth.told(*block.xy[r], "")
-            near += bool(told) and abs(float(told.split()[1].rstrip(",")) / z - 1) < 0.02
-        self.assertGreater(near, 0.7 * len(rows))
-        view.depth_look.setCurrentIndex(0)
-        view.reload_overlays()
-        self.assertIsNone(view.overlays.depth)
-        # looks, and another cloud beside it
-        for look in ("relief", "photos", "score", "precision", "angle", "color"):
-            w.set_look(look)
-            self.scene.grab()
-            self.assertEqual(w.legend() is None, look in ("relief", "color"))
-        s.edits.set_setting("cloud", "min_photos", 2)
-        s.run()
-        wait_for(lambda: s.queue.idle and len(s.job.clouds(s.sitting_id)) == 2)
-        panel = self.panel()
-        self.assertEqual(panel.clouds.rowCount(), 2)
-        panel._compare()
-        wait_for(lambda: w.look == "compared")
-        self.scene.grab()
-        self.assertLess(w.compared[2]["median_abs"], 0.01)
-        panel.clouds.selectRow(0)
-        self.assertEqual(w.kept.name, "Cloud 1")
-        with mock.patch.object(QInputDialog, "getText", return_value=("strict", True)):
-            panel._rename()
-        self.assertEqual(w.kept.name, "strict")
-        panel._remove()
-        self.assertEqual([c.name for c in s.job.clouds(s.sitting_id)], ["Cloud 2"])
-        s.undo()
-        self.assertEqual(len(s.job.clouds(s.sitting_id)), 2)
+        self.keep()  # the name that is free, not that of the plane that is there
+        self.assertEqual(self.names(), ["Section 2", "Section 1"])
+        self.keep("Section 2")
+        self.assertIn("Moved", dialog.told.text())
+        self.assertEqual(sorted(self.names()), ["Section 1", "Section 2"])
 
 
 if __name__ == "__main__":

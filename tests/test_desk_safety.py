@@ -14,12 +14,12 @@ import numpy as np
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtTest import QTest
 
-from tests import test_desk
+from tests import desk
+from tests.desk import OF_SITTING, DeskTest, wait_for
 from tests.scenes import pebble_set, scratch
 from tests.test_cli import umbrate
-from tests.test_desk import OF_SITTING, DeskTest, wait_for
 from tests.test_scaling import put_marks
-from tests.test_stages import new_job, run
+from tests.test_stages import job_with, new_job, run
 from umbrate.actions import cleaning, delivering, steps
 from umbrate.actions.leveling import change_level
 from umbrate.core.cloud import coverage
@@ -30,6 +30,9 @@ from umbrate.core.imaging import decode, sharpness, undistort
 from umbrate.core.masking.backdrop import still_plate
 from umbrate.core.raster.camera import eye_round
 from umbrate.core.targets.detect import find_targets
+from umbrate.desk.bench.measurements import MeasurePanel
+from umbrate.desk.bench.scale import LevelPanel
+from umbrate.desk.dialogs.section import SectionDialog
 from umbrate.desk.photo import view as photoview
 from umbrate.desk.scene.pointer import pick_end
 from umbrate.desk.session.background import Background
@@ -43,7 +46,7 @@ from umbrate.sitting.frames import load_block
 from umbrate.stages.photos.records import read_records
 from umbrate.work.demo import make_demo_job
 
-setUpModule, tearDownModule = test_desk.setUpModule, test_desk.tearDownModule
+setUpModule, tearDownModule = desk.setUpModule, desk.tearDownModule
 NONE = Qt.KeyboardModifier.NoModifier
 
 
@@ -146,7 +149,7 @@ class ThePhotoThatIsShown(DeskTest):
         with mock.patch.object(photoview, "photo_picture", gate):
             for p in [*self.photos, *self.photos[::-1]] * 3:
                 s.choose(photo_id=p.id)
-                test_desk.APP.processEvents()
+                desk.APP.processEvents()
             self.assertLessEqual(threading.active_count(), threads + 2)
             gate.open.set()
             wait_for(lambda: v.image is not None)
@@ -170,16 +173,14 @@ class ThePhotoThatIsShown(DeskTest):
 
 class WhatIsHidden(DeskTest):
     def test_a_click_snaps_to_no_target_on_the_far_side(self):
-        job, sitting = new_job(scratch() / "j")
-        for name in ("photos", "masks", "lens", "poses", "cloud"):
-            run(job, sitting, name)
+        job, sitting = job_with(scratch() / "j", "photos", "masks", "lens", "poses", "cloud")
         put_marks(job, sitting)
         run(job, sitting, "scale")
         job.close()
         self.window.open_path(job.folder)
         s, scene = self.session, self.window.scene
         s.choose(stage="scale")
-        test_desk.APP.processEvents()
+        desk.APP.processEvents()
         b = load_block(s.job, s.sitting)
         rows = list(b.marks.values())
         middle = np.median(b.points, axis=0)
@@ -187,7 +188,7 @@ class WhatIsHidden(DeskTest):
         for show in ("cloud", "points"):
             if (scene.is_cloud and show == "points") or (not scene.is_cloud and show == "cloud"):
                 QTest.keyClick(scene, Qt.Key.Key_3)
-                test_desk.APP.processEvents()
+                desk.APP.processEvents()
             for r in rows:
                 X = b.points[r]
                 out = (X - middle) / np.linalg.norm(X - middle)
@@ -214,21 +215,19 @@ class WhatIsHidden(DeskTest):
 
 class KeptViews(DeskTest):
     def test_a_view_that_was_kept_shows_the_same_after_a_new_level_and_scale(self):
-        job, sitting = new_job(scratch() / "j")
-        for name in ("photos", "masks", "lens", "poses"):
-            run(job, sitting, name)
+        job, sitting = job_with(scratch() / "j", "photos", "masks", "lens", "poses")
         X = put_marks(job, sitting)
         job.close()
         self.window.open_path(job.folder)
         s, scene = self.session, self.window.scene
-        test_desk.APP.processEvents()
+        desk.APP.processEvents()
 
         def marks_on_screen():
             b = load_block(s.job, s.sitting)
             return scene.on_screen(b.points[:200])
 
         scene.look_from("Right")
-        test_desk.APP.processEvents()
+        desk.APP.processEvents()
         scene.view.remember("mine")
         before = marks_on_screen()
         s.do(lambda: s.job.add_length(s.sitting_id, "T0", "T1", float(np.linalg.norm(X[0] - X[1]))))
@@ -239,7 +238,7 @@ class KeptViews(DeskTest):
         self.assertTrue(s.frame.scaled)
         scene.look_from("Front")
         scene.view.go("mine")
-        test_desk.APP.processEvents()
+        desk.APP.processEvents()
         # the adjustment moved points by parts of a pixel; the view itself is the same
         np.testing.assert_allclose(np.nanmedian(np.abs(marks_on_screen() - before)), 0, atol=0.3)
 
@@ -417,10 +416,10 @@ class TheWindowsThread(DeskTest):
 
     @classmethod
     def setUpClass(cls):
-        job, sitting = new_job(scratch() / "made")
+        job, sitting = job_with(scratch() / "made", *OF_SITTING)
         with job:
-            for name in OF_SITTING:
-                run(job, sitting, name)
+            job.set_settings(sitting.id, "cloud", {**job.settings(sitting.id, "cloud"), "min_photos": 4})
+            run(job, sitting, "cloud")
         cls.folder = job.folder
 
     def setUp(self):
@@ -449,54 +448,117 @@ class TheWindowsThread(DeskTest):
         finally:
             sys.setprofile(None)
 
-    def test_nothing_heavy_runs_in_it(self):
-        s, w, out = self.session, self.window, scratch()
-
-        def asked(kind, answer, act):
-            def do():
-                with mock.patch(f"PyQt6.QtWidgets.QFileDialog.{kind}", return_value=answer):
-                    act()
-
-            return do
-
-        def measure():
-            points = s.cloud_at_hand()["points"]
-            s.measuring.begin("distance")
-            for k in (points[:, 0].argmin(), points[:, 0].argmax()):
-                s.measuring.pick(points[k])
-
-        for name in OF_SITTING:
-            self.watched(name, lambda n=name: s.choose(stage=n))
-        self.watched("a measure", measure)
-        (value,) = s.measuring.values.values()
-        self.assertGreater(value["value"], value["half95"])
-        things = {
-            "a photo": lambda: s.choose(photo_id=s.photos()[5].id),
-            "look through": lambda: w.scene.look_through(s.photo_id),
-            "coverage": lambda: s.cleaning.cover(),
-            "a filter": lambda: s.cleaning.try_on({"filter": "lonely", "least": 6}),
-            "apply": lambda: s.cleaning.apply(),
-            "undo": s.undo,
-            "a setting": lambda: s.edits.set_setting("cloud", "outline_votes", 2),
-            "aside": lambda: s.edits.set_aside({s.photos()[1].id}),
-            "back": s.undo,
-            "the cloud as file": asked("getSaveFileName", (str(out / "c.ply"), ""), w.deliver.cloud),
-            "masks as files": asked("getExistingDirectory", str(out / "m"), w.deliver.masks),
-            "undistorted": asked("getExistingDirectory", str(out / "u"), w.deliver.undistorted),
-            "find photos": asked("getExistingDirectory", str(out), w.find_missing),
-            "try masks": w.preview_masks,
-            "files outside": s.arrivals.check_files,
-            "run": lambda: s.run([(s.sitting_id, "photos")]),
-            "more photos": lambda: s.arrivals.add_folders([pebble_set() / "by-hand"]),
-        }
+    def from_cold(self, things):
+        """Do things one after the other, each with nothing read yet; nothing heavy may run in this thread."""
         for words, act in things.items():
+            self.session._cache.clear()
             self.watched(words, act)
         self.assertEqual(self.seen, set())
+
+    def asked(self, kind, answer, act):
+        def do():
+            with mock.patch(f"PyQt6.QtWidgets.QFileDialog.{kind}", return_value=answer):
+                act()
+
+        return do
+
+    def spots(self):
+        """Two places of the cloud, far from each other."""
+        with Job.open(self.session.job.folder, writable=False) as job:
+            points = clouds.load_cloud(job, job.sittings()[0])["points"].astype(float)
+        return points[points[:, 0].argmin()], points[points[:, 0].argmax()]
+
+    def test_stages_and_photos_are_looked_at(self):
+        s, w = self.session, self.window
+        self.from_cold({name: lambda n=name: s.choose(stage=n) for name in OF_SITTING})
+        self.from_cold(
+            {
+                "a photo": lambda: s.choose(photo_id=s.photos()[5].id),
+                "look through": lambda: w.scene.look_through(s.photo_id),
+                "files outside": s.arrivals.check_files,
+                "a setting": lambda: s.edits.set_setting("cloud", "outline_votes", 2),
+                "aside": lambda: s.edits.set_aside({s.photos()[1].id}),
+                "back": s.undo,
+            }
+        )
+
+    def test_a_cloud_is_measured_leveled_and_cut(self):
+        s = self.session
+        first, second = self.spots()
+
+        def measure(*ends):
+            s.measuring.begin("distance")
+            for end in ends:
+                s.measuring.pick(end)
+
+        def level():
+            panel = LevelPanel(s)
+            self.addCleanup(panel.deleteLater)
+            panel._patch()
+            s.measuring.pick(first)
+
+        def section():
+            panel = MeasurePanel(s)
+            self.addCleanup(panel.deleteLater)
+            with mock.patch.object(SectionDialog, "exec") as opened:
+                panel._section()
+                wait_for(lambda: opened.called)
+
+        s.choose(stage="scale")
+        self.from_cold({"a measure": lambda: measure(first, second), "a section": section, "a level": level})
+        (value,) = s.measuring.values.values()
+        self.assertAlmostEqual(value["value"], np.linalg.norm(first - second), delta=value["half95"])
+        self.assertIn("plane", s.job.level(s.sitting_id)["up"])
+
+    def test_clouds_are_shown_compared_covered_and_cleaned(self):
+        s = self.session
+        s.choose(stage="cloud")
+        other = next(c for c in s.job.clouds(s.sitting_id) if not c.chosen)
+        alone = s.cleaning.kept.left
+        self.from_cold(
+            {
+                "another cloud": lambda: s.cleaning.show(other.id, True),
+                "compare": lambda: s.cleaning.compare(other.id),
+                "coverage": lambda: s.cleaning.cover(),
+                "a filter": lambda: s.cleaning.try_on({"filter": "lonely", "least": 6}),
+                "apply": lambda: s.cleaning.apply(),
+                "steps": lambda: s.cleaning.apply_all([{"filter": "share", "percent": 50}] * 2),
+                "take back": lambda: s.cleaning.take_back(0),
+            }
+        )
+        self.assertEqual([x.step["filter"] for x in s.cleaning.kept.steps], ["share", "share"])
+        self.assertEqual(len(self.window.scene.points), s.cleaning.kept.left + other.left)
+        self.from_cold({"undo": s.undo, "twice": s.undo, "and again": s.undo})
+        self.assertEqual(s.cleaning.kept.left, alone)
+
+    def test_files_are_written_and_looked_for(self):
+        w, out = self.window, scratch()
+        self.from_cold(
+            {
+                "the cloud as file": self.asked("getSaveFileName", (str(out / "c.ply"), ""), w.deliver.cloud),
+                "masks as files": self.asked("getExistingDirectory", str(out / "m"), w.deliver.masks),
+                "undistorted": self.asked("getExistingDirectory", str(out / "u"), w.deliver.undistorted),
+                "find photos": self.asked("getExistingDirectory", str(out), w.find_missing),
+                "try masks": w.preview_masks,
+            }
+        )
         self.assertTrue((out / "c.ply").exists())
-        with mock.patch("umbrate.desk.window.demo_folder", return_value=out / "d.umbrate"):
+        for folder in ("m", "u"):
+            self.assertEqual(len(list((out / folder).rglob("U_*"))) >= 12, True, folder)
+
+    def test_stages_run_photos_come_in_and_the_demo_is_made(self):
+        s, w = self.session, self.window
+        self.from_cold(
+            {
+                "run": lambda: s.run([(s.sitting_id, "photos")]),
+                "more photos": lambda: s.arrivals.add_folders([pebble_set() / "by-hand"]),
+            }
+        )
+        with mock.patch("umbrate.desk.window.demo_folder", return_value=scratch() / "d.umbrate"):
             self.watched("the demo", lambda: (w.open_demo(), wait_for(lambda: s.background.idle), s.cancel()))
         self.assertEqual(self.seen, set())
-        # and that the watch sees what there is to see
+
+    def test_the_watch_sees_what_there_is_to_see(self):
         self.watched("itself", lambda: decode.read_reduced_image(pebble_set() / "by-hand" / "U_0001.jpg", 100))
         self.assertEqual(self.seen, {("itself", "read_reduced_image")})
 

@@ -8,7 +8,7 @@ from scipy.spatial import cKDTree
 
 from tests.scenes import pebble_truth, scratch
 from tests.test_cli import umbrate
-from tests.test_stages import new_job, run, state
+from tests.test_stages import job_with, run, state
 from umbrate.actions.delivering import camera_rows
 from umbrate.actions.sifting import points_left, remove_points, sift
 from umbrate.core.cloud.grid import spacing_of
@@ -31,10 +31,8 @@ def centers(job, sitting):
 class GoingOn(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
-        cls.job, cls.sitting = new_job(scratch() / "on")
+        cls.job, cls.sitting = job_with(scratch() / "on", "photos", "masks", "lens", "poses")
         cls.addClassCleanup(cls.job.close)
-        for name in ("photos", "masks", "lens", "poses"):
-            run(cls.job, cls.sitting, name)
         cls.first = cls.job.result(cls.sitting.id, "poses")
 
     def judged(self):
@@ -154,9 +152,7 @@ class GoingOn(unittest.TestCase):
         run(self.job, self.sitting, "poses")
 
     def test_what_cannot_be_done_is_said(self):
-        job, sitting = new_job(scratch() / "empty")
-        for name in ("photos", "masks", "lens"):
-            run(job, sitting, name)
+        job, sitting = job_with(scratch() / "empty", "photos", "masks", "lens")
         with self.assertRaisesRegex(UmbrateError, "Run Poses first"):
             run(job, sitting, "poses", mode="adjust")
         with self.assertRaisesRegex(UmbrateError, "Run Poses first"):
@@ -173,9 +169,7 @@ class GoingOn(unittest.TestCase):
 
 class OnTheCommandLine(unittest.TestCase):
     def test_sift_adjust_and_box(self):
-        job, sitting = new_job(scratch() / "line")
-        for name in ("photos", "masks", "lens", "poses"):
-            run(job, sitting, name)
+        job, sitting = job_with(scratch() / "line", "photos", "masks", "lens", "poses")
         job.close()
         place = job.folder
         told = umbrate("sift", place, "--sitting", "By hand", "--by", "residual", "--above", "0.8", "--dry-run")

@@ -16,8 +16,8 @@ from scipy import ndimage
 from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation
 
+from tests.desk import wait_for
 from tests.scenes import pebble_set, pebble_truth, scratch
-from tests.test_desk import wait_for
 from tests.test_scaling import put_marks
 from tests.test_stages import QUICK, new_job, run
 from umbrate.actions.delivering import camera_rows

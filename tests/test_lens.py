@@ -1,5 +1,6 @@
 """The Lens stage, lens cards and their shelf, on photos of simulated sheets."""
 
+import functools
 import json
 import os
 import unittest
@@ -46,6 +47,7 @@ from umbrate.work.adding import read_files, read_folder, take_in
 LENS = Lens(1000, 750, 2120.0, 503.0, 371.0, (-0.115, 0.09, 0.0), (0.0006, -0.0004))
 
 
+@functools.cache
 def sheet_photos():
     """A folder of eight small photos of the calibration sheets with EXIF facts of the demo's camera."""
     folder = scratch() / "sheets"

@@ -8,6 +8,7 @@ import numpy as np
 from umbrate.core.geometry.pose import look_at, transform
 from umbrate.core.raster.camera import eye_round
 from umbrate.core.raster.coloring import counts_of, sample_of, usual_range
+from umbrate.core.raster.pick import drawn_at
 from umbrate.core.raster.points import FAR, draw_points, paint
 from umbrate.core.raster.triangles import mesh_depth
 
@@ -67,6 +68,40 @@ class Points(unittest.TestCase):
         first = np.where(depth == nearest, index, 2**30).min(0)
         np.testing.assert_array_equal(both.depth, nearest)
         np.testing.assert_array_equal(both.index, np.where(first == 2**30, -1, first))
+
+    def test_a_click_takes_the_point_that_is_drawn_there_on_a_surface_at_any_slant_and_none_behind_it(self):
+        rng = np.random.default_rng(3)
+        flat = np.column_stack([rng.uniform(-1, 1, (20_000, 2)), np.zeros(20_000)]).astype(np.float32)
+        for tilt in (0, 40, 70):
+            direction = (0.0, -np.sin(np.radians(tilt)), np.cos(np.radians(tilt)) + 1e-6)
+            for parallel in (False, True):
+                eye = replace(eye_round(np.zeros(3), 1.5, direction, 300, 200), parallel=parallel)
+                b = draw_points(flat, eye, 300, 200, 1)
+                uvz = eye.project(flat, 300, 200)
+                self.assertGreater((b.index >= 0).mean(), 0.05)
+                offs = []
+                for x, y in rng.integers((100, 80), (200, 120), (200, 2)).tolist():
+                    k = drawn_at(b.depth, b.index, (x, y), 4, eye.f, eye.flat)
+                    if b.index[y, x] >= 0:
+                        self.assertEqual(k, b.index[y, x])
+                    offs.append(uvz[k, :2] - [x, y])
+                self.assertLess(
+                    np.abs(np.mean(offs, axis=0)).max(), 0.6
+                )  # no side is preferred, the nearer one neither
+        # through the gaps of a thin front a back is seen: it is not taken
+        eye = eye_round(np.zeros(3), 1.5, (0, 0, 1), 300, 200)
+        both = np.concatenate([flat[:1500] + [0, 0, 0.5], flat - [0, 0, 0.5]]).astype(np.float32)
+        b = draw_points(both, eye, 300, 200, 1)
+        back = 0
+        for x, y in rng.integers((100, 80), (200, 120), (300, 2)).tolist():
+            around = b.index[y - 4 : y + 5, x - 4 : x + 5]
+            front = ((around >= 0) & (around < 1500)).any()
+            back += b.index[y, x] >= 1500 and front
+            k = drawn_at(b.depth, b.index, (x, y), 4, eye.f)
+            self.assertEqual(k < 1500, front)
+        self.assertGreater(back, 30)
+        self.assertEqual(drawn_at(b.depth, np.full_like(b.index, -1), (5, 5), 4, eye.f), -1)
+        self.assertEqual(drawn_at(b.depth, b.index, (-50, 900), 4, eye.f), -1)
 
     def test_a_part_of_the_points_and_their_colors(self):
         points = np.array([[0, 0, 0], [0.5, 0, 0], [0, 0.5, 0.2]], np.float32)

@@ -10,7 +10,7 @@ from click.testing import CliRunner
 
 from tests.scenes import pebble_truth, scratch
 from tests.test_cli import umbrate
-from tests.test_stages import new_job, run, state
+from tests.test_stages import job_with, new_job, run, state
 from umbrate.actions.delivering import camera_rows
 from umbrate.actions.leveling import change_level, level_by_patch, level_by_turn, origin_at
 from umbrate.actions.marking import Marking, drawn, pair_figures, shape_size, take_coordinates
@@ -82,10 +82,8 @@ def put_marks(job, sitting, noise_px=0.2, seed=0, most=6, count=8):
 class Scaled(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
-        cls.job, cls.sitting = new_job(scratch() / "scaled")
+        cls.job, cls.sitting = job_with(scratch() / "scaled", "photos", "masks", "lens", "poses")
         cls.addClassCleanup(cls.job.close)
-        for name in ("photos", "masks", "lens", "poses"):
-            run(cls.job, cls.sitting, name)
         cls.job.set_settings(cls.sitting.id, "cloud", {"photo_scale": 2})
         run(cls.job, cls.sitting, "cloud")
         cls.X = put_marks(cls.job, cls.sitting)
@@ -412,9 +410,7 @@ class FromMarks(unittest.TestCase):
 
 class Commands(unittest.TestCase):
     def test_marking_scaling_and_measuring_from_the_terminal(self):
-        job, s = new_job(scratch() / "cli")
-        for name in ("photos", "masks", "lens", "poses"):
-            run(job, s, name)
+        job, s = job_with(scratch() / "cli", "photos", "masks", "lens", "poses")
         X, marks = true_marks()
         folder = str(job.folder)
         job.close()

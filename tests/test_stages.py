@@ -1,5 +1,6 @@
 """The stages on a small simulated set: right, repeatable, honest about bad input."""
 
+import functools
 import pickle
 import shutil
 import unittest
@@ -57,6 +58,24 @@ def new_job(folder, photos=None, masks=True, name="By hand"):
 def run(job, sitting, stage, report=None, mode=""):
     """Run one stage here and keep its result, as the queue does."""
     return run_now(job, sitting, stage, None, report, mode)
+
+
+@functools.cache
+def _folder_with(*stages):
+    """Folder of a pebble job in which stages have run: computed once in a process, not to be written to."""
+    if not stages:
+        job, _ = new_job(scratch() / "pebble")
+    else:
+        job = Job.open(shutil.copytree(_folder_with(*stages[:-1]), scratch() / "pebble.umbrate"))
+        run(job, job.sittings()[0], stages[-1])
+    job.close()
+    return job.folder
+
+
+def job_with(folder, *stages):
+    """A pebble job of one's own in which stages have run, and its sitting."""
+    job = Job.open(shutil.copytree(_folder_with(*stages), folder.with_suffix(".umbrate")))
+    return job, job.sittings()[0]
 
 
 def state(job, stage, sitting=0):

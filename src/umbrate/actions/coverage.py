@@ -85,7 +85,7 @@ def gather_coverage(job, sitting, kept=None, cloud=None):
 
     cloud : its arrays in the job's frame, where they are at hand
     """
-    cloud = cloud or load_cloud(job, sitting, kept)
+    cloud = load_cloud(job, sitting, kept) if cloud is None else cloud
     if cloud is None or job.result(sitting.id, "poses") is None:
         raise UmbrateError(f"“{sitting.name}” has no cloud yet. Run Cloud first.", ("go to", "cloud"))
     return Work(str(job.blobs.folder), cloud, camera_list(job, sitting), frame_of(job, sitting).unit)

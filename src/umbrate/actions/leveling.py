@@ -77,9 +77,12 @@ def level_by_mat(job, sitting):
     change_level(job, sitting, "level by the mat", up={"ends": numbers})
 
 
-def level_by_patch(job, sitting, place):
-    """Let the surface of the cloud round a place (job's frame) be level."""
-    cloud = load_cloud(job, sitting)
+def level_by_patch(job, sitting, place, cloud=None):
+    """Let the surface of the cloud round a place (job's frame) be level.
+
+    cloud : its arrays in the job's frame, where they are at hand
+    """
+    cloud = load_cloud(job, sitting) if cloud is None else cloud
     if cloud is None:
         raise UmbrateError("There is no cloud to take a patch of. Run Cloud first.", ("go to", "cloud"))
     at, normal, _, _ = surface_at(cloud["points"], cloud["normals"], np.asarray(place, float), 400)

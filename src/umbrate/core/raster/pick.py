@@ -1,4 +1,4 @@
-"""Which drawn places lie inside what somebody drew on the screen."""
+"""Which point is drawn at a pixel, and which places lie inside what somebody drew on the screen."""
 
 import os
 from concurrent.futures import ThreadPoolExecutor
@@ -9,6 +9,7 @@ import scipy
 from numba import njit
 
 BANDS = 512  #: the polygon's height is divided into so many, each with the edges that cross it
+SLANT = 4.0  #: how deep a surface may go for each pixel across it, in sizes of a pixel: some 76 degrees
 THREADS = max(1, min(8, os.cpu_count() or 1))
 _POOL = ThreadPoolExecutor(THREADS, thread_name_prefix="pick")
 
@@ -175,3 +176,37 @@ def seen_under(points, view, f, middle, strokes, radius, front, spacing):
         nearest = scipy.ndimage.minimum_filter(nearest, 3, mode="nearest")
         out[rows] = depth <= nearest[v, u] + 4 * spacing + 3 * cell * Y[:, 2] / f
     return out
+
+
+def drawn_at(depth, index, at, reach, f, flat=0.0):
+    """The point drawn at a pixel, or else the one drawn nearest to it.
+
+    Between points of a surface what lies behind can be seen: what is much deeper than the nearest point within reach
+    does not count, unless nothing else is there. What a surface seen at a slant reaches in depth does.
+
+    Parameters
+    ----------
+    depth, index : (h, w) of the drawn points; the index is -1 where there is none
+    at : (x, y) of the pixel
+    reach : int
+        How many pixels away a point may be.
+    f : focal length of the view in pixels
+    flat : what a parallel view divides by; 0 of a perspective one
+
+    Returns
+    -------
+    int
+        The index, or -1 without any.
+    """
+    (x, y), (h, w) = at, index.shape
+    x0, y0 = max(0, x - reach), max(0, y - reach)
+    some = np.s_[y0 : min(h, y + reach + 1), x0 : min(w, x + reach + 1)]
+    z, i = depth[some], index[some]
+    rows, columns = np.nonzero(i >= 0)
+    if not len(rows):
+        return -1
+    z = z[rows, columns].astype(float)
+    behind = z - z.min() > SLANT * max(reach, 1) * (flat or z.min()) / f
+    d = np.hypot(rows + y0 - y, columns + x0 - x) + np.where(behind, 1e6, 0.0)
+    k = np.lexsort((z, d))[0]
+    return int(i[rows[k], columns[k]])

@@ -232,8 +232,7 @@ class Bench(QScrollArea):
         self.reload()
 
     def _change(self, stage, name, value):
-        before = self.session.job.settings(self.session.sitting_id, stage.name)
-        if value != before.get(name, stage.Settings.model_fields[name].default):
+        if value != self.session.setting(stage.name, name):
             self.session.edits.set_setting(stage.name, name, value)
 
     # ------------------------------------------------------------------ figures
@@ -258,10 +257,7 @@ class Bench(QScrollArea):
         histogram = stage.histogram(result.figures)
         if histogram is not None:
             self._text(histogram.title, "plain")
-            value = None
-            if histogram.setting:
-                settings = self.session.job.settings(self.session.sitting_id, stage.name)
-                value = settings.get(histogram.setting, stage.Settings.model_fields[histogram.setting].default)
+            value = self.session.setting(stage.name, histogram.setting) if histogram.setting else None
             plot = histogram_plot(
                 histogram,
                 value,

@@ -133,8 +133,7 @@ class LensGroups(QWidget):
         self.session = session
         box = _column(self)
         box.addWidget(_text("These photos were taken with several lenses or zooms", "plain"))
-        settings = session.job.settings(session.sitting_id, "lens")
-        chosen, usual = settings.get("groups", {}), settings.get("use", "trusted")
+        chosen, usual = session.setting("lens", "groups"), session.setting("lens", "use")
         names = [c.name for _, c in shelf()]
         for g in result.figures.groups:
             mine = chosen.get(g.name, {})
@@ -156,6 +155,6 @@ class LensGroups(QWidget):
             box.addLayout(row)
 
     def _choose(self, name, card, use):
-        groups = self.session.job.settings(self.session.sitting_id, "lens").get("groups", {})
+        groups = self.session.setting("lens", "groups")
         mine = {"card": card.currentData() or "", "use": use.currentData()}
         self.session.edits.set_setting("lens", "groups", {**groups, name: mine})

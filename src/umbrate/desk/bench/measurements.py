@@ -144,10 +144,10 @@ class MeasurePanel(QWidget):
                 s.do(lambda: s.job.rename_measurement(ids[0], name))
 
     def _section(self):
-        if self.session.cloud is None:
+        if self.session.cleaning.kept is None:
             self.session.said.emit("A section needs a dense cloud. Run Cloud first.", "bad")
             return
-        SectionDialog(self.session, self.window()).exec()
+        self.session.with_cloud(lambda _: SectionDialog(self.session, self.window()).exec())
 
     def _save(self, title, suffix, write, told):
         ask_and_write(self.session, self, title, suffix, write, lambda _, place: f"Wrote {told} to {place}")

@@ -112,7 +112,7 @@ def marked_points(bench):
 def calibration_guide(bench):
     """How to calibrate, where that is chosen and not done."""
     s = bench.session
-    source = s.job.settings(s.sitting_id, "lens").get("source")
+    source = s.setting("lens", "source")
     if source not in CALIBRATED or (bench.result and bench.result.figures.calibration):
         return None
     return CalibrationGuide(source, bench.sheets_wanted.emit, bench.photos_wanted.emit)

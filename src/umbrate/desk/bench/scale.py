@@ -398,7 +398,7 @@ class LevelPanel(QWidget):
             if not isinstance(end, dict) or X is None:
                 s.said.emit("Click a spot of the cloud.", "bad")
                 return
-            self._do(lambda: level_by_patch(s.job, s.sitting, X))
+            s.with_cloud(lambda cloud: self._do(lambda: level_by_patch(s.job, s.sitting, X, cloud)))
 
         s.measuring.want("a flat spot of the cloud that lies level", got)
 

@@ -10,6 +10,7 @@ from ...actions.picturing import DIRECTIONS, EDGES, GROUND
 from ...core.errors import UmbrateError
 from ...core.geometry.pose import center
 from ...core.raster.camera import eye_round
+from ...core.raster.pick import drawn_at
 from ...core.raster.points import draw_points, paint
 from ...job.marks import mark_of, token
 from ...sitting.clouds import load_cloud
@@ -216,10 +217,9 @@ class PickView(QWidget):
                 return None
             front = near[self._uv[near, 2] < 1.01 * self._uv[near, 2].min()]  # what lies behind is not seen
             return self.points[front[np.argmin(off[front])]].astype(float)
-        x, y = int(pos.x()), int(pos.y())
-        d = self._buffers.depth[max(0, y - 3) : y + 4, max(0, x - 3) : x + 4]
-        i = self._buffers.index[max(0, y - 3) : y + 4, max(0, x - 3) : x + 4]
-        return None if not d.size or i.max() < 0 else self.points[int(i.ravel()[int(np.argmin(d))])].astype(float)
+        at, eye, drawn = (int(pos.x()), int(pos.y())), self.eye, self._buffers
+        k = drawn_at(drawn.depth, drawn.index, at, 3, eye.f, eye.flat)
+        return self.points[k].astype(float) if k >= 0 else None
 
 
 class PicksDialog(QDialog):

@@ -27,6 +27,7 @@ from .writing import ask_file, beside, through_gate
 NORMALS = {"level": (0, 0, 1), "upright, across x": (1, 0, 0), "upright, across y": (0, 1, 0)}
 AS_SEEN, FREE = "as the scene is seen", "freely turned"
 STEPS = 400
+MANY = 200_000  #: points say where a cloud begins and ends
 REST_MS = 250  #: a plane that has not moved for so long is cut finely
 
 
@@ -101,7 +102,8 @@ class SectionDialog(QDialog):
         self.setWindowTitle("Section of the cloud")
         c = session.cloud
         self.points, self.normals = c["points"], c["normals"]
-        self.lo, self.hi = np.percentile(self.points, 0.1, axis=0), np.percentile(self.points, 99.9, axis=0)
+        some = self.points[:: max(1, len(self.points) // MANY)]
+        self.lo, self.hi = np.percentile(some, (0.1, 99.9), axis=0)
         self.middle = (self.lo + self.hi) / 2
         self.corners = np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)])
         self.corners = self.lo + self.corners * (self.hi - self.lo)

@@ -102,7 +102,7 @@ class Overlays:
         a = s.job.blobs.get_arrays(lens.blob("calibration"))
         rows = a["photo_ids"][a["photo"]] == photo.id
         factor = larger(a["residual"][a["used"]], photo.width) if lens.figures.calibration else 0
-        chosen = left_out_of(s.job.settings(s.sitting_id, "lens").get("leave_out", {}), photo)
+        chosen = left_out_of(s.setting("lens", "leave_out"), photo)
         out = np.isin(a["point"][rows], sorted(chosen))
         return {**{k: a[k][rows] for k in ("point", "xy", "residual", "used")}, "out": out, "larger": factor}
 

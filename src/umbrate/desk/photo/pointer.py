@@ -233,14 +233,18 @@ def pick_end(view, pos):
     if best[1] is not None:
         s.measuring.pick(best[1])
         return
-    if s.cloud is None:
+    if s.cleaning.kept is None:
         s.said.emit("There is no target or marked point, and no cloud to snap to. Mark a point there first.", "note")
         return
     lens = b.lens_vector(k)
     x, y = unproject_one(at[0], at[1], lens)
     d = b.poses[k, :3, :3].T @ np.array([x, y, 1.0])
-    spot = spot_on_ray(s.cloud["points"], b.eyes[k], d / np.linalg.norm(d), 3.0 / lens[0])
-    if spot is None:
-        s.said.emit("There is nothing of the cloud under the pointer.", "note")
-    else:
-        s.measuring.pick(spot)
+
+    def take(cloud):
+        spot = spot_on_ray(cloud["points"], b.eyes[k], d / np.linalg.norm(d), 3.0 / lens[0])
+        if spot is None:
+            s.said.emit("There is nothing of the cloud under the pointer.", "note")
+        else:
+            s.measuring.pick(spot)
+
+    s.with_cloud(take)

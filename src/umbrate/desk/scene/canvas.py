@@ -11,6 +11,7 @@ from PyQt6.QtGui import QImage, QPainter
 
 from ...actions.picturing import EDGES, GROUND
 from ...core.geometry.pose import center
+from ...core.raster.pick import drawn_at
 from ...core.raster.points import draw_points, paint
 from ...sitting.endpoints import seen_from
 from .. import tokens as t
@@ -97,16 +98,12 @@ class Canvas:
         return out
 
     def point_at(self, pos, reach=3):
-        """Index of the drawn point nearest to the eye within `reach` pixels of a position, or -1."""
+        """Index of the point that is drawn at a position, or else nearest to it within `reach` pixels; -1 without."""
         if self.buffers is None or self.scene.points is None:
             return -1
-        ratio = self.scene.devicePixelRatioF()
-        x, y, reach = int(pos.x() * ratio), int(pos.y() * ratio), round(reach * ratio)
-        d = self.buffers.depth[max(0, y - reach) : y + reach + 1, max(0, x - reach) : x + reach + 1]
-        i = self.buffers.index[max(0, y - reach) : y + reach + 1, max(0, x - reach) : x + reach + 1]
-        if not d.size or i.max() < 0:
-            return -1
-        return int(i.ravel()[int(np.argmin(d))])
+        ratio, eye = self.scene.devicePixelRatioF(), self.scene.eye
+        at, f = (int(pos.x() * ratio), int(pos.y() * ratio)), eye.f * ratio
+        return drawn_at(self.buffers.depth, self.buffers.index, at, round(reach * ratio), f, eye.flat)
 
     def is_hidden(self, block, rows):
         """Which points (n,) bool of a block cannot be seen from here: behind the cloud, or on the far side."""

@@ -39,6 +39,7 @@ class ScenePoints:
         self.is_cloud = self.is_overlay = self.is_dense = False
         self.sitting_id = None
         self._every = None  #: before the slab, with the rows of what was removed left out
+        self._others = []  #: clouds drawn beside the chosen one
         self._left = None
         self._spacing = None
 
@@ -60,8 +61,9 @@ class ScenePoints:
         chosen = s.cloud_at_hand() if s.job and cloud else None
         self.is_cloud = chosen is not None and cloud
         if self.is_cloud:
-            others = [c["points"] for _, c in s.cleaning.others()]
-            self._every = np.concatenate([chosen["points"], *others]) if others else chosen["points"]
+            self._others = s.cleaning.others()
+            every = [chosen["points"], *(c["points"] for _, c in self._others)]
+            self._every = np.concatenate(every) if self._others else chosen["points"]
         elif self.block is not None and ties:
             self._every = self.block.points
             left = s.points.left
@@ -120,7 +122,7 @@ class ScenePoints:
         if not self.is_cloud:
             return s.points.colors() if s.block is self.block else self.block.colors
         out = [s.cleaning.colors()]
-        for k, c in s.cleaning.others():
+        for k, c in self._others:
             tint = t.color(t.CATEGORIES[k % len(t.CATEGORIES)])
             shade = relief(c["normals"])[:, :1].astype(np.float32) / 225
             out.append((shade * [tint.red(), tint.green(), tint.blue()]).astype(np.uint8))

@@ -181,16 +181,17 @@ class Scene(QWidget):
             self.update()  # the cloud that is drawn stays until this one is there: no other picture comes between
             return
         removed = s.job.removed(s.sitting_id) if s.job and s.sitting_id else None
+        beside = s.cleaning.beside()
         mark = (
             s.sitting_id, *results, self.toggles["Cloud"].isChecked(), self.toggles["Tie points"].isChecked(),
-            s.fragment, removed, s.cleaning.key(), s.cleaning.shown, coming,
+            s.fragment, removed, s.cleaning.key(), beside, coming,
             s.joining.key(), s.joining.laid(True), s.joining.laid(False), s.joining.hidden,
             s.frame_key if s.job and s.sitting_id else None,
         )  # fmt: skip
         if mark == self._seen or self.live is not None:
             self.update()
             return
-        self._seen, self._shown_beside = mark, s.cleaning.shown
+        self._seen, self._shown_beside = mark, beside
         self.drawn.take(self.toggles["Cloud"].isChecked(), self.toggles["Tie points"].isChecked())
         # another sitting, or points of another extent, are looked at whole; the same ones from where one was
         looked = (s.sitting_id, self.is_cloud, self.drawn.is_overlay, s.fragment, mark[-1])
@@ -221,7 +222,7 @@ class Scene(QWidget):
         work = self.session.cleaning
         if not self.is_cloud or self.session.cloud_at_hand() is None:
             return
-        if self._seen is not None and work.shown != self._shown_beside:
+        if self._seen is not None and work.beside() != self._shown_beside:
             self.reload()
             return
         self.drawn.recolor()
@@ -404,7 +405,7 @@ class Scene(QWidget):
 
     # ------------------------------------------------------------------ the pointer
     def point_at(self, pos, reach=3):
-        """Index of the drawn point nearest to the eye within `reach` pixels of a position, or -1."""
+        """Index of the point that is drawn at a position, or else nearest to it within `reach` pixels; -1 without."""
         return self.canvas.point_at(pos, reach)
 
     def place_rings(self):

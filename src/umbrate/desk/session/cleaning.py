@@ -12,7 +12,7 @@ from ...actions.steps import Context, frozen, read_steps, step_text, try_step
 from ...core.errors import UmbrateError
 from ...core.raster.coloring import COLORINGS, COVERAGE, MEASURED, cloud_colors, usual_range
 from ...job.store import Job
-from ...sitting.clouds import compare_clouds, load_cloud, raw_cloud
+from ...sitting.clouds import cloud_source, compare_clouds, raw_cloud
 from .. import tokens as t
 from ..text import counted
 
@@ -51,7 +51,9 @@ class CleanWork(QObject):
         return (kept.id, tuple(x.id for x in kept.steps)) if kept else None
 
     def _other_job(self):
-        self.computing = self.covering = False  # what was computed for the one before does not come back
+        # what was computed or read for the one before does not come back
+        self.computing = self.covering = False
+        self.shown, self._others = frozenset(), {}
 
     def _forget(self):
         key = self.key()
@@ -84,21 +86,38 @@ class CleanWork(QObject):
         """Whether the scene draws a cloud: the chosen one always."""
         return kept.chosen or kept.id in self.shown
 
-    def others(self):
-        """The clouds drawn beside the chosen one: (number in the list, arrays in the job's frame) each."""
-        s = self.session
+    def beside(self):
+        """Keys of the clouds drawn beside the chosen one that are there, by their numbers in the list.
+
+        One that is not is read beside the window; `changed` tells when it is there.
+        """
+        s, out = self.session, {}
         if s.job is None or s.sitting_id is None:
-            return []
-        out = []
+            return out
         for k, c in enumerate(s.job.clouds(s.sitting_id)):
             if c.chosen or c.id not in self.shown:
                 continue
             key = (c.id, tuple(x.id for x in c.steps), *s.frame_key)
             if key not in self._others:
-                self._others = {x: a for x, a in self._others.items() if x[0] in self.shown}
-                self._others[key] = load_cloud(s.job, s.sitting, c)
-            out.append((k, self._others[key]))
+                self._read_other(key, cloud_source(s.job, s.sitting, c))
+            if self._others[key] is not None:
+                out[k] = key
         return out
+
+    def _read_other(self, key, source):
+        self._others = {x: a for x, a in self._others.items() if x[0] in self.shown}
+        self._others[key] = None
+
+        def show(cloud):
+            if key in self._others:
+                self._others[key] = cloud
+                self.changed.emit()
+
+        self.session.in_background(source.read, show)
+
+    def others(self):
+        """The clouds of `beside`: (number in the list, arrays in the job's frame) each."""
+        return [(k, self._others[key]) for k, key in self.beside().items()]
 
     # ------------------------------------------------------------------ a step on trial
     def _end_trial(self):
@@ -267,14 +286,14 @@ class CleanWork(QObject):
         other = next((c for c in s.job.clouds(s.sitting_id) if c.id == other_id), None)
         if kept is None or other is None:
             return
-        first, second = s.cloud, load_cloud(s.job, s.sitting, other)
-        key = self.key()
+        key, sources = self.key(), [cloud_source(s.job, s.sitting, c) for c in (kept, other)]
 
         def show(found):
-            self.compared = (key, *found, other.name)
-            self.set_look("compared")
+            if key == self.key():
+                self.compared = (key, *found, other.name)
+                self.set_look("compared")
 
-        s.in_background(lambda: compare_clouds(first, second), show)
+        s.in_background(lambda: compare_clouds(*(c.read() for c in sources)), show)
 
     def cover(self, look="seen"):
         """Compute coverage where it is not there yet, and color the cloud by it."""
@@ -284,13 +303,14 @@ class CleanWork(QObject):
         if self.covered:
             self.set_look(look)
             return
-        try:
-            work = gather_coverage(s.job, s.sitting, cloud=s.cloud)
-        except UmbrateError as e:
-            s.said.emit(str(e), "bad")
-            return
+        folder, sitting, cloud = s.job.folder, s.sitting, s.cloud_at_hand()
         self.covering = True
         self.changed.emit()
+
+        def work():
+            with Job.open(folder, writable=False) as job:
+                gathered = gather_coverage(job, sitting, cloud=cloud)
+            return compute_coverage(gathered)
 
         def show(found):
             self.covering = False
@@ -305,7 +325,7 @@ class CleanWork(QObject):
             s.said.emit(sentence, "bad")
             self.changed.emit()
 
-        s.in_background(lambda: compute_coverage(work), show, fail)
+        s.in_background(work, show, fail)
 
     def places(self):
         """The places with too little that coverage found: rows of sentences, and where to stand."""

@@ -38,11 +38,13 @@ class Contents(QObject):
         self.stage, self.fragment = "photos", 0
         self.cloud_coming = None
         self._cache, self._board, self._outside = {}, None, 0
+        self._wanting_cloud = []  #: (what identifies a cloud, what is done with it once it is there)
         self.background = Background(lambda sentence: self.said.emit(sentence, "bad"))
 
     def forget(self):
         """Forget what was read: the job is closed."""
         self._cache.clear()
+        self._wanting_cloud.clear()
         self._board = self.cloud_coming = None
 
     @property
@@ -160,6 +162,17 @@ class Contents(QObject):
             self.in_background(source.read, lambda c: self._cloud_came(key, c), lambda e: self._cloud_came(key, e))
         return None
 
+    def with_cloud(self, then):
+        """Call ``then(arrays)`` with the chosen cloud: at once where it is at hand, else when it has been read.
+
+        Without a cloud, or where another one is chosen meanwhile, nothing is called.
+        """
+        cloud = self.cloud_at_hand()
+        if cloud is not None:
+            then(cloud)
+        elif self.cloud_coming is not None:
+            self._wanting_cloud.append((self.cloud_coming, then))
+
     def _cloud_came(self, key, answer):
         if self.cloud_coming != key:
             return  # another one is wanted by now
@@ -168,12 +181,22 @@ class Contents(QObject):
             self.said.emit(answer, "bad")
             answer = None
         self._kept(key, lambda: answer)
+        wanting, self._wanting_cloud = self._wanting_cloud, []
         self.cloud_read.emit()
+        for of, then in wanting:
+            if of == key and answer is not None:
+                then(answer)
 
     @property
     def keep_box(self):
         """The keep box in force as a dictionary, or None."""
         return keep_box_of(self.job, self.sitting) if self.sitting else None
+
+    def setting(self, stage, name, sitting_id=None):
+        """The value of a stage's setting as chosen for a sitting, this one where none is given; else its default."""
+        values = self.job.settings(sitting_id or self.sitting_id, stage)
+        field = BY_NAME[stage].Settings.model_fields[name]
+        return values[name] if name in values else field.get_default(call_default_factory=True)
 
     def shows(self, what):
         """Whether the chosen stage is about something that the window can show, one of `stages.base.Shown`."""

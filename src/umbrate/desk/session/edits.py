@@ -93,7 +93,7 @@ class Edits:
 
     def leave_sighting_out(self, photo_id, number, out=True):
         """Leave the sighting of a target in a photo out of the calibration, or bring it back; takes effect when run."""
-        before = self.session.job.settings(self.session.sitting_id, "lens").get("leave_out", {})
+        before = self.session.setting("lens", "leave_out")
         chosen = {p.id: left_out_of(before, p) for p in self.session.photos()}  # photos can share a name
         chosen[photo_id] = chosen[photo_id] | {number} if out else chosen[photo_id] - {number}
         self.set_setting("lens", "leave_out", {f"#{i}": sorted(v) for i, v in chosen.items() if v})

@@ -47,7 +47,7 @@ class Arrivals:
 
     def calibrates(self, sitting):
         """Whether a sitting's lens comes from its own photos."""
-        return self.session.job.settings(sitting.id, "lens").get("source") in CALIBRATED
+        return self.session.setting("lens", "source", sitting.id) in CALIBRATED
 
     def add_video(self, video, every_s=0.5, every_frames=None):
         """Add frames of a video as a sitting: the sharpest of every so many seconds, or frames."""

@@ -1,0 +1,551 @@
+"""A solved job in the window, looked at and worked on from many sides, driven as a user drives it."""
+
+import unittest
+from unittest import mock
+
+import numpy as np
+from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
+from PyQt6.QtGui import QDropEvent, QMouseEvent
+from PyQt6.QtTest import QTest
+
+from tests import desk
+from tests.desk import OF_SITTING, DeskTest, texts, wait_for
+from tests.scenes import scratch
+from umbrate.core.geometry.lens import Lens
+from umbrate.desk import tokens as t
+from umbrate.stages import BY_NAME
+
+
+def setUpModule():
+    desk.setUpModule()
+
+
+def tearDownModule():
+    desk.tearDownModule()
+
+
+class Solved(unittest.TestCase):
+    """One job with everything computed, looked at from many sides."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.case = DeskTest()
+        cls.case.setUp()
+        cls.addClassCleanup(cls.case.doCleanups)
+        cls.case.open(*OF_SITTING)
+        cls.window, cls.session = cls.case.window, cls.case.session
+
+    def test_the_board_shows_states_and_key_figures_and_chooses(self):
+        for s in (BY_NAME[n] for n in OF_SITTING):
+            self.assertIn(self.case.state(s.name), ("done", "look"))
+            QTest.mouseClick(self.window.board, Qt.MouseButton.LeftButton, pos=self.case.cell(s.name))
+            self.assertEqual(self.session.stage, s.name)
+            shown = texts(self.window.bench)
+            self.assertIn(s.title, shown)
+            for name, value, _ in self.session.result(s.name).figures.rows():
+                self.assertIn(name, shown)
+                self.assertIn(value, shown)
+        cells = {c.stage: c for c in self.window.board.cells[0]}
+        self.assertIn("12/12", cells["poses"].first)
+        QTest.keyClick(self.window.board, Qt.Key.Key_Left)
+        self.assertEqual(self.session.stage, "join")
+        self.assertIn("Joining takes two sittings", " ".join(texts(self.window.bench)))
+
+    def test_the_pair_grid_says_who_shares_what_and_shows_two_photos(self):
+        from umbrate.desk.bench.pairs import MatchesDialog, PairGrid
+
+        s = self.session
+        s.choose(stage="poses")
+        (grid,) = self.window.bench.findChildren(PairGrid)
+        a, b = grid.ids[:2]
+        count = int(grid.counts[0, 1])
+        self.assertGreater(count, 20)
+        self.assertIn(f"{count:,} matches", grid.told(0, 1))
+        step, asked = grid.width() / len(grid.ids), []
+        grid.asked.disconnect()
+        grid.asked.connect(lambda *pair: asked.append(pair))
+        QTest.mouseClick(grid, Qt.MouseButton.LeftButton, pos=QPoint(int(1.5 * step), int(0.5 * step)))
+        self.assertEqual(asked, [(a, b)])
+        dialog = MatchesDialog(s, b, a, self.window)  # in either order
+        self.assertEqual(len(dialog.matches), count)
+        # matches lie on the object in both photos: features were only looked for there
+        for side, photo in enumerate((a, b)):
+            x, y = np.round(dialog.matches[:, 2 * side : 2 * side + 2]).astype(int).T
+            self.assertGreater(s.masks.of(photo)[y, x].mean(), 0.99)
+
+    def test_scene_and_photo_point_at_the_same_place(self):
+        scene, view = self.window.scene, self.window.photo_view
+        self.session.choose(stage="cloud")
+        wait_for(lambda: view.image is not None)
+        scene.look_through(view.shown)  # the eye looks along with the photo
+        scene.grab()
+        told = []
+        self.session.pointed.connect(told.append)
+        hits = np.argwhere(scene.canvas.buffers.index >= 0)
+        y, x = hits[len(hits) // 2]
+        QTest.mouseMove(scene, QPoint(int(x), int(y)))
+        self.assertTrue(told and told[-1])
+        # by an own computation: the nearest point at that pixel, projected into the shown photo
+        block = self.session.block
+        point = scene.points[scene.point_at(QPointF(x, y), 2)].astype(float)
+        k = int(np.flatnonzero(block.photo_ids == view.shown)[0])
+        Y = block.poses[k, :3, :3] @ point + block.poses[k, :3, 3]
+        expected = Lens.from_vector(640, 480, block.lenses[0]).project(Y[None, :2] / Y[2])[0]
+        np.testing.assert_allclose(told[-1][view.shown], (*expected, Y[2]), atol=1e-6)
+        np.testing.assert_allclose(view.sighting[:2], expected, atol=1e-6)
+        # the point nearest to the eye that looks along with the photo is not hidden, the same place from behind is
+        self.assertFalse(view.overlays.is_hidden(view.shown, *expected, Y[2] * 0.99))
+        self.assertTrue(view.overlays.is_hidden(view.shown, *expected, Y[2] * 1.5))
+        # and back: the pixel's ray passes through that point
+        rays = []
+        self.session.ray.connect(rays.append)
+        at = view.placement.to_view().map(QPointF(expected[0] + 0.5, expected[1] + 0.5))
+        QTest.mouseMove(view, QPoint(3, 60))
+        QTest.mouseMove(view, at.toPoint())
+        a, d = rays[-1]
+        off = np.linalg.norm(np.cross(point - a, d))
+        self.assertLess(off, 0.01)  # photos stand at distance 1; a pixel of the view is some 0.002
+
+    def test_the_photo_view_knows_its_pixels_in_every_orientation(self):
+        view = self.window.photo_view
+        wait_for(lambda: view.image is not None)
+        before = view.placement.orientation
+        for orientation in range(1, 9):
+            view.placement.orientation = orientation
+            view.fit()
+            m = view.placement.to_view()
+            for x, y in ((0.0, 0.0), (639.0, 479.0), (100.25, 333.5)):
+                np.testing.assert_allclose(view.pixel_at(m.map(QPointF(x + 0.5, y + 0.5))), (x, y), atol=1e-6)
+            # the corner that EXIF calls top left is drawn there
+            corners = {
+                1: (0, 0),
+                2: (639, 0),
+                3: (639, 479),
+                4: (0, 479),
+                5: (0, 0),
+                6: (0, 479),
+                7: (639, 479),
+                8: (639, 0),
+            }
+            mapped = [m.map(QPointF(x + 0.5, y + 0.5)) for x, y in ((0, 0), (639, 0), (0, 479), (639, 479))]
+            top_left = m.map(QPointF(corners[orientation][0] + 0.5, corners[orientation][1] + 0.5))
+            self.assertAlmostEqual(top_left.x(), min(p.x() for p in mapped), places=6)
+            self.assertAlmostEqual(top_left.y(), min(p.y() for p in mapped), places=6)
+        view.placement.orientation = before
+        view.fit()
+
+    def test_the_wheel_keeps_what_is_under_the_pointer(self):
+        view = self.window.photo_view
+        wait_for(lambda: view.image is not None)
+        view.fit()
+        pos = QPointF(180, 220)
+        before = view.pixel_at(pos)
+        event = mock.Mock(position=lambda: pos, angleDelta=lambda: QPoint(0, 240))
+        view.wheelEvent(event)
+        np.testing.assert_allclose(view.pixel_at(pos), before, atol=1e-6)
+        view.fit()
+        scene = self.window.scene
+        scene.grab()
+        y, x = np.argwhere(scene.canvas.buffers.index >= 0)[40]
+        k = scene.point_at(QPointF(x, y), 6)
+        before = scene.eye.project(scene.points[k][None], scene.width(), scene.height())[0]
+        scene.wheelEvent(mock.Mock(position=lambda: QPointF(x, y), angleDelta=lambda: QPoint(0, 120)))
+        after = scene.eye.project(scene.points[k][None], scene.width(), scene.height())[0]
+        np.testing.assert_allclose(after[:2], before[:2], atol=1e-6)
+        self.assertLess(after[2], before[2])
+        scene.look_from("Fit")
+
+    def drag(self, widget, path, modifiers=Qt.KeyboardModifier.NoModifier):
+        """Press at the first place of a path, move along it, let go at the last."""
+        QTest.mousePress(widget, Qt.MouseButton.LeftButton, modifiers, QPoint(*map(int, path[0])))
+        for x, y in path[1:]:
+            QTest.mouseMove(widget, QPoint(int(x), int(y)))
+        QTest.mouseRelease(widget, Qt.MouseButton.LeftButton, modifiers, QPoint(*map(int, path[-1])))
+
+    def test_tie_points_are_sifted_traced_removed_and_brought_back(self):
+        from umbrate.core.poses.sift import measure
+        from umbrate.desk.bench.sift import SiftPanel
+        from umbrate.desk.strip.thumbs import PHOTO_ID, TRACED
+
+        s, scene = self.session, self.window.scene
+        s.choose(stage="poses")
+        desk.APP.processEvents()
+        panel = self.window.bench.findChild(SiftPanel)
+        panel.color.setChecked(True)
+        panel.which.setCurrentIndex(panel.which.findData("pixel"))
+        pixel = measure("pixel", s.block)
+        self.assertEqual(s.points.legend()[3], "Pixel size")
+        self.assertGreater(scene.colors[np.argmax(pixel)].sum(), scene.colors[np.argmin(pixel)].sum())
+        panel.color.setChecked(False)
+        np.testing.assert_array_equal(scene.colors, s.block.colors)
+        panel.which.setCurrentIndex(0)
+        value = measure("residual", s.block)
+        limit = float(np.percentile(value, 93))
+        panel.region.setRegion((limit, panel.ends[1]))
+        np.testing.assert_array_equal(s.points.chosen, value >= limit)
+        self.assertIn(f"Remove {int((value >= limit).sum()):,}", texts(panel))
+        # what is chosen is drawn in the accent color before it is removed
+        accent = t.color(t.ACCENT).rgb() & 0xFFFFFF
+        colored = lambda: sum(  # noqa: E731
+            (scene.canvas.image.pixel(x, y) & 0xFFFFFF) == accent
+            for y in range(0, scene.canvas.image.height(), 2) for x in range(0, scene.canvas.image.width(), 2)
+        )  # fmt: skip
+        scene.grab()
+        self.assertGreater(colored(), 0)
+        QTest.mouseClick(panel.trace, Qt.MouseButton.LeftButton)
+        rows = s.points.chosen[s.block.point]
+        seeing = {int(s.block.photo_ids[k]) for k in np.unique(s.block.photo[rows])}
+        items = [self.window.strip.list.item(k) for k in range(self.window.strip.list.count())]
+        self.assertEqual({i.data(PHOTO_ID) for i in items if i.data(TRACED)}, seeing)
+        drawn = len(scene.points)
+        QTest.mouseClick(panel.remove, Qt.MouseButton.LeftButton)
+        self.assertEqual(len(scene.points), drawn - int((value >= limit).sum()))
+        self.assertEqual(self.case.state("poses"), "stale")
+        self.assertEqual(s.points.count(), 0)
+        s.undo()
+        self.assertEqual(len(scene.points), drawn)
+        self.assertIn(self.case.state("poses"), ("done", "look"))
+        # by hand: a lasso round all, then a rectangle takes the left half away
+        w, h = scene.width(), scene.height()
+        scene.set_mode("lasso")
+        self.drag(scene, [(1, 1), (w - 2, 1), (w - 2, h - 2), (1, h - 2)])
+        uvz = scene.eye.project(s.block.points, w, h)
+        inside = ((uvz[:, :2] > 2) & (uvz[:, :2] < [w - 3, h - 3])).all(1)
+        np.testing.assert_array_equal(s.points.chosen[inside], True)
+        scene.set_mode("rectangle")
+        middle = float(np.median(uvz[inside, 0]))
+        self.drag(scene, [(1, 1), (middle, h - 2)], Qt.KeyboardModifier.ControlModifier)
+        clear = inside & (np.abs(uvz[:, 0] - middle) > 1.5)
+        np.testing.assert_array_equal(s.points.chosen[clear], uvz[clear, 0] > middle)
+        QTest.keyClick(scene, Qt.Key.Key_Escape)
+        self.assertEqual((s.points.count(), scene.mode), (0, "look"))
+        # and from photos to points
+        s.points.trace_to_points({s.photo_id})
+        rows = s.block.photo_ids[s.block.photo] == s.photo_id
+        np.testing.assert_array_equal(np.flatnonzero(s.points.chosen), np.unique(s.block.point[rows]))
+        s.points.clear()
+
+    def test_the_keep_box_is_sized_by_a_handle_and_by_numbers(self):
+        from umbrate.desk.bench.keepbox import BoxPanel
+
+        s, scene = self.session, self.window.scene
+        s.choose(stage="poses")
+        desk.APP.processEvents()
+        scene.set_mode("box")
+        before = s.keep_box
+        box = scene.keep_box()
+        places = scene.handles.places(box)
+        uvz = scene.eye.project(places, scene.width(), scene.height())
+        side = 5  # the upper one
+        start = uvz[side, :2]
+        self.drag(scene, [start, start + [0, -20], start + [0, -30]])
+        scene.set_mode("look")
+        now = s.keep_box
+        self.assertGreater(now["half"][2], before["half"][2] * 1.05)
+        np.testing.assert_allclose(now["half"][:2], before["half"][:2])
+        low = lambda d: d["center"][2] - d["half"][2]  # noqa: E731
+        self.assertAlmostEqual(low(now), low(before), places=6)  # the opposite side stays
+        panel = self.window.bench.findChild(BoxPanel)
+        panel.sizes[0].setValue(2.5)
+        panel.sizes[0].editingFinished.emit()
+        self.assertAlmostEqual(s.keep_box["half"][0], 1.25)
+        s.undo()
+        s.undo()
+        self.assertEqual(s.keep_box, before)
+
+    def test_links_are_the_shared_points_and_a_photo_is_looked_through(self):
+        s, scene = self.session, self.window.scene
+        s.choose(stage="poses")
+        desk.APP.processEvents()
+        scene.look_from("Fit")
+        plain = scene.grab().toImage()
+        scene.side.switches["links"].setChecked(True)
+        self.assertNotEqual(scene.grab().toImage(), plain)
+        shared = scene.frusta.shared(s.block)
+        both = set(s.block.point[s.block.photo == 0]) & set(s.block.point[s.block.photo == 1])
+        self.assertEqual(shared[0, 1], len(both))
+        scene.side.switches["links"].setChecked(False)
+        scene.look_through(s.photo_id)
+        wait_for(lambda: scene.through._image is not None)
+        # a tie point lies where the photo shows it, once the lens is taken out
+        k = int(np.flatnonzero(s.block.photo_ids == s.photo_id)[0])
+        row = int(np.flatnonzero(s.block.photo == k)[7])
+        uv = scene.eye.project(s.block.points[s.block.point[row]][None], scene.width(), scene.height())[0, :2]
+        lens, pinhole = Lens.from_vector(640, 480, s.block.lenses[0]), scene.through._pinhole
+        x = lens.unproject((s.block.xy[row] - s.block.residual[row]).astype(float)[None])[0]
+        picture = x * pinhole.f + [pinhole.cx, pinhole.cy]
+        scale = scene.eye.f / pinhole.f
+        corner = (np.array([scene.width(), scene.height()]) - 1) / 2 - np.array([pinhole.cx, pinhole.cy]) * scale
+        np.testing.assert_allclose(uv, picture * scale + corner, atol=0.6)
+        QTest.keyClick(scene, Qt.Key.Key_Escape)
+        self.assertIsNone(scene.through.photo_id)
+        scene.look_from("Fit")
+
+    def test_clicking_a_photo_in_the_scene_chooses_it(self):
+        scene = self.window.scene
+        self.session.choose(stage="poses")
+        desk.APP.processEvents()
+        chosen = set()
+        for pid, corners in scene.frusta.corners(scene.block):
+            uv = scene.eye.project(corners, scene.width(), scene.height())[0, :2]
+            if 0 < uv[0] < scene.width() and 60 < uv[1] < scene.height():
+                QTest.mouseClick(scene, Qt.MouseButton.LeftButton, pos=QPoint(*uv.astype(int)))
+                chosen.add(self.session.photo_id == pid)
+        self.assertIn(True, chosen)
+        item = self.window.strip.list.currentItem()
+        self.assertEqual(item.data(Qt.ItemDataRole.UserRole), self.session.photo_id)
+        self.assertEqual(self.window.strip.chosen_ids(), {self.session.photo_id})  # and nothing else with it
+
+    def test_strip_sorts_and_filters(self):
+        strip = self.window.strip
+        names = lambda: [strip.list.item(k).text() for k in range(strip.list.count())]  # noqa: E731
+        shooting = names()
+        self.assertEqual(shooting, sorted(shooting))
+        strip.sort.setCurrentIndex(2)
+        per = self.session.result("poses").figures.per_photo
+        by_name = {p.name: per[p.id].sightings for p in self.session.photos()}
+        self.assertEqual([by_name[n] for n in names()], sorted(by_name.values()))
+        strip.filter.setCurrentText("Not placed")
+        self.assertEqual(names(), [])
+        strip.sort.setCurrentIndex(0)
+        strip.filter.setCurrentIndex(0)
+
+    def test_strokes_on_the_photo_become_the_mask_and_can_be_undone(self):
+        view, s = self.window.photo_view, self.session
+        s.choose(stage="masks", photo_id=s.photos()[0].id)
+        wait_for(lambda: view.image is not None and view.shown == s.photo_id and view.overlays.mask is not None)
+        tools, made = view.mask_tools, view.overlays.mask.copy()
+        self.assertTrue(tools.isVisible())
+
+        def at(x, y):
+            return view.placement.to_view().map(QPointF(x + 0.5, y + 0.5)).toPoint()
+
+        def drag(tool, points, modifier=Qt.KeyboardModifier.NoModifier):
+            tools.choose(tool)
+            QTest.mousePress(view, Qt.MouseButton.LeftButton, modifier, at(*points[0]))
+            for p in points[1:]:
+                # a real drag has the button down: QTest's own move does not say so
+                event = QMouseEvent(
+                    QEvent.Type.MouseMove, QPointF(at(*p)), view.mapToGlobal(QPointF(at(*p))), Qt.MouseButton.NoButton,
+                    Qt.MouseButton.LeftButton, modifier,
+                )  # fmt: skip
+                desk.APP.sendEvent(view, event)
+            QTest.mouseRelease(view, Qt.MouseButton.LeftButton, modifier, at(*points[-1]))
+
+        pixel = 2 / view.placement.scale + 1  # where a widget's pixel may fall in the photo
+        v, u = np.mgrid[0:480, 0:640]
+        drag("rectangle", [(40, 50), (140, 120)])
+        added = view.overlays.mask & ~made
+        self.assertTrue((u[added].min() - 40) ** 2 < pixel**2 and (v[added].max() - 120) ** 2 < pixel**2)
+        self.assertAlmostEqual(added.sum() / (100 * 70), 1.0, delta=0.08)
+        drag("rectangle", [(40, 50), (140, 120)], Qt.KeyboardModifier.ControlModifier)
+        self.assertLess((view.overlays.mask ^ made).sum(), 0.02 * made.sum())
+        tools.size.setValue(15)
+        drag("brush", [(100, 300), (160, 300), (160, 360)])
+        painted = view.overlays.mask & ~made
+        self.assertTrue(painted[300, 130] and painted[330, 160] and not painted[340, 110])
+        drag("lasso", [(300, 200), (360, 200), (360, 260), (300, 260)], Qt.KeyboardModifier.ShiftModifier)
+        self.assertAlmostEqual(view.overlays.mask.sum() / 3600, 1.0, delta=0.12)
+        self.assertTrue(view.overlays.mask[230, 330] and not view.overlays.mask[300, 130])
+        tools.choose("polygon")
+        for p in ((20, 20), (60, 20), (60, 60)):
+            QTest.mouseClick(view, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, at(*p))
+        QTest.mouseDClick(view, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, at(20, 60))
+        self.assertTrue(view.overlays.mask[30, 50])
+        for _ in range(5):
+            self.window.menus.undo.trigger()
+        np.testing.assert_array_equal(view.overlays.mask, made)
+        self.assertEqual(s.job.hand_masks(s.sitting_id), {})
+        self.assertIn(self.case.state("poses"), ("done", "look"))
+        # widen, invert, copy on
+        tools.change(lambda m: ~m, "invert")
+        np.testing.assert_array_equal(view.overlays.mask, ~made)
+        self.assertEqual(self.case.state("poses"), "stale")
+        s.masks.copy_on()
+        following = s.photos()[1].id
+        self.assertEqual(s.photo_id, following)
+        self.assertEqual(s.masks.key(following), s.masks.key(s.photos()[0].id))
+        self.window.menus.undo.trigger()
+        self.window.menus.undo.trigger()
+        self.assertIn(self.case.state("poses"), ("done", "look"))
+        tools.choose("move")
+
+    def masking(self):
+        """The mask tools on the first photo, and functions that click and drag at its pixels."""
+        view, s = self.window.photo_view, self.session
+        s.choose(stage="masks", photo_id=s.photos()[0].id)
+        wait_for(lambda: view.image is not None and view.shown == s.photo_id and view.overlays.mask is not None)
+
+        def undo_all():
+            while s.job.hand_masks(s.sitting_id):
+                s.undo()
+            view.mask_tools.choose("move")
+
+        self.addCleanup(undo_all)
+        return view, view.mask_tools, view.overlays.mask.copy()
+
+    @staticmethod
+    def at(view, x, y):
+        return view.placement.to_view().map(QPointF(x + 0.5, y + 0.5)).toPoint()
+
+    def draw(self, view, points, modifier=Qt.KeyboardModifier.NoModifier):
+        """Drag with the left button over pixels of the photo."""
+        QTest.mousePress(view, Qt.MouseButton.LeftButton, modifier, self.at(view, *points[0]))
+        for p in points[1:]:
+            place = QPointF(self.at(view, *p))
+            # a real drag has the button down: QTest's own move does not say so
+            event = QMouseEvent(
+                QEvent.Type.MouseMove, place, view.mapToGlobal(place), Qt.MouseButton.NoButton,
+                Qt.MouseButton.LeftButton, modifier,
+            )  # fmt: skip
+            desk.APP.sendEvent(view, event)
+        QTest.mouseRelease(view, Qt.MouseButton.LeftButton, modifier, self.at(view, *points[-1]))
+
+    def paint_squares(self, view, color=(200, 40, 40)):
+        """A picture with two squares on grey in place of the photo's: what tools find is known."""
+        self.addCleanup(setattr, view, "picture", view.picture)
+        view.picture = np.full((480, 640, 3), 110, np.uint8)
+        view.picture[100:200, 100:200] = view.picture[100:200, 300:400] = color
+
+    def test_the_color_tool_takes_what_is_connected_and_dragging_changes_its_tolerance(self):
+        view, tools, _ = self.masking()
+        self.paint_squares(view, (150, 90, 90))
+        tools.choose("color")
+        shift = Qt.KeyboardModifier.ShiftModifier  # starts anew
+        QTest.mouseClick(view, Qt.MouseButton.LeftButton, shift, self.at(view, 150, 150))
+        square = np.zeros((480, 640), bool)
+        square[100:200, 100:200] = True
+        np.testing.assert_array_equal(view.overlays.mask, square)
+        tools.connected.setChecked(False)
+        self.addCleanup(tools.connected.setChecked, True)
+        QTest.mouseClick(view, Qt.MouseButton.LeftButton, shift, self.at(view, 150, 150))
+        self.assertTrue(view.overlays.mask[150, 350])
+        self.assertEqual(view.overlays.mask.sum(), 20_000)
+        QTest.mouseClick(view, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier, self.at(view, 150, 150))
+        self.assertEqual(view.overlays.mask.sum(), 0)  # Ctrl takes away
+        low = tools.tolerance()
+        tools.points = [(150, 150), (150, 150 - 90 / view.placement.scale)]
+        self.assertEqual(tools.tolerance(), low + 30)
+        tools.drop()
+        self.draw(view, [(150, 190), (150, 190), (150, 10)], shift)  # up: so much tolerance that the grey is in it
+        self.assertEqual(view.overlays.mask.sum(), 480 * 640)
+
+    def test_the_edge_brush_stops_at_an_edge_that_the_brush_paints_over(self):
+        view, tools, _ = self.masking()
+        self.paint_squares(view)
+        tools.size.setValue(30)
+        shift = Qt.KeyboardModifier.ShiftModifier
+        tools.choose("edge brush")
+        self.draw(view, [(185, 130), (185, 150), (185, 170)], shift)
+        edge = view.overlays.mask.copy()
+        self.assertGreater(edge.sum(), 1500)
+        self.assertFalse(edge[:, 201:].any())
+        tools.choose("brush")
+        self.draw(view, [(185, 130), (185, 150), (185, 170)], shift)
+        self.assertTrue(view.overlays.mask[150, 210])
+        self.assertTrue((view.overlays.mask | ~edge).all())  # what the edge brush took, the brush takes too
+        QTest.keyClick(view, Qt.Key.Key_BracketRight)
+        self.assertEqual(tools.size.value(), 38)
+        QTest.keyClick(view, Qt.Key.Key_BracketLeft)
+        self.assertEqual(tools.size.value(), 30)
+
+    def test_the_outline_snaps_to_the_edge_between_its_clicks(self):
+        view, tools, _ = self.masking()
+        self.paint_squares(view)
+        tools.choose("outline")
+        shift = Qt.KeyboardModifier.ShiftModifier
+        for p in ((100, 100), (199, 100), (199, 199)):
+            QTest.mouseClick(view, Qt.MouseButton.LeftButton, shift, self.at(view, *p))
+        QTest.keyClick(view, Qt.Key.Key_Escape)  # thought better of it
+        self.assertEqual(tools.points, [])
+        for p in ((100, 100), (199, 100), (199, 199)):
+            QTest.mouseClick(view, Qt.MouseButton.LeftButton, shift, self.at(view, *p))
+        QTest.mouseDClick(view, Qt.MouseButton.LeftButton, shift, self.at(view, 100, 199))
+        square = np.zeros((480, 640), bool)
+        square[100:200, 100:200] = True
+        self.assertLess((view.overlays.mask ^ square).sum(), 600)  # within a pixel and a half along its four sides
+
+    def test_overlays_that_a_stage_does_not_offer_are_not_drawn_there(self):
+        view, s = self.window.photo_view, self.session
+        s.choose(stage="poses", photo_id=s.photos()[2].id)
+        wait_for(lambda: view.image is not None and view.shown == s.photo_id)
+        self.addCleanup(view.toggles["Sightings"].setChecked, False)
+        view.toggles["Sightings"].setChecked(True)
+        self.assertGreater(len(view.overlays.sightings), 20)
+        for stage in ("masks", "cloud"):
+            s.choose(stage=stage)
+            self.assertTrue(view.toggles["Sightings"].isHidden())
+            self.assertEqual(len(view.overlays.sightings), 0, stage)
+        s.choose(stage="poses")
+        self.assertGreater(len(view.overlays.sightings), 20)
+
+    def test_photos_dragged_onto_a_sitting_move_there(self):
+        s = self.session
+        ids = [p.id for p in s.photos()]
+        s.job.add_sitting("Other", [])
+        s.changed()
+        board = self.window.board
+        mime = self.window.strip.list.mimeData([self.window.strip.list.item(k) for k in (1, 2)])
+        place = QPointF(60, board.cell_rect(1, 0).center().y())
+        event = QDropEvent(
+            place, Qt.DropAction.MoveAction, mime, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+        )
+        board.dropEvent(event)
+        self.assertEqual([p.id for p in s.job.photos(s.job.sitting("Other").id)], ids[1:3])
+        s.undo()
+        s.undo()
+        self.assertEqual([p.id for p in s.photos()], ids)
+
+    def test_undo_brings_back_settings_and_photos(self):
+        self.session.choose(stage="poses")
+        self.session.edits.set_setting("poses", "features", 2500)
+        self.assertEqual(self.case.state("poses"), "stale")
+        self.window.menus.undo.trigger()
+        self.assertIn(self.case.state("poses"), ("done", "look"))
+        self.session.edits.set_aside({self.session.photo_id})
+        self.assertEqual(self.case.state("cloud"), "stale")
+        self.window.menus.undo.trigger()
+        self.assertIn(self.case.state("cloud"), ("done", "look"))
+        self.window.menus.redo.trigger()
+        self.assertTrue(any(p.aside for p in self.session.photos()))
+        self.window.menus.undo.trigger()
+
+    def test_everything_can_be_exported(self):
+        out = scratch()
+        with mock.patch("umbrate.desk.window.QFileDialog.getSaveFileName", return_value=(str(out / "c.ply"), "")):
+            self.window.deliver.cloud()
+        wait_for(lambda: self.session.tasks.idle)
+        with mock.patch("umbrate.desk.window.QFileDialog.getSaveFileName", return_value=(str(out / "c.json"), "")):
+            self.window.deliver.cameras()
+        wait_for(lambda: self.session.tasks.idle)
+        self.assertEqual({p.name for p in out.iterdir()}, {"c.ply", "c.json"})
+        self.assertEqual(self.window.foot.kind, "good")
+        with mock.patch(
+            "umbrate.desk.window.QFileDialog.getSaveFileName", return_value=(str(out / "no" / "c.ply"), "")
+        ):
+            self.window.deliver.cloud()
+        wait_for(lambda: self.session.tasks.idle)
+        self.assertEqual(self.window.foot.kind, "bad")
+        self.assertIn("does not exist", self.window.foot.said)
+        self.window.foot.clear()
+
+    def test_while_it_moves_a_part_of_the_cloud_is_drawn_and_then_all(self):
+        scene = self.window.scene
+        self.session.choose(stage="cloud")
+        scene.grab()
+        scene.canvas.budget = 2000
+        with mock.patch("umbrate.desk.scene.canvas.draw_points", wraps=__import__(
+            "umbrate.core.raster.points", fromlist=["draw_points"]
+        ).draw_points) as drawn:  # fmt: skip
+            QTest.mousePress(scene, Qt.MouseButton.LeftButton, pos=QPoint(200, 200))
+            QTest.mouseMove(scene, QPoint(220, 210))
+            scene.grab()
+            self.assertEqual(drawn.call_args.args[5], 2000)
+            QTest.mouseRelease(scene, Qt.MouseButton.LeftButton, pos=QPoint(220, 210))
+            wait_for(lambda: not scene.canvas.moving)
+            scene.grab()
+            self.assertEqual(drawn.call_args.args[5], len(scene.points))
+
+
+if __name__ == "__main__":
+    unittest.main()
