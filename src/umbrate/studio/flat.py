@@ -20,8 +20,9 @@ from .render import develop
 
 
 @njit(cache=True, nogil=True, parallel=True)
-def _render(lens, from_camera, sheets, n, light, out):
-    m = from_camera.shape[0]
+def _render(lens, M, sheets, n, light, out):
+    """M (m, 4, 4): from the camera to each sheet, read by element: counting who holds a row would cost the most."""
+    m = M.shape[0]
     height, width = out.shape
     for row in prange(height):
         for col in range(width):
@@ -31,14 +32,13 @@ def _render(lens, from_camera, sheets, n, light, out):
                     x, y = unproject_one(col + (i + 0.5) / n - 0.5, row + (j + 0.5) / n - 0.5, lens)
                     best, value = 1e30, 0.16  # the table
                     for k in range(m):
-                        M = from_camera[k]
-                        oz = M[2, 3]
-                        dz = M[2, 0] * x + M[2, 1] * y + M[2, 2]
+                        oz = M[k, 2, 3]
+                        dz = M[k, 2, 0] * x + M[k, 2, 1] * y + M[k, 2, 2]
                         s = -oz / dz
                         if s <= 0 or s >= best:
                             continue
-                        u = M[0, 3] + s * (M[0, 0] * x + M[0, 1] * y + M[0, 2])
-                        v = M[1, 3] + s * (M[1, 0] * x + M[1, 1] * y + M[1, 2])
+                        u = M[k, 0, 3] + s * (M[k, 0, 0] * x + M[k, 0, 1] * y + M[k, 0, 2])
+                        v = M[k, 1, 3] + s * (M[k, 1, 0] * x + M[k, 1, 1] * y + M[k, 1, 2])
                         here = level(sheets, k, u, v)
                         if here >= 0:
                             best, value = s, here

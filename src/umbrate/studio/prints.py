@@ -74,38 +74,36 @@ class Sheets(NamedTuple):
     squares: np.ndarray
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, inline="always", error_model="numpy")
 def level(sheets, s, u, v):
     """Reflectance of a place (u, v) of sheet s, mm; NOTHING beside it."""
-    size, cut, marks, bits = sheets.size[s], sheets.cut[s], sheets.marks[s], sheets.bits[s]
-    squares = sheets.squares[s]
-    if u < 0 or v < 0 or u >= size[0] or v >= size[1]:
+    if u < 0 or v < 0 or u >= sheets.size[s, 0] or v >= sheets.size[s, 1]:
         return NOTHING
-    if cut[2] > 0:
-        d = (u - cut[0]) ** 2 + (v - cut[1]) ** 2
-        if d > cut[2] * cut[2] or d < cut[3] * cut[3]:
+    if sheets.cut[s, 2] > 0:
+        d = (u - sheets.cut[s, 0]) ** 2 + (v - sheets.cut[s, 1]) ** 2
+        if d > sheets.cut[s, 2] * sheets.cut[s, 2] or d < sheets.cut[s, 3] * sheets.cut[s, 3]:
             return NOTHING
-    if squares[2] > 0:
-        a, b = (u - squares[3]) / squares[2], (v - squares[4]) / squares[2]
-        if a < 0 or b < 0 or a >= squares[0] or b >= squares[1]:
+    if sheets.squares[s, 2] > 0:
+        a, b = (u - sheets.squares[s, 3]) / sheets.squares[s, 2], (v - sheets.squares[s, 4]) / sheets.squares[s, 2]
+        if a < 0 or b < 0 or a >= sheets.squares[s, 0] or b >= sheets.squares[s, 1]:
             return WHITE
         return DARK if (int(a) + int(b)) % 2 == 0 else WHITE
     cell = sheets.cell[s]
     k = sheets.first[s, int(v / cell) * sheets.across[s] + int(u / cell)]
     while k >= 0:
-        r = marks[k, 2]
-        x, y = (u - marks[k, 0]) / r, (v - marks[k, 1]) / r
+        r = sheets.marks[s, k, 2]
+        x, y = (u - sheets.marks[s, k, 0]) / r, (v - sheets.marks[s, k, 1]) / r
         d = x * x + y * y
         if d < 1.0:
             return DARK
-        if marks[k, 3] >= 0 and INNER[0] * INNER[0] <= d < OUTER[1] * OUTER[1]:
+        if sheets.marks[s, k, 3] >= 0 and INNER[0] * INNER[0] <= d < OUTER[1] * OUTER[1]:
             a = np.arctan2(y, x)
             if a < 0:
                 a += 2 * np.pi
-            bit = bits[k, min(int(a / (2 * np.pi) * BITS), BITS - 1)]
+            bit = sheets.bits[s, k, min(int(a / (2 * np.pi) * BITS), BITS - 1)]
             inner = d < INNER[1] * INNER[1]
             return DARK if bit == inner else WHITE
-        k = int(marks[k, 4])
+        k = int(sheets.marks[s, k, 4])
     return WHITE
 
 
