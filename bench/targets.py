@@ -61,8 +61,8 @@ def one_sheet(dot_px, slant_deg, seed, lens=None, samples=5):
     rng = np.random.default_rng(seed)
     lens = lens or Lens(1100, 820, 1500.0, 552.0, 406.0, (-0.08, 0.05, 0.0), (0.0003, -0.0002))
     sheet = S.calibration("A4", 1 + seed % 4)
-    printed = Printed(sheet.marks, sheet.width, sheet.height, np.eye(4))
-    distance = lens.f * sheet.marks[0].diameter / dot_px
+    printed = Printed(sheet.targets, sheet.width, sheet.height, np.eye(4))
+    distance = lens.f * sheet.targets[0].diameter / dot_px
     a, side = np.radians(slant_deg), rng.uniform(0, 2 * np.pi)
     middle = np.array([105.0 + rng.uniform(-30, 30), 140.0 + rng.uniform(-40, 40), 0.0])
     eye = middle + distance * np.array([np.sin(a) * np.cos(side), np.sin(a) * np.sin(side), -np.cos(a)])
@@ -78,8 +78,8 @@ def read(dot_px, slant_deg, seed, samples=5):
     gray, sheet, printed, lens, E = one_sheet(dot_px, slant_deg, seed, samples=samples)
     uv, inside = true_pixels(printed, lens, E)
     M = E @ printed.to_world
-    centers = np.array([[m.x, m.y, 0, 1.0] for m in sheet.marks]) @ M.T
-    radii = np.array([0.5 * m.diameter for m in sheet.marks])
+    centers = np.array([[m.x, m.y, 0, 1.0] for m in sheet.targets]) @ M.T
+    radii = np.array([0.5 * m.diameter for m in sheet.targets])
     across = 2 * lens.f * radii / centers[:, 2]
     margin = 2.0 * across
     size = np.array([lens.width, lens.height])
@@ -88,9 +88,9 @@ def read(dot_px, slant_deg, seed, samples=5):
     at = centers[:, :2] / centers[:, 2:3]
     shift = lens.project(at + off) - lens.project(at)
     found = find_targets(gray).rows(CODED)
-    first = sheet.marks[0].number
+    first = sheet.targets[0].number
     row = found.number - first
-    wrong = (row < 0) | (row >= len(sheet.marks))
+    wrong = (row < 0) | (row >= len(sheet.targets))
     good = ~wrong
     # the correction is applied as it is after a solve: with the known slant
     error = found.xy[good] - shift[row[good]] - uv[row[good]]
@@ -192,8 +192,8 @@ def bench_free(_):
 def seen_sheets(photos, sheets):
     """Sightings of calibration sheets as they are found in photos."""
     ideal = calibration_sheets()[: len(sheets)]
-    first = [s.marks[0].number for s in ideal]
-    plane = np.array([[m.x, m.y] for s in ideal for m in s.marks])
+    first = [s.targets[0].number for s in ideal]
+    plane = np.array([[m.x, m.y] for s in ideal for m in s.targets])
     rows = []
     for i, t in enumerate(photos):
         coded = t.rows(CODED)
@@ -202,8 +202,8 @@ def seen_sheets(photos, sheets):
                 sigma = max(float(np.sqrt(0.5 * (dot[9] + dot[11]))), 0.005)
                 rows.append((number - first[0], i, dot[0], dot[1], sigma))
     rows = np.array(sorted(rows))
-    sheet = np.repeat(np.arange(len(ideal)), [len(s.marks) for s in ideal])
-    radius = np.array([0.5 * m.diameter for s in ideal for m in s.marks])
+    sheet = np.repeat(np.arange(len(ideal)), [len(s.targets) for s in ideal])
+    radius = np.array([0.5 * m.diameter for s in ideal for m in s.targets])
     return SheetSightings(
         rows[:, 1].astype(int), rows[:, 0].astype(int), rows[:, 2:4], rows[:, 4], plane, sheet, radius
     )

@@ -132,17 +132,25 @@ class Looking(WithCloud):
     def test_a_larger_picture_shows_the_same_finer(self):
         scene, file = self.scene, scratch() / "scene.png"
         h, v = scene.width(), scene.height()
-        image = scene.picture(3 * h)
+        image = scene.snapshot(3 * h)()
         self.assertEqual((image.width(), image.height()), (3 * h, 3 * v))
-        small = scene.picture(h).scaled(64, 64).convertToFormat(QImage.Format.Format_Grayscale8)
+        small = scene.snapshot(h)().scaled(64, 64).convertToFormat(QImage.Format.Format_Grayscale8)
         large = image.scaled(64, 64, transformMode=Qt.TransformationMode.SmoothTransformation)
         gray = [
             np.frombuffer(x.constBits().asarray(64 * 64), np.uint8).astype(float)
             for x in (small, large.convertToFormat(QImage.Format.Format_Grayscale8))
         ]
         self.assertGreater(np.corrcoef(*gray)[0, 1], 0.7)
-        scene.view.write_picture(file, 2 * h)
-        self.assertEqual(QImage(str(file)).width(), 2 * h)
+        for answer, told in (((2 * h, True), "Wrote scene.png"), ((h, True), "Nothing was written")):
+            with (
+                mock.patch.object(QInputDialog, "getInt", return_value=answer),
+                mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(file), "")),
+                mock.patch("umbrate.desk.dialogs.writing.may_replace", return_value=False),
+            ):
+                scene.view._save_picture()
+                wait_for(lambda: self.session.background.idle)
+            self.assertIn(told, self.session.log.lines[-1])
+            self.assertEqual(QImage(str(file)).width(), 2 * h)
 
     def test_a_view_is_kept_and_come_back_to(self):
         scene, view = self.scene, self.scene.view
@@ -329,7 +337,11 @@ class Several(WithCloud):
     def test_the_number_of_agreeing_photos_is_set_on_the_histogram(self):
         s = self.session
         self.panel(CloudPanel)
-        plot = next(p for p in self.window.bench.findChildren(pg.PlotWidget) if hasattr(p, "line") and p.isVisible())
+        plot = next(
+            p
+            for p in self.window.bench.findChildren(pg.PlotWidget)
+            if p.isVisible() and getattr(p, "line", None) in p.getPlotItem().items
+        )
         least = settings_of(s.job, s.sitting, BY_NAME["cloud"]).min_photos
         self.assertEqual(plot.line.value(), least - 0.5)
         figures = s.job.result(s.sitting_id, "cloud").figures

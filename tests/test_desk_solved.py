@@ -4,12 +4,12 @@ import unittest
 from unittest import mock
 
 import numpy as np
-from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
-from PyQt6.QtGui import QDropEvent, QMouseEvent
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtGui import QDropEvent
 from PyQt6.QtTest import QTest
 
 from tests import desk
-from tests.desk import OF_SITTING, DeskTest, texts, wait_for
+from tests.desk import OF_SITTING, OneJob, texts, wait_for
 from tests.scenes import scratch
 from umbrate.core.geometry.lens import Lens
 from umbrate.desk import tokens as t
@@ -24,16 +24,10 @@ def tearDownModule():
     desk.tearDownModule()
 
 
-class Solved(unittest.TestCase):
+class Solved(OneJob):
     """One job with everything computed, looked at from many sides."""
 
-    @classmethod
-    def setUpClass(cls):
-        cls.case = DeskTest()
-        cls.case.setUp()
-        cls.addClassCleanup(cls.case.doCleanups)
-        cls.case.open(*OF_SITTING)
-        cls.window, cls.session = cls.case.window, cls.case.session
+    STAGES = OF_SITTING
 
     def test_the_board_shows_states_and_key_figures_and_chooses(self):
         for s in (BY_NAME[n] for n in OF_SITTING):
@@ -155,7 +149,7 @@ class Solved(unittest.TestCase):
         self.assertLess(after[2], before[2])
         scene.look_from("Fit")
 
-    def drag(self, widget, path, modifiers=Qt.KeyboardModifier.NoModifier):
+    def drag_along(self, widget, path, modifiers=Qt.KeyboardModifier.NoModifier):
         """Press at the first place of a path, move along it, let go at the last."""
         QTest.mousePress(widget, Qt.MouseButton.LeftButton, modifiers, QPoint(*map(int, path[0])))
         for x, y in path[1:]:
@@ -208,13 +202,13 @@ class Solved(unittest.TestCase):
         # by hand: a lasso round all, then a rectangle takes the left half away
         w, h = scene.width(), scene.height()
         scene.set_mode("lasso")
-        self.drag(scene, [(1, 1), (w - 2, 1), (w - 2, h - 2), (1, h - 2)])
+        self.drag_along(scene, [(1, 1), (w - 2, 1), (w - 2, h - 2), (1, h - 2)])
         uvz = scene.eye.project(s.block.points, w, h)
         inside = ((uvz[:, :2] > 2) & (uvz[:, :2] < [w - 3, h - 3])).all(1)
         np.testing.assert_array_equal(s.points.chosen[inside], True)
         scene.set_mode("rectangle")
         middle = float(np.median(uvz[inside, 0]))
-        self.drag(scene, [(1, 1), (middle, h - 2)], Qt.KeyboardModifier.ControlModifier)
+        self.drag_along(scene, [(1, 1), (middle, h - 2)], Qt.KeyboardModifier.ControlModifier)
         clear = inside & (np.abs(uvz[:, 0] - middle) > 1.5)
         np.testing.assert_array_equal(s.points.chosen[clear], uvz[clear, 0] > middle)
         QTest.keyClick(scene, Qt.Key.Key_Escape)
@@ -238,7 +232,7 @@ class Solved(unittest.TestCase):
         uvz = scene.eye.project(places, scene.width(), scene.height())
         side = 5  # the upper one
         start = uvz[side, :2]
-        self.drag(scene, [start, start + [0, -20], start + [0, -30]])
+        self.drag_along(scene, [start, start + [0, -20], start + [0, -30]])
         scene.set_mode("look")
         now = s.keep_box
         self.assertGreater(now["half"][2], before["half"][2] * 1.05)
@@ -309,161 +303,6 @@ class Solved(unittest.TestCase):
         self.assertEqual(names(), [])
         strip.sort.setCurrentIndex(0)
         strip.filter.setCurrentIndex(0)
-
-    def test_strokes_on_the_photo_become_the_mask_and_can_be_undone(self):
-        view, s = self.window.photo_view, self.session
-        s.choose(stage="masks", photo_id=s.photos()[0].id)
-        wait_for(lambda: view.image is not None and view.shown == s.photo_id and view.overlays.mask is not None)
-        tools, made = view.mask_tools, view.overlays.mask.copy()
-        self.assertTrue(tools.isVisible())
-
-        def at(x, y):
-            return view.placement.to_view().map(QPointF(x + 0.5, y + 0.5)).toPoint()
-
-        def drag(tool, points, modifier=Qt.KeyboardModifier.NoModifier):
-            tools.choose(tool)
-            QTest.mousePress(view, Qt.MouseButton.LeftButton, modifier, at(*points[0]))
-            for p in points[1:]:
-                # a real drag has the button down: QTest's own move does not say so
-                event = QMouseEvent(
-                    QEvent.Type.MouseMove, QPointF(at(*p)), view.mapToGlobal(QPointF(at(*p))), Qt.MouseButton.NoButton,
-                    Qt.MouseButton.LeftButton, modifier,
-                )  # fmt: skip
-                desk.APP.sendEvent(view, event)
-            QTest.mouseRelease(view, Qt.MouseButton.LeftButton, modifier, at(*points[-1]))
-
-        pixel = 2 / view.placement.scale + 1  # where a widget's pixel may fall in the photo
-        v, u = np.mgrid[0:480, 0:640]
-        drag("rectangle", [(40, 50), (140, 120)])
-        added = view.overlays.mask & ~made
-        self.assertTrue((u[added].min() - 40) ** 2 < pixel**2 and (v[added].max() - 120) ** 2 < pixel**2)
-        self.assertAlmostEqual(added.sum() / (100 * 70), 1.0, delta=0.08)
-        drag("rectangle", [(40, 50), (140, 120)], Qt.KeyboardModifier.ControlModifier)
-        self.assertLess((view.overlays.mask ^ made).sum(), 0.02 * made.sum())
-        tools.size.setValue(15)
-        drag("brush", [(100, 300), (160, 300), (160, 360)])
-        painted = view.overlays.mask & ~made
-        self.assertTrue(painted[300, 130] and painted[330, 160] and not painted[340, 110])
-        drag("lasso", [(300, 200), (360, 200), (360, 260), (300, 260)], Qt.KeyboardModifier.ShiftModifier)
-        self.assertAlmostEqual(view.overlays.mask.sum() / 3600, 1.0, delta=0.12)
-        self.assertTrue(view.overlays.mask[230, 330] and not view.overlays.mask[300, 130])
-        tools.choose("polygon")
-        for p in ((20, 20), (60, 20), (60, 60)):
-            QTest.mouseClick(view, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, at(*p))
-        QTest.mouseDClick(view, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, at(20, 60))
-        self.assertTrue(view.overlays.mask[30, 50])
-        for _ in range(5):
-            self.window.menus.undo.trigger()
-        np.testing.assert_array_equal(view.overlays.mask, made)
-        self.assertEqual(s.job.hand_masks(s.sitting_id), {})
-        self.assertIn(self.case.state("poses"), ("done", "look"))
-        # widen, invert, copy on
-        tools.change(lambda m: ~m, "invert")
-        np.testing.assert_array_equal(view.overlays.mask, ~made)
-        self.assertEqual(self.case.state("poses"), "stale")
-        s.masks.copy_on()
-        following = s.photos()[1].id
-        self.assertEqual(s.photo_id, following)
-        self.assertEqual(s.masks.key(following), s.masks.key(s.photos()[0].id))
-        self.window.menus.undo.trigger()
-        self.window.menus.undo.trigger()
-        self.assertIn(self.case.state("poses"), ("done", "look"))
-        tools.choose("move")
-
-    def masking(self):
-        """The mask tools on the first photo, and functions that click and drag at its pixels."""
-        view, s = self.window.photo_view, self.session
-        s.choose(stage="masks", photo_id=s.photos()[0].id)
-        wait_for(lambda: view.image is not None and view.shown == s.photo_id and view.overlays.mask is not None)
-
-        def undo_all():
-            while s.job.hand_masks(s.sitting_id):
-                s.undo()
-            view.mask_tools.choose("move")
-
-        self.addCleanup(undo_all)
-        return view, view.mask_tools, view.overlays.mask.copy()
-
-    @staticmethod
-    def at(view, x, y):
-        return view.placement.to_view().map(QPointF(x + 0.5, y + 0.5)).toPoint()
-
-    def draw(self, view, points, modifier=Qt.KeyboardModifier.NoModifier):
-        """Drag with the left button over pixels of the photo."""
-        QTest.mousePress(view, Qt.MouseButton.LeftButton, modifier, self.at(view, *points[0]))
-        for p in points[1:]:
-            place = QPointF(self.at(view, *p))
-            # a real drag has the button down: QTest's own move does not say so
-            event = QMouseEvent(
-                QEvent.Type.MouseMove, place, view.mapToGlobal(place), Qt.MouseButton.NoButton,
-                Qt.MouseButton.LeftButton, modifier,
-            )  # fmt: skip
-            desk.APP.sendEvent(view, event)
-        QTest.mouseRelease(view, Qt.MouseButton.LeftButton, modifier, self.at(view, *points[-1]))
-
-    def paint_squares(self, view, color=(200, 40, 40)):
-        """A picture with two squares on grey in place of the photo's: what tools find is known."""
-        self.addCleanup(setattr, view, "picture", view.picture)
-        view.picture = np.full((480, 640, 3), 110, np.uint8)
-        view.picture[100:200, 100:200] = view.picture[100:200, 300:400] = color
-
-    def test_the_color_tool_takes_what_is_connected_and_dragging_changes_its_tolerance(self):
-        view, tools, _ = self.masking()
-        self.paint_squares(view, (150, 90, 90))
-        tools.choose("color")
-        shift = Qt.KeyboardModifier.ShiftModifier  # starts anew
-        QTest.mouseClick(view, Qt.MouseButton.LeftButton, shift, self.at(view, 150, 150))
-        square = np.zeros((480, 640), bool)
-        square[100:200, 100:200] = True
-        np.testing.assert_array_equal(view.overlays.mask, square)
-        tools.connected.setChecked(False)
-        self.addCleanup(tools.connected.setChecked, True)
-        QTest.mouseClick(view, Qt.MouseButton.LeftButton, shift, self.at(view, 150, 150))
-        self.assertTrue(view.overlays.mask[150, 350])
-        self.assertEqual(view.overlays.mask.sum(), 20_000)
-        QTest.mouseClick(view, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier, self.at(view, 150, 150))
-        self.assertEqual(view.overlays.mask.sum(), 0)  # Ctrl takes away
-        low = tools.tolerance()
-        tools.points = [(150, 150), (150, 150 - 90 / view.placement.scale)]
-        self.assertEqual(tools.tolerance(), low + 30)
-        tools.drop()
-        self.draw(view, [(150, 190), (150, 190), (150, 10)], shift)  # up: so much tolerance that the grey is in it
-        self.assertEqual(view.overlays.mask.sum(), 480 * 640)
-
-    def test_the_edge_brush_stops_at_an_edge_that_the_brush_paints_over(self):
-        view, tools, _ = self.masking()
-        self.paint_squares(view)
-        tools.size.setValue(30)
-        shift = Qt.KeyboardModifier.ShiftModifier
-        tools.choose("edge brush")
-        self.draw(view, [(185, 130), (185, 150), (185, 170)], shift)
-        edge = view.overlays.mask.copy()
-        self.assertGreater(edge.sum(), 1500)
-        self.assertFalse(edge[:, 201:].any())
-        tools.choose("brush")
-        self.draw(view, [(185, 130), (185, 150), (185, 170)], shift)
-        self.assertTrue(view.overlays.mask[150, 210])
-        self.assertTrue((view.overlays.mask | ~edge).all())  # what the edge brush took, the brush takes too
-        QTest.keyClick(view, Qt.Key.Key_BracketRight)
-        self.assertEqual(tools.size.value(), 38)
-        QTest.keyClick(view, Qt.Key.Key_BracketLeft)
-        self.assertEqual(tools.size.value(), 30)
-
-    def test_the_outline_snaps_to_the_edge_between_its_clicks(self):
-        view, tools, _ = self.masking()
-        self.paint_squares(view)
-        tools.choose("outline")
-        shift = Qt.KeyboardModifier.ShiftModifier
-        for p in ((100, 100), (199, 100), (199, 199)):
-            QTest.mouseClick(view, Qt.MouseButton.LeftButton, shift, self.at(view, *p))
-        QTest.keyClick(view, Qt.Key.Key_Escape)  # thought better of it
-        self.assertEqual(tools.points, [])
-        for p in ((100, 100), (199, 100), (199, 199)):
-            QTest.mouseClick(view, Qt.MouseButton.LeftButton, shift, self.at(view, *p))
-        QTest.mouseDClick(view, Qt.MouseButton.LeftButton, shift, self.at(view, 100, 199))
-        square = np.zeros((480, 640), bool)
-        square[100:200, 100:200] = True
-        self.assertLess((view.overlays.mask ^ square).sum(), 600)  # within a pixel and a half along its four sides
 
     def test_overlays_that_a_stage_does_not_offer_are_not_drawn_there(self):
         view, s = self.window.photo_view, self.session

@@ -280,7 +280,7 @@ class FromSheets(unittest.TestCase):
 
     def test_sheets_printed_at_another_scale_are_told(self):
         ideal = calibration_sheets()
-        plane = np.array([[m.x, m.y] for s in ideal for m in s.marks])
+        plane = np.array([[m.x, m.y] for s in ideal for m in s.targets])
         sheet = np.repeat(np.arange(4), 40)
         points = np.hstack([plane * np.where(sheet == 2, 0.97, 1.0)[:, None] * 0.1, np.zeros((160, 1))])
         scales = printed_scales(SimpleNamespace(points=points), SimpleNamespace(sheet=sheet, plane=plane))

@@ -71,20 +71,20 @@ class Paper(unittest.TestCase):
     def test_marks_lie_on_the_paper_and_clear_of_each_other_and_of_the_ruler(self):
         for paper in S.PAPERS:
             for s in self.every(paper):
-                xy = np.array([[m.x, m.y] for m in s.marks])
-                reach = np.array([0.5 * m.diameter * 3.3 for m in s.marks])
+                xy = np.array([[m.x, m.y] for m in s.targets])
+                reach = np.array([0.5 * m.diameter * 3.3 for m in s.targets])
                 self.assertTrue((xy - reach[:, None] > 3).all(), s.name)
                 self.assertTrue((xy[:, 0] + reach < s.width - 3).all(), s.name)
                 self.assertTrue((xy[:, 1] + reach < s.height - S.MARGIN - 0.35 * S.FOOT - 4.2).all(), (paper, s.name))
                 apart = np.linalg.norm(xy[:, None] - xy[None], axis=2) - reach[:, None] - reach[None]
                 self.assertGreater(apart[~np.eye(len(xy), dtype=bool)].min(), 0, (paper, s.name))
                 for b in s.bars:
-                    a, c = (next(m for m in s.marks if m.number == n) for n in (b.first, b.second))
+                    a, c = (next(m for m in s.targets if m.number == n) for n in (b.first, b.second))
                     self.assertAlmostEqual(np.hypot(a.x - c.x, a.y - c.y), b.length, places=6)
 
     def test_sheets_that_lie_together_share_no_number(self):
         kinds = [S.calibration("A4", k) for k in (1, 2, 3, 4)] + [S.mat("A3"), S.bars("A3"), S.small("A4")]
-        numbers = [m.number for s in kinds for m in s.marks]
+        numbers = [m.number for s in kinds for m in s.targets]
         self.assertEqual(len(numbers), len(set(numbers)))
 
     def test_the_pdf_is_in_true_millimeters(self):
@@ -99,7 +99,7 @@ class Paper(unittest.TestCase):
         ).decode()
         # a circle begins at its right end
         starts = np.array(re.findall(r"([\d.]+) ([\d.]+) m\n?(?=[^\n]*c)", first), float) * 25.4 / 72
-        for m in sheet.marks:
+        for m in sheet.targets:
             right = np.array([m.x + 0.5 * m.diameter, sheet.height - m.y])
             self.assertLess(np.abs(starts - right).sum(1).min(), 0.01)
 
@@ -181,16 +181,16 @@ class Detection(unittest.TestCase):
 
     def shoot(self, slant_deg, distance_mm, side=0.7, seed=0, light=(0.3, -0.3, 1.0, 0.4, -0.8, 0.45)):
         sheet = S.calibration("A4", 1 + seed % 4)
-        printed = Printed(sheet.marks, sheet.width, sheet.height, np.eye(4))
+        printed = Printed(sheet.targets, sheet.width, sheet.height, np.eye(4))
         a, mid = np.radians(slant_deg), np.array([105.0, 140.0, 0.0])
         eye = mid + distance_mm * np.array([np.sin(a) * np.cos(side), np.sin(a) * np.sin(side), -np.cos(a)])
         E = look_at(eye, mid, up=(0.0, 0.0, -1.0) if slant_deg > 5 else (1.0, 0.0, 0.0))
         picture = develop_gray(photograph([printed], self.lens, E, 4, light), seed)
         uv, inside = true_pixels(printed, self.lens, E)
         M = E @ printed.to_world
-        centers = np.array([[m.x, m.y, 0, 1.0] for m in sheet.marks]) @ M.T
+        centers = np.array([[m.x, m.y, 0, 1.0] for m in sheet.targets]) @ M.T
         off = center_shift(
-            centers[:, :3], np.tile(M[:3, 2], (40, 1)), np.array([0.5 * m.diameter for m in sheet.marks])
+            centers[:, :3], np.tile(M[:3, 2], (40, 1)), np.array([0.5 * m.diameter for m in sheet.targets])
         )
         at = centers[:, :2] / centers[:, 2:3]
         uv = self.lens.project(at + off)  # of the ellipses
@@ -202,7 +202,7 @@ class Detection(unittest.TestCase):
             found = find_targets(gray)
             coded = found.rows(CODED)
             clear = inside & ((uv > 40) & (uv < np.array(gray.shape[::-1]) - 41)).all(1)
-            numbers = np.array([m.number for m in sheet.marks])
+            numbers = np.array([m.number for m in sheet.targets])
             self.assertGreater(clear.sum(), 15)
             self.assertTrue(set(coded.number) <= set(numbers.tolist()), slant)
             self.assertEqual(set(numbers[clear]) - set(coded.number), set(), slant)
@@ -223,7 +223,7 @@ class Detection(unittest.TestCase):
     def test_a_covered_ring_is_a_plain_dot_or_doubtful_but_never_another_number(self):
         gray, sheet, uv, inside = self.shoot(30, 520)
         rng = np.random.default_rng(4)
-        first = sheet.marks[0].number
+        first = sheet.targets[0].number
         for k in np.flatnonzero(inside):
             x, y = uv[k] + rng.normal(0, 12, 2)
             v, u = np.mgrid[0 : gray.shape[0], 0 : gray.shape[1]]

@@ -104,13 +104,13 @@ def _done_again(job, sitting, kept, first, steps, before=None):
     left = _left(job, kept, first)
     for k, step in enumerate(steps):
         try:
-            known = before[k] if before else None
-            if known is not None and "frame" not in step:
-                answer = known[0][left]  # of an older version: in which frame it was drawn is not known
+            fate = before[k] if before else None
+            if fate is not None and "frame" not in step:
+                answer = fate[0][left]  # of an older version: in which frame it was drawn is not known
             else:
                 answer = try_step(cloud, step, Context(job, sitting, kept, step))
-            if known is not None and answer.ndim == 1:
-                answer = np.where(known[1][left], known[0][left], answer)
+            if fate is not None and answer.ndim == 1:
+                answer = np.where(fate[1][left], fate[0][left], answer)
             blob, removed = _put(job, answer)
         except UmbrateError as e:
             raise UmbrateError(f"{BY_NAME[step['filter']].title}: {e}", e.remedy) from None

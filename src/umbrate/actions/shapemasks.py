@@ -16,6 +16,7 @@ from ..core.cloud.keepbox import KeepBox
 from ..core.errors import UmbrateError
 from ..core.masking.shape import carve, drawn, finished, pixel_grid, seen_elsewhere
 from ..job.blobs import BlobStore
+from ..job.store import Job
 from ..sitting.blocks import stored_block
 from ..sitting.frames import move_box, plain_keep_box
 from ..sitting.masks import decode_mask, encode_mask, mask_blobs
@@ -59,6 +60,16 @@ def gather_shape(job, sitting):
         {p.id: 0 for p in job.photos(sitting.id)},
     )  # fmt: skip
     return Inputs(cloud, mask_blobs(job, sitting))
+
+
+def shape_masks_of(folder, sitting, choices, report):
+    """Task: what `make_shape_masks` gives of a job as it is saved now; raises as that and `gather_shape` do.
+
+    choices : source, margin_px, there, photo_scale
+    """
+    with Job.open(folder, writable=False) as job:
+        inputs = gather_shape(job, sitting)
+    return make_shape_masks(inputs, *choices, report)
 
 
 def make_shape_masks(inputs, source, margin_px, there, photo_scale, report):

@@ -257,10 +257,10 @@ def check_step(step):
         }
     if f.hidden:
         return {**out, **_drawn(name, f, given)}
-    known = {v.name: v for v in f.values}
+    takes = {v.name: v for v in f.values}
     for k in given:
-        if k not in known:
-            raise UmbrateError(f"{f.title} has no value “{k}”. It has: {', '.join(known) or 'none'}.")
+        if k not in takes:
+            raise UmbrateError(f"{f.title} has no value “{k}”. It has: {', '.join(takes) or 'none'}.")
     for v in f.values:
         x = given.get(v.name, v.default)
         if v.low is not None:

@@ -48,7 +48,7 @@ def targets(sheet, pdf, paper, diameters, hole, length, first, replace):
     from ..formats.sheets import write_sheets  # which takes a library that nothing else needs
 
     write_sheets(pdf, made, formats_files.Gate(replace))
-    count = sum(len(s.marks) for s in made)
+    count = sum(len(s.targets) for s in made)
     pages = f"{len(made)} pages" if len(made) > 1 else "1 page"
     say(f"Wrote {pages} with {count} targets to {pdf}. Print at 100 % and check the ruler.")
 

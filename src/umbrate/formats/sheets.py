@@ -62,7 +62,7 @@ def write_sheets(path, sheets, gate=CLOSED):
         for sheet in sheets:
             canvas.setPageSize((sheet.width * mm, sheet.height * mm))
             canvas.setFillGray(0)
-            for m in sheet.marks:
+            for m in sheet.targets:
                 r = 0.5 * m.diameter
                 _circle(canvas, sheet, m.x, m.y, r, True)
                 for part in dark_sectors(m.number) if m.number >= 0 else ():

@@ -157,8 +157,8 @@ class Marks:
         for p in self.marked_points(sitting_id):
             if p.name == name:
                 return p
-        known = ", ".join(p.name for p in self.marked_points(sitting_id)) or "none yet"
-        raise UmbrateError(f"There is no point “{name}” (there is: {known}).")
+        there = ", ".join(p.name for p in self.marked_points(sitting_id)) or "none yet"
+        raise UmbrateError(f"There is no point “{name}” (there is: {there}).")
 
     def end_names(self, sitting_id):
         """Names of a sitting's marked points by the end that stands for each."""
@@ -183,9 +183,9 @@ class Marks:
                 return end
         if mark_of(text) is not None:
             raise UmbrateError("A marked point that is used here was removed. Choose another end.")
-        known = ", ".join(names.values()) or "none yet"
+        there = ", ".join(names.values()) or "none yet"
         raise UmbrateError(
-            f"There is no point “{text}” (there is: {known}). An end is a target's number or a marked point's name."
+            f"There is no point “{text}” (there is: {there}). An end is a target's number or a marked point's name."
         )
 
     def add_marked_point(self, sitting_id, name=None, label=None):

@@ -129,16 +129,16 @@ def _by_identity(db):
     sittings = [i for (i,) in db.execute("SELECT id FROM sitting").fetchall()]
     names = {i: _names_of(db, i) for i in sittings}
 
-    def now(value, known):
+    def now(value, renamed):
         if isinstance(value, dict):
-            return {k: now(v, known) for k, v in value.items()}
+            return {k: now(v, renamed) for k, v in value.items()}
         if isinstance(value, list):
-            return [now(v, known) for v in value]
-        return known.get(value, value) if isinstance(value, str) else value
+            return [now(v, renamed) for v in value]
+        return renamed.get(value, value) if isinstance(value, str) else value
 
     for i, s, a, b in db.execute("SELECT id, sitting_id, first, second FROM length").fetchall():
-        known = names.get(s, {})
-        db.execute("UPDATE length SET first = ?, second = ? WHERE id = ?", (known.get(a, a), known.get(b, b), i))
+        renamed = names.get(s, {})
+        db.execute("UPDATE length SET first = ?, second = ? WHERE id = ?", (renamed.get(a, a), renamed.get(b, b), i))
     for table, column, key in (("measurement", "ends", "id"), ("level", "level", "sitting_id")):
         for i, s, text in db.execute(f"SELECT {key}, sitting_id, {column} FROM {table}").fetchall():
             new = json.dumps(now(json.loads(text), names.get(s, {})))
@@ -147,11 +147,11 @@ def _by_identity(db):
         places = {s: now(p, names.get(int(s), {})) for s, p in json.loads(text).items()}
         db.execute("UPDATE pick SET places = ? WHERE id = ?", (json.dumps(places), i))
     for i, s, text in db.execute("SELECT id, sitting_id, figures FROM result WHERE stage = 'scale'").fetchall():
-        f, known = json.loads(text), names.get(s, {})
+        f, renamed = json.loads(text), names.get(s, {})
         for r in f.get("lengths", ()):
-            r["first"], r["second"] = known.get(r["first"], r["first"]), known.get(r["second"], r["second"])
+            r["first"], r["second"] = renamed.get(r["first"], r["first"]), renamed.get(r["second"], r["second"])
         for part in ("known", "marks"):
-            f[part] = {known.get(k, k): v for k, v in f.get(part, {}).items()}
+            f[part] = {renamed.get(k, k): v for k, v in f.get(part, {}).items()}
         db.execute("UPDATE result SET figures = ? WHERE id = ?", (json.dumps(f), i))
     db.execute("UPDATE ledger SET sitting_id = (SELECT id FROM sitting WHERE sitting.name = ledger.sitting)")
 

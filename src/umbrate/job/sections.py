@@ -37,8 +37,8 @@ class Sections:
         for x in self.sections(sitting_id):
             if x.name == name:
                 return x
-        known = ", ".join(f"“{x.name}”" for x in self.sections(sitting_id)) or "none yet"
-        raise UmbrateError(f"There is no section “{name}” (there is: {known}).")
+        there = ", ".join(f"“{x.name}”" for x in self.sections(sitting_id)) or "none yet"
+        raise UmbrateError(f"There is no section “{name}” (there is: {there}).")
 
     def free_section_name(self, sitting_id):
         """The first of Section 1, Section 2, ... that no plane has."""

@@ -96,8 +96,8 @@ class Sittings:
         for s in self.sittings():
             if s.name == name:
                 return s
-        known = ", ".join(f"“{s.name}”" for s in self.sittings()) or "none yet"
-        raise UmbrateError(f"There is no sitting “{name}” in {self.name} (there is: {known}).")
+        there = ", ".join(f"“{s.name}”" for s in self.sittings()) or "none yet"
+        raise UmbrateError(f"There is no sitting “{name}” in {self.name} (there is: {there}).")
 
     def add_sitting(self, name, records, settings=None):
         """Bring in photos to the sitting `name`, made where it is new, as one action.

@@ -69,8 +69,8 @@ def photograph(sheets, lens, world_to_camera, samples=4, light=(0.0, 0.0, 0.0, 0
 
 
 def true_pixels(sheet, lens, world_to_camera):
-    """Pixels (n, 2) of the centers of a sheet's marks, and whether they lie in the picture (n,)."""
-    points = np.array([[m.x, m.y, 0.0, 1.0] for m in sheet.marks]) @ (world_to_camera @ sheet.to_world).T
+    """Pixels (n, 2) of the centers of a sheet's targets, and whether they lie in the picture (n,)."""
+    points = np.array([[m.x, m.y, 0.0, 1.0] for m in sheet.targets]) @ (world_to_camera @ sheet.to_world).T
     uv = lens.project(points[:, :2] / points[:, 2:3])
     inside = (uv >= 0).all(1) & (uv[:, 0] <= lens.width - 1) & (uv[:, 1] <= lens.height - 1) & (points[:, 2] > 0)
     return uv, inside
@@ -85,12 +85,12 @@ def calibration_sheets(raised_mm=100.0, paper="A4", bend_mm=0.0):
     out, rng = [], np.random.default_rng(5)
     for k in range(4):
         sheet = calibration(paper, k + 1)
-        marks = [replace(m, x=m.x + bend_mm * rng.normal(), y=m.y + bend_mm * rng.normal()) for m in sheet.marks]
+        targets = [replace(m, x=m.x + bend_mm * rng.normal(), y=m.y + bend_mm * rng.normal()) for m in sheet.targets]
         M = np.eye(4)
         a = np.radians((3.0, -4.0, 92.0 - 90.0, 1.0)[k])
         M[:2, :2] = [[np.cos(a), -np.sin(a)], [np.sin(a), np.cos(a)]]
         M[:3, 3] = (k % 2) * (sheet.width + 14.0), (k // 2) * (sheet.height + 10.0), -raised_mm if k == 3 else 0.0
-        out.append(Printed(marks, sheet.width, sheet.height, M))
+        out.append(Printed(targets, sheet.width, sheet.height, M))
     return out
 
 
@@ -128,24 +128,24 @@ def sight(sheets, ideal, lens, poses, sigma_px, rng):
         Standard deviation of the noise on each coordinate.
     """
     rows = []
-    count = np.cumsum([0, *(len(s.marks) for s in sheets)])
+    count = np.cumsum([0, *(len(s.targets) for s in sheets)])
     for i, E in enumerate(poses):
         for g, s in enumerate(sheets):
             _, inside = true_pixels(s, lens, E)
             M = E @ s.to_world
-            centers = np.array([[m.x, m.y, 0.0, 1.0] for m in s.marks]) @ M.T
-            radii = np.array([0.5 * m.diameter for m in s.marks])
+            centers = np.array([[m.x, m.y, 0.0, 1.0] for m in s.targets]) @ M.T
+            radii = np.array([0.5 * m.diameter for m in s.targets])
             off = center_shift(centers[:, :3], np.tile(M[:3, 2], (len(radii), 1)), radii)
             uv = lens.project(centers[:, :2] / centers[:, 2:3] + off)
             rows += [(i, count[g] + k, *uv[k]) for k in np.flatnonzero(inside)]
     rows = np.array(sorted(rows, key=lambda r: (r[1], r[0])))
-    marks = [m for s in ideal for m in s.marks]
+    targets = [m for s in ideal for m in s.targets]
     return {
         "photo": rows[:, 0].astype(int),
         "point": rows[:, 1].astype(int),
         "xy": rows[:, 2:] + rng.normal(0, sigma_px, (len(rows), 2)),
         "sigma": np.full(len(rows), max(sigma_px, 1e-3)),
-        "plane": np.array([[m.x, m.y] for m in marks]),
-        "sheet": np.repeat(np.arange(len(ideal)), [len(s.marks) for s in ideal]),
-        "radius": np.array([0.5 * m.diameter for m in marks]),
+        "plane": np.array([[m.x, m.y] for m in targets]),
+        "sheet": np.repeat(np.arange(len(ideal)), [len(s.targets) for s in ideal]),
+        "radius": np.array([0.5 * m.diameter for m in targets]),
     }

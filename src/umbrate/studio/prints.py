@@ -22,20 +22,20 @@ class Printed:
 
     Attributes
     ----------
-    marks : list of `core.targets.sheets.Mark`
+    targets : list of `core.targets.sheets.PrintedTarget`
     width, height : float
         mm.
     to_world : (4, 4)
         Sheet (x right, y down the paper, z into the table) to world, mm; the frame is that of what it is fixed to.
     squares : tuple (columns, rows, side_mm) or None
-        Instead of marks, a checkerboard with so many squares.
+        Instead of targets, a checkerboard with so many squares.
     cut : tuple (x, y, outer, hole) or None
         Cut out round a place: nothing is left beyond the outer radius nor within the hole, mm.
     fixed_to : int
         STUDIO, TURNING or OBJECT.
     """
 
-    marks: list
+    targets: list
     width: float
     height: float
     to_world: np.ndarray
@@ -53,7 +53,7 @@ class Sheets(NamedTuple):
         Width and height, mm.
     cut : (s, 4)
         x, y, outer radius, hole; an outer radius of 0 where nothing is cut.
-    marks : (s, r, 5)
+    targets : (s, r, 5)
         x, y, radius of the dot, number or -1, and the next row to look at or -1; by the cells of a grid.
     bits : (s, r, BITS) bool
     first : (s, c)
@@ -66,7 +66,7 @@ class Sheets(NamedTuple):
 
     size: np.ndarray
     cut: np.ndarray
-    marks: np.ndarray
+    targets: np.ndarray
     bits: np.ndarray
     first: np.ndarray
     cell: np.ndarray
@@ -91,31 +91,31 @@ def level(sheets, s, u, v):
     cell = sheets.cell[s]
     k = sheets.first[s, int(v / cell) * sheets.across[s] + int(u / cell)]
     while k >= 0:
-        r = sheets.marks[s, k, 2]
-        x, y = (u - sheets.marks[s, k, 0]) / r, (v - sheets.marks[s, k, 1]) / r
+        r = sheets.targets[s, k, 2]
+        x, y = (u - sheets.targets[s, k, 0]) / r, (v - sheets.targets[s, k, 1]) / r
         d = x * x + y * y
         if d < 1.0:
             return DARK
-        if sheets.marks[s, k, 3] >= 0 and INNER[0] * INNER[0] <= d < OUTER[1] * OUTER[1]:
+        if sheets.targets[s, k, 3] >= 0 and INNER[0] * INNER[0] <= d < OUTER[1] * OUTER[1]:
             a = np.arctan2(y, x)
             if a < 0:
                 a += 2 * np.pi
             bit = sheets.bits[s, k, min(int(a / (2 * np.pi) * BITS), BITS - 1)]
             inner = d < INNER[1] * INNER[1]
             return DARK if bit == inner else WHITE
-        k = int(sheets.marks[s, k, 4])
+        k = int(sheets.targets[s, k, 4])
     return WHITE
 
 
 def _index(sheet):
-    """Marks as rows with a grid over them, so that a place finds its mark at once."""
-    count = len(sheet.marks)
-    reach = max([0.5 * m.diameter * OUTER[1] for m in sheet.marks], default=10.0)
+    """Targets as rows with a grid over them, so that a place finds its mark at once."""
+    count = len(sheet.targets)
+    reach = max([0.5 * m.diameter * OUTER[1] for m in sheet.targets], default=10.0)
     cell = max(2 * reach, 2.0)
     across, down = int(sheet.width / cell) + 1, int(sheet.height / cell) + 1
     rows, bits = np.zeros((max(count, 1) * 9, 5)), np.zeros((max(count, 1) * 9, BITS), bool)
     first, n = np.full(across * down, -1, np.int64), 0
-    for m in sheet.marks:
+    for m in sheet.targets:
         r = 0.5 * m.diameter * OUTER[1]
         for j in range(int((m.y - r) / cell), int((m.y + r) / cell) + 1):
             for i in range(int((m.x - r) / cell), int((m.x + r) / cell) + 1):

@@ -9,7 +9,7 @@ from ..core.geometry.pose import look_at, pose
 from ..core.geometry.rotation import rotation_matrix
 from ..core.targets.code import REACH
 from ..core.targets.sheets import OBJECT as OBJECT_NUMBERS
-from ..core.targets.sheets import Mark, bars, mat
+from ..core.targets.sheets import PrintedTarget, bars, mat
 from .prints import OBJECT, Printed
 from .render import Surroundings
 from .shapes import BOWL, PEBBLE, WHISTLE, onto_surface
@@ -90,16 +90,16 @@ def hand_shots(n, distance_mm, target, rng, heights=(25.0, 50.0)):
     return shots
 
 
-def lying(sheet, at, turn_deg, height_mm, marks=None, size=None, cut=None):
+def lying(sheet, at, turn_deg, height_mm, targets=None, size=None, cut=None):
     """A sheet that lies on the turntable face up: its place `at` (x, y of the paper) over the table's axis.
 
-    marks, size : instead of the whole sheet a strip of it
+    targets, size : instead of the whole sheet a strip of it
     """
     a = np.radians(turn_deg)
     R = np.array([[np.cos(a), np.sin(a), 0], [np.sin(a), -np.cos(a), 0], [0, 0, -1.0]])
     width, height = size or (sheet.width, sheet.height)
     move = -R @ [at[0], at[1], 0.0] + [0.0, 0.0, height_mm]
-    return Printed(marks or sheet.marks, width, height, pose(R, move), cut=cut)
+    return Printed(targets or sheet.targets, width, height, pose(R, move), cut=cut)
 
 
 def turntable_mat():
@@ -115,12 +115,12 @@ def turntable_mat():
     strips = bars("A4", 5.0, 100.0)
     used = []
     for k, turn in enumerate((3.0, 95.0)):
-        row = strips.marks[3 * k : 3 * k + 3]
+        row = strips.targets[3 * k : 3 * k + 3]
         width, height = 3.5 * 5.0 + 6.0, 100.0 + 3.5 * 5.0
         left, top = row[0].x - 0.5 * width, row[0].y - 0.5 * 3.5 * 5.0
-        marks = [replace(m, x=m.x - left, y=m.y - top) for m in row]
+        targets = [replace(m, x=m.x - left, y=m.y - top) for m in row]
         # beside the object: its middle lies 71 mm from the axis
-        out.append(lying(strips, (0.5 * width + 71.0, 0.5 * height), turn, 1.2, marks, (width, height)))
+        out.append(lying(strips, (0.5 * width + 71.0, 0.5 * height), turn, 1.2, targets, (width, height)))
         used += [b for b in strips.bars if b.first in {m.number for m in row}]
     return out, used
 
@@ -143,7 +143,7 @@ def stickers(shape, places, first=OBJECT_NUMBERS.start):
         R = np.stack([x, np.cross(-normal, x), -normal], 1)
         side = REACH * diameter
         M = pose(R, middle - R @ [0.5 * side, 0.5 * side, 0.0])
-        mark = Mark(first + k, 0.5 * side, 0.5 * side, diameter)
+        mark = PrintedTarget(first + k, 0.5 * side, 0.5 * side, diameter)
         out.append(Printed([mark], side, side, M, cut=(0.5 * side, 0.5 * side, 0.5 * side, 0.0), fixed_to=OBJECT))
     return out
 

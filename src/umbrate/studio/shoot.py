@@ -108,7 +108,7 @@ def targets_of(printed):
     return [
         {"number": m.number, "frame": names[s.fixed_to], "center": center_of(s, m).tolist(), "diameter": m.diameter}
         for s in printed
-        for m in s.marks
+        for m in s.targets
     ]
 
 

@@ -28,8 +28,8 @@ def _shapes():
     """Sheets that may lie in a picture: kind, places (n, 3) of its targets by number, its known lengths."""
     for length in (100.0, 150.0, 200.0, 250.0):
         s = sheets.bars("A3", 5.0, length)
-        for k in range(0, len(s.marks), 3):
-            row = s.marks[k : k + 3]
+        for k in range(0, len(s.targets), 3):
+            row = s.targets[k : k + 3]
             yield (
                 "bar",
                 {m.number: (m.x, m.y, 0.0) for m in row},
@@ -37,7 +37,7 @@ def _shapes():
             )
     for paper in sheets.PAPERS:
         s = sheets.mat(paper)
-        yield f"mat {paper}", {m.number: (m.x, m.y, 0.0) for m in s.marks}, s.bars
+        yield f"mat {paper}", {m.number: (m.x, m.y, 0.0) for m in s.targets}, s.bars
 
 
 def printed_lengths(numbers, points):

@@ -1,6 +1,6 @@
 """Sheets of targets: where everything lies on the paper, in true millimeters.
 
-A `Sheet` is a list of marks and lines; `formats.sheets` writes it as PDF and `picture` draws it as pixels, so both
+A `Sheet` is a list of targets and lines; `formats.sheets` writes it as PDF and `picture` draws it as pixels, so both
 show the same. The origin is the paper's upper left corner, x to the right, y down. A target's first sector begins at
 x and they follow clockwise, as `code` has it.
 
@@ -24,7 +24,7 @@ CALIBRATION_SHEETS = 4
 
 
 @dataclass(frozen=True)
-class Mark:
+class PrintedTarget:
     """A target or a plain dot on paper; number is -1 for a plain dot, lengths in mm."""
 
     number: int
@@ -54,7 +54,7 @@ class Sheet:
         Printed at the foot.
     paper : str
     width, height : float
-    marks : list of Mark
+    targets : list of PrintedTarget
     bars : list of Bar
     circles : list of (x, y, radius)
         Thin lines to cut along.
@@ -69,7 +69,7 @@ class Sheet:
     paper: str
     width: float
     height: float
-    marks: list
+    targets: list
     bars: list = field(default_factory=list)
     circles: list = field(default_factory=list)
     lines: list = field(default_factory=list)
@@ -101,11 +101,13 @@ def calibration(paper="A4", number=1):
     diameter = round(0.98 * min(wide, tall) / REACH, 1)
     xs, ys = MARGIN + (np.arange(columns) + 0.5) * wide, MARGIN + (np.arange(rows) + 0.5) * tall
     first = CALIBRATION.start + 40 * (number - 1)
-    marks = [
-        Mark(first + r * columns + c, float(x), float(y), diameter) for r, y in enumerate(ys) for c, x in enumerate(xs)
+    targets = [
+        PrintedTarget(first + r * columns + c, float(x), float(y), diameter)
+        for r, y in enumerate(ys)
+        for c, x in enumerate(xs)
     ]
     return Sheet(
-        f"calibration-{number}", f"calibration sheet {number} of {CALIBRATION_SHEETS}", paper, width, height, marks,
+        f"calibration-{number}", f"calibration sheet {number} of {CALIBRATION_SHEETS}", paper, width, height, targets,
         texts=[],
     )  # fmt: skip
 
@@ -126,23 +128,23 @@ def loose(paper="A4", diameter=6.0, first=OBJECT.start):
     if count < 1:
         raise UmbrateError(f"No target of {diameter:g} mm fits on {paper}, or there is no number {first}.")
     left, top = 0.5 * (width - columns * cell), MARGIN
-    marks, lines = [], []
+    targets, lines = [], []
     for k in range(count):
         r, c = divmod(k, columns)
-        marks.append(Mark(first + k, left + (c + 0.5) * cell, top + (r + 0.5) * cell - 1.0, diameter))
+        targets.append(PrintedTarget(first + k, left + (c + 0.5) * cell, top + (r + 0.5) * cell - 1.0, diameter))
     used = -(-count // columns)
     lines += [(left + c * cell, top, left + c * cell, top + used * cell) for c in range(columns + 1)]
     lines += [(left, top + r * cell, left + columns * cell, top + r * cell) for r in range(used + 1)]
     return Sheet(
-        "loose", f"targets to cut out, dots of {diameter:g} mm", paper, width, height, marks, lines=lines,
-        texts=[_label(m) for m in marks] if diameter >= 3 else [],
+        "loose", f"targets to cut out, dots of {diameter:g} mm", paper, width, height, targets, lines=lines,
+        texts=[_label(m) for m in targets] if diameter >= 3 else [],
     )  # fmt: skip
 
 
 def small(paper="A4", diameters=(1.5, 2.0, 3.0)):
     """Small targets for the object in several sizes: a block of rows for each, all with different numbers."""
     width, height = _size(paper)
-    marks, lines, texts, top, number = [], [], [], MARGIN, OBJECT.start
+    targets, lines, texts, top, number = [], [], [], MARGIN, OBJECT.start
     share = len(OBJECT) // len(diameters)
     for diameter in diameters:
         if not 0.5 <= diameter <= 10.0:
@@ -158,13 +160,13 @@ def small(paper="A4", diameters=(1.5, 2.0, 3.0)):
             )
         for k in range(share):
             r, c = divmod(k, columns)
-            marks.append(Mark(number + k, MARGIN + (c + 0.5) * cell, top + (r + 0.5) * cell, diameter))
+            targets.append(PrintedTarget(number + k, MARGIN + (c + 0.5) * cell, top + (r + 0.5) * cell, diameter))
         used = min(columns, share)
         lines += [(MARGIN + c * cell, top, MARGIN + c * cell, top + rows * cell) for c in range(used + 1)]
         lines += [(MARGIN, top + r * cell, MARGIN + used * cell, top + r * cell) for r in range(rows + 1)]
         number += share
         top += rows * cell + 8.0
-    return Sheet("small", "small targets for the object", paper, width, height, marks, lines=lines, texts=texts)
+    return Sheet("small", "small targets for the object", paper, width, height, targets, lines=lines, texts=texts)
 
 
 def mat(paper="A4", hole=40.0, diameter=6.0):
@@ -182,16 +184,16 @@ def mat(paper="A4", hole=40.0, diameter=6.0):
         raise UmbrateError(f"A hole of {hole:g} mm leaves no room for the ring of targets on {paper}.")
     cx, cy = 0.5 * width, MARGIN + 0.5 * width - MARGIN
     n = min(len(MAT), int(np.pi * outer / (REACH * diameter * 0.62)) // 2 * 2)
-    marks = []
+    targets = []
     for k in range(n):
         # two rings, one between the other: no two that are half a turn apart look alike
         a, r = 2 * np.pi * k / n, outer if k % 2 == 0 else inner
-        marks.append(Mark(MAT.start + k, cx + r * np.cos(a), cy + r * np.sin(a), diameter))
+        targets.append(PrintedTarget(MAT.start + k, cx + r * np.cos(a), cy + r * np.sin(a), diameter))
     circles = [(cx, cy, 0.5 * width - MARGIN)] + ([(cx, cy, 0.5 * hole)] if hole else [])
     bars = [Bar(MAT.start, MAT.start + n // 2, 2 * (outer if (n // 2) % 2 == 0 else 0.5 * (outer + inner)))]
     text = f"{MAT.start} to {MAT.start + n // 2}: {bars[0].length:.2f} mm"
     return Sheet(
-        "mat", f"turntable mat, hole of {hole:g} mm", paper, width, height, marks, bars, circles,
+        "mat", f"turntable mat, hole of {hole:g} mm", paper, width, height, targets, bars, circles,
         texts=[(cx - 20, cy + 0.5 * hole + 5.0, text, 2.6)],
     )  # fmt: skip
 
@@ -213,15 +215,15 @@ def bars(paper="A4", diameter=6.0, length=None):
         )
     cell = REACH * diameter + 6.0
     count = min(int((width - 2 * MARGIN) // cell), len(BARS) // 3)
-    marks, found, lines, texts, number = [], [], [], [], BARS.start
+    targets, found, lines, texts, number = [], [], [], [], BARS.start
     left = 0.5 * (width - count * cell)
     top, bottom = MARGIN, MARGIN + length + REACH * diameter
     middle = 50.0 if length > 50.0 + REACH * diameter else 0.5 * length
     for k in range(count):
         x, y = left + (k + 0.5) * cell, MARGIN + 0.5 * REACH * diameter
         places = (0.0, middle, length)
-        row = [Mark(number + j, x, y + p, diameter) for j, p in enumerate(places)]
-        marks += row
+        row = [PrintedTarget(number + j, x, y + p, diameter) for j, p in enumerate(places)]
+        targets += row
         for i in range(3):
             for j in range(i + 1, 3):
                 found.append(Bar(row[i].number, row[j].number, places[j] - places[i]))
@@ -230,7 +232,7 @@ def bars(paper="A4", diameter=6.0, length=None):
         number += 3
     lines += [(left + c * cell, top, left + c * cell, bottom) for c in range(count + 1)]
     lines += [(left, y, left + count * cell, y) for y in (top, bottom)]
-    return Sheet("bars", "scale bars", paper, width, height, marks, found, [], lines, texts)
+    return Sheet("bars", "scale bars", paper, width, height, targets, found, [], lines, texts)
 
 
 KINDS = ("calibration", "loose", "mat", "bars", "small")
@@ -275,7 +277,7 @@ def picture(sheet, px_per_mm=12.0, oversample=4):
     h, w = round(sheet.height * px_per_mm), round(sheet.width * px_per_mm)
     out = np.ones((h, w), np.float32)
     sub = (np.arange(oversample) + 0.5) / oversample
-    for m in sheet.marks:
+    for m in sheet.targets:
         r = 0.5 * m.diameter
         reach = r * (3.2 if m.number >= 0 else 1.1)
         x0, x1 = int((m.x - reach) * px_per_mm), int((m.x + reach) * px_per_mm) + 2

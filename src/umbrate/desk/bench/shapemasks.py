@@ -2,8 +2,7 @@
 
 from PyQt6.QtWidgets import QComboBox, QFormLayout, QLabel, QPushButton, QSpinBox, QVBoxLayout, QWidget
 
-from ...actions.shapemasks import BOTH, DEPTH, KEEP, OUTLINES, REPLACE, gather_shape, keep_shape_masks, make_shape_masks
-from ...core.errors import UmbrateError
+from ...actions.shapemasks import BOTH, DEPTH, KEEP, OUTLINES, REPLACE, keep_shape_masks, shape_masks_of
 
 
 class ShapePanel(QWidget):
@@ -62,12 +61,7 @@ class ShapePanel(QWidget):
             return
         P = ShapePanel
         P.source_, P.margin_, P.there_ = self.source.currentData(), self.margin.value(), self.there.currentData()
-        try:
-            inputs = gather_shape(s.job, s.sitting)
-        except UmbrateError as e:
-            s.said.emit(str(e), "bad")
-            return
-        sitting = s.sitting
+        sitting, choices = s.sitting, (P.source_, P.margin_, P.there_, 8)
 
         def keep(answer):
             masks, f = answer
@@ -79,4 +73,4 @@ class ShapePanel(QWidget):
                 told += f"; nothing of the surface lies in {', '.join(f['empty'][:4])}"
             s.said.emit(f"{told}. Undo takes them back.", "bad" if f["empty"] else "good")
 
-        s.send("Masks from shape", make_shape_masks, (inputs, P.source_, P.margin_, P.there_, 8), keep)
+        s.send("Masks from shape", shape_masks_of, (s.job.folder, sitting, choices), keep)

@@ -113,6 +113,32 @@ def write_now(session, parent, write, told):
         session.said.emit(told(value), "good")
 
 
+def write_beside(session, parent, write, told):
+    """Write something that is at hand and takes a moment, in a thread; see `write_now`."""
+    job = session.job
+
+    def send(replace):
+        gate = gate_of(job, replace)
+
+        def work():
+            try:
+                return write(gate)
+            except WouldReplace as e:
+                return e
+
+        session.in_background(work, take)
+
+    def take(value):
+        if not isinstance(value, WouldReplace):
+            session.said.emit(told(value), "good")
+        elif may_replace(parent, value):
+            send(True)
+        else:
+            session.said.emit("Nothing was written.", "note")
+
+    send(False)
+
+
 def ask_and_write(session, parent, title, suffix, write, told):
     """Ask for a file beside the job and have it written: ``write(job, path=path, gate=gate)``, see `write_out`."""
     place = ask_file(parent, title, beside(session.job, suffix))

@@ -7,7 +7,7 @@ import time
 from dataclasses import replace
 
 import numpy as np
-from PyQt6.QtGui import QImage, QPainter
+from PyQt6.QtGui import QImage, QPainter, QPicture
 
 from ...actions.picturing import EDGES, GROUND
 from ...core.geometry.pose import center
@@ -49,24 +49,32 @@ class Canvas:
     def draw(self):
         """Draw the points, and take from the time how many a moving view can have."""
         start = time.perf_counter()
-        self.image, self._memory, self.buffers = self._render(self.scene.devicePixelRatioF(), self.moving)
+        self.image, self._memory, self.buffers = self._renderer(self.scene.devicePixelRatioF(), self.moving)()
         took = time.perf_counter() - start
         if self.moving:
             self.budget = int(np.clip(self.budget * np.clip(FRAME_S / max(took, 1e-4), 0.5, 1.5), LEAST, MOST))
 
-    def _render(self, ratio, moving=False):
-        """The points as a QImage with so many pixels to one of the widget, its memory, and the Buffers."""
+    def _renderer(self, ratio, moving=False):
+        """What draws the points as they are now with so many pixels to one of the widget, in any thread.
+
+        It gives a QImage, the memory that this borrows, and the Buffers.
+        """
         s = self.scene
         w, h = round(s.width() * ratio), round(s.height() * ratio)
         count = min(len(s.points), self.budget) if moving else len(s.points)
         spacing = s.drawn.spacing() if s.view.spacing.isChecked() else 0.0
         eye = s.rings.seen_from(replace(s.eye, f=s.eye.f * ratio))
-        buffers = draw_points(s.points, eye, w, h, round(s.size.value() * ratio), count, spacing)
         edges = EDGES if (s.is_cloud or s.drawn.is_dense) and s.view.edges.isChecked() else 0.0
-        picture = paint(buffers, self._colors(), GROUND, edges)
-        image = QImage(picture.data, w, h, 4 * w, QImage.Format.Format_RGB32)
-        image.setDevicePixelRatio(ratio)
-        return image, picture, buffers
+        points, colors, size = s.points, self._colors(), round(s.size.value() * ratio)
+
+        def render():
+            buffers = draw_points(points, eye, w, h, size, count, spacing)
+            picture = paint(buffers, colors, GROUND, edges)
+            image = QImage(picture.data, w, h, 4 * w, QImage.Format.Format_RGB32)
+            image.setDevicePixelRatio(ratio)
+            return image, picture, buffers
+
+        return render
 
     def _colors(self):
         """The colors of the drawn points; where some are chosen, those in the accent and the others darker."""
@@ -80,22 +88,34 @@ class Canvas:
         c = t.color(t.ACCENT)
         return np.where(chosen[:, None], np.array([c.red(), c.green(), c.blue()], np.uint8), colors // 2)
 
-    def picture(self, width):
-        """What the scene shows as a QImage of another width, drawn anew: more pixels show more, not larger ones."""
+    def snapshot(self, width):
+        """What draws the scene as it is now as a QImage of another width: more pixels show more, not larger ones.
+
+        It may be called in any thread, and takes seconds where there are many.
+        """
         s = self.scene
-        ratio = width / s.width()
-        out = QImage(width, round(s.height() * ratio), QImage.Format.Format_RGB32)
-        out.fill(t.color(t.NEUTRAL))
-        out.setDevicePixelRatio(ratio)
-        p = QPainter(out)
-        if s.points is not None and len(s.points):
-            image, memory, _ = self._render(ratio)
-            p.drawImage(0, 0, image)
-            del memory  # which the image only borrows
+        ratio, height = width / s.width(), s.height()
+        render = self._renderer(ratio) if s.points is not None and len(s.points) else None
+        over = QPicture()  # lines and texts, recorded
+        p = QPainter(over)
         paint_over(p, s)
         p.end()
-        out.setDevicePixelRatio(1.0)
-        return out
+
+        def draw():
+            out = QImage(width, round(height * ratio), QImage.Format.Format_RGB32)
+            out.fill(t.color(t.NEUTRAL))
+            out.setDevicePixelRatio(ratio)
+            p = QPainter(out)
+            if render is not None:
+                image, memory, _ = render()
+                p.drawImage(0, 0, image)
+                del memory  # which the image only borrows
+            over.play(p)
+            p.end()
+            out.setDevicePixelRatio(1.0)
+            return out
+
+        return draw
 
     def point_at(self, pos, reach=3):
         """Index of the point that is drawn at a position, or else nearest to it within `reach` pixels; -1 without."""

@@ -361,9 +361,9 @@ class Scene(QWidget):
         if self.mode in (LASSO, RECTANGLE, BRUSH):
             self.picker.paint(p, self.pointer.place if self.underMouse() else None)
 
-    def picture(self, width):
-        """What the scene shows as a QImage of another width."""
-        return self.canvas.picture(width)
+    def snapshot(self, width):
+        """What draws the scene as it is now, as a QImage of another width: see `Canvas.snapshot`."""
+        return self.canvas.snapshot(width)
 
     def resizeEvent(self, e):
         # what filled the view fills it still

@@ -1,5 +1,6 @@
 """How the scene is looked at: sides, parallel rays, a section slab, point sizes, views to come back to, pictures."""
 
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -20,7 +21,7 @@ from ...core.geometry.similarity import scale_of
 from ...core.raster.camera import Eye
 from ...formats.files import CLOSED, written_aside
 from .. import tokens as t
-from ..dialogs.writing import ask_file, beside, write_now
+from ..dialogs.writing import ask_file, beside, write_beside
 from .points import Slab
 from .tools import REACH_PX
 
@@ -273,17 +274,18 @@ class ViewMenu(QMenu):
         start = beside(self.session.job, ".png")
         place = ask_file(self.scene, "Save a picture of the scene", start, "Pictures (*.png)")
         if place:
-            write_now(
-                self.session, self.scene, lambda gate: self.write_picture(Path(place), width, gate),
+            write_beside(
+                self.session, self.scene, partial(write_picture, Path(place), self.scene.snapshot(width)),
                 lambda image: f"Wrote {Path(place).name}, {image.width()} x {image.height()} pixels.",
             )  # fmt: skip
 
-    def write_picture(self, path, width, gate=CLOSED):
-        """Write the scene as PNG, some pixels wide and as high as its shape asks for; returns the picture."""
-        path = path if path.suffix else path.with_suffix(".png")
-        gate.check(path)
-        image = self.scene.picture(width)
-        with written_aside(path, gate) as part:
-            if not image.save(str(part), "PNG"):
-                raise OSError(5, "the picture could not be written")
-        return image
+
+def write_picture(path, snapshot, gate=CLOSED):
+    """Write a `Canvas.snapshot` of the scene as PNG, in any thread; returns the picture."""
+    path = path if path.suffix else path.with_suffix(".png")
+    gate.check(path)
+    image = snapshot()
+    with written_aside(path, gate) as part:
+        if not image.save(str(part), "PNG"):
+            raise OSError(5, "the picture could not be written")
+    return image

@@ -33,9 +33,9 @@ def board_in_photo(columns, rows, photo):
 def sheet_marks(paper):
     """Place on its sheet (160, 2), sheet (160,) and dot radius (160,) of all calibration targets, by number."""
     sheets = [calibration(paper, k + 1) for k in range(CALIBRATION_SHEETS)]
-    marks = [(m, k) for k, s in enumerate(sheets) for m in s.marks]
-    plane = np.array([[m.x, m.y] for m, _ in marks])
-    return plane, np.array([k for _, k in marks]), np.array([0.5 * m.diameter for m, _ in marks])
+    printed = [(m, k) for k, s in enumerate(sheets) for m in s.targets]
+    plane = np.array([[m.x, m.y] for m, _ in printed])
+    return plane, np.array([k for _, k in printed]), np.array([0.5 * m.diameter for m, _ in printed])
 
 
 def which_paper(points):

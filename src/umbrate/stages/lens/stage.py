@@ -191,7 +191,7 @@ def mirrored_problems(photos):
     return [problem(photos[0] if len(photos) == 1 else None, text, hint, remedy=("bring in photos",))]
 
 
-def mark_of(photo):
+def found_from(photo):
     """What the targets found in a photo depend on."""
     return f"{photo.hash}:{DETECTION}"
 
@@ -219,8 +219,8 @@ class LensStage(Stage):
             raise UmbrateError(f"“{sitting.name}” has no photos in use. Bring in photos first.", ("bring in photos",))
         # photos come in one after the other: what was found in the others need not be looked for again
         before = job.result(sitting.id, self.name)
-        marks = before.figures.found_in if before else {}
-        found = {p.id: before.blob("targets", p.id) for p in photos if marks.get(p.id) == mark_of(p)}
+        searched = before.figures.found_in if before else {}
+        found = {p.id: before.blob("targets", p.id) for p in photos if searched.get(p.id) == found_from(p)}
         return Inputs(str(job.blobs.folder), photos, [c.as_dict() for _, c in shelf()], found)
 
     def key(self, job, sitting, settings):
@@ -269,7 +269,7 @@ class LensStage(Stage):
             dots.append(t["dots"][coded])
             artefacts["targets", p.id] = keys[p.id]
             figures.targets[p.id] = tuple(int((t["kind"] == k).sum()) for k in (CODED, PLAIN, DOUBTFUL))
-            figures.found_in[p.id] = mark_of(p)
+            figures.found_in[p.id] = found_from(p)
         figures.seen_numbers = sorted({int(n) for f in numbers for n in f})
         figures.numbers = len(figures.seen_numbers)
         return numbers, dots

@@ -123,7 +123,7 @@ def make_mask(blobs, settings, plates, item):
 
 
 @dataclass(frozen=True)
-class Places:
+class PlateGroups:
     """Which photos were taken from where: a group number each, and the plates of the groups."""
 
     group: list
@@ -146,7 +146,7 @@ def _plate_files(settings, own):
 
 
 def find_plates(photos, own, settings, report):
-    """The Places of a sitting: groups of photos from one place, each with its Plate where there is one."""
+    """The PlateGroups of a sitting: groups of photos from one place, each with its Plate where there is one."""
     plate_files = _plate_files(settings, own) if settings.method == "plate" else []
     files = [p.path for p in photos]
     small = report.map(small_picture, [*files, *plate_files], "comparing photo", 0.0, 0.25)
@@ -171,7 +171,7 @@ def find_plates(photos, own, settings, report):
             ("set", "method", "files"),
         )
     made = report.map(plate_of, [(settings.method, f) for f in todo.values()], "making plate", 0.25, 0.5)
-    return Places(group[: len(files)], dict(zip(todo, made, strict=True)))
+    return PlateGroups(group[: len(files)], dict(zip(todo, made, strict=True)))
 
 
 def make_masks(inputs, settings, report, only=None):
@@ -180,11 +180,11 @@ def make_masks(inputs, settings, report, only=None):
     only : set of int, optional
         Make those of these photos alone; all the others still show the backdrop.
     """
-    places = Places([None] * len(inputs.photos), {})
+    groups = PlateGroups([None] * len(inputs.photos), {})
     if settings.method != "color":
-        places = find_plates(inputs.photos, inputs.plates, settings, report)
-    pairs = zip(inputs.photos, places.group, strict=True)
+        groups = find_plates(inputs.photos, inputs.plates, settings, report)
+    pairs = zip(inputs.photos, groups.group, strict=True)
     items = [(p, place) for p, place in pairs if only is None or p.id in only]
-    function = partial(make_mask, inputs.blobs, settings, places.plates)
+    function = partial(make_mask, inputs.blobs, settings, groups.plates)
     made = report.map(function, items, "masking photo", 0.5, 1.0)
     return {p.id: m for (p, _), m in zip(items, made, strict=True)}
