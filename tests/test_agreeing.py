@@ -174,15 +174,18 @@ class Picking(unittest.TestCase):
             with_scale = bool(case % 2)
             self.assertIsNone(picks.crosswise(a, b, with_scale))
             self.assertFalse(picks.mirrored(a, b, with_scale))
+            self.assertIsNone(picks.mistake(a, b, with_scale))
             self.assertFalse(picks.nearly_a_line(a))
             order = np.arange(k)
             i, j = sorted(rng.choice(k, 2, replace=False))
             order[[i, j]] = j, i
             if k > 3:
                 self.assertEqual(picks.crosswise(a, b[order], with_scale), (i, j))
+                self.assertEqual(picks.mistake(a, b[order], with_scale), (i, j))
             s = np.linalg.svd(a - a.mean(0), compute_uv=False)
             if k > 3 and s[2] > 0.2 * s[0]:  # flat ones have no left and right
                 self.assertTrue(picks.mirrored(a * [1, 1, -1], b, with_scale))
+                self.assertEqual(picks.mistake(a * [1, 1, -1], b, with_scale), picks.MIRRORED)
             self.assertTrue(
                 picks.nearly_a_line(a[:1] + np.outer(np.arange(k), [3, 1, 2]) + rng.normal(size=(k, 3)) * 0.05)
             )

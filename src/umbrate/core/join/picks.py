@@ -7,6 +7,8 @@ import numpy as np
 from ..geometry.similarity import fit_similarity
 
 LINE = 0.05  #: a set's second spread over its first, under which it is nearly a line
+MIRRORED = "mirrored"
+FLIP = np.array([-1.0, 1.0, 1.0])
 SWAPPED = 0.3  #: an exchange that brings the residuals to such a share of what they were is what happened
 
 
@@ -24,18 +26,26 @@ def residuals(a, b, with_scale=True):
     return np.linalg.norm(a @ M[:3, :3].T + M[:3, 3] - b, axis=1)
 
 
+def _rms(a, b, with_scale):
+    return float(np.sqrt((residuals(a, b, with_scale) ** 2).mean()))
+
+
+def _exchanged(a, b, i, j, with_scale):
+    """The rms residual with two picks exchanged."""
+    order = np.arange(len(a))
+    order[[i, j]] = j, i
+    return _rms(a, b[order], with_scale)
+
+
 def crosswise(a, b, with_scale=True):
     """Which two of the picks (k, 3) and (k, 3) were paired crosswise, as rows (i, j), or None.
 
     Exchanging them must bring the residuals far down; with three picks two exchanges can do as well, and the
     answer is the one that fits best.
     """
-    now = float(np.sqrt((residuals(a, b, with_scale) ** 2).mean()))
-    best, which = SWAPPED * now, None
+    best, which = SWAPPED * _rms(a, b, with_scale), None
     for i, j in combinations(range(len(a)), 2):
-        order = np.arange(len(a))
-        order[[i, j]] = j, i
-        then = float(np.sqrt((residuals(a, b[order], with_scale) ** 2).mean()))
+        then = _exchanged(a, b, i, j, with_scale)
         if then < best:
             best, which = then, (i, j)
     return which
@@ -48,5 +58,17 @@ def mirrored(a, b, with_scale=True):
     s = np.linalg.svd(a - a.mean(0), compute_uv=False)
     if s[2] < LINE * s[0]:
         return False
-    now, flipped = (np.sqrt((residuals(a * sign, b, with_scale) ** 2).mean()) for sign in (1.0, [-1.0, 1.0, 1.0]))
-    return bool(flipped < SWAPPED * now)
+    return bool(_rms(a * FLIP, b, with_scale) < SWAPPED * _rms(a, b, with_scale))
+
+
+def mistake(a, b, with_scale=True):
+    """What was most likely done wrong: the rows (i, j) that were paired crosswise, MIRRORED, or None.
+
+    An exchange can bring a mirrored set near enough to look like the cause; what fits better is.
+    """
+    swap, flipped = crosswise(a, b, with_scale), mirrored(a, b, with_scale)
+    if not flipped:
+        return swap
+    if swap is not None and _exchanged(a, b, *swap, with_scale) < _rms(a * FLIP, b, with_scale):
+        return swap
+    return MIRRORED

@@ -7,7 +7,7 @@ from ...core.errors import UmbrateError
 from ...core.geometry.similarity import difference, scale_of
 from ...core.join.agree import agree, groups
 from ...core.join.candidates import alike, likely_support, shared_targets
-from ...core.join.picks import LINE, crosswise, mirrored, nearly_a_line, residuals
+from ...core.join.picks import LINE, MIRRORED, mistake, nearly_a_line, residuals
 from ...core.join.shape import fit_shapes
 from ...core.poses.block import TARGET
 from ...job.joins import ON_OBJECT, ON_SUPPORT
@@ -233,13 +233,13 @@ class _Joining:
         sigma = np.full(n, PICKED * self.b.extent)
         off = residuals(A, B, self.with_scale)
         if np.sqrt((off**2).mean()) > 2 * PICKED * self.b.extent:
-            swap = crosswise(A, B, self.with_scale)
-            if swap:
-                names = " and ".join(self.picks[i][0] for i in swap)
-                self.absent.append(f"picks {names} are paired crosswise: they fit when exchanged")
-                return None
-            if mirrored(A, B, self.with_scale):
+            wrong = mistake(A, B, self.with_scale)
+            if wrong == MIRRORED:
                 self.absent.append("the picks fit a mirror image: left and right were taken for each other")
+                return None
+            if wrong:
+                names = " and ".join(self.picks[i][0] for i in wrong)
+                self.absent.append(f"picks {names} are paired crosswise: they fit when exchanged")
                 return None
         pairs = Pairs(A, B, sigma, np.full((n, 2), -1, np.int64))
         best = agree(A, B, sigma, TOLERANCE[PICKS] * self.b.extent, with_scale=self.with_scale)
