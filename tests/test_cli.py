@@ -17,6 +17,7 @@ from plyfile import PlyData
 
 from tests.scenes import card_set, pebble_set, pebble_truth, scratch
 from tests.test_job import record
+from tests.test_stages import job_with
 from umbrate.cli.main import cli
 from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.lens import Lens
@@ -356,3 +357,37 @@ class Formats(unittest.TestCase):
         self.assertEqual((folder / "c.json").read_text(), "old")
         with self.assertRaises(UmbrateError):
             write_cameras(folder / "no" / "c.json", [], {})
+
+
+class Studio(unittest.TestCase):
+    def call(self, *arguments):
+        return CliRunner().invoke(cli, [str(a) for a in arguments])
+
+    def test_a_photo_set_is_simulated_with_its_truth_and_a_folder_that_holds_files_is_left_alone(self):
+        out = scratch() / "set"
+        done = self.call("simulate", "pebble", out, "--smaller", "8", "--photos", "2")
+        self.assertEqual(done.exit_code, 0, done.output)
+        truth = json.loads((out / "truth.json").read_text())
+        self.assertTrue(truth["simulated"])
+        photos = sorted(p.relative_to(out).as_posix() for p in out.rglob("U_*.jpg"))
+        self.assertEqual(len(photos), 2)
+        self.assertEqual(Image.open(out / photos[0]).size, (truth["lens"]["width"], truth["lens"]["height"]))
+        before = {p: p.stat().st_mtime_ns for p in out.rglob("*")}
+        for arguments, words in (
+            (("pebble", out), "holds files already"), (("no such", scratch() / "x"), "There is no scene “no such”"),
+        ):  # fmt: skip
+            refused = self.call("simulate", *arguments)
+            self.assertNotEqual(refused.exit_code, 0)
+            self.assertIn(words, str(refused.exception) + refused.output)
+        self.assertEqual({p: p.stat().st_mtime_ns for p in out.rglob("*")}, before)
+
+    def test_masks_from_shape_say_which_photos_they_filled(self):
+        job, _ = job_with(scratch() / "shape", "photos", "masks", "lens", "poses")
+        folder = job.folder
+        job.close()
+        done = self.call("shape-masks", folder, "--from", "outlines", "--margin", "2")
+        self.assertEqual(done.exit_code, 0, done.output)
+        self.assertIn("“By hand”: 12 masks from", done.output)
+        kept = self.call("shape-masks", folder, "--from", "outlines", "--there", "keep")
+        self.assertIn("0 masks from", kept.output)
+        self.assertIn("12 kept", kept.output)

@@ -1,11 +1,12 @@
 """Calibrating lenses, the shelf of lens cards and the printed sheets in the window, driven as a user drives it."""
 
 import unittest
+from types import SimpleNamespace
 from unittest import mock
 
 from PyQt6.QtCore import QPointF
 from PyQt6.QtGui import QContextMenuEvent
-from PyQt6.QtWidgets import QPushButton
+from PyQt6.QtWidgets import QComboBox, QPushButton
 
 from tests import desk
 from tests.desk import DeskTest, OneJob, texts, wait_for
@@ -14,9 +15,12 @@ from tests.test_lens import LENS, own_shelf, sheet_photos
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.lens.compare import field_difference
 from umbrate.desk.bench.calibration import CalibrationPictures
+from umbrate.desk.bench.lens import LensGroups
 from umbrate.desk.dialogs.lens import SheetsDialog, ShelfDialog
+from umbrate.desk.dialogs.video import VideoDialog
 from umbrate.formats.lenscards import LensCard, put_on_shelf, read_card
 from umbrate.job.store import Job
+from umbrate.stages.lens.figures import LensGroup
 
 HOW = "raised by some 10 cm"  #: of the sentence that says how sheets are photographed
 
@@ -178,6 +182,42 @@ class Dialogs(DeskTest):
             self.assertIn(said, dialog.note.text())
             self.assertGreaterEqual(dialog.write(out / f"{kind}.pdf"), pages)
             self.assertTrue((out / f"{kind}.pdf").read_bytes().startswith(b"%PDF"))
+
+    def test_each_group_of_photos_has_a_card_and_how_it_is_used(self):
+        own_shelf(self)
+        lens = Lens(1000, 750, 1200.0, 501.0, 374.0)
+        facts = {"focal_mm": 50.0, "sigma": {}, "date": "2026-05-04", "photos": 8, "sightings": 900, "rms_px": 0.02}
+        for name in ("near", "far"):
+            put_on_shelf(LensCard(name, camera="M 1", lens_name="L", lens=lens, **facts))
+        self.open("photos")
+        s = self.session
+        groups = [LensGroup(name=n, photos=[1]) for n in ("M 1, 50 mm", "M 1, 35 mm")]
+        panel = LensGroups(s, SimpleNamespace(figures=SimpleNamespace(groups=groups)))
+        self.addCleanup(panel.deleteLater)
+        boxes = panel.findChildren(QComboBox)
+        self.assertEqual({boxes[0].itemText(k) for k in range(3)}, {"the newest that fits", "far", "near"})
+        for k, value in ((2, "near"), (3, "solve")):  # of the second group: its card, then its use
+            boxes[k].setCurrentIndex(boxes[k].findData(value))
+            boxes[k].activated.emit(boxes[k].currentIndex())
+        self.assertEqual(s.setting("lens", "groups"), {"M 1, 35 mm": {"card": "near", "use": "solve"}})
+        again = LensGroups(s, SimpleNamespace(figures=SimpleNamespace(groups=groups)))
+        self.addCleanup(again.deleteLater)
+        shown = [b.currentData() for b in again.findChildren(QComboBox)]
+        self.assertEqual(shown, ["", "trusted", "near", "solve"])
+        s.undo()
+        s.undo()
+        self.assertEqual(s.setting("lens", "groups"), {})
+
+    def test_frames_of_a_video_are_taken_by_time_or_by_number(self):
+        dialog = VideoDialog("a/walk.mp4", self.window)
+        self.assertTrue(any("walk.mp4" in x for x in texts(dialog)))
+        self.assertEqual(dialog.every(), (0.5, None))
+        dialog.seconds.setValue(2.0)
+        self.assertEqual(dialog.every(), (2.0, None))
+        dialog.frames.setValue(30)  # whoever sets the number means it
+        self.assertEqual(dialog.every()[1], 30)
+        dialog.seconds.setValue(1.0)
+        self.assertEqual(dialog.every(), (1.0, None))
 
 
 if __name__ == "__main__":

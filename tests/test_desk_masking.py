@@ -9,6 +9,9 @@ from PyQt6.QtTest import QTest
 
 from tests import desk
 from tests.desk import OF_SITTING, OneJob, wait_for
+from umbrate.desk.bench.shapemasks import ShapePanel
+from umbrate.sitting.frames import set_keep_box
+from umbrate.sitting.masks import decode_mask, mask_blobs
 
 
 def setUpModule():
@@ -176,6 +179,61 @@ class Masking(OneJob):
         square = np.zeros((480, 640), bool)
         square[100:200, 100:200] = True
         self.assertLess((view.overlays.mask ^ square).sum(), 600)  # within a pixel and a half along its four sides
+
+
+class FromShape(OneJob):
+    STAGES = ("photos", "masks", "lens", "poses")
+
+    def setUp(self):
+        super().setUp()
+        self.session.choose(stage="masks")
+        self.masks = {p.id: self.mask(p) for p in self.session.photos()}
+
+    def mask(self, photo):
+        s = self.session
+        blob = mask_blobs(s.job, s.sitting).get(photo.id)
+        return decode_mask(s.job.blobs.get_bytes(blob)) if blob else None
+
+    def make(self, source, margin=0, there="replace"):
+        s, panel = self.session, self.panel(ShapePanel)
+        for box, value in ((panel.source, source), (panel.there, there)):
+            box.setCurrentIndex(box.findData(value))
+        panel.margin.setValue(margin)
+        panel._make()
+        wait_for(lambda: s.tasks.idle)
+
+    def test_masks_from_shape_fit_the_outlines_they_come_from_and_are_taken_back(self):
+        s = self.session
+        self.make("outlines")
+        self.assertIn("12 masks from shape", s.log.lines[-1])
+        for p in s.photos():
+            now, was = self.mask(p), self.masks[p.id]
+            self.assertGreater((now & was).sum() / (now | was).sum(), 0.8, p.name)
+        s.undo()
+        for p in s.photos():
+            np.testing.assert_array_equal(self.mask(p), self.masks[p.id])
+
+    def test_a_margin_widens_them_and_what_is_there_can_stay(self):
+        s = self.session
+        self.make("outlines", 6, "keep")
+        self.assertIn("0 masks from shape", s.log.lines[-1])
+        for p in s.photos():
+            np.testing.assert_array_equal(self.mask(p), self.masks[p.id])
+        self.make("outlines", 0)
+        plain = [self.mask(p).sum() for p in s.photos()]
+        s.undo()
+        self.make("outlines", 6)
+        self.assertTrue(all(self.mask(p).sum() > n for p, n in zip(s.photos(), plain, strict=True)))
+
+    def test_a_keep_box_beside_the_object_says_so_and_changes_no_mask(self):
+        s = self.session
+        box = s.keep_box
+        away = {**box, "center": (np.asarray(box["center"]) + 50 * np.asarray(box["half"])).tolist()}
+        s.do(lambda: set_keep_box(s.job, s.sitting, away))
+        self.make("depth")
+        self.assertIn("it stands beside the object", s.log.lines[-1])
+        for p in s.photos():
+            np.testing.assert_array_equal(self.mask(p), self.masks[p.id])
 
 
 if __name__ == "__main__":
