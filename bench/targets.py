@@ -220,7 +220,7 @@ def bench_calibration(_):
         spent += time.monotonic() - start
     s = seen_sheets(photos, sheets)
     start = time.monotonic()
-    c = calibrate(s, BIG.width, BIG.height, len(poses))
+    c = calibrate(s, (BIG.width, BIG.height), len(poses))
     seconds = time.monotonic() - start
     print(f"calibration: {len(s.photo)} sightings, rms {c.rms_px:.4f} px, unit {c.unit:.2f}, solved in {seconds:.1f} s")
     f = 100 * abs(c.lens.f / BIG.f - 1)
@@ -239,7 +239,9 @@ def bench_honest(_):
 
     def once(k):
         poses = calibration_poses(seed=k, distance_mm=700.0)
-        c = calibrate(SheetSightings(**sight(sheets, ideal, BIG, poses, 0.03, np.random.default_rng(k))), 4000, 3000, 8)
+        c = calibrate(
+            SheetSightings(**sight(sheets, ideal, BIG, poses, 0.03, np.random.default_rng(k))), (4000, 3000), 8
+        )
         return (c.lens.vector - BIG.vector)[:8] / np.maximum(c.sigma[:8], 1e-12), field_difference(c.lens, BIG).max()
 
     results = in_threads(once, [(k,) for k in range(50)])
@@ -278,7 +280,7 @@ def bench_board(_):
     s = SheetSightings(
         r[:, 1].astype(int), r[:, 0].astype(int), r[:, 2:4], r[:, 4], plane, np.zeros(54, int), np.zeros(54)
     )  # fmt: skip
-    c = calibrate(s, 640, 480, 13, {"k3": SIGNIFICANT}, known_sigma=0.05)
+    c = calibrate(s, (640, 480), 13, {"k3": SIGNIFICANT}, known_sigma=0.05)
     print(f"board: rms {c.rms_px:.3f} px, focal length {100 * abs(c.lens.f / lens.f - 1):.3f} % off, "
           f"distortion {field_difference(c.lens, lens).max():.3f} px")  # fmt: skip
     return told(f"board: {seen} of 13 views found, all corners", seen == 13)
@@ -332,7 +334,7 @@ def bench_speed(_):
     good = told(f"speed: {rate:.1f} MP a second on two threads (>= 5)", rate >= 5)
     s = SheetSightings(**sight(sheets, sheets, BIG, poses, 0.03, np.random.default_rng(0)))
     start = time.monotonic()
-    calibrate(s, 4000, 3000, 8)
+    calibrate(s, (4000, 3000), 8)
     seconds = time.monotonic() - start
     return (
         told(f"speed: eight photos with {len(s.plane)} targets solved in {seconds:.1f} s (<= 5)", seconds <= 5) and good

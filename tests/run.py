@@ -9,6 +9,7 @@ import io
 import multiprocessing
 import os
 import sys
+import tempfile
 import time
 import unittest
 from concurrent.futures import ProcessPoolExecutor, as_completed
@@ -61,6 +62,11 @@ def prepare():
         paths = [str(ROOT / "src"), os.environ.get("PYTHONPATH", "")]
         os.environ["PYTHONPATH"] = os.pathsep.join(paths).rstrip(os.pathsep)
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    from umbrate.work.worker import ONE_THREAD  # which imports no library that would read these first
+
+    # as in a worker: with several threads the linear-algebra library's last bits depend on what else runs
+    for name, value in ONE_THREAD.items():
+        os.environ.setdefault(name, value)
 
 
 def run(names, stream, verbosity):
@@ -106,7 +112,9 @@ def run_all():
 def main(names):
     """Run and print; the exit code is 0 only when tests ran and none failed."""
     prepare()
-    passed, failed, skipped, times = run(names, sys.stdout, 2) if names else run_all()
+    with tempfile.TemporaryDirectory(prefix="umbrate-test-") as folder:
+        os.environ["UMBRATE_TEST_SETS"] = folder  # what tests share is made once: see `scenes.made_once`
+        passed, failed, skipped, times = run(names, sys.stdout, 2) if names else run_all()
     for seconds, name in sorted(times, reverse=True)[:SLOWEST]:
         print(f"  {seconds:6.1f} s  {name}")
     if skipped:

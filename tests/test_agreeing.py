@@ -110,7 +110,7 @@ class Shapes(unittest.TestCase):
             M = some_move(rng)
             start = M @ pose(Rotation.from_rotvec(rng.normal(size=3) * 0.02).as_matrix(), rng.normal(size=3) * 0.3)
             fit = fit_shapes(
-                P[top] + rng.normal(size=(top.sum(), 3)) * 0.02, N[top], moved(Q[low], M), QN[low] @ M[:3, :3].T,
+                (P[top] + rng.normal(size=(top.sum(), 3)) * 0.02, N[top]), (moved(Q[low], M), QN[low] @ M[:3, :3].T),
                 start, 3.0, finest=0.8, seed=case,
             )  # fmt: skip
             turn, shift, _ = difference(M, fit.M, np.zeros(3))
@@ -119,8 +119,8 @@ class Shapes(unittest.TestCase):
             self.assertTrue(0.1 < fit.overlap < 0.6)
         d = rng.normal(size=(20_000, 3))
         d /= np.linalg.norm(d, axis=1, keepdims=True)
-        self.assertLess(fit_shapes(d * 10, d, d * 10, d, np.eye(4), 1.0, finest=0.5).held, 0.01)  # a ball can turn
-        self.assertIsNone(fit_shapes(d * 10, d, d * 10 + 100, d, np.eye(4), 1.0, finest=0.5))
+        self.assertLess(fit_shapes((d * 10, d), (d * 10, d), np.eye(4), 1.0, finest=0.5).held, 0.01)  # a ball can turn
+        self.assertIsNone(fit_shapes((d * 10, d), (d * 10 + 100, d), np.eye(4), 1.0, finest=0.5))
 
     def test_surfaces_lie_apart_only_where_both_are(self):
         rng = np.random.default_rng(13)
@@ -159,7 +159,7 @@ class Shapes(unittest.TestCase):
         rng = np.random.default_rng(7)
         P, N = lumpy(rng, 30_000)
         Q, QN = lumpy(rng, 30_000)
-        fit = fit_shapes(P, N, Q * 1.01, QN, np.eye(4), 1.0, finest=0.8, with_scale=True)
+        fit = fit_shapes((P, N), (Q * 1.01, QN), np.eye(4), 1.0, finest=0.8, with_scale=True)
         self.assertAlmostEqual(scale_of(fit.M), 1.01, delta=2e-4)
 
 

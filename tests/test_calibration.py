@@ -27,7 +27,7 @@ def simulate(seed=0, sigma=0.03, lens=LENS, raised=100.0, count=8, sheets=4, ben
 
 class Calibrating(unittest.TestCase):
     def test_lens_and_standard_deviations_agree_with_the_truth(self):
-        c = calibrate(simulate(), 4000, 3000, 8)
+        c = calibrate(simulate(), (4000, 3000), 8)
         self.assertLess(abs(c.lens.f / LENS.f - 1), 0.0002)
         self.assertLess(np.hypot(c.lens.cx - LENS.cx, c.lens.cy - LENS.cy), 0.5)
         self.assertLess(field_difference(c.lens, LENS).max(), 0.1)
@@ -43,7 +43,7 @@ class Calibrating(unittest.TestCase):
 
     def test_what_is_there_is_kept_and_what_is_fixed_stays(self):
         lens = Lens(4000, 3000, 4600.0, 2010.0, 1490.0, (-0.1, 0.0, 0.0), (0.0, 0.0), (2.5, -0.8))
-        c = calibrate(simulate(3, lens=lens), 4000, 3000, 8, {"k2": FIXED, "k3": SIGNIFICANT, "p1": SIGNIFICANT})
+        c = calibrate(simulate(3, lens=lens), (4000, 3000), 8, {"k2": FIXED, "k3": SIGNIFICANT, "p1": SIGNIFICANT})
         self.assertAlmostEqual(c.lens.b[0], 2.5, delta=0.3)
         self.assertAlmostEqual(c.lens.b[1], -0.8, delta=0.3)
         self.assertEqual((c.lens.k[1], c.sigma[4]), (0.0, 0.0))
@@ -54,7 +54,7 @@ class Calibrating(unittest.TestCase):
         rng = np.random.default_rng(1)
         bad = rng.choice(len(s.photo), 25, replace=False)
         s.xy[bad] += rng.uniform(2, 300, (25, 2)) * rng.choice([-1, 1], (25, 2))
-        c = calibrate(s, 4000, 3000, 8)
+        c = calibrate(s, (4000, 3000), 8)
         self.assertFalse(c.used[bad].any())
         self.assertGreater(c.used.sum(), len(s.photo) - 25 - 8)
         self.assertLess(field_difference(c.lens, LENS).max(), 0.12)
@@ -62,31 +62,31 @@ class Calibrating(unittest.TestCase):
 
     def test_the_slanted_circles_are_corrected(self):
         s = simulate(2, sigma=0.005)
-        c = calibrate(s, 4000, 3000, 8)
+        c = calibrate(s, (4000, 3000), 8)
         s.radius[:] = 0  # as if they were points
-        worse = calibrate(s, 4000, 3000, 8)
+        worse = calibrate(s, (4000, 3000), 8)
         right, wrong = (field_difference(x.lens, LENS).max() for x in (c, worse))
         self.assertLess(right, 0.03)
         self.assertGreater(wrong, 2 * right)
 
     def test_a_flat_board_works_and_says_what_is_less_certain(self):
         s = simulate(7, raised=0.0, sheets=1, bend=0.0, distance_mm=420.0, middle=(105.0, 145.0, 0.0))
-        c = calibrate(s, 4000, 3000, 8, known_sigma=0.05)
+        c = calibrate(s, (4000, 3000), 8, known_sigma=0.05)
         self.assertLess(abs(c.lens.f / LENS.f - 1), 0.002)
         self.assertIn("one plane", " ".join(c.warnings))
-        fine = calibrate(simulate(), 4000, 3000, 8)
+        fine = calibrate(simulate(), (4000, 3000), 8)
         self.assertGreater(c.sigma[0], 1.3 * fine.sigma[0])
 
     def test_one_side_and_one_roll_are_told(self):
         s = simulate(4)
         one = s.kept(s.photo < 4)
-        told = " ".join(calibrate(one, 4000, 3000, 8).warnings)
+        told = " ".join(calibrate(one, (4000, 3000), 8).warnings)
         self.assertIn("held the same way", told)
         # six photos, both ways up, but all from one side
         s = simulate(5, count=24)
-        c = calibrate(s.kept(s.photo % 4 == 0), 4000, 3000, 24)
+        c = calibrate(s.kept(s.photo % 4 == 0), (4000, 3000), 24)
         self.assertIn("degrees apart. Focal length and distance can hardly be told apart", " ".join(c.warnings))
-        self.assertGreater(c.sigma[0], 3 * calibrate(simulate(5), 4000, 3000, 8).sigma[0])
+        self.assertGreater(c.sigma[0], 3 * calibrate(simulate(5), (4000, 3000), 8).sigma[0])
 
     def test_too_little_is_said(self):
         s = simulate()
@@ -95,7 +95,7 @@ class Calibrating(unittest.TestCase):
             (s.kept(s.point % 40 == 0), "0 of 8"),
         ):
             with self.assertRaisesRegex(UmbrateError, said):
-                calibrate(part, 4000, 3000, 8)
+                calibrate(part, (4000, 3000), 8)
 
     def test_what_is_missing_is_said_before_anything_can_be_solved(self):
         def missing(s):
@@ -116,11 +116,11 @@ class Calibrating(unittest.TestCase):
         s = simulate(6)
         wrong = s.photo == 1
         s.xy[wrong] += 0.15  # too little to stick out
-        c = calibrate(s, 4000, 3000, 8, without=wrong)
+        c = calibrate(s, (4000, 3000), 8, without=wrong)
         self.assertFalse(c.used[wrong].any())
         self.assertTrue(np.isnan(c.residuals[wrong]).all())
         clean = s.kept(~wrong)
-        np.testing.assert_allclose(c.lens.vector, calibrate(clean, 4000, 3000, 8).lens.vector, rtol=1e-9, atol=1e-12)
+        np.testing.assert_allclose(c.lens.vector, calibrate(clean, (4000, 3000), 8).lens.vector, rtol=1e-9, atol=1e-12)
 
     def test_a_photo_with_another_zoom_or_focus_is_named(self):
         photos = [SimpleNamespace(id=k + 1, name=f"P{k}") for k in range(8)]
@@ -133,7 +133,7 @@ class Calibrating(unittest.TestCase):
             s = s.kept(keep)
             for k in np.flatnonzero(s.photo == 2):
                 s.xy[k] = there[2, s.point[k]]
-            c = calibrate(s, 4000, 3000, 8)
+            c = calibrate(s, (4000, 3000), 8)
             rms = {
                 k + 1: float(np.sqrt((c.residuals[(s.photo == k) & c.used] ** 2).mean()))
                 for k in range(8)

@@ -367,7 +367,7 @@ class Written(unittest.TestCase):
         for end in KINDS:
             write_cloud(folder / f"c{end}", c, "mm")
         write_cloud(folder / "t.ply", c, None, text=True)
-        write_cloud(folder / "p.ply", c, "mm", normals=False, colors=False, extras=False)
+        write_cloud(folder / "p.ply", c, "mm", without=("normals", "colors", "extras"))
         v = PlyData.read(str(folder / "c.ply"))
         self.assertIn("unit mm", v.comments)
         np.testing.assert_array_equal(np.stack([v["vertex"][a] for a in ("nx", "ny", "nz")], 1), c["normals"])

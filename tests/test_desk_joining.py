@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import QCheckBox, QPushButton
 
 from tests import desk
 from tests.desk import OneJob, texts, wait_for
-from tests.scenes import scratch
+from tests.scenes import made_once, scratch
 from tests.test_join import same_places, two_sittings
 from tests.test_stages import run
 from umbrate.desk import tokens as t
@@ -36,13 +36,14 @@ def tearDownModule():
 @functools.cache
 def joined():
     """Folder of a job with two sittings of the pebble, each with a cloud, and the row that joins them."""
-    job = Job.open(shutil.copytree(two_sittings(), scratch() / "joined.umbrate"))
-    with job:
-        for s in job.photo_sittings():
-            run(job, s, "cloud")
-        row = job.add_joined([s.id for s in job.photo_sittings()])
-        run(job, row, "join")
-    return job.folder
+
+    def make(folder):
+        with Job.open(shutil.copytree(two_sittings(), folder)) as job:
+            for s in job.photo_sittings():
+                run(job, s, "cloud")
+            run(job, job.add_joined([s.id for s in job.photo_sittings()]), "join")
+
+    return made_once("joined.umbrate", make)
 
 
 class OnARow(OneJob):

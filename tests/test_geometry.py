@@ -160,7 +160,7 @@ class Triangulation(unittest.TestCase):
             start.append(len(photo))
         X, ok = np.zeros((60, 3)), np.zeros(60, bool)
         triangulate_tracks(
-            np.array(start), np.array(photo), np.array(xn), poses, np.ones(6, bool), np.ones(60, bool),
+            (np.array(start), np.array(photo), np.array(xn)), poses, np.ones(6, bool), np.ones(60, bool),
             np.full(6, 1e-3), np.radians(2.0), X, ok,
         )  # fmt: skip
         self.assertTrue(ok[:50].all())

@@ -253,16 +253,20 @@ class Blobs(unittest.TestCase):
         blobs = BlobStore(scratch() / "blobs")
         key = blobs.put_arrays(a=np.arange(1000))
         blobs.remember("mark", key)
-        self.assertEqual(blobs.recall("mark"), key)
+        self.assertEqual(blobs.recall("no mark"), (None, None))
+        with mock.patch.object(BlobStore, "_read", autospec=True, side_effect=BlobStore._read) as read:
+            again, arrays = blobs.recall("mark")
+        self.assertEqual((again, read.call_count), (key, 1))
+        np.testing.assert_array_equal(arrays["a"], np.arange(1000))
         whole = blobs.path(key).read_bytes()
         for damaged in (whole[:500], whole[:700] + b"?" + whole[701:]):
             blobs.path(key).write_bytes(damaged)
-            self.assertIsNone(blobs.recall("mark"))
+            self.assertEqual(blobs.recall("mark"), (None, None))
             with self.assertRaises(UmbrateError):
                 blobs.get_arrays(key)
             self.assertEqual(blobs.put_arrays(a=np.arange(1000)), key)
             np.testing.assert_array_equal(blobs.get_arrays(key)["a"], np.arange(1000))
-            self.assertEqual(blobs.recall("mark"), key)
+            self.assertEqual(blobs.recall("mark")[0], key)
         with self.assertRaises(UmbrateError):
             blobs.get_bytes("0" * 64)
 

@@ -4,7 +4,7 @@ import json
 import shutil
 import unittest
 from dataclasses import replace
-from functools import lru_cache
+from functools import cache
 
 import numpy as np
 from click.testing import CliRunner
@@ -16,7 +16,7 @@ from scipy import ndimage
 from scipy.spatial.transform import Rotation
 
 from tests.desk import wait_for
-from tests.scenes import pebble_set, pebble_truth, scratch
+from tests.scenes import made_once, pebble_set, pebble_truth, scratch
 from tests.test_scaling import put_marks
 from tests.test_stages import QUICK, new_job, run
 from umbrate.actions.delivering import camera_rows
@@ -68,15 +68,22 @@ def moved(points, M):
     return points @ M[:3, :3].T + M[:3, 3]
 
 
-@lru_cache
+@cache
 def two_sittings():
     """A job folder with twelve photos of the pebble as one sitting, and nine of them once more as another; solved."""
-    some = scratch() / "some"
-    (some / "masks").mkdir(parents=True)
+    return made_once("two.umbrate", _solve_two)
+
+
+def _copy_nine(folder):
+    (folder / "masks").mkdir(parents=True)
     for file in sorted((pebble_set() / "by-hand").glob("*.jpg"))[:9]:
-        shutil.copy(file, some)
-        shutil.copy(file.parent / "masks" / f"{file.stem}.png", some / "masks")
-    job, first = new_job(scratch() / "joined")
+        shutil.copy(file, folder)
+        shutil.copy(file.parent / "masks" / f"{file.stem}.png", folder / "masks")
+
+
+def _solve_two(folder):
+    some = made_once("some", _copy_nine)
+    job, first = new_job(folder)
     case = unittest.TestCase()
     with job:
         with case.assertRaisesRegex(UmbrateError, "only one sitting"):
@@ -90,7 +97,6 @@ def two_sittings():
             join_all(job, job.sittings())
         for name in ("photos", "masks", "lens", "poses"):
             run(job, second, name)
-    return job.folder
 
 
 def same_places(job, count):

@@ -11,7 +11,7 @@ from unittest import mock
 import numpy as np
 from PIL import Image
 
-from tests.scenes import pebble_set, scratch
+from tests.scenes import made_once, pebble_set, scratch
 from tests.test_cli import umbrate
 from tests.test_stages import new_job, run, state
 from umbrate.actions.delivering import export_undistorted
@@ -50,9 +50,7 @@ LENS = Lens(1000, 750, 2120.0, 503.0, 371.0, (-0.115, 0.09, 0.0), (0.0006, -0.00
 @functools.cache
 def sheet_photos():
     """A folder of eight small photos of the calibration sheets with EXIF facts of the demo's camera."""
-    folder = scratch() / "sheets"
-    shoot_calibration(replace(whistle(), lens=LENS), folder)
-    return folder
+    return made_once("sheets", lambda folder: shoot_calibration(replace(whistle(), lens=LENS), folder))
 
 
 def own_shelf(case):

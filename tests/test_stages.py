@@ -10,7 +10,7 @@ from unittest import mock
 import numpy as np
 from PIL import Image
 
-from tests.scenes import pebble_set, pebble_truth, scratch
+from tests.scenes import made_once, pebble_set, pebble_truth, scratch
 from tests.test_job import record
 from umbrate.actions.delivering import camera_rows
 from umbrate.core.cloud.keepbox import KeepBox
@@ -62,14 +62,16 @@ def run(job, sitting, stage, report=None, mode=""):
 
 @functools.cache
 def _folder_with(*stages):
-    """Folder of a pebble job in which stages have run: computed once in a process, not to be written to."""
-    if not stages:
-        job, _ = new_job(scratch() / "pebble")
-    else:
-        job = Job.open(shutil.copytree(_folder_with(*stages[:-1]), scratch() / "pebble.umbrate"))
-        run(job, job.sittings()[0], stages[-1])
-    job.close()
-    return job.folder
+    """Folder of a pebble job in which stages have run. Not to be written to."""
+    before = _folder_with(*stages[:-1]) if stages else pebble_set()
+
+    def make(folder):
+        job = Job.open(shutil.copytree(before, folder)) if stages else new_job(folder)[0]
+        with job:
+            if stages:
+                run(job, job.sittings()[0], stages[-1])
+
+    return made_once("-".join(("job", *stages)) + ".umbrate", make)
 
 
 def job_with(folder, *stages):

@@ -2,12 +2,19 @@
 
 import ast
 import importlib
+import json
+import os
 import re
+import shutil
+import subprocess
+import sys
 import unittest
 from pathlib import Path
 
 import click
 
+from tests.scenes import scratch
+from tests.test_stages import job_with
 from umbrate.cli.main import COMMANDS
 
 SOURCE = Path(__file__).resolve().parents[1] / "src" / "umbrate"
@@ -92,6 +99,98 @@ class Docs(unittest.TestCase):
         text = (self.DOCS / "architecture.md").read_text("utf-8")
         for path in re.findall(r"`((?:core|stages|sitting|actions|job|work|desk|cli|formats)/[\w/]+\.py)`", text):
             self.assertTrue((SOURCE / path).exists(), path)
+
+
+TOY = '''"""Tells how many letters the photos' names have."""
+
+from ..base import Outcome, Stage, StageSettings
+from ...job.figures import Figures, figure
+from ...sitting.photos import photo_refs
+from pydantic import Field
+
+
+class Settings(StageSettings):
+    least: int = Field(2, title="Letters at least", description="Shorter names do not count.", ge=1, le=9)
+
+
+class TallyFigures(Figures):
+    LINES = ("letters",)
+
+    letters: int = figure(0, title="Letters", unit="letters", meaning="Of all names together")
+
+
+class TallyStage(Stage):
+    name, title = "tally", "Tally"
+    about = "Counts the letters of the photos' names."
+    needs = ("photos",)
+    Settings = Settings
+    Figures = TallyFigures
+
+    def gather(self, job, sitting, settings, mode=""):
+        return [p.name for p in photo_refs(job, sitting)]
+
+    def key(self, job, sitting, settings):
+        return []
+
+    def run(self, inputs, settings, report):
+        return Outcome(TallyFigures(letters=sum(len(n) for n in inputs if len(n) >= settings.least)))
+
+    def headline(self, figures):
+        return f"{figures.letters}", "letters"
+'''
+WINDOW = """
+import json, os, sys
+from PyQt6.QtWidgets import QLabel, QPushButton
+from umbrate.desk.__main__ import make_app
+from umbrate.desk.window import Window
+
+if __name__ == "__main__":
+    app, window = make_app([]), Window()
+    window.resize(1280, 800)
+    window.show()
+    window.open_path(sys.argv[1])
+    window.session.choose(stage="tally")
+    app.processEvents()
+    cell = next(c for c in window.session.board()[0] if c.stage == "tally")
+    texts = [w.text() for kind in (QLabel, QPushButton) for w in window.bench.findChildren(kind)]
+    print(json.dumps({"cell": [cell.first, cell.second, cell.state], "bench": texts}), flush=True)
+    window.session.close()
+    os._exit(0)
+"""
+
+
+class AStageMore(unittest.TestCase):
+    def test_its_folder_and_one_list_bring_it_onto_the_board_the_bench_and_the_command_line(self):
+        home = scratch()
+        shutil.copytree(SOURCE, home / "umbrate")
+        (home / "umbrate" / "stages" / "tally").mkdir()
+        (home / "umbrate" / "stages" / "tally" / "__init__.py").touch()
+        (home / "umbrate" / "stages" / "tally" / "stage.py").write_text(TOY)
+        listed = home / "umbrate" / "stages" / "__init__.py"
+        text = listed.read_text().replace("PhotosStage(), M", "PhotosStage(), TallyStage(), M")
+        listed.write_text(text.replace("from .scale", "from .tally.stage import TallyStage\nfrom .scale"))
+        job, sitting = job_with(scratch() / "j", "photos")
+        total = sum(len(p.name) for p in job.photos(sitting.id))
+        job.close()
+        there = {**os.environ, "PYTHONPATH": str(home), "QT_QPA_PLATFORM": "offscreen", "XDG_STATE_HOME": str(home)}
+
+        def call(*arguments):
+            done = subprocess.run(
+                [sys.executable, *map(str, arguments)], capture_output=True, text=True, env=there, timeout=120
+            )
+            self.assertEqual(done.returncode, 0, done.stderr)
+            return done.stdout
+
+        told = call("-m", "umbrate", "run", job.folder, "--to", "tally", "--set", "tally.least=3")
+        self.assertIn(f"Tally: {total}, letters", told)
+        status = json.loads(call("-m", "umbrate", "status", job.folder, "--json"))
+        done = status["sittings"][0]["stages"]["tally"]
+        self.assertEqual((done["state"], done["figures"]["letters"]), ("done", total))
+        (home / "look.py").write_text(WINDOW)
+        shown = json.loads(call(home / "look.py", job.folder).splitlines()[-1])
+        self.assertEqual(shown["cell"], [f"{total}", "letters", "done"])
+        for words in ("Tally", "Counts the letters of the photos' names.", "Letters", f"{total} letters"):
+            self.assertIn(words, shown["bench"])
 
 
 if __name__ == "__main__":

@@ -13,7 +13,7 @@ from umbrate.core.geometry.pose import inverse, transform
 from umbrate.core.imaging.decode import read_facts, read_mask, read_picture
 from umbrate.core.raster.triangles import mesh_depth
 from umbrate.core.targets.detect import CODED, find_targets
-from umbrate.core.targets.sheets import Mark
+from umbrate.core.targets.sheets import PrintedTarget
 from umbrate.studio.judge import nearest_on_triangles, sample_mesh
 from umbrate.studio.prints import Printed
 from umbrate.studio.render import Focus, Place, Surroundings, develop, render
@@ -55,7 +55,7 @@ class Truth(unittest.TestCase):
         to_table[:3, :3] = [[1, 0, 0], [0, -1, 0], [0, 0, -1]]
         to_table[:3, 3] = [-40, 40, 0.2]
         surroundings = Surroundings(
-            disc_radius=0, table_z=0.0, sheets=[Printed([Mark(-1, 40, 40, 2.4)], 80, 80, to_table)]
+            disc_radius=0, table_z=0.0, sheets=[Printed([PrintedTarget(-1, 40, 40, 2.4)], 80, 80, to_table)]
         )
         for shot in scene.sittings[0].shots[:3]:
             E = true_pose(scene.sittings[0], shot)

@@ -65,8 +65,8 @@ def export_cloud(job, path, sitting=None, name=None, plain=False, text=False, sh
     c = {k: np.concatenate([x[k] for x in parts]) for k in both} if len(parts) > 1 else parts[0]
     frame = frame_of(job, sitting)
     write_cloud(
-        path, c, frame.unit or None, offset=frame.offset, normals=not plain, colors=not plain, extras=not plain,
-        text=text, shift=shift, gate=gate or gate_of(job),
+        path, c, frame.unit or None, without=("normals", "colors", "extras") if plain else (), text=text,
+        offset=frame.offset, shift=shift, gate=gate or gate_of(job),
     )  # fmt: skip
     return len(c["points"])
 

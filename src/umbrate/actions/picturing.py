@@ -32,9 +32,12 @@ def eye_for(points, direction, width, height, parallel=False):
     return eye
 
 
-def draw(points, colors, eye, width, height, *, size=2, spacing=0.0, ground=GROUND, edges=EDGES):
-    """A picture (height, width, 3) uint8 of points; sizes are pixels, or by the points' spacing where that is given."""
-    buffers = draw_points(np.ascontiguousarray(points, np.float32), eye, width, height, size, spacing=spacing)
+def draw(points, colors, eye, pixels, *, size=2, spacing=0.0, ground=GROUND, edges=EDGES):
+    """A picture (height, width, 3) uint8 of points, `pixels` (width, height) large.
+
+    A point is `size` pixels wide, or as wide as the points' spacing where that is given.
+    """
+    buffers = draw_points(np.ascontiguousarray(points, np.float32), eye, *pixels, size, spacing=spacing)
     picture = paint(buffers, np.ascontiguousarray(colors), ground, edges)
     return np.ascontiguousarray(picture[:, :, 2::-1])
 
@@ -63,7 +66,7 @@ def cloud_picture(job, sitting, kept=None, *, side="corner", look="color", width
         if look != "color":
             raise UmbrateError(f"“{sitting.name}” has no cloud yet: tie points have colors only.", ("go to", "cloud"))
         eye = eye_for(block.points, DIRECTIONS[side], width, height, parallel)
-        return draw(block.points, block.colors, eye, width, height, size=max(2, height // 300), edges=0.0)
+        return draw(block.points, block.colors, eye, (width, height), size=max(2, height // 300), edges=0.0)
     values = None
     if look in COVERAGE:
         values = getattr(compute_coverage(gather_coverage(job, sitting, kept)).coverage, COLORINGS[look].array)
@@ -73,4 +76,4 @@ def cloud_picture(job, sitting, kept=None, *, side="corner", look="color", width
         raise UmbrateError(f"This cloud was made before {COLORINGS[look].title} was kept. Run Cloud again.")
     eye = eye_for(cloud["points"], DIRECTIONS[side], width, height, parallel)
     colors = cloud_colors(cloud, look, values)
-    return draw(cloud["points"], colors, eye, width, height, spacing=spacing_of(cloud["points"]))
+    return draw(cloud["points"], colors, eye, (width, height), spacing=spacing_of(cloud["points"]))

@@ -36,7 +36,7 @@ def scene_picture(block, cloud, direction, width=PICTURE[0], height=PICTURE[1]):
     else:
         points, colors, size = block.points, block.colors, 3
     eye = eye_for(points, direction, width, height)
-    return as_png(draw(points, colors, eye, width, height, size=size, ground=(255, 255, 255), edges=12.0))
+    return as_png(draw(points, colors, eye, (width, height), size=size, ground=(255, 255, 255), edges=12.0))
 
 
 def _direction(block, first, second):

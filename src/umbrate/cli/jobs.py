@@ -58,8 +58,7 @@ def new(job):
 def add(job, photos, sitting, masks, pattern, every, every_frames):
     """Bring PHOTOS (folders, photo files, videos) into a sitting of JOB."""
     with started() as worker, open_job(job) as j:
-        video = {"every_s": every, "every_frames": every_frames}
-        sys.exit(0 if runs.bring_in(j, photos, sitting, masks, pattern, worker=worker, **video) else 1)
+        sys.exit(0 if runs.bring_in(j, photos, sitting, masks, pattern, (every, every_frames), worker=worker) else 1)
 
 
 @click.command()

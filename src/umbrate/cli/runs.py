@@ -38,12 +38,12 @@ def read_in(job, place, masks=None, pattern=None, every_s=0.5, every_frames=None
         return read_folder(place, masks, pattern, report)
 
 
-def bring_in(
-    job, places, sitting_name, masks=None, pattern=None, every_s=0.5, every_frames=None, quiet=False, worker=None
-):
+def bring_in(job, places, sitting_name, masks=None, pattern=None, every=(0.5, None), quiet=False, worker=None):
     """Add folders, photos and videos to a sitting and look at every photo and mask; whether all went well.
 
     What cannot be read is listed and left out; the rest comes in.
+
+    every : of a video, the sharpest frame of so many seconds is taken, or of so many frames where they are given
     """
     refused, read = [], []
     plain_name(sitting_name, "A sitting")
@@ -62,7 +62,7 @@ def bring_in(
                     with out.status(f"Reading {len(group)} files") as status:
                         read.append(read_files(group, masks, pattern, Shown(status)))
                 else:
-                    read.append(read_in(job, group[0], masks, pattern, every_s, every_frames))
+                    read.append(read_in(job, group[0], masks, pattern, *every))
             except Cancelled:
                 raise
             except UmbrateError as e:

@@ -22,9 +22,7 @@ def write_cloud(
     cloud,
     unit=None,
     *,
-    normals=True,
-    colors=True,
-    extras=True,
+    without=(),
     text=False,
     offset=(0.0, 0.0, 0.0),
     shift=False,
@@ -45,8 +43,8 @@ def write_cloud(
     shift : bool
         PLY: the offset is written into the header's comments (``offset x y z``), to be added by the reader, and
         coordinates without it in single precision. Otherwise coordinates with it in double precision.
-    normals, colors, extras : bool
-        Whether they are written where the cloud and the format have them.
+    without : of "normals", "colors", "extras"
+        What is left out though the cloud and the format have it.
     text : bool
         PLY as text.
 
@@ -62,8 +60,8 @@ def write_cloud(
     wanted = {"points": np.asarray(cloud["points"])}
     if np.any(offset) and not (shift and end == ".ply"):
         wanted["points"] = wanted["points"].astype(np.float64) + np.asarray(offset, float)
-    for name, on in (("normals", normals), ("colors", colors), *((e, extras) for e in EXTRAS)):
-        if on and name in cloud:
+    for name, kind in (("normals", "normals"), ("colors", "colors"), *((e, "extras") for e in EXTRAS)):
+        if kind not in without and name in cloud:
             wanted[name] = np.asarray(cloud[name])
     with written_aside(path, gate) as temporary:
         if end == ".ply":

@@ -111,17 +111,20 @@ class BlobStore:
             pass  # it will be made again, no more
 
     def recall(self, fingerprint):
-        """The key of a blob that was made from a fingerprint before, though no result may have come of it; or None.
+        """The key and the arrays of a blob that was made from a fingerprint before, whether a result came of it or not.
 
-        None as well where the blob's file is damaged, so that it is made again.
+        Its file is read once. Two times None without one, and where it is damaged, so that it is made again.
         """
         try:
             with open_folder(self._cache()) as fd:
                 with os.fdopen(open_regular(_good_fingerprint(fingerprint), os.O_RDONLY, fd), "rb") as f:
                     key = f.read(80).decode("ascii", "replace")
-            return key if hashlib.sha256(self._read(key)).hexdigest() == key else None
-        except OSError:
-            return None
+            data = self._read(key)
+            if hashlib.sha256(data).hexdigest() == key:
+                return key, _arrays(data)
+        except (ValueError, OSError, KeyError, EOFError, zipfile.BadZipFile):
+            pass
+        return None, None
 
     def cached(self, most=400):
         """Keys of the blobs that are remembered, the newest; older ones are forgotten."""
@@ -185,12 +188,16 @@ class BlobStore:
     def get_arrays(self, key):
         """The named arrays of a blob, as a dictionary."""
         try:
-            with np.load(io.BytesIO(self.get_bytes(key)), allow_pickle=False) as z:
-                return {name: z[name] for name in z.files}
+            return _arrays(self.get_bytes(key))
         except (ValueError, OSError, KeyError, EOFError, zipfile.BadZipFile) as e:
             raise UmbrateError(
                 f"A data file of the job is damaged ({key[:12]}). Run the stage that made it again."
             ) from e
+
+
+def _arrays(data):
+    with np.load(io.BytesIO(data), allow_pickle=False) as z:
+        return {name: z[name] for name in z.files}
 
 
 def _good_fingerprint(fingerprint):

@@ -88,8 +88,8 @@ def inside_outlines(points, normals, cameras, deep_px, steepest_deg=75.0):
         in_threads(_sideways, len(box), box, away)
         in_threads(_erode, len(box), away, float(deep_px), deep)
         E = np.ascontiguousarray(c.pose, np.float64)
-        eye = -E[:3, :3].T @ E[:3, 3]
-        in_threads(_deep, len(points), points, normals, E, eye, c.lens.vector, deep, left, top, least, out)
+        camera, inside = (E, -E[:3, :3].T @ E[:3, 3], c.lens.vector), (deep, left, top)
+        in_threads(_deep, len(points), points, normals, camera, inside, least, out)
     return out
 
 
@@ -125,7 +125,10 @@ def _erode(away, radius, deep, first, last):
 
 
 @njit(cache=True, nogil=True)
-def _deep(points, normals, E, eye, lens, deep, left, top, least, out, first, last):
+def _deep(points, normals, camera, inside, least, out, first, last):
+    """camera: world to camera, place, lens; inside: what lies deep in its mask, a part, and where that begins."""
+    E, eye, lens = camera
+    deep, left, top = inside
     h, w = deep.shape
     for i in range(first, last):
         if out[i]:

@@ -10,6 +10,9 @@ from ..geometry.pose import look_at
 STEEPEST_DEG = 75.0  #: a surface seen flatter than this is not counted as seen
 CELL = 2.0  #: side of a cell of the depth buffer, in distances between points
 MOST = 120_000  #: points that are looked at for places to stand
+MOST_PLACES = 8
+LEAST_SHARE = 0.002  #: places with fewer weak points than this share of the cloud are not worth a photo
+STEP_DEG = 12.0  #: between the three photos of a place
 REACH_DEG = 55.0  #: a photo to be taken is expected to mend what faces it to within this
 
 
@@ -162,7 +165,7 @@ class CoverageGap:
     poses: list
 
 
-def places(points, normals, facing, weak, distance, spacing, lens, *, most=8, least_share=0.002, step_deg=12.0, seed=0):
+def places(points, normals, facing, weak, distance, spacing, lens):
     """Where to stand for the photos that would mend what is weak, the most worthwhile first (greedy set cover).
 
     Candidates look along the normals of weak patches from the usual distance. Each gives three photos, some degrees
@@ -179,9 +182,6 @@ def places(points, normals, facing, weak, distance, spacing, lens, *, most=8, le
     spacing : float
         Distance between points.
     lens : Lens
-    most : int
-    least_share : float
-        Places with fewer weak points than this share of the cloud are not worth a photo.
 
     Returns
     -------
@@ -189,10 +189,10 @@ def places(points, normals, facing, weak, distance, spacing, lens, *, most=8, le
     """
     P, N, F = (np.asarray(x, np.float64) for x in (points, normals, facing))
     left = np.flatnonzero(weak)
-    enough = max(int(least_share * len(P)), 20)
+    enough = max(int(LEAST_SHARE * len(P)), 20)
     if len(left) < enough:
         return []
-    rng = np.random.default_rng(seed)
+    rng = np.random.default_rng(0)
     whole = len(P)
     if whole > MOST:  # an even share serves
         part = np.sort(rng.permutation(whole)[:MOST])
@@ -228,7 +228,7 @@ def places(points, normals, facing, weak, distance, spacing, lens, *, most=8, le
         ok = ok[well & (np.abs(Y[ok, :2] / Y[ok, 2:]) < half).all(1)]
         sees.append(ok[weak[ok]])
     out, missing = [], weak.copy()
-    while len(out) < most and candidates:
+    while len(out) < MOST_PLACES and candidates:
         gains = [int(missing[s].sum()) for s in sees]
         k = int(np.argmax(gains))
         if gains[k] < enough:
@@ -236,18 +236,16 @@ def places(points, normals, facing, weak, distance, spacing, lens, *, most=8, le
         middle, n = candidates[k]
         rows = sees[k][missing[sees[k]]]
         missing[rows] = False
-        out.append(
-            CoverageGap(P[rows].mean(0), n, round(len(rows) / share), part[rows], _three(middle, n, distance, step_deg))
-        )
+        out.append(CoverageGap(P[rows].mean(0), n, round(len(rows) / share), part[rows], _three(middle, n, distance)))
     return out
 
 
-def _three(middle, n, distance, step_deg):
+def _three(middle, n, distance):
     """Three poses round a direction, side by side as one would take them."""
     across = np.cross([0.0, 0.0, 1.0], n)
     across = across / np.linalg.norm(across) if np.linalg.norm(across) > 1e-6 else np.array([1.0, 0.0, 0.0])
     out = []
-    for a in (-step_deg, 0.0, step_deg):
+    for a in (-STEP_DEG, 0.0, STEP_DEG):
         d = np.cos(np.radians(a)) * n + np.sin(np.radians(a)) * across
         out.append(look_at(middle + distance * d, middle))
     return out

@@ -10,12 +10,13 @@ from numba import njit
 
 from ..errors import UmbrateError
 from ..forest import root
-from .grid import cells_of, columns_round, first_columns, gathered, in_threads, sort_into_grid, spacing_of
+from .grid import Cells, cells_of, columns_round, first_columns, gathered, in_threads, sort_into_grid, spacing_of
 
 
 @njit(cache=True, nogil=True)
-def _count_near(points, key, start, shape, radius2, enough, out, first, last):
+def _count_near(cells, radius2, enough, out, first, last):
     """Other points within a radius of at most one cell's width, counted up to `enough`."""
+    points, key, start, shape = cells
     lo, hi = np.empty(9, np.int64), np.empty(9, np.int64)
     cursor = first_columns(key, shape, key[first])
     for c in range(first, last):
@@ -46,8 +47,9 @@ def lonely(points, radius, least):
 
 
 @njit(cache=True, nogil=True)
-def _spacing(points, key, start, shape, neighbors, out, first, last):
+def _spacing(cells, neighbors, out, first, last):
     """Mean distance to the nearest `neighbors` within the 27 cells round a point; infinite with fewer."""
+    points, key, start, shape = cells
     best = np.empty(neighbors, np.float32)
     lo, hi = np.empty(9, np.int64), np.empty(9, np.int64)
     cursor = first_columns(key, shape, key[first])
@@ -133,8 +135,9 @@ def components(points, gap):
 
 
 @njit(cache=True, nogil=True)
-def _thin(points, key, start, shape, radius2, kept):
+def _thin(cells, radius2, kept):
     """Greedy: a point is kept where no kept one lies within the radius (one thread: the order decides)."""
+    points, key, start, shape = cells
     lo, hi = np.empty(9, np.int64), np.empty(9, np.int64)
     cursor = first_columns(key, shape, key[0])
     for c in range(key.shape[0]):
@@ -163,7 +166,7 @@ def thin_by_spacing(points, distance):
         return np.zeros(0, bool)
     g = sort_into_grid(points, distance)
     kept = np.zeros(len(points), np.bool_)
-    _thin(*g.fixed, np.float32(distance * distance), kept)
+    _thin(g.cells, np.float32(distance * distance), kept)
     return g.back(kept)
 
 
@@ -176,8 +179,9 @@ def thin_to(points, count, seed=0):
 
 
 @njit(cache=True, nogil=True)
-def _lean(points, key, start, shape, normals, radius2, out, first, last):
+def _lean(cells, normals, radius2, out, first, last):
     """Mean offset of the points within a radius from each point, along its tangent plane, in radii."""
+    points, key, start, shape = cells
     lo, hi = np.empty(9, np.int64), np.empty(9, np.int64)
     cursor = first_columns(key, shape, key[first])
     for c in range(first, last):
@@ -213,8 +217,9 @@ def rim(points, normals, radius):
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _smooth(points, key, start, shape, normals, radius2, noise2, edge, out, first, last):
+def _smooth(cells, normals, radius2, noise2, edge, out, first, last):
     """Points moved along their normals to the weighted mean of their neighbors' heights over the tangent plane."""
+    points, key, start, shape = cells
     lo, hi = np.empty(9, np.int64), np.empty(9, np.int64)
     near, over = np.float32(1.0) / radius2, np.float32(1.0) / noise2
     cursor = first_columns(key, shape, key[first])
@@ -258,12 +263,14 @@ def smooth(points, normals, radius, noise, edge_deg=40.0):
 
 
 @njit(cache=True, nogil=True)
-def _nearest(points, key, start, shape, cells, begin, others, normals, along, out, first, last):
-    """Distance from `others`, sorted by cell, to the nearest of `points` within one cell's width."""
+def _nearest(cells, asked, normals, along, out, first, last):
+    """Distance of what is asked about, Cells of the same grid, to the nearest point within one cell's width."""
+    points, key, start, shape = cells
+    others, where, begin, _ = asked
     lo, hi = np.empty(9, np.int64), np.empty(9, np.int64)
-    cursor = first_columns(key, shape, cells[first])
+    cursor = first_columns(key, shape, where[first])
     for c in range(first, last):
-        columns_round(cells[c], key, start, shape, cursor, lo, hi)
+        columns_round(where[c], key, start, shape, cursor, lo, hi)
         for i in range(begin[c], begin[c + 1]):
             p0, p1, p2 = others[i, 0], others[i, 1], others[i, 2]
             best, which = np.float32(np.inf), np.int64(-1)
@@ -297,10 +304,11 @@ def distance_to(points, cloud, reach, normals=None):
     if not len(rows):
         return out
     some = others if len(rows) == len(others) else gathered(others, rows)
-    cells, begin, order = cells_of(some, g)
+    where, begin, order = cells_of(some, g)
+    asked = Cells(gathered(some, order), where, begin, g.shape)
     n = np.zeros((1, 3), np.float32) if normals is None else gathered(np.asarray(normals, np.float32), g.order)
     found = np.empty(len(rows), np.float32)
-    in_threads(_nearest, len(cells), *g.fixed, cells, begin, gathered(some, order), n, normals is not None, found)
+    in_threads(_nearest, len(where), g.cells, asked, n, normals is not None, found)
     out[rows[order]] = found
     out[np.abs(out) > reach] = np.inf
     return out

@@ -11,6 +11,7 @@ import os
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from itertools import pairwise
+from typing import NamedTuple
 
 import numpy as np
 import scipy
@@ -97,6 +98,15 @@ def columns_round(cell, key, start, shape, cursor, lo, hi):
         hi[k] = start[c]
 
 
+class Cells(NamedTuple):
+    """Sorted points and the cells that hold them, as kernels take them: see `Grid`."""
+
+    points: np.ndarray
+    key: np.ndarray
+    start: np.ndarray
+    shape: np.ndarray
+
+
 @dataclass
 class Grid:
     """Points sorted by cell.
@@ -128,13 +138,13 @@ class Grid:
         return out
 
     @property
-    def fixed(self):
-        """What kernels take first."""
-        return self.points, self.key, self.start, self.shape
+    def cells(self):
+        """The Cells."""
+        return Cells(self.points, self.key, self.start, self.shape)
 
     def run(self, kernel, *arguments):
-        """Call ``kernel(*fixed, *arguments, first, last)`` for all cells, in threads."""
-        in_threads(kernel, len(self.key), *self.fixed, *arguments)
+        """Call ``kernel(cells, *arguments, first, last)`` for all cells, in threads."""
+        in_threads(kernel, len(self.key), self.cells, *arguments)
 
 
 def sort_into_grid(points, width):

@@ -28,15 +28,13 @@ def ray(E, u, v):
 
 
 @njit(cache=True, nogil=True)
-def triangulate_tracks(start, photo, xn, poses, solved, want, threshold, min_angle, X, ok):
+def triangulate_tracks(tracks, poses, solved, want, threshold, min_angle, X, ok):
     """Place the tracks that `want` names.
 
     Parameters
     ----------
-    start : (t + 1,) int64
-        Where each track's sightings begin.
-    photo : (k,) int64, xn : (k, 2) float64
-        Photo of each sighting and its direction x/z, y/z.
+    tracks : start (t + 1,) int64, photo (k,) int64, xn (k, 2) float64
+        Where each track's sightings begin; photo of each sighting and its direction x/z, y/z.
     poses : (n, 4, 4), solved : (n,) bool
     want : (t,) bool
     threshold : (n,) float64
@@ -46,6 +44,7 @@ def triangulate_tracks(start, photo, xn, poses, solved, want, threshold, min_ang
     X : (t, 3), ok : (t,) bool
         Receive the places and whether there is one.
     """
+    start, photo, xn = tracks
     cos_limit = np.cos(min_angle)
     for t in range(start.shape[0] - 1):
         if not want[t]:

@@ -42,12 +42,12 @@ class ShapeFit:
     held: float
 
 
-def fit_shapes(points, normals, others, other_normals, M, reach, *, finest, with_scale=False, seed=0):
+def fit_shapes(first, second, M, reach, *, finest, with_scale=False, seed=0):
     """The ShapeFit of two clouds from a rough start, or None where they have nothing in common there.
 
     Parameters
     ----------
-    points, normals : (n, 3); others, other_normals : (m, 3)
+    first, second : points and normals, (n, 3) each
     M : (4, 4)
         The start, from the first's frame to the second's.
     reach : float
@@ -56,9 +56,9 @@ def fit_shapes(points, normals, others, other_normals, M, reach, *, finest, with
         The reach of the last rounds: some spacings of the points.
     """
     rng = np.random.default_rng(seed)
-    rows = rng.permutation(len(points))[:SAMPLE]
-    P, N = np.asarray(points, float)[rows], np.asarray(normals, float)[rows]
-    Q, QN = np.asarray(others, float), np.asarray(other_normals, float)
+    rows = rng.permutation(len(first[0]))[:SAMPLE]
+    P, N = (np.asarray(x, float)[rows] for x in first)
+    Q, QN = (np.asarray(x, float) for x in second)
     tree = scipy.spatial.cKDTree(Q)
     M = np.array(M, float)
     fit = None

@@ -239,14 +239,13 @@ def shifts(poses, lens, X, s):
     return lens.project(at + off) - lens.project(at)
 
 
-def calibrate(s, width, height, photos, modes=None, focal=None, known_sigma=None, without=None, stop=None):
+def calibrate(s, size, photos, modes=None, focal=None, known_sigma=None, without=None, stop=None):
     """Solve a lens from sightings of targets or corners.
 
     Parameters
     ----------
     s : SheetSightings
-    width, height : int
-        Of the pictures, in pixels.
+    size : (width, height) of the pictures in pixels
     photos : int
     modes : dict of parameter name to FIXED, SOLVED or SIGNIFICANT, optional
         Others as in `USUAL`.
@@ -278,7 +277,7 @@ def calibrate(s, width, height, photos, modes=None, focal=None, known_sigma=None
         )
     every = len(s.photo)
     keep = enough[s.photo] & wanted
-    poses, X, focal = first_guess(s.kept(keep), width, height, photos, focal)
+    poses, X, focal = first_guess(s.kept(keep), *size, photos, focal)
     keep &= ~np.isnan(poses[s.photo, 0, 0]) & ~np.isnan(X[s.point, 0])
     # a point that is seen once tells nothing
     keep &= np.bincount(s.point[keep], minlength=len(X))[s.point] >= (1 if known_sigma else 2)
@@ -294,7 +293,7 @@ def calibrate(s, width, height, photos, modes=None, focal=None, known_sigma=None
     rows = np.flatnonzero(keep)
     p, x = poses[solved].copy(), X[seen].copy()
     start = x.copy()
-    lens = Lens.guess(width, height, focal).vector
+    lens = Lens.guess(*size, focal).vector
     free = [k for k, n in enumerate(PARAMETER_NAMES) if modes[n] != FIXED]
     good = np.ones(len(rows), bool)
     shift = np.zeros_like(whole.xy)
@@ -317,7 +316,7 @@ def calibrate(s, width, height, photos, modes=None, focal=None, known_sigma=None
             p, lens, x = _minimize(system, p, lens, x, (whole.xy - shift)[good], weight, start)
         if not known_sigma:
             x = _put_back(x, whole, np.bincount(whole.point[good], minlength=len(x)) < 2)
-        shift = shifts(p, Lens.from_vector(width, height, lens), x, whole)
+        shift = shifts(p, Lens.from_vector(*size, lens), x, whole)
         if stage < 3:
             continue
         r, e = _residuals(whole, p, lens, x, whole.xy - shift)
@@ -343,9 +342,9 @@ def calibrate(s, width, height, photos, modes=None, focal=None, known_sigma=None
     all_poses, all_points = np.full((photos, 4, 4), np.nan), np.full((len(X), 3), np.nan)
     all_poses[solved], all_points[seen] = p, x
     return Calibration(
-        Lens.from_vector(width, height, lens), sd, correlation, [PARAMETER_NAMES[k] for k in free], all_poses,
+        Lens.from_vector(*size, lens), sd, correlation, [PARAMETER_NAMES[k] for k in free], all_poses,
         all_points, residuals, used, float(np.sqrt(np.mean(r[good] ** 2))), unit,
-        checks(whole.kept(good), p, x, width, height),
+        checks(whole.kept(good), p, x, *size),
     )  # fmt: skip
 
 

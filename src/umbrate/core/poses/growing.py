@@ -143,7 +143,7 @@ class Growing:
         threshold = self.threshold(px)
         ok = self.placed.copy()
         triangulate_tracks(
-            t.start, t.photo, self.xn, self.poses, self.solved, ~self.placed, threshold, self.min_angle, self.X, ok
+            (t.start, t.photo, self.xn), self.poses, self.solved, ~self.placed, threshold, self.min_angle, self.X, ok
         )
         self.placed = ok
         self.on = self.residuals() < px * self.unit[t.photo]

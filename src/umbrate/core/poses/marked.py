@@ -19,6 +19,8 @@ from .resect import refine_pose, resect_ransac
 from .solution import NO_OVERLAP, TOO_FEW, Grown, Reason
 
 SHARED = 6  #: points that two photos must share at least
+EXPLAINED = 2.0  #: mean cost of a sighting, in its variance, up to which the marks are explained by the poses
+ENOUGH = 3  #: once so many pairs, with all their starts, led to all photos and explain them, others lead nowhere else
 SAMPLES = 300
 KEPT = 6  #: so many starts of a pair are adjusted
 
@@ -141,18 +143,20 @@ def solve_marked(xy, numbers, lenses, lens_of, sigma, seed=0):
     """
     s = _State(xy, numbers, lenses, lens_of, sigma)
     n = len(xy)
-    best = None
-    for i, j in combinations(range(n), 2):
-        shared, a, b = np.intersect1d(numbers[i], numbers[j], return_indices=True)
-        if len(shared) < SHARED:
-            continue
-        scale = 1.0 / s.lenses[s.lens_of[i], 0]
+    best, whole = None, 0
+    pairs = [(i, j, *np.intersect1d(numbers[i], numbers[j], return_indices=True)) for i, j in combinations(range(n), 2)]
+    for i, j, shared, a, b in sorted(pairs, key=lambda p: -len(p[2])):
+        if len(shared) < SHARED or whole >= ENOUGH:
+            break
+        scale, done = 1.0 / s.lenses[s.lens_of[i], 0], False
         for relative in _starts(s.xn[i][a], s.xn[j][b], seed, scale):
             poses = np.tile(np.eye(4), (n, 1, 1))
             poses[j] = relative
             made = _grown(s, poses, [i, j], seed)
             if made and (best is None or (-len(made[1]), made[3]) < (-len(best[1]), best[3])):
                 best = made
+            done |= bool(made and len(made[1]) == n and made[3] < EXPLAINED)
+        whole += done
     return _block(s, best, n)
 
 

@@ -3,6 +3,7 @@
 import os
 from concurrent.futures import ThreadPoolExecutor
 from itertools import pairwise
+from typing import NamedTuple
 
 import numpy as np
 import scipy
@@ -60,8 +61,32 @@ def _bands(polygon, low, per, begin, edges, fill):
             begin[c] += 1
 
 
+class View(NamedTuple):
+    """World to eye (4, 4), focal length and middle of the picture in pixels."""
+
+    E: np.ndarray
+    f: float
+    cx: float
+    cy: float
+
+
+class Drawn(NamedTuple):
+    """A closed polygon (m, 2), what it reaches to, and its edges by band of height, `per` bands a pixel."""
+
+    polygon: np.ndarray
+    low: float
+    high: float
+    left: float
+    right: float
+    per: float
+    begin: np.ndarray
+    edges: np.ndarray
+
+
 @njit(cache=True, nogil=True)
-def _seen_inside(points, E, f, cx, cy, polygon, low, high, left, right, per, begin, edges, out, first, last):
+def _seen_inside(points, view, drawn, out, first, last):
+    E, f, cx, cy = view
+    polygon, low, high, left, right, per, begin, edges = drawn
     n = polygon.shape[0]
     for i in range(first, last):
         out[i] = False
@@ -103,12 +128,13 @@ def seen_inside(points, view, f, middle, polygon):
     begin = np.concatenate([[0], np.cumsum(count)])
     edges = np.empty(int(begin[-1]), np.int64)
     _bands(polygon, low, per, begin[:-1].copy(), edges, True)
-    fixed = (
-        np.ascontiguousarray(points, np.float32), np.ascontiguousarray(view, np.float64), float(f), float(middle[0]),
-        float(middle[1]), polygon, low, high, left, right, per, begin, edges, out,
-    )  # fmt: skip
-    _in_parts(_seen_inside, len(points), *fixed)
+    drawn = Drawn(polygon, low, high, left, right, per, begin, edges)
+    _in_parts(_seen_inside, len(points), np.ascontiguousarray(points, np.float32), _view(view, f, middle), drawn, out)
     return out
+
+
+def _view(view, f, middle):
+    return View(np.ascontiguousarray(view, np.float64), float(f), float(middle[0]), float(middle[1]))
 
 
 def _in_parts(kernel, count, *arguments):
@@ -119,7 +145,8 @@ def _in_parts(kernel, count, *arguments):
 
 
 @njit(cache=True, nogil=True)
-def _under(points, E, f, cx, cy, left, top, painted, out, first, last):
+def _under(points, view, left, top, painted, out, first, last):
+    E, f, cx, cy = view
     h, w = painted.shape
     for i in range(first, last):
         out[i] = False
@@ -161,8 +188,7 @@ def seen_under(points, view, f, middle, strokes, radius, front, spacing):
             t = np.clip((px * d[0] + py * d[1]) / max(d @ d, 1e-12), 0, 1)
             painted[part] |= (px - t * d[0]) ** 2 + (py - t * d[1]) ** 2 <= radius * radius
     view = np.ascontiguousarray(view, np.float64)
-    fixed = points, view, float(f), float(middle[0]), float(middle[1]), int(left), int(top), painted, out
-    _in_parts(_under, len(points), *fixed)
+    _in_parts(_under, len(points), points, _view(view, f, middle), int(left), int(top), painted, out)
     rows = np.flatnonzero(out)
     if len(rows):
         Y = points[rows] @ view[:3, :3].T + view[:3, 3]

@@ -31,8 +31,12 @@ class Buffers:
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _splat(points, first, last, E, f, flat, size, spacing, depth, index):
-    """flat: 0, or the depth that all points are projected at (a parallel view); spacing: 0, or what a point covers."""
+def _splat(points, first, last, view, size, spacing, depth, index):
+    """Points in a view, which is the pose (4, 4), the focal length, and 0 or the depth that a parallel one projects at.
+
+    spacing : 0, or what a point covers
+    """
+    E, f, flat = view
     h, w = depth.shape
     cx, cy = np.float32((w - 1) / 2.0), np.float32((h - 1) / 2.0)
     a, b, c, d = E[0, 0], E[0, 1], E[0, 2], E[0, 3]
@@ -89,23 +93,25 @@ def draw_points(points, eye, width, height, size=1, count=None, spacing=0.0):
     Buffers
     """
     n = len(points) if count is None else min(count, len(points))
-    E, f, flat = eye.pose.astype(np.float32), np.float32(eye.f), np.float32(eye.flat)
+    view = eye.pose.astype(np.float32), np.float32(eye.f), np.float32(eye.flat)
     first = Buffers.empty(width, height)
     first.flat = eye.flat
     if n < 100_000:
-        _splat(points, 0, n, E, f, flat, size, np.float32(spacing), first.depth, first.index)
+        _splat(points, 0, n, view, size, np.float32(spacing), first.depth, first.index)
         return first
     second = Buffers.empty(width, height)
     half = n // 2
-    other = _POOL.submit(_splat, points, half, n, E, f, flat, size, np.float32(spacing), second.depth, second.index)
-    _splat(points, 0, half, E, f, flat, size, np.float32(spacing), first.depth, first.index)
+    other = _POOL.submit(_splat, points, half, n, view, size, np.float32(spacing), second.depth, second.index)
+    _splat(points, 0, half, view, size, np.float32(spacing), first.depth, first.index)
     other.result()
     _merge(first.depth, first.index, second.depth, second.index)
     return first
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _paint(depth, index, colors, ground, edges, flat, first, last, out):
+def _paint(buffers, colors, ground, edges, first, last, out):
+    """Of buffers: depth, index and flat."""
+    depth, index, flat = buffers
     h, w = depth.shape
     for v in range(first, last):
         for u in range(w):
@@ -151,14 +157,8 @@ def paint(buffers, colors, ground, edges=0.0):
     """
     h, w = buffers.depth.shape
     out = np.empty((h, w, 4), np.uint8)
-    arguments = (
-        buffers.depth,
-        buffers.index,
-        colors,
-        np.array(ground, np.uint8),
-        np.float32(edges),
-        np.float32(buffers.flat),
-    )
+    drawn = buffers.depth, buffers.index, np.float32(buffers.flat)
+    arguments = drawn, colors, np.array(ground, np.uint8), np.float32(edges)
     other = _POOL.submit(_paint, *arguments, h // 2, h, out)
     _paint(*arguments, 0, h // 2, out)
     other.result()

@@ -52,25 +52,23 @@ def straighten(blobs, scale, folder, item):
 def depth_of(blobs, views, neighbors, box, reach, settings, item):
     """Work item: the blob of a photo's depth map from its neighbors, started from its tie points; None without any.
 
-    What was computed from the same things before is used again, also where that run was cancelled.
+    It is kept by what it was computed from, also where the run is cancelled later.
     """
     k, points, fingerprint = item
     if not neighbors[k]:
         return None
     blobs = BlobStore(blobs)
-    key = blobs.recall(fingerprint)
-    if key is None:
-        m = depth_map(
-            views[k], [views[j] for j in neighbors[k]], box, points, seed=settings.seed + k, rounds=settings.rounds,
-            reach=reach,
-        )  # fmt: skip
-        key = blobs.put_arrays(
-            depth=m.depth.astype(np.float32),
-            normal=np.round(m.normal * 127).astype(np.int8),
-            score=np.round(np.clip(m.score, 0, 1) * 255).astype(np.uint8),
-            lens=views[k].K,
-        )
-        blobs.remember(fingerprint, key)
+    m = depth_map(
+        views[k], [views[j] for j in neighbors[k]], box, points, seed=settings.seed + k, rounds=settings.rounds,
+        reach=reach,
+    )  # fmt: skip
+    key = blobs.put_arrays(
+        depth=m.depth.astype(np.float32),
+        normal=np.round(m.normal * 127).astype(np.int8),
+        score=np.round(np.clip(m.score, 0, 1) * 255).astype(np.uint8),
+        lens=views[k].K,
+    )
+    blobs.remember(fingerprint, key)
     return key
 
 
@@ -169,14 +167,30 @@ class CloudRun:
             )
 
     def _depth(self):
-        """The blobs of the depth maps."""
+        """The depth maps in arrays of one size: kept ones are read, the others computed."""
         s, count = self.settings, range(len(self.photos))
-        keys = [depth_key(self.inputs, s, self.photos, k, self.neighbors) for k in count]
-        self.reused = sum(self.blobs.recall(m) is not None for m in keys)
+        h, w = (max(v.gray.shape[a] for v in self.views) for a in (0, 1))
+        folder, shape = self.inputs.folder, (len(self.photos), h, w)
+        self.D, self.S = zeros(shape, np.float32, folder), zeros(shape, np.uint8, folder)
+        self.N, self.artefacts = zeros((*shape, 3), np.int8, folder), {}
+        fingerprints = [depth_key(self.inputs, s, self.photos, k, self.neighbors) for k in count]
+        todo = [k for k in count if not self._take(k, *self.blobs.recall(fingerprints[k]))]
+        self.reused = len(self.photos) - len(todo)
         reach = s.nearest * self.inputs.length, (s.farthest or np.inf) * self.inputs.length
         work = partial(depth_of, self.inputs.blobs, self.views, self.neighbors, self.box, reach, s)
-        items = [(k, self.points[self.point[self.photo == k]], keys[k]) for k in count]
-        self.maps = self.report.map(work, items, "depth of photo", 0.05, 0.85)
+        items = [(k, self.points[self.point[self.photo == k]], fingerprints[k]) for k in todo]
+        made = self.report.map(work, items, "depth of photo", 0.05, 0.85)
+        for k, key in zip(todo, made, strict=True):
+            self._take(k, key, self.blobs.get_arrays(key) if key else None)
+
+    def _take(self, k, key, m):
+        """Put the depth map of a photo into the arrays, where there is one; returns whether there is."""
+        if m is None:
+            return False
+        y, x = self.views[k].gray.shape
+        self.D[k, :y, :x], self.S[k, :y, :x], self.N[k, :y, :x] = m["depth"], m["score"], m["normal"]
+        self.artefacts[("depth", self.photos[k].id)] = key
+        return True
 
     def _note_speed(self):
         """How fast this machine computed depth, from which the time of later runs is estimated."""
@@ -187,25 +201,16 @@ class CloudRun:
             self.times["speed"] = tried / seconds / self.report.executor.threads
 
     def _collect(self):
-        """All maps in arrays of one size, and what the colors of the photos are to be multiplied by."""
-        views, folder, n = self.views, self.inputs.folder, len(self.photos)
-        h, w = max(v.gray.shape[0] for v in views), max(v.gray.shape[1] for v in views)
-        D, S = zeros((n, h, w), np.float32, folder), zeros((n, h, w), np.uint8, folder)
-        N, C = zeros((n, h, w, 3), np.int8, folder), zeros((n, h, w, 3), np.uint8, folder)
-        self.artefacts = {}
-        for k, key in enumerate(self.maps):
-            y, x = views[k].gray.shape
-            C[k, :y, :x] = self.straight[k][1]
-            if key is None:
-                continue
-            m = self.blobs.get_arrays(key)
-            D[k, :y, :x], S[k, :y, :x], N[k, :y, :x] = m["depth"], m["score"], m["normal"]
-            self.artefacts[("depth", self.photos[k].id)] = key
+        """What is fused: the depth maps, the photos' colors, and what these are to be multiplied by."""
+        views = self.views
+        C = zeros((*self.D.shape, 3), np.uint8, self.inputs.folder)
+        for k, v in enumerate(views):
+            C[k, : v.gray.shape[0], : v.gray.shape[1]] = self.straight[k][1]
         self.outlined = [p[0].mask if p[2] else None for p in self.straight]
         self.K = np.array([v.K for v in views])
         gain = gains([p[1] for p in self.straight], self.K, self.poses, self.points, self.photo, self.point)
         self.straight = self.views = None
-        self.depth = maps_of(D, N, S, C, self.K, self.poses, gain, self.quality)
+        self.depth = maps_of(self.D, self.N, self.S, C, self.K, self.poses, gain, self.quality)
 
     def _fuse(self):
         s, n = self.settings, len(self.photos)

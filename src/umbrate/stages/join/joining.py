@@ -281,7 +281,7 @@ class _Joining:
             self.reasons.append("there is too little surface to fit by shape: run Cloud")
             return M, False
         dense = dense_a and dense_b
-        fit = fit_shapes(P, N, Q, QN, M, REACH * b.extent, finest=4 * spacing_of(Q), with_scale=self.with_scale)
+        fit = fit_shapes((P, N), (Q, QN), M, REACH * b.extent, finest=4 * spacing_of(Q), with_scale=self.with_scale)
         if fit is None:
             self.reasons.append("the surfaces have nothing in common")
             return M, False

@@ -222,9 +222,12 @@ def calibrate_from(photos, settings, report, numbers, dots):
     paper = next(iter(PAPERS)) if settings.source == "targets" else None
     report.progress(0.92, "solving the lens")
     first = photos[0]
-    size = {"width": first.width, "height": first.height, "photos": len(photos)}
+    size = first.width, first.height
     without = left_out(s, photos, settings.leave_out)
-    solve = partial(calibrate, **size, modes=settings.modes(), known_sigma=known, without=without, stop=report.check)
+    solve = partial(
+        calibrate, size=size, photos=len(photos), modes=settings.modes(), known_sigma=known, without=without,
+        stop=report.check,
+    )  # fmt: skip
     try:
         c = solve(s)
         if paper and which_paper(c.points) != paper:
@@ -263,14 +266,14 @@ def calibrate_from(photos, settings, report, numbers, dots):
 
 def _still_lacking(s, photos, without, size, error):
     """What `calibrate_from` returns where photos are not enough to calibrate from."""
-    checks = checks_before(s.kept(~without), **size)
+    checks = checks_before(s.kept(~without), *size, len(photos))
     arrays = {
         "photo_ids": np.array([p.id for p in photos]), "photo": s.photo, "point": s.point, "xy": s.xy,
         "residual": np.full(s.xy.shape, np.nan), "used": ~without, "by_hand": without,
     }  # fmt: skip
     figures = Gathering(
         photos=len(np.unique(s.photo)), sightings=len(s.xy),
-        coverage=coverage(s.xy, size["width"], size["height"]).tolist(),
+        coverage=coverage(s.xy, *size).tolist(),
         checks=[Check(good=bool(x.good), text=x.text, advice=x.advice) for x in checks],
     )  # fmt: skip
     return figures, arrays, [problem(None, str(error))]
