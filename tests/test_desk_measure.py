@@ -339,6 +339,41 @@ class Measuring(WithScalePanels):
         self.assertEqual((folder / "r.pdf").read_bytes()[:5], b"%PDF-")
         self.assertNotIn("Traceback", " ".join(s.log.lines))
 
+    def test_a_scale_whose_points_are_gone_says_what_to_run(self):
+        s, at = self.session, self.session.cloud["points"].astype(float)
+        put_marks(s.job, s.sitting)
+        for a, b in (("T0", "T1"), ("T2", "T3")):
+            s.job.add_length(s.sitting_id, a, b, 12.0, 0.1, "scale")
+        s.changed()
+        s.run()
+        wait_for(lambda: s.queue.idle and s.frame.scaled)
+        s.job.remove_marked_points([p.id for p in s.job.marked_points(s.sitting_id)])
+        s.changed()
+        s.measuring.begin("distance")
+        s.measuring.pick(at[0])
+        s.measuring.pick(at[-1])
+        wait_for(lambda: not s.measuring.busy)
+        self.assertIn("Run Scale again, then measure", s.log.lines[-1])
+        self.assertEqual(s.job.measurements(s.sitting_id), [])
+
+    def test_a_measurement_of_a_sitting_that_was_removed_meanwhile_is_dropped(self):
+        s = self.session
+        s.run()  # what Scale was computed with before is no more
+        wait_for(lambda: s.queue.idle and not s.frame.scaled)
+        at = s.cloud["points"].astype(float)
+        s.measuring.begin("distance")
+        with mock.patch.object(s, "in_background") as asked:
+            s.measuring.pick(at[0])
+            s.measuring.pick(at[-1])
+        work, keep, _ = asked.call_args.args
+        value = work()
+        self.assertAlmostEqual(value["value"], np.linalg.norm(at[0] - at[-1]), delta=value["half95"])
+        s.edits.remove()
+        keep(value)
+        self.assertFalse(s.measuring.busy)
+        s.undo()
+        self.assertEqual(s.job.measurements(s.sitting_id), [])
+
     def test_what_cannot_be_measured_says_why_and_leaves_nothing(self):
         s = self.session
         s.measuring.begin("sphere")

@@ -72,7 +72,13 @@ class Measurer:
         ends = sorted({e for r in rows for e in (r.first, r.second)})
         known = list(scale.figures.known) if scale else []
         ends += [n for n in known if n not in ends]
-        self.datum = [self.place(e) for e in ends]
+        try:
+            self.datum = [self.place(e) for e in ends]
+        except UmbrateError:
+            raise UmbrateError(
+                "Scale was computed with points that were removed or changed since. Run Scale again, then measure.",
+                ("go to", "scale"),
+            ) from None
         at = {e: k for k, e in enumerate(ends)}
         self.lengths = Lengths(
             np.array([at[r.first] for r in rows], int), np.array([at[r.second] for r in rows], int),
@@ -117,7 +123,10 @@ class Measurer:
             raise UmbrateError("Too few photos see this spot of the cloud to say how sure it is. Choose another one.")
         k = len(rows)
         seen = SeenPoint(place, rows, np.zeros((k, 2)), np.ones(k))
-        one_px = float(normal @ self.network.moves([seen])[1][0] @ normal)  # variance along the normal
+        try:
+            one_px = float(normal @ self.network.moves([seen])[1][0] @ normal)  # variance along the normal
+        except np.linalg.LinAlgError:
+            raise UmbrateError("This spot lies too far from the object to say how sure it is.") from None
         seen.own = (sigma**2 + COMMON_PX**2 * one_px) * np.outer(normal, normal)
         return seen
 

@@ -172,6 +172,9 @@ class MeasureWork(QObject):
 
         def keep(value):
             self.busy = False
+            if all(x.id != sitting.id for x in s.job.sittings()):
+                self.changed.emit()  # it was removed meanwhile
+                return
             made = s.do(lambda: s.job.add_measurement(sitting.id, kind, ends))
             if made:
                 self._values.setdefault(sitting.id, s.job.measured(sitting.id))[made] = value
