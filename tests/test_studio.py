@@ -14,6 +14,7 @@ from umbrate.core.imaging.decode import read_facts, read_mask, read_picture
 from umbrate.core.raster.triangles import mesh_depth
 from umbrate.core.targets.detect import CODED, find_targets
 from umbrate.core.targets.sheets import PrintedTarget
+from umbrate.studio import judge
 from umbrate.studio.judge import nearest_on_triangles, sample_mesh
 from umbrate.studio.prints import Printed
 from umbrate.studio.render import Focus, Place, Surroundings, develop, render
@@ -182,3 +183,52 @@ class Judging(unittest.TestCase):
         self.assertGreater(seen[:, 2].min(), 0.0)
         depth = mesh_depth(t.vertices, t.faces, np.array([905.0, 322, 237]), t.poses[sorted(t.poses)[0]], 640, 480)
         self.assertTrue(np.isfinite(depth).any())
+
+
+def ring(radius, tube, across=160, around=90):
+    """A torus about z: vertices, faces, and the mean curvature of each vertex."""
+    u, v = np.meshgrid(2 * np.pi * np.arange(across) / across, 2 * np.pi * np.arange(around) / around, indexing="ij")
+    r = radius + tube * np.cos(v)
+    vertices = np.stack([r * np.cos(u), r * np.sin(u), tube * np.sin(v)], -1).reshape(-1, 3)
+    a = np.arange(across * around).reshape(across, around)
+    b, c, d = np.roll(a, -1, 0), np.roll(a, -1, 1), np.roll(np.roll(a, -1, 0), -1, 1)
+    faces = np.concatenate([np.stack(x, -1).reshape(-1, 3) for x in ((a, b, d), (a, d, c))])
+    mean = (radius + 2 * tube * np.cos(v)) / (2 * tube * r)
+    return vertices, faces, mean.ravel()
+
+
+class Signed(unittest.TestCase):
+    def test_curvature_is_that_of_a_torus_convex_outside_and_less_inside(self):
+        vertices, faces, true = ring(30.0, 10.0)
+        found = judge.curvature(vertices, faces)
+        # its edges run in three directions, not in all alike
+        self.assertLess(np.abs(found - true).max(), 0.15 * true.max())
+        self.assertGreater(np.corrcoef(found, true)[0, 1], 0.99)
+        np.testing.assert_allclose(judge.curvature(vertices, faces[:, ::-1]), -found, atol=1e-12)
+        np.testing.assert_allclose(judge.vertex_normals(vertices, faces)[0], [1, 0, 0], atol=1e-6)
+
+    def test_distances_are_negative_inside_and_exact_on_both_sides(self):
+        vertices, faces, _ = ring(30.0, 10.0)
+        rng = np.random.default_rng(0)
+        u, v = rng.uniform(0, 2 * np.pi, (2, 3000))
+        off = rng.uniform(-1.5, 1.5, 3000)
+        r = 30.0 + (10.0 + off) * np.cos(v)
+        found, _ = judge.signed_distance(
+            np.stack([r * np.cos(u), r * np.sin(u), (10.0 + off) * np.sin(v)], 1), vertices, faces
+        )
+        np.testing.assert_allclose(found, off, atol=0.03)  # the facets lie that much inside the torus
+        far = np.abs(off) > 0.05
+        np.testing.assert_array_equal(np.sign(found[far]), np.sign(off[far]))
+
+    def test_a_cloud_that_lies_inside_is_told_apart_from_one_that_is_noisy(self):
+        truth = pebble_truth()
+        points, normals = judge.sample_mesh(truth.vertices, truth.faces, 20_000)
+        rng = np.random.default_rng(1)
+        for shift, noise in ((-0.05, 0.0), (0.0, 0.1), (0.03, 0.1)):
+            cloud = points + normals * (shift + rng.normal(0, noise, (len(points), 1)))
+            f = truth.judge_cloud("By hand", cloud, np.eye(4))
+            self.assertAlmostEqual(f["signed_mm"], shift, delta=0.006)
+            self.assertAlmostEqual(f["signed_mm_convex"], shift, delta=0.01)
+            told = [v for k, v in f.items() if k.startswith("signed_mm_slant") and v is not None]
+            self.assertTrue(told and max(abs(x - shift) for x in told) < 0.02, told)
+            self.assertGreater(f["distance_mm_median"], abs(shift) - 0.01)

@@ -13,15 +13,23 @@ from ..core.geometry.pose import center, pose
 from ..core.geometry.similarity import compare_poses, difference
 from ..core.raster.triangles import mesh_depth
 
+BENT, FLAT = 3.0, 1.0  #: curvature, times the object's extent, from which a part is bent, and below which it is flat
+FEWEST = 200  #: points of a part of which a median is told
+
 
 def nearest_on_triangles(points, vertices, faces, candidates=10):
-    """Distance (n,) from points to a mesh of evenly small triangles.
+    """Distance (n,) from points to a mesh of evenly small triangles."""
+    return _nearest(points, vertices, faces, candidates)[0]
+
+
+def _nearest(points, vertices, faces, candidates=10):
+    """Distance (n,) from points to a mesh, the nearest triangle (n,) and the nearest place on it (n, 3).
 
     The nearest triangles by their centers are measured exactly (Ericson 2005, closest point on triangle).
     """
     T = vertices[faces]
     tree = scipy.spatial.cKDTree(T.mean(1))
-    best = np.full(len(points), np.inf)
+    best, which, place = np.full(len(points), np.inf), np.zeros(len(points), np.int64), np.zeros((len(points), 3))
     count = min(candidates, len(faces))
     _, near = tree.query(points, k=range(1, count + 1), workers=-1)
     for k in range(count):
@@ -39,8 +47,48 @@ def nearest_on_triangles(points, vertices, faces, candidates=10):
         q = np.where(((va > 0) & (vb > 0) & (vc > 0))[:, None], inside, np.nan)
         for x in (q, on_ab, on_ac, on_bc):
             d = np.linalg.norm(points - x, axis=1)
-            best = np.fmin(best, d)
-    return best
+            nearer = d < best
+            best[nearer], which[nearer], place[nearer] = d[nearer], near[nearer, k], x[nearer]
+    return best, which, place
+
+
+def vertex_normals(vertices, faces):
+    """Unit normals (v, 3) of a mesh's vertices, the mean of their triangles' by area."""
+    T = vertices[faces]
+    normal, out = np.cross(T[:, 1] - T[:, 0], T[:, 2] - T[:, 0]), np.zeros_like(vertices)
+    for k in range(3):
+        np.add.at(out, faces[:, k], normal)
+    return out / np.maximum(np.linalg.norm(out, axis=1, keepdims=True), 1e-12)
+
+
+def curvature(vertices, faces, rounds=6):
+    """Mean curvature (v,) of a mesh's vertices, 1 over its unit; convex parts are positive.
+
+    From how fast the normals turn along the edges, evened out over some rounds of neighbors: a mesh that was cut out of
+    a grid is rough where its surface is smooth.
+    """
+    n = vertex_normals(vertices, faces)
+    edges = np.unique(np.sort(np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]]), axis=1), axis=0)
+    a, b = edges.T
+    d = vertices[b] - vertices[a]
+    turn = ((n[b] - n[a]) * d).sum(1) / np.maximum((d * d).sum(1), 1e-12)
+    count = np.bincount(edges.ravel(), minlength=len(vertices))
+    out = np.bincount(a, turn, len(vertices)) + np.bincount(b, turn, len(vertices))
+    out /= np.maximum(count, 1)
+    for _ in range(rounds):
+        around = np.bincount(a, out[b], len(vertices)) + np.bincount(b, out[a], len(vertices))
+        out = (out + around) / (1 + count)
+    return out
+
+
+def signed_distance(points, vertices, faces):
+    """Distance (n,) from points to a mesh, negative inside it, and the nearest triangle (n,).
+
+    The side is told by the normals of the triangle's corners: next to an edge no triangle's own does.
+    """
+    d, which, place = _nearest(points, vertices, faces)
+    n = vertex_normals(vertices, faces)[faces[which]].sum(1)
+    return np.where(((points - place) * n).sum(1) < 0, -d, d), which
 
 
 def sample_mesh(vertices, faces, n, seed=0):
@@ -84,7 +132,7 @@ class Truth:
         self.poses = {p["name"]: np.array(p["world_to_camera"]) for p in self.data["photos"]}
         self.sitting_of = {p["name"]: p["sitting"] for p in self.data["photos"]}
         self.distance = self.data["working_distance_mm"]
-        self._seen = {}
+        self._seen, self._bent = {}, None
 
     def names(self, sitting):
         """Photos of a sitting, as ``FOLDER/NAME``."""
@@ -165,7 +213,8 @@ class Truth:
         """
         X = points @ M[:3, :3].T + M[:3, 3]
         some = X if len(X) <= limit else X[np.random.default_rng(0).choice(len(X), limit, replace=False)]
-        d = nearest_on_triangles(some, self.vertices, self.faces)
+        signed, which = signed_distance(some, self.vertices, self.faces)
+        d = np.abs(signed)
         names = [sitting] if isinstance(sitting, str) else sitting
         for s in names:
             if s not in self._seen:
@@ -175,8 +224,30 @@ class Truth:
         return {
             "points": len(X),
             "distance_mm_median": float(np.median(d)),
+            **self._signed(signed, which, names),
             "distance_mm_p90": float(np.percentile(d, 90)),
             "off_2mm_percent": float(100 * (d > 2).mean()),
             "covered_1mm_percent": float(100 * (near < 1.0).mean()),
             "covered_0p5mm_percent": float(100 * (near < 0.5).mean()),
+        }
+
+    def _signed(self, signed, which, names):
+        """Medians of signed distances: of all, of convex, concave and flat parts, and by the best slant of a photo."""
+        if self._bent is None:
+            self._bent = curvature(self.vertices, self.faces)[self.faces].mean(1) * np.ptp(self.vertices, axis=0).max()
+        bent, T = self._bent[which], self.vertices[self.faces[which]]
+        n = np.cross(T[:, 1] - T[:, 0], T[:, 2] - T[:, 0])
+        n /= np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-12)
+        middle, cos = T.mean(1), np.full(len(which), -1.0)
+        for name in (x for s in names for x in self.names(s)):
+            ray = center(self.poses[name]) - middle
+            cos = np.maximum(cos, (ray * n).sum(1) / np.linalg.norm(ray, axis=1))
+        slant = np.degrees(np.arccos(np.clip(cos, -1, 1)))
+        parts = {
+            "": np.ones(len(which), bool), "_convex": bent > BENT, "_concave": bent < -BENT,
+            "_flat": np.abs(bent) < FLAT,
+            **{f"_slant_{a}": (slant >= a) & (slant < b) for a, b in ((0, 20), (20, 40), (40, 90))},
+        }  # fmt: skip
+        return {
+            f"signed_mm{k}": float(np.median(signed[on])) if on.sum() >= FEWEST else None for k, on in parts.items()
         }
