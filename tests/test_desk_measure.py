@@ -365,7 +365,7 @@ class Measuring(WithScalePanels):
         with mock.patch.object(s, "in_background") as asked:
             s.measuring.pick(at[0])
             s.measuring.pick(at[-1])
-        work, keep, _ = asked.call_args.args
+        work, keep, *_ = asked.call_args.args
         value = work()
         self.assertAlmostEqual(value["value"], np.linalg.norm(at[0] - at[-1]), delta=value["half95"])
         s.edits.remove()

@@ -379,7 +379,8 @@ class EveryDialog(unittest.TestCase):
             end, idle = time.monotonic() + 60, 0
             while idle < 3 and time.monotonic() < end:
                 self.app.processEvents()
-                idle = (idle + 1) * self.window.session.tasks.idle
+                s = self.window.session
+                idle = (idle + 1) * (s.tasks.idle and s.background.idle)
                 time.sleep(0.01)
         return len(asked)
 

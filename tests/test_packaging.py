@@ -102,7 +102,7 @@ class WhatIsInstalled(unittest.TestCase):
             kept.parent.mkdir(parents=True)
             kept.write_text("{}")
             file = mock.Mock(parts=kept.parts, locate=lambda: kept)
-            with mock.patch.object(demo, "__file__", f"{folder}/lib/umbrate/work/demo.py"):
+            with mock.patch.object(demo, "__file__", str(Path(folder, "lib", "umbrate", "work", "demo.py"))):
                 with mock.patch("importlib.metadata.files", return_value=[mock.Mock(parts=("x", "y")), file]):
                     self.assertEqual(demo.demo_data(), kept.parent.resolve())
 

@@ -11,7 +11,6 @@ from ..core.measure.network import SeenPoint
 from ..core.measure.quantities import BY_NAME, K95, check_count, fit_circle, fit_plane, fit_sphere, propagate, quantity
 from ..core.measure.surface import COMMON_PX, surface_at
 from ..formats.files import CLOSED, written_aside
-from ..job.store import Job
 from ..sitting.clouds import raw_cloud
 from ..sitting.endpoints import control_points, network_of, seen_point_of
 from ..sitting.frames import (
@@ -258,13 +257,9 @@ def _changed(old, new):
     return True
 
 
-def measure_in(folder, sittings):
-    """Values of all measurements of sittings as the job in a folder is saved now: {sitting id: values by id}.
-
-    It opens the job for itself, for reading, and so may run in any thread.
-    """
-    with Job.open(folder, writable=False) as job:
-        return {s.id: measure_all(job, s) for s in sittings}
+def measure_each(job, sittings):
+    """Values of all measurements of several sittings: {sitting id: values by id}."""
+    return {s.id: measure_all(job, s) for s in sittings}
 
 
 def refresh(job, sitting):

@@ -147,7 +147,8 @@ class MeasurePanel(QWidget):
         if self.session.cleaning.kept is None:
             self.session.said.emit("A section needs a dense cloud. Run Cloud first.", "bad")
             return
-        self.session.with_cloud(lambda _: SectionDialog(self.session, self.window()).exec())
+        session, window = self.session, self.window()  # this panel may be gone when the cloud is there
+        session.with_cloud(lambda _: SectionDialog(session, window).exec())
 
     def _save(self, title, suffix, write, told):
         ask_and_write(self.session, self, title, suffix, write, lambda _, place: f"Wrote {told} to {place}")

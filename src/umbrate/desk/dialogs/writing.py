@@ -82,16 +82,18 @@ def write_out(session, parent, write, told):
             return
         if written.question is None:
             session.said.emit(told(written.value), "good")
-        else:
-            QTimer.singleShot(0, lambda: ask(written.question))  # not while the worker's events are handed over
-
-    def ask(question):
-        if may_replace(parent, question):
-            send(True)
-        else:
-            session.said.emit("Nothing was written.", "note")
+        else:  # not while the worker's events are handed over
+            QTimer.singleShot(0, lambda: _ask(session, parent, written.question, send))
 
     send(False)
+
+
+def _ask(session, parent, question, send):
+    """Ask whether files may be replaced, and ``send(True)`` where they may."""
+    if may_replace(parent, question):
+        send(True)
+    else:
+        session.said.emit("Nothing was written.", "note")
 
 
 def write_now(session, parent, write, told):
@@ -115,7 +117,7 @@ def write_now(session, parent, write, told):
 
 def write_beside(session, parent, write, told):
     """Write something that is at hand and takes a moment, in a thread; see `write_now`."""
-    job = session.job
+    job, parent = session.job, parent.window()
 
     def send(replace):
         gate = gate_of(job, replace)
@@ -129,12 +131,10 @@ def write_beside(session, parent, write, told):
         session.in_background(work, take)
 
     def take(value):
-        if not isinstance(value, WouldReplace):
-            session.said.emit(told(value), "good")
-        elif may_replace(parent, value):
-            send(True)
+        if isinstance(value, WouldReplace):
+            _ask(session, parent, value, send)
         else:
-            session.said.emit("Nothing was written.", "note")
+            session.said.emit(told(value), "good")
 
     send(False)
 

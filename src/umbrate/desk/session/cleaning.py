@@ -11,7 +11,6 @@ from ...actions.coverage import compute_coverage, gather_coverage
 from ...actions.steps import Context, frozen, read_steps, step_text, try_step
 from ...core.errors import UmbrateError
 from ...core.raster.coloring import COLORINGS, COVERAGE, MEASURED, cloud_colors, usual_range
-from ...job.store import Job
 from ...sitting.clouds import cloud_source, compare_clouds, raw_cloud
 from .. import tokens as t
 from ..text import counted
@@ -219,14 +218,9 @@ class CleanWork(QObject):
         s, kept = self.session, self.kept
         if self.computing:
             return  # what was asked for before is not there yet, and this would build on it
-        folder = s.job.folder
         self._end_trial()
         self.computing = True
         self.changed.emit()
-
-        def work():
-            with Job.open(folder, writable=False) as job:
-                return make(job)
 
         def keep(cleaned):
             self.computing = False
@@ -244,7 +238,7 @@ class CleanWork(QObject):
             s.said.emit(sentence, "bad")
             self.changed.emit()
 
-        s.in_background(work, keep, fail)
+        s.in_saved_job(make, keep, fail)
 
     def draw(self, eye, polygon, width, height):
         """Try what was drawn in the scene: points inside a polygon."""
@@ -303,14 +297,9 @@ class CleanWork(QObject):
         if self.covered:
             self.set_look(look)
             return
-        folder, sitting, cloud = s.job.folder, s.sitting, s.cloud_at_hand()
+        sitting, cloud = s.sitting, s.cloud_at_hand()
         self.covering = True
         self.changed.emit()
-
-        def work():
-            with Job.open(folder, writable=False) as job:
-                gathered = gather_coverage(job, sitting, cloud=cloud)
-            return compute_coverage(gathered)
 
         def show(found):
             self.covering = False
@@ -325,7 +314,7 @@ class CleanWork(QObject):
             s.said.emit(sentence, "bad")
             self.changed.emit()
 
-        s.in_background(work, show, fail)
+        s.in_saved_job(lambda job: compute_coverage(gather_coverage(job, sitting, cloud=cloud)), show, fail)
 
     def places(self):
         """The places with too little that coverage found: rows of sentences, and where to stand."""

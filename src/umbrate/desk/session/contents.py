@@ -3,6 +3,7 @@
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from ...core.errors import UmbrateError
+from ...job.store import Job
 from ...sitting.clouds import cloud_source, load_cloud
 from ...sitting.frames import frame_of, keep_box_of, load_block, turntable_of
 from ...stages import BY_NAME
@@ -226,3 +227,13 @@ class Contents(QObject):
         What comes back after the job was closed is dropped.
         """
         self.background.run(function, then, otherwise, series)
+
+    def in_saved_job(self, function, then, otherwise=None, series=None):
+        """As `in_background`, with ``function(job)`` called on the job as it is saved now, opened for reading."""
+        folder = self.job.folder
+
+        def work():
+            with Job.open(folder, writable=False) as job:
+                return function(job)
+
+        self.in_background(work, then, otherwise, series)

@@ -10,7 +10,6 @@ from ...actions.overlay import distances, overlay_of
 from ...actions.uniting import keep_united, unite_elsewhere
 from ...core.raster.coloring import cloud_colors
 from ...core.raster.ramps import relief
-from ...job.store import Job
 from ...sitting.members import members_of
 from ...stages.base import Shown
 from .. import tokens as t
@@ -95,17 +94,8 @@ class JoinWork(QObject):
             self.session.said.emit(sentence, "bad")
             show(None)
 
-        self.session.in_background(self._maker(dense), show, fail, series=f"overlay {dense}")
-
-    def _maker(self, dense):
-        """A function that makes the overlay of the row that is chosen now, in any thread."""
-        folder, sitting = self.session.job.folder, self.session.sitting
-
-        def make():
-            with Job.open(folder, writable=False) as job:
-                return overlay_of(job, sitting, dense)
-
-        return make
+        row = self.session.sitting
+        self.session.in_saved_job(lambda job: overlay_of(job, row, dense), show, fail, series=f"overlay {dense}")
 
     def has_clouds(self):
         """Whether every member has a cloud."""
@@ -173,10 +163,10 @@ class JoinWork(QObject):
         if key is None:
             return
         self.busy = True
-        laid = (lambda over=self.overlay(): over) if self.laid() == key else self._maker(True)
+        row, laid = self.session.sitting, self.overlay() if self.laid() == key else None
 
-        def work():
-            over = laid()
+        def work(job):
+            over = laid or overlay_of(job, row, True)
             return [p.id for p in over.parts], distances(over.parts)
 
         def show(answer):
@@ -191,7 +181,7 @@ class JoinWork(QObject):
             self.session.said.emit(sentence, "bad")
             self.changed.emit()
 
-        self.session.in_background(work, show, fail)
+        self.session.in_saved_job(work, show, fail)
 
     def figures(self):
         """Overlap and distances of the whole overlay, once they are measured."""

@@ -8,10 +8,9 @@ from functools import partial
 import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from ...actions.measuring import Measurer, due, keep_values, measure_in, measured_from, plain_spot
+from ...actions.measuring import Measurer, due, keep_values, measure_each, measured_from, plain_spot
 from ...core.errors import UmbrateError
 from ...core.measure.quantities import BY_NAME
-from ...job.store import Job
 
 
 class MeasureWork(QObject):
@@ -89,7 +88,7 @@ class MeasureWork(QObject):
         if s.job is None or not (wanted := due(s.job)):
             return
         sittings = [sitting for sitting, _ in wanted]
-        s.in_background(partial(measure_in, s.job.folder, sittings), partial(self._take, wanted), series="measure")
+        s.in_saved_job(lambda job: measure_each(job, sittings), partial(self._take, wanted), series="measure")
 
     def _take(self, wanted, values):
         job = self.session.job
@@ -166,10 +165,6 @@ class MeasureWork(QObject):
             return
         self.ends, self.busy = [], True
 
-        def compute():
-            with Job.open(s.job.folder, writable=False) as job:
-                return Measurer(job, sitting).measure(kind, ends)
-
         def keep(value):
             self.busy = False
             if all(x.id != sitting.id for x in s.job.sittings()):
@@ -187,7 +182,7 @@ class MeasureWork(QObject):
             s.said.emit(sentence, "bad")
             self.changed.emit()
 
-        s.in_background(compute, keep, fail)
+        s.in_saved_job(lambda job: Measurer(job, sitting).measure(kind, ends), keep, fail)
         self.changed.emit()
 
     def cancel(self):
