@@ -45,20 +45,27 @@ def outside_outlines(points, masks, Ks, poses, margin_px=2):
     -------
     (n,) int
     """
-    count = np.zeros(len(points), np.int64)
+    points, count = np.ascontiguousarray(points, np.float64), np.zeros(len(points), np.int64)
     for mask, K, E in zip(masks, Ks, poses, strict=True):
-        if mask is None:
-            continue
-        wide = scipy.ndimage.binary_dilation(mask, iterations=margin_px)
-        h, w = wide.shape
-        Y = points @ E[:3, :3].T + E[:3, 3]
-        z = np.where(Y[:, 2] > 1e-9, Y[:, 2], np.nan)
-        with np.errstate(invalid="ignore"):
-            u, v = np.round(K[0] * Y[:, 0] / z + K[1]), np.round(K[0] * Y[:, 1] / z + K[2])
-            inside = (u >= 0) & (v >= 0) & (u < w) & (v < h)
-        rows = np.flatnonzero(inside)
-        count[rows] += ~wide[v[rows].astype(int), u[rows].astype(int)]
+        if mask is not None:
+            wide = scipy.ndimage.binary_dilation(mask, iterations=margin_px)
+            in_threads(_fallen_outside, len(points), points, wide, np.asarray(K, float), np.asarray(E, float), count)
     return count
+
+
+@njit(cache=True, nogil=True)
+def _fallen_outside(points, mask, K, E, count, first, last):
+    """Add 1 to the count of points that lie in the picture and not in its mask."""
+    h, w = mask.shape
+    for k in range(first, last):
+        x, y, z = points[k]
+        depth = E[2, 0] * x + E[2, 1] * y + E[2, 2] * z + E[2, 3]
+        if depth <= 1e-9:
+            continue
+        u = np.rint(K[0] * (E[0, 0] * x + E[0, 1] * y + E[0, 2] * z + E[0, 3]) / depth + K[1])
+        v = np.rint(K[0] * (E[1, 0] * x + E[1, 1] * y + E[1, 2] * z + E[1, 3]) / depth + K[2])
+        if 0 <= u < w and 0 <= v < h and not mask[int(v), int(u)]:
+            count[k] += 1
 
 
 def inside_outlines(points, normals, cameras, deep_px, steepest_deg=75.0):
