@@ -1,5 +1,7 @@
 """The bench of the Cloud stage: the clouds side by side, how they look, and cleaning them."""
 
+import math
+
 import numpy as np
 from PyQt6 import sip
 from PyQt6.QtCore import Qt, QTimer
@@ -289,9 +291,11 @@ class CloudPanel(QWidget):
             self.editors[v.name] = e
         self.form_place.addWidget(body)
         if self._property() == "precision":  # what is unsure depends on the object: the worst fiftieth to begin with
-            self.editors["most"].setValue(
-                float(np.percentile(sample_of(self.session.cloud_at_hand()["precision"]), 98))
-            )
+            worst = float(np.percentile(sample_of(self.session.cloud_at_hand()["precision"]), 98))
+            editor = self.editors["most"]
+            editor.setDecimals(max(3, 2 - math.floor(math.log10(max(worst, 1e-9)))))  # three digits that say something
+            editor.setSingleStep(worst / 10)
+            editor.setValue(worst)
             self._wait.stop()
         self._plot_property()
 
