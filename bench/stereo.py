@@ -12,6 +12,7 @@ import argparse
 import re
 import sys
 import time
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
@@ -23,7 +24,7 @@ sys.path[:0] = [str(ROOT / "src"), str(ROOT / "bench")]
 from poses import told  # noqa: E402
 from umbrate.core.cloud.keepbox import KeepBox  # noqa: E402
 from umbrate.core.dense.depth import View, depth_map  # noqa: E402
-from umbrate.core.dense.fuse import Agreement, fuse, maps_of  # noqa: E402
+from umbrate.core.dense.fuse import Agreement, fuse, maps_of, noise_codes  # noqa: E402
 from umbrate.core.dense.pair import BACK_PX, LEAST_COS, inverse_step, pair_tolerance, without_specks  # noqa: E402
 from umbrate.core.imaging.sharpness import LUMA  # noqa: E402
 from umbrate.stages.cloud.stage import Settings  # noqa: E402
@@ -64,17 +65,20 @@ def disparity_of(left, right, low, high, settings):
     near, far = f / high, f / low
     wide = far * max(w, h) / f
     box = KeepBox(np.array([0, 0, (near + far) / 2]), np.eye(3), np.array([wide, wide, (far - near) / 2]))
-    maps = [
-        depth_map(views[k], [views[1 - k]], box, np.zeros((0, 3)), seed=k, rounds=settings.rounds) for k in range(2)
-    ]
+
+    def work(k):
+        return depth_map(views[k], [views[1 - k]], box, np.zeros((0, 3)), seed=k, rounds=settings.rounds)
+
+    with ThreadPoolExecutor(2) as pool:  # side by side, as in a job
+        maps = list(pool.map(work, range(2)))
     D, N, S = (np.stack([getattr(m, n) for m in maps]) for n in ("depth", "normal", "score"))
     K, poses = np.stack([v.K for v in views]), np.stack([v.pose for v in views])
     step = inverse_step(K, poses)
     D = np.stack([without_specks(d, step) for d in D])
-    rgb = np.stack([left, right]).astype(np.uint8)
+    rgb, noise = np.stack([left, right]).astype(np.uint8), noise_codes(np.stack([m.noise for m in maps]))
     tolerance = max(settings.depth_tolerance / 100, pair_tolerance(D, step))
     limits = Agreement(2, settings.min_score, 2.0, tolerance, BACK_PX, LEAST_COS)
-    cloud = fuse(maps_of(D, N, S, rgb, K, poses), [[1], []], limits)
+    cloud = fuse(maps_of(D, N, S, rgb, K, poses, noise=noise), [[1], []], limits)
     xy = np.round(cloud.points[:, :2] / cloud.points[:, 2:] * f + views[0].K[1:]).astype(int)
     return xy, f / cloud.points[:, 2], np.where(D[0] > 0, f / np.maximum(D[0], 1e-9), np.nan)
 

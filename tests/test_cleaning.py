@@ -239,7 +239,9 @@ class SideBySide(unittest.TestCase):
         np.testing.assert_array_equal(low, cloud["points"][:, 2] < np.float32(middle))
         flat = {"filter": "slab", "normal": [0, 0, 1], "low": -1e5, "high": float(middle)}
         np.testing.assert_array_equal(try_step(cloud, flat, context), cloud["points"][:, 2] <= np.float32(middle))
-        self.assertTrue(0 < try_step(cloud, {"filter": "fringe", "deep": 6}, context).mean() < 0.5)
+        shares = [try_step(cloud, {"filter": "fringe", "deep": d}, context).mean() for d in (6, 20, 40, 80)]
+        self.assertEqual(shares, sorted(shares))
+        self.assertTrue(shares[0] < 0.01 and 0.1 < shares[-1] < 0.9)
         for bad in ({"filter": "magic"}, {"filter": "photos", "most": 3}, {"filter": "photos", "least": 1000},
                     {"filter": "color", "color": "green"}, {"filter": "photos", "least": "many"},
                     {"filter": "slab", "low": 1}):  # fmt: skip

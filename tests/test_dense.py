@@ -3,20 +3,25 @@
 import unittest
 
 import numpy as np
+import scipy
 from scipy.spatial.transform import Rotation
 
 from tests.scenes import pebble_truth, true_views
 from umbrate.core.cloud.clean import isolated, outside_outlines
 from umbrate.core.cloud.keepbox import KeepBox, fit_keep_box
 from umbrate.core.dense import depth as dense
+from umbrate.core.dense.bend import disc, fit_bends
 from umbrate.core.dense.exposure import gains
-from umbrate.core.dense.fuse import AGAINST, MATCHED_PX, SURE_SLACK, Agreement, fuse, maps_of
+from umbrate.core.dense.fuse import AGAINST, EXPECTED, SHARED, SURE_SLACK, Agreement, fuse, maps_of, noise_codes
+from umbrate.core.dense.lanes import cells
 from umbrate.core.dense.neighbors import choose_neighbors
 from umbrate.core.dense.pair import without_specks
+from umbrate.core.dense.patch import COUNT, ROWS, compare, neighbor_row, places, prepare, slide, support, tangent
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import center, look_at, transform
 from umbrate.core.imaging.undistort import undistort
 from umbrate.core.raster.triangles import mesh_depth
+from umbrate.studio.solids import Solid
 
 
 def matrix(K):
@@ -24,63 +29,187 @@ def matrix(K):
     return np.array([[K[0], 0, K[1]], [0, K[0], K[2]], [0, 0, 1.0]])
 
 
-class PatchCost(unittest.TestCase):
-    def test_the_kernel_agrees_with_the_formula_written_out(self):
-        rng = np.random.default_rng(1)
+class Patches(unittest.TestCase):
+    """What a patch says of a neighbor, against the same written out pixel by pixel."""
+
+    def setUp(self):
         views = [v for v, _ in true_views()[:3]]
-        a, b = views[0], views[2]
-        E = b.pose @ np.linalg.inv(a.pose)
-        A, B = matrix(b.K) @ E[:3, :3] @ np.linalg.inv(matrix(a.K)), matrix(b.K) @ E[:3, 3]
-        offsets = dense.patch_offsets()
-        ys, xs = np.nonzero(a.mask)
-        h, w = b.gray.shape
+        self.a, self.b = views[0], views[2]
+        self.E = self.b.pose @ np.linalg.inv(self.a.pose)
+        A = matrix(self.b.K) @ self.E[:3, :3] @ np.linalg.inv(matrix(self.a.K))
+        h, w = self.b.gray.shape
+        self.row = neighbor_row(A, matrix(self.b.K) @ self.E[:3, 3], w, h)
+        self.cells = np.zeros((h, w + 3, 4), np.int16)  # wider than the picture, as where another neighbor is
+        cells(self.b.gray, self.cells)
+        self.supports = np.stack([support(3.2, 1), support(6.0, 2)])
+
+    def read(self, u, v):
+        """The neighbor's brightness between its pixels, as its border is beyond."""
+        h, w = self.b.gray.shape
+        u, v = np.clip(u, 0, w - 1.01), np.clip(v, 0, h - 1.01)
+        iu, iv = int(u), int(v)
+        g = np.round(self.b.gray[iv : iv + 2, iu : iu + 2].astype(float) * 64) / 64
+        fu, fv = u - iu, v - iv
+        return (g[0, 0] * (1 - fu) + g[0, 1] * fu) * (1 - fv) + (g[1, 0] * (1 - fu) + g[1, 1] * fu) * fv
+
+    def slow(self, x, y, which, plane, bend):
+        """Weights, centered brightness here and brightness there, for each place of a patch; None where not seen."""
+        h, w = self.a.gray.shape
+        dx, dy, weight = self.supports[which].astype(float)
+        here, there = [], []
+        for k in range(len(dx)):
+            X = np.array([x + dx[k], y + dy[k], 1.0])
+            inverse = plane[0] + plane[1] * dx[k] + plane[2] * dy[k]
+            inverse += bend @ [dx[k] ** 2, dx[k] * dy[k], dy[k] ** 2]
+            Y = self.E[:3, :3] @ np.linalg.solve(matrix(self.a.K), X) / inverse + self.E[:3, 3]
+            there.append(self.read(self.b.K[0] * Y[0] / Y[2] + self.b.K[1], self.b.K[0] * Y[1] / Y[2] + self.b.K[2]))
+            u, v = int(X[0]), int(X[1])
+            inside = 0 <= u < w and 0 <= v < h
+            here.append(float(self.a.gray[v, u]) if inside else 1e6)
+        here, there = np.array(here), np.array(there)
+        weight = weight / (1 + ((here - float(self.a.gray[y, x])) / 12.0) ** 2)
+        return weight / weight.sum(), here, there
+
+    def cases(self, count):
+        """Pixels with planes near the surface, and what is prepared of them."""
+        rng = np.random.default_rng(1)
+        ys, xs = np.nonzero(self.a.mask)
+        f, made = self.a.K[0], np.zeros((ROWS, COUNT), np.float32)
+        steps, gray = places(self.supports, self.a.gray.shape[1]), self.a.gray
+        at = gray.ctypes.data, self.supports.ctypes.data, steps.ctypes.data, made.ctypes.data
+        for k in rng.choice(len(ys), count, replace=False):
+            x, y, which = int(xs[k]), int(ys[k]), int(k % 2)
+            z = 1 / (165.0 * (1 + 0.03 * rng.normal()))
+            plane = np.array([z, *(0.3 * z / f * rng.normal(size=2))])
+            bend = 0.02 * z / f * rng.normal(size=3)
+            var = prepare(gray, x, y, self.supports, which, made, at)
+            if var < 4096:
+                continue
+            dx, dy = made[0].astype(float), made[1].astype(float)
+            made[4] = bend[0] * dx**2 + bend[1] * dx * dy + bend[2] * dy**2
+            yield x, y, which, plane, bend, made, var
+
+    def test_the_kernels_agree_with_the_formula_written_out(self):
         compared = 0
-        for k in rng.choice(len(ys), 150, replace=False):
-            x, y = xs[k], ys[k]
-            d = 165.0 * (1 + 0.05 * rng.normal())
-            n = np.array([rng.normal() * 0.3, rng.normal() * 0.3, -1.0])
-            n /= np.linalg.norm(n)
-            weight, centered = np.empty(len(offsets), np.float32), np.empty(len(offsets), np.float32)
-            var = dense._prepare(a.gray, x, y, offsets, np.float32(18.0), weight, centered)
-            if var < 1:
-                continue
-            ray = np.array([(x - a.K[1]) / a.K[0], (y - a.K[2]) / a.K[0], 1.0])
-            c = d * (n @ ray)
-            m = n @ np.linalg.inv(matrix(a.K)) / c
-            others = dense.Others(A[None], B[None], b.gray.reshape(1, -1), w, h)
-            patch = dense.Patch(*offsets.T.astype(np.float32), weight, centered)
-            rows = [np.empty(len(offsets), np.float32) for _ in range(3)]
-            scratch = dense.Scratch(np.empty(1, np.float32), np.empty(len(offsets), np.int64), *rows)
-            got = dense._correlation_cost(0, x, y, *m, others, patch, var, scratch)
-            # written out: intersect each patch pixel's ray with the plane, project, look up, correlate
-            values, here, weights = [], [], []
-            inside = True
-            for ox, oy in offsets:
-                r = np.array([(x + ox - a.K[1]) / a.K[0], (y + oy - a.K[2]) / a.K[0], 1.0])
-                X = r * (c / (n @ r))
-                Y = E[:3, :3] @ X + E[:3, 3]
-                u, v = b.K[0] * Y[0] / Y[2] + b.K[1], b.K[0] * Y[1] / Y[2] + b.K[2]
-                inside &= 0.5 <= u <= w - 1.5 and 0.5 <= v <= h - 1.5
-                if not inside:
-                    break
-                iu, iv = int(u), int(v)
-                fu, fv = u - iu, v - iv
-                g = b.gray[iv : iv + 2, iu : iu + 2].astype(float)
-                values.append((g[0, 0] * (1 - fu) + g[0, 1] * fu) * (1 - fv) + (g[1, 0] * (1 - fu) + g[1, 1] * fu) * fv)
-                known = 0 <= x + ox < w and 0 <= y + oy < h
-                here.append(float(a.gray[y + oy, x + ox]) if known else 0.0)
-                like = np.exp(-abs(here[-1] - float(a.gray[y, x])) / 18.0 - (ox**2 + oy**2) / (2 * 4.5**2))
-                weights.append(like if known else 0.0)
-            if not inside:
-                continue
-            t = np.array(weights) / np.sum(weights)
-            p, q = np.array(here), np.array(values)
+        for x, y, which, plane, bend, made, var in self.cases(300):
+            args = (
+                self.row.ctypes.data,
+                self.cells.ctypes.data,
+                self.cells.shape[1],
+                x,
+                y,
+                *plane,
+                made.ctypes.data,
+                var,
+            )
+            t, p, q = self.slow(x, y, which, plane, bend)
+            self.assertAlmostEqual(var / 4096, t @ (p - t @ p) ** 2, delta=1e-3 * var / 4096)
             p, q = p - t @ p, q - t @ q
-            if t @ q**2 < 1.6:
+            got, normal = compare(*args), np.zeros(10)
+            if got >= 1.2 or t @ q**2 < 1.6:
                 continue
             self.assertAlmostEqual(got, 1 - (t @ (p * q)) / np.sqrt((t @ p**2) * (t @ q**2)), delta=2e-3)
+            self.assertAlmostEqual(tangent(*args, normal), got, delta=1e-5)
+            one = np.zeros(2)
+            self.assertAlmostEqual(slide(*args, one), got, delta=1e-5)
+            np.testing.assert_allclose(one, normal[[0, 6]], rtol=1e-3, atol=1e-6 * abs(normal[0]))
             compared += 1
-        self.assertGreater(compared, 80)
+        self.assertGreater(compared, 120)
+
+    def test_a_step_of_least_squares_is_that_of_slopes_by_differences(self):
+        compared = same = 0
+        for x, y, which, plane, bend, made, var in self.cases(200):
+            pixel = 1 / np.hypot(*(self.row[9:11] - self.b.K[1:] * self.row[11]))  # one pixel there
+            t, p, q = self.slow(x, y, which, plane, bend)
+            p = p - t @ p
+            J = []
+            for k in range(3):
+                step = np.zeros(3)
+                step[k] = 1e-3 * pixel / (1, 4, 4)[k]
+                up, down = (self.slow(x, y, which, plane + s * step, bend)[2] for s in (1, -1))
+                J.append((up - down) / (2 * step[k]))
+            normal = np.zeros(10)
+            args = (
+                self.row.ctypes.data,
+                self.cells.ctypes.data,
+                self.cells.shape[1],
+                x,
+                y,
+                *plane,
+                made.ctypes.data,
+                var,
+            )
+            if tangent(*args, normal) > 0.9:
+                continue
+            # brightness and contrast are free: what they explain is taken out of slopes and of what is left
+            gain = t @ (p * (q - t @ q)) / (t @ (q - t @ q) ** 2)
+            free = np.stack([np.ones(COUNT), q], 1)
+            out = np.eye(COUNT) - free @ np.linalg.solve(free.T @ (free * t[:, None]), free.T * t)
+            J = gain * (out @ np.stack(J, 1))
+            unit = np.array([1, 4, 4]) / pixel
+            N = J.T @ (J * t[:, None]) / unit / unit[:, None] * 4096
+            r = J.T @ (t * (out @ p)) / unit * 4096
+            got = np.array([[normal[0], *normal[1:3]], [normal[1], *normal[3:5]], [normal[2], *normal[4:6]]])
+            compared += 1
+            # a difference across the line between two pixels is not the slope beside it
+            same += (
+                np.abs(N - got / unit / unit[:, None]).max() < 0.02 * np.abs(N).max()
+                and np.abs(normal[6:9] / unit - r).max() < 0.03 * np.abs(r).max()
+            )
+        self.assertGreater(compared, 40)
+        self.assertGreater(same, 0.85 * compared)
+
+
+class Bends(unittest.TestCase):
+    def test_slopes_and_second_order_are_those_of_a_quadric_through_what_is_known(self):
+        rng = np.random.default_rng(4)
+        h, w, pixel = 40, 50, 1e-3
+        y, x = np.mgrid[:h, :w].astype(float)
+        a = rng.normal(size=5) * pixel * np.array([0.3, 0.3, 0.02, 0.02, 0.02])
+        z = 0.5 + a[0] * x + a[1] * y + a[2] * x * x + a[3] * x * y + a[4] * y * y
+        plane = np.zeros((h, w, 3), np.float32)
+        plane[..., 0] = z
+        plane[..., 1], plane[..., 2] = a[0] + 2 * a[2] * x + a[3] * y, a[1] + a[3] * x + 2 * a[4] * y
+        true = plane.copy()
+        plane[..., 1:] += rng.normal(0, 0.05 * pixel, (h, w, 2))
+        cost, high = np.zeros((h, w), np.float32), np.ones((h, w), np.float32)
+        cost[rng.random((h, w)) < 0.1] = 0.9  # not known
+        plane[cost > 0.5, 0] = 7.0
+        high[:, :9] = 0
+        off = rng.random((h, w)) < 0.03
+        plane[off, 0] += 5 * pixel  # of another surface
+        slopes, bends = np.empty((h, w, 2), np.float32), np.empty((h, w, 3), np.float32)
+        smooth = np.empty((h, w), np.float32)
+        fit_bends(plane, cost, high, disc(), pixel, slopes, bends, smooth)
+        deep = np.s_[8:-8, 18:-8]
+        asked = (cost[deep] < 0.5) & ~off[deep]
+        self.assertGreater(asked.sum(), 400)
+        self.assertLess(np.abs(slopes - true[..., 1:])[deep][asked].max(), 2e-3 * pixel)
+        self.assertLess(np.abs(bends - a[2:])[deep][asked].max(), 5e-4 * pixel)
+        self.assertLess(np.abs(smooth - z)[deep][asked].max(), 5e-3 * pixel)
+        # the obvious way, at single pixels up to the rim
+        table = disc()
+        on = table[3] > 0
+        dx, dy, weight = table[:3, on].astype(float)
+        J = np.stack([np.ones_like(dx), dx, dy, dx * dx, dx * dy, dy * dy], 1)
+        seen = 0
+        for v, u in zip(*np.nonzero((cost < 0.5) & (high > 0) & ~off), strict=True):
+            if (u + v) % 7:
+                continue
+            vv, uu = v + dy.astype(int), u + dx.astype(int)
+            ok = (vv >= 0) & (uu >= 0) & (vv < h) & (uu < w)
+            vv, uu = np.clip(vv, 0, h - 1), np.clip(uu, 0, w - 1)
+            d = plane[vv, uu, 0] - plane[v, u] @ [1, 0, 0] - plane[v, u, 1] * dx - plane[v, u, 2] * dy
+            ok &= (high[vv, uu] > 0) & (cost[vv, uu] < 0.5) & (np.abs(d) <= 2 * pixel)
+            if ok.sum() < 0.6 * len(dx):
+                np.testing.assert_array_equal(bends[v, u], 0)
+                continue
+            root = np.sqrt(weight[ok])
+            fit = np.linalg.lstsq(J[ok] * root[:, None], d[ok] * root, rcond=None)[0]
+            np.testing.assert_allclose(slopes[v, u] - plane[v, u, 1:], fit[1:3], atol=3e-3 * pixel)
+            np.testing.assert_allclose(bends[v, u], fit[3:], atol=1e-3 * pixel)
+            seen += 1
+        self.assertGreater(seen, 100)
 
 
 class DepthMaps(unittest.TestCase):
@@ -162,7 +291,7 @@ def slow_fuse(maps, neighbors, limits):
     Also how many places so many photos agree on, and of those the ones whose patches look alike.
     """
     n, h, w = maps.depth.shape
-    used, rows, agreed = np.zeros((n, h, w), bool), [], np.zeros((2, 64))
+    used, rows, apart, agreed = np.zeros((n, h, w), bool), [], [], np.zeros((2, 64))
 
     def there(j, u, v):
         """Place, normal, ray, facing, weight, score and color of a pixel."""
@@ -174,7 +303,7 @@ def slow_fuse(maps, neighbors, limits):
         return (
             R.T @ (q * e - t), R.T @ normal, R.T @ q / np.linalg.norm(q), facing, facing / e**2,
             maps.score[j, v, u] * maps.one_score, maps.gain[j] * maps.rgb[j, v, u].astype(float),
-            (maps.K[j, 0] / (e * np.linalg.norm(q))) ** 2, maps.quality[j],
+            1e-6 * 2 ** (maps.noise[j, v, u] / 16) * e * np.linalg.norm(q) * facing, maps.quality[j],
         )  # fmt: skip
 
     def seen(j, X):
@@ -210,7 +339,7 @@ def slow_fuse(maps, neighbors, limits):
                 pixels.append((j, v, u))
         if through > AGAINST * (len(group) - 1):
             continue
-        place, normal, ray, facing, weight, score, color, sharp, quality = (
+        place, normal, ray, facing, weight, score, color, across, quality = (
             np.array(g) for g in zip(*group, strict=True)
         )
         likeness = (score * weight).sum() / weight.sum()
@@ -225,13 +354,61 @@ def slow_fuse(maps, neighbors, limits):
         m = (normal * weight[:, None]).sum(0)
         m /= np.linalg.norm(m)
         cos = ray[1:] @ ray[0]
-        along = MATCHED_PX / np.sqrt((sharp[1:] * (1 - cos**2)).sum())
         by = (weight * facing * quality)[:, None]
+        # where each one's plane meets the ray of the first
+        slope, sure = normal @ ray[0], 1 / across**2
+        ahead = np.where(slope < -0.1, ((place - place[0]) * normal).sum(1) / slope, 0)
+        t = (ahead * sure).sum() / sure.sum()
+        apart.append(((ahead - t) ** 2 * sure).sum() * max(abs(ray[0] @ m), 0.1) ** 2)
         rows.append([
-            *(place * weight[:, None]).sum(0) / weight.sum(), *m, *np.floor((color * by).sum(0) / by.sum() + 0.5),
-            len(group), likeness, along * max(abs(ray[0] @ m), 0.1), np.floor(np.degrees(np.arccos(cos.min()))),
+            *(place[0] + t * ray[0]), *m, *np.floor((color * by).sum(0) / by.sum() + 0.5),
+            len(group), likeness, 1 / np.sqrt(sure.sum()), np.floor(np.degrees(np.arccos(cos.min()))),
         ])  # fmt: skip
-    return np.array(rows), agreed
+    rows, apart = np.array(rows), np.array(apart)
+    free = rows[:, 9] - 1
+    usual = np.minimum(apart, 25 * free).sum() / free.sum()
+    rows[:, 11] *= SHARED * np.sqrt((EXPECTED * usual + apart) / (EXPECTED + free))
+    return rows, agreed
+
+
+class Solids(unittest.TestCase):
+    """Surfaces in closed form, seen by seven cameras whose places are known."""
+
+    def cloud(self, solid):
+        grays, masks, K, poses = solid.photographs()
+        views = [dense.View(g, m, K, E) for g, m, E in zip(grays, masks, poses, strict=True)]
+        box, n = KeepBox(np.zeros(3), np.eye(3), np.full(3, solid.reach + 5.0)), len(views)
+        others, points = [[j for j in range(n) if j != i] for i in range(n)], solid.some_points()
+        maps = [dense.depth_map(views[i], [views[j] for j in others[i]], box, points, seed=i) for i in range(n)]
+        D, N, S = (np.stack([getattr(m, k) for m in maps]) for k in ("depth", "normal", "score"))
+        noise = noise_codes(np.stack([m.noise for m in maps]))
+        rgb = np.repeat(grays[..., None], 3, 3).astype(np.uint8)
+        return fuse(maps_of(D, N, S, rgb, np.tile(K, (n, 1)), poses, noise=noise), others, Agreement(3))
+
+    def test_no_surface_is_found_too_deep_or_too_shallow_and_precision_is_what_points_have(self):
+        # a plane through a patch lies 0.16 pixels inside the first, and as much outside the second
+        for solid, limit in ((Solid(50), 0.03), (Solid(50, inside=True), 0.02), (Solid(60, sphere=False), 0.02)):
+            cloud = self.cloud(solid)
+            e = solid.error(cloud.points.astype(float))
+            self.assertGreater(len(e), 3000)
+            self.assertLess(abs(np.median(e)), limit)
+            self.assertLess(np.median(np.abs(e)), 0.05)
+            t = e / cloud.precision
+            self.assertLess(abs(np.log(np.subtract(*np.percentile(t, (84.13, 15.87))) / 2)), np.log(1.4))
+
+    def test_faint_texture_is_measured_less_surely_and_says_so(self):
+        for contrast, least, most in ((75.0, 0.015, 0.05), (8.0, 0.08, 0.3)):
+            solid = Solid(contrast=contrast)
+            cloud = self.cloud(solid)
+            e = solid.error(cloud.points.astype(float))
+            self.assertGreater(len(e), 40_000)
+            self.assertLess(abs(np.median(e)), 0.02)
+            self.assertTrue(least < np.median(np.abs(e)) < most, np.median(np.abs(e)))
+            t = e / cloud.precision
+            self.assertLess(abs(np.log(np.subtract(*np.percentile(t, (84.13, 15.87))) / 2)), np.log(1.4))
+
+    def test_of_a_wall_without_texture_nothing_is_invented(self):
+        self.assertLess(len(self.cloud(Solid(contrast=0.0))), 30)
 
 
 class Fusion(unittest.TestCase):
@@ -258,7 +435,8 @@ class Fusion(unittest.TestCase):
             score = rng.integers(90, 256, (n, h, w)).astype(np.uint8)
             rgb = rng.integers(90, 150, (n, h, w, 3)).astype(np.uint8)
             gain, quality = rng.uniform(0.8, 1.25, n), rng.uniform(0.2, 1, n)
-            maps = maps_of(depth, normal, score, rgb, K, poses, gain, quality)
+            noise = noise_codes(rng.uniform(3e-4, 3e-3, (n, h, w)))
+            maps = maps_of(depth, normal, score, rgb, K, poses, gain, quality, noise)
             neighbors = [[j for j in range(n) if j != i] for i in range(n - 1)] + [[]]
             limits = Agreement(least, 0.4, sure, 0.01, 1.0, 0.6, 70.0)
             told = np.zeros((2, 64))
@@ -468,6 +646,19 @@ class Cleaning(unittest.TestCase):
         count = outside_outlines(points, [*masks[:-1], None], [v.K for v in views], np.array([v.pose for v in views]))
         self.assertEqual(count[:3].max(), 0)
         self.assertGreater(count[3:].min(), 3)
+        # one after the other, with places beside the picture and behind it
+        X = np.random.default_rng(2).normal(0, 80, (200, 3))
+        got, wide = outside_outlines(X, masks[:2], [v.K for v in views[:2]], [v.pose for v in views[:2]], 1), 0
+        for v in views[:2]:
+            Y = transform(v.pose, X)
+            with np.errstate(invalid="ignore", divide="ignore"):
+                at = np.round(v.K[0] * Y[:, :2] / Y[:, 2:] + v.K[1:])
+            mask = scipy.ndimage.binary_dilation(v.mask)
+            h, w = mask.shape
+            ok = (Y[:, 2] > 0) & (at >= 0).all(1) & (at[:, 0] < w) & (at[:, 1] < h)
+            wide += np.array([o and not mask[int(b), int(a)] for o, (a, b) in zip(ok, at, strict=True)])
+        np.testing.assert_array_equal(got, wide)
+        self.assertGreater(wide.max(), 1)
 
 
 class Straightening(unittest.TestCase):

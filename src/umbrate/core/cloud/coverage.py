@@ -4,9 +4,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..dense.fuse import MATCHED_PX
 from ..geometry.pose import look_at
 
+MATCHED_PX = 0.35  #: standard deviation with which a place is expected to be found in a photo, in its pixels
 STEEPEST_DEG = 75.0  #: a surface seen flatter than this is not counted as seen
 CELL = 2.0  #: side of a cell of the depth buffer, in distances between points
 MOST = 120_000  #: points that are looked at for places to stand

@@ -1,28 +1,34 @@
 """Depth maps: how far away the surface is at every pixel of a photo, and how it slants there.
 
-Each pixel carries a small plane. A plane is right when the patches it predicts in the neighbor
-photos look like the patch in this photo; good planes spread to the pixels beside them and are
-refined by random steps (slanted support windows, Bleyer, Rhemann and Rother 2011; several photos and the
-choice of the best of them for each pixel as in Galliani, Lasinger and Schindler 2015). Patches are
-compared by normalized cross-correlation, weighted so that pixels of another color count less
-(Yoon and Kweon 2006).
+Each pixel carries a small plane. A plane is right when the patches it predicts in the neighbor photos look like the
+patch in this photo (`patch`). Planes are found from coarse to fine (`sweep`); then the surface bends: slopes and second
+order come from the depth round a pixel (`bend`), and the depth alone is found anew from the photos.
 
 A photo's map is computed by one thread from its own seed: the result does not depend on how many
 photos are computed side by side.
 """
 
 from dataclasses import dataclass
-from typing import NamedTuple
 
 import numpy as np
 import scipy
 from numba import njit
 
-REACH, STEP = 5, 2  #: the patch: offsets -5, -3, ..., 5 pixels
-SAMPLES = ((2 * REACH) // STEP + 1) ** 2
-WORST = 2.0
+from .bend import disc, fit_bends
+from .lanes import cells
+from .patch import NOTHING, WORST, neighbor_row, places, support
+from .sweep import HOPEFUL, Planes, Task, refine, sweep
+
 LEVELS = 2  #: scales, each half of the one before it, the working scale included
-COLOR_SIGMA = 12.0  #: of the difference in brightness at which a pixel of a patch counts a third
+BENT_ROUNDS = 2  #: times that slopes and second order are taken from the surroundings, and depth found anew with them
+CLEAR = 0.01  #: share of its depth by which surface is beyond the keep box for sure
+BAND = 4  #: pixels round other surface that are looked at closely all the same
+SMALLEST = 8  #: pixels of a crop, so that it can be halved
+SUPPORTS = (3.2, 1), (6.0, 2)  #: of patches where texture is strong, and where it is faint: see `patch.support`
+FAINT = 4.0  #: texture's variance and noise's together, in that of noise, below which a patch must be large
+PLAIN = 5  #: percent of a picture with the least texture, in which noise is measured
+NOISE = 2.0  #: standard deviations: what a pixel departs from its surroundings counts as far as it is more
+NEIGHBOR_MARGIN = 16  #: pixels of a neighbor beyond its mask that are still read
 
 
 @dataclass
@@ -48,281 +54,47 @@ class View:
 
 @dataclass
 class DepthMap:
-    """Depth along z (0 where unknown, negative outside the keep box), unit normals in the camera frame, correlation."""
+    """Depth along z (0 where unknown, negative outside the keep box), unit normals in the camera frame, correlation.
+
+    And what the texture leaves unknown of the depth: its standard deviation, as a share of it.
+    """
 
     depth: np.ndarray
     normal: np.ndarray
     score: np.ndarray
-
-
-class Others(NamedTuple):
-    """The neighbors of a photo: their pixels are the photo's times ``A[j] + B[j] m^T`` for a plane m (see `_cost`).
-
-    A (n, 3, 3), B (n, 3) float64; grays (n, h * w) float32, one row after the other.
-    """
-
-    A: np.ndarray
-    B: np.ndarray
-    grays: np.ndarray
-    w: int
-    h: int
-
-
-class Patch(NamedTuple):
-    """Offsets, weights and weighted centered values of a patch, (SAMPLES,) float32 each."""
-
-    dx: np.ndarray
-    dy: np.ndarray
-    weight: np.ndarray
-    centered: np.ndarray
-
-
-class Scratch(NamedTuple):
-    """Memory that is used again for every hypothesis: costs (n,), the rest (SAMPLES,)."""
-
-    costs: np.ndarray
-    flat: np.ndarray
-    fu: np.ndarray
-    fv: np.ndarray
-    val: np.ndarray
-
-
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _prepare(gray, x, y, offsets, sigma_color, weight, centered):
-    """Weights (n,) and weighted centered values (n,) of the patch at x, y; returns its variance."""
-    h, w = gray.shape
-    c = gray[y, x]
-    total, mean = np.float32(0), np.float32(0)
-    for s in range(offsets.shape[0]):
-        u, v = x + offsets[s, 0], y + offsets[s, 1]
-        if u < 0 or v < 0 or u >= w or v >= h:  # what lies beyond the picture does not count
-            weight[s] = centered[s] = 0
-            continue
-        g = gray[v, u]
-        d2 = np.float32(offsets[s, 0] ** 2 + offsets[s, 1] ** 2)
-        wt = np.exp(-abs(g - c) / sigma_color - d2 / np.float32(2 * 4.5 * 4.5))
-        weight[s] = wt
-        centered[s] = g
-        total += wt
-        mean += wt * g
-    mean /= total
-    var = np.float32(0)
-    for s in range(offsets.shape[0]):
-        weight[s] /= total
-        d = centered[s] - mean
-        var += weight[s] * d * d
-        centered[s] = weight[s] * d
-    return var
-
-
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _correlation_cost(j, x, y, m0, m1, m2, others, patch, var, scratch):
-    """1 - correlation of neighbor j under a plane hypothesis, or WORST where it cannot be told.
-
-    The plane maps pixels by ``A[j] + B[j] m^T``. Where samples fall, what is read there and the sums are
-    three loops, so that the first and last run in vector registers.
-    """
-    A, B, grays, w, h = others
-    dx, dy, weight, centered = patch
-    _, flat, fu, fv, val = scratch
-    h00, h01, h02 = A[j, 0, 0] + B[j, 0] * m0, A[j, 0, 1] + B[j, 0] * m1, A[j, 0, 2] + B[j, 0] * m2
-    h10, h11, h12 = A[j, 1, 0] + B[j, 1] * m0, A[j, 1, 1] + B[j, 1] * m1, A[j, 1, 2] + B[j, 1] * m2
-    h20, h21, h22 = A[j, 2, 0] + B[j, 2] * m0, A[j, 2, 1] + B[j, 2] * m1, A[j, 2, 2] + B[j, 2] * m2
-    w0 = h20 * x + h21 * y + h22
-    if w0 <= 0:
-        return np.float32(2.0)
-    iw = 1.0 / w0
-    p0, px, py = np.float32((h00 * x + h01 * y + h02) * iw), np.float32(h00 * iw), np.float32(h01 * iw)
-    q0, qx, qy = np.float32((h10 * x + h11 * y + h12) * iw), np.float32(h10 * iw), np.float32(h11 * iw)
-    wx, wy = np.float32(h20 * iw), np.float32(h21 * iw)
-    one = np.float32(1.0)
-    gray, wide, one_on = grays[j], np.uint32(w), np.uint32(1)  # unsigned: no index can count from the end
-    umax, vmax = np.float32(w - 1.01), np.float32(h - 1.01)
-    # the patch is inside when its four corners are, as long as none lies behind
-    inside = True
-    for k in range(4):
-        ex = np.float32(REACH if k & 1 else -REACH)
-        ey = np.float32(REACH if k & 2 else -REACH)
-        z = one + wx * ex + wy * ey
-        if z < np.float32(0.2):
-            return np.float32(2.0)
-        u = p0 + px * ex + py * ey
-        v = q0 + qx * ex + qy * ey
-        inside = inside and u >= 0 and v >= 0 and u < umax * z and v < vmax * z
-    if inside:
-        for s in range(SAMPLES):
-            z = one / (one + wx * dx[s] + wy * dy[s])
-            u = (p0 + px * dx[s] + py * dy[s]) * z
-            v = (q0 + qx * dx[s] + qy * dy[s]) * z
-            iu, iv = np.int32(u), np.int32(v)
-            fu[s], fv[s] = u - np.float32(iu), v - np.float32(iv)
-            flat[s] = np.uint32(iv * np.int32(w) + iu)
-    elif p0 >= 0 and q0 >= 0 and p0 < umax and q0 < vmax:  # at the border: what lies beyond is as the border is
-        for s in range(SAMPLES):
-            z = one / (one + wx * dx[s] + wy * dy[s])
-            u = min(max((p0 + px * dx[s] + py * dy[s]) * z, np.float32(0)), umax)
-            v = min(max((q0 + qx * dx[s] + qy * dy[s]) * z, np.float32(0)), vmax)
-            iu, iv = np.int32(u), np.int32(v)
-            fu[s], fv[s] = u - np.float32(iu), v - np.float32(iv)
-            flat[s] = np.uint32(iv * np.int32(w) + iu)
-    else:
-        return np.float32(2.0)
-    for s in range(SAMPLES):
-        k = flat[s]
-        m = k + wide
-        top = gray[k] + fu[s] * (gray[k + one_on] - gray[k])
-        low = gray[m] + fu[s] * (gray[m + one_on] - gray[m])
-        val[s] = top + fv[s] * (low - top)
-    s1, s2, s12 = np.float32(0), np.float32(0), np.float32(0)
-    for s in range(SAMPLES):
-        wv = weight[s] * val[s]
-        s1 += wv
-        s2 += wv * val[s]
-        s12 += centered[s] * val[s]
-    spread = s2 - s1 * s1
-    if spread < np.float32(1.5):
-        return np.float32(1.2)
-    return one - s12 / np.sqrt(spread * var)
-
-
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _cost(x, y, depth, nx, ny, nz, K, others, patch, var, best_of, bar, scratch):
-    """Mean over the `best_of` neighbors that agree most: hidden ones do not spoil it.
-
-    Stops early, with WORST, once the mean cannot fall below `bar` any more.
-    """
-    f = K[0]
-    c = depth * (nx * ((x - K[1]) / f) + ny * ((y - K[2]) / f) + nz)
-    if c > -1e-12:
-        return np.float32(2.0)
-    # m: the plane n X = c as a row on pixels, n^T K^-1 / c
-    m0, m1 = nx / (c * f), ny / (c * f)
-    m2 = nz / c - m0 * K[1] - m1 * K[2]
-    costs = scratch[0]
-    n = costs.shape[0]
-    hopeless, allowed = 0, n - best_of
-    for j in range(n):
-        costs[j] = _correlation_cost(j, x, y, m0, m1, m2, others, patch, var, scratch)
-        if costs[j] >= best_of * bar:
-            hopeless += 1
-            if hopeless > allowed:
-                return np.float32(2.0)
-    total = np.float32(0)
-    for k in range(best_of):
-        m = k
-        for j in range(k + 1, n):
-            if costs[j] < costs[m]:
-                m = j
-        costs[k], costs[m] = costs[m], costs[k]
-        total += costs[k]
-    return total / np.float32(best_of)
-
-
-@njit(cache=True, nogil=True)
-def sweep_planes(gray, K, others, near, far, depth, normal, cost, offsets, rounds, first_spread, seed, best_of):
-    """Propagate and refine the planes of one photo, in place.
-
-    gray (h, w) float32; others: an Others; near, far (h, w) float32 depth limits, far 0 where there is
-    nothing to do; depth (h, w), normal (h, w, 3), cost (h, w) float32; first_spread: relative size of the
-    first random depth steps.
-    """
-    np.random.seed(seed)
-    h, w = gray.shape
-    n = offsets.shape[0]
-    dx, dy = offsets[:, 0].astype(np.float32), offsets[:, 1].astype(np.float32)
-    weight, centered = np.empty(n, np.float32), np.empty(n, np.float32)
-    patch = Patch(dx, dy, weight, centered)
-    costs, flat = np.empty(others.grays.shape[0], np.float32), np.empty(n, np.uint32)
-    scratch = Scratch(costs, flat, np.empty(n, np.float32), np.empty(n, np.float32), np.empty(n, np.float32))
-    f, cx, cy = K[0], K[1], K[2]
-    for r in range(rounds + 1):
-        forward = r % 2 == 1
-        spread = first_spread * 0.5 ** max(0, r - 1)
-        turn = 0.6 * 0.6 ** max(0, r - 1)
-        for yy in range(h):
-            y = yy if forward else h - 1 - yy
-            for xx in range(w):
-                x = xx if forward else w - 1 - xx
-                if far[y, x] <= 0:
-                    continue
-                var = _prepare(gray, x, y, offsets, np.float32(COLOR_SIGMA), weight, centered)
-                if var < 1.0:
-                    cost[y, x] = 2.0
-                    continue
-                if r == 0:
-                    na, nb, nc = normal[y, x, 0], normal[y, x, 1], normal[y, x, 2]
-                    cost[y, x] = _cost(
-                        x, y, depth[y, x], na, nb, nc, K, others, patch, var, best_of, np.float32(COLOR_SIGMA), scratch
-                    )
-                    continue
-                rx, ry = (x - cx) / f, (y - cy) / f
-                best, d = cost[y, x], np.float64(depth[y, x])
-                a, b, c = np.float64(normal[y, x, 0]), np.float64(normal[y, x, 1]), np.float64(normal[y, x, 2])
-                step = -1 if forward else 1
-                for k in range(4):
-                    # the pixels just visited, beside and across, near and a little further
-                    reach = step if k < 2 else 3 * step
-                    u, v = (x + reach, y) if k % 2 == 0 else (x, y + reach)
-                    if u < 0 or v < 0 or u >= w or v >= h or far[v, u] <= 0:
-                        continue
-                    ta, tb, tc = normal[v, u, 0], normal[v, u, 1], normal[v, u, 2]
-                    den = ta * rx + tb * ry + tc
-                    if den > -0.05:
-                        continue
-                    td = depth[v, u] * (ta * ((u - cx) / f) + tb * ((v - cy) / f) + tc) / den
-                    if td < near[y, x] or td > far[y, x]:
-                        continue
-                    e = _cost(x, y, td, ta, tb, tc, K, others, patch, var, best_of, best, scratch)
-                    if e < best:
-                        best, d, a, b, c = e, td, ta, tb, tc
-                for k in range(3):
-                    td = d
-                    ta, tb, tc = a, b, c
-                    if k != 1:
-                        td = d * (1.0 + spread * (2.0 * np.random.random() - 1.0))
-                        if td < near[y, x] or td > far[y, x]:
-                            continue
-                    if k != 0:
-                        ta = a + turn * (2.0 * np.random.random() - 1.0)
-                        tb = b + turn * (2.0 * np.random.random() - 1.0)
-                        tc = c + turn * (2.0 * np.random.random() - 1.0)
-                        q = 1.0 / np.sqrt(ta * ta + tb * tb + tc * tc)
-                        ta, tb, tc = ta * q, tb * q, tc * q
-                    if ta * rx + tb * ry + tc > -0.1:
-                        continue
-                    e = _cost(x, y, td, ta, tb, tc, K, others, patch, var, best_of, best, scratch)
-                    if e < best:
-                        best, d, a, b, c = e, td, ta, tb, tc
-                cost[y, x], depth[y, x] = best, d
-                normal[y, x, 0], normal[y, x, 1], normal[y, x, 2] = a, b, c
-
-
-def patch_offsets():
-    """Pixel offsets (SAMPLES, 2) of the patch."""
-    o = np.arange(-REACH, REACH + 1, STEP)
-    return np.stack(np.meshgrid(o, o), -1).reshape(-1, 2).astype(np.int64)
+    noise: np.ndarray
 
 
 def box_limits(view, box, shape, reach=(0.0, np.inf)):
-    """Nearest and farthest depth (h, w) inside the keep box along each pixel's ray; far is 0 where it misses.
+    """Nearest and farthest depth (h, w) float32 inside the keep box along each pixel's ray; far is 0 where it misses.
 
     reach : nearest and farthest depth that is asked for besides
     """
-    h, w = shape
-    v, u = np.mgrid[0:h, 0:w].astype(np.float64)
-    f, cx, cy = view.K
+    near, far = np.empty(shape, np.float32), np.empty(shape, np.float32)
     R, c = view.pose[:3, :3], -view.pose[:3, :3].T @ view.pose[:3, 3]
-    rays = np.stack([(u - cx) / f, (v - cy) / f, np.ones_like(u)], -1) @ R  # world direction for depth 1
-    o = box.axes.T @ (c - box.center)
-    d = rays @ box.axes
-    with np.errstate(divide="ignore", invalid="ignore"):
-        a, b = (-box.half - o) / d, (box.half - o) / d
-    near = np.nanmax(np.minimum(a, b), axis=-1)
-    far = np.nanmin(np.maximum(a, b), axis=-1)
-    near = np.maximum(near, max(reach[0], 1e-6))
-    far = np.minimum(far, reach[1])
-    far = np.where(far > near, far, 0.0)
-    return near.astype(np.float32), far.astype(np.float32)
+    from_middle, along = box.axes.T @ (c - box.center), np.ascontiguousarray((R @ box.axes).T)
+    _box_limits(view.K, from_middle, along, box.half, max(reach[0], 1e-6), float(reach[1]), near, far)
+    return near, far
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _box_limits(K, origin, along, half, nearest, farthest, near, far):
+    """`box_limits` along the box's axes: origin (3,) of the rays, along (3, 3) what a ray's x, y, 1 are there."""
+    h, w = near.shape
+    for v in range(h):
+        y = (v - K[2]) / K[0]
+        for u in range(w):
+            x = (u - K[1]) / K[0]
+            first, last = nearest, farthest
+            for k in range(3):
+                d = along[k, 0] * x + along[k, 1] * y + along[k, 2]
+                if d == 0.0:
+                    if abs(origin[k]) > half[k]:
+                        last = 0.0
+                    continue
+                a, b = (-half[k] - origin[k]) / d, (half[k] - origin[k]) / d
+                first, last = max(first, min(a, b)), min(last, max(a, b))
+            near[v, u], far[v, u] = first, last if last > first else 0.0
 
 
 def _depths(view, points):
@@ -348,31 +120,42 @@ def _widened(near, far, view, points, reach):
     )
 
 
-def _start_from_points(view, points, near, far, rng):
-    """First planes: the depth of the nearest tie point in the picture, facing the camera."""
-    h, w = near.shape
+def _start_from_points(view, points, low, high, rng):
+    """First planes (h, w, 3): the depth of the nearest tie point in the picture, facing the camera more or less."""
+    h, w = high.shape
     f, cx, cy = view.K
     Y = points @ view.pose[:3, :3].T + view.pose[:3, 3]
     Y = Y[Y[:, 2] > 0]
     uv = Y[:, :2] / Y[:, 2:] * f + [cx, cy]
     keep = (uv >= 0).all(1) & (uv[:, 0] < w) & (uv[:, 1] < h)
     uv, z = uv[keep], Y[keep, 2]
-    ys, xs = np.nonzero(far > 0)
-    depth = np.zeros((h, w), np.float32)
+    ys, xs = np.nonzero(high > 0)
     if len(z):
         _, i = scipy.spatial.cKDTree(uv).query(np.stack([xs, ys], 1), workers=1)
-        guess = z[i] * (1 + 0.01 * rng.normal(size=len(ys)))
-    else:
-        a, b = 1 / far[ys, xs], 1 / near[ys, xs]
-        guess = 1 / (a + rng.random(len(ys)) * (b - a))  # evenly along the other photos' lines
-    depth[ys, xs] = np.clip(guess, near[ys, xs], far[ys, xs])
-    rays = np.stack([(xs - cx) / f, (ys - cy) / f, np.ones(len(xs))], -1)
-    n = -rays / np.linalg.norm(rays, axis=1, keepdims=True) + 0.3 * rng.normal(size=rays.shape)
-    n /= np.linalg.norm(n, axis=1, keepdims=True)
-    n[(n * rays).sum(1) > -0.1] = [0, 0, -1]
-    normal = np.zeros((h, w, 3), np.float32)
-    normal[ys, xs] = n
-    return depth, normal
+        inverse = 1 / (z[i] * (1 + 0.01 * rng.normal(size=len(ys))))
+    else:  # evenly along the other photos' lines
+        inverse = low[ys, xs] + rng.random(len(ys)) * (high[ys, xs] - low[ys, xs])
+    plane = np.zeros((h, w, 3), np.float32)
+    plane[ys, xs, 0] = np.clip(inverse, low[ys, xs], high[ys, xs])
+    plane[ys, xs, 1:] = 0.3 / f * inverse[:, None] * rng.normal(size=(len(ys), 2))
+    return plane
+
+
+def _cropped(view, margin=0):
+    """What a view's mask leaves of it, `margin` pixels wider, and its first row and column there.
+
+    Both are even at every scale, so that halves of the crop are the crop of halves.
+    """
+    step = 2 ** (LEVELS - 1)
+    span = []
+    for axis in (1, 0):
+        on = np.flatnonzero(view.mask.any(axis))
+        first, last = (on[0] - margin, on[-1] + 1 + margin) if len(on) else (0, 0)
+        first = max(first, 0) // step * step
+        span.append((first, max(last, first + SMALLEST)))
+    (y, y1), (x, x1) = span
+    part = np.s_[y:y1, x:x1]
+    return View(view.gray[part], view.mask[part], view.K - [0.0, x, y], view.pose), y, x
 
 
 def _half(view):
@@ -387,44 +170,121 @@ def _matrix(K):
     return np.array([[K[0], 0, K[1]], [0, K[0], K[2]], [0, 0, 1.0]])
 
 
-def _level(view, neighbors, near, far, depth, normal, rounds, spread, seed):
+def _faint(gray, mask):
+    """Where texture is so faint that noise hides it in a small patch: (h, w) uint8."""
+    size = 7
+    with np.errstate(invalid="ignore", divide="ignore"):
+        on = scipy.ndimage.uniform_filter(mask.astype(np.float32), size)
+        mean = scipy.ndimage.uniform_filter(np.where(mask, gray, 0), size) / on
+        square = scipy.ndimage.uniform_filter(np.where(mask, gray, 0) ** 2, size) / on
+    var = np.where(mask, square - mean**2, np.inf)
+    plain = var <= np.percentile(var[mask], PLAIN) if mask.any() else mask
+    noise = np.sqrt(np.mean(_across(gray)[plain] ** 2)) / 6 if plain.any() else 0
+    return (var < FAINT * noise**2).astype(np.uint8)
+
+
+def _across(gray):
+    """What neither rows nor columns explain (h, w): little of smooth pictures, six times the deviation of noise.
+
+    After Immerkaer 1996.
+    """
+    d = np.pad(gray, 1, mode="edge")
+    d = d[:, :-2] - 2 * d[:, 1:-1] + d[:, 2:]
+    return d[:-2] - 2 * d[1:-1] + d[2:]
+
+
+def best_of(neighbors):
+    """How many of so many neighbors count for a pixel: those that agree most, so that hidden ones do not spoil it."""
+    return 1 if neighbors == 1 else (2 if neighbors < 5 else 3)
+
+
+def _task(view, neighbors, low, high):
+    """What a sweep over a view reads."""
     h = max(n.gray.shape[0] for n in neighbors)
     w = max(n.gray.shape[1] for n in neighbors)
-    grays = np.zeros((len(neighbors), h, w), np.float32)
-    A, B = np.empty((len(neighbors), 3, 3)), np.empty((len(neighbors), 3))
+    pictures, rows, shift = np.zeros((len(neighbors), h, w, 4), np.int16), [], []
     K_inv = np.linalg.inv(_matrix(view.K))
     for j, n in enumerate(neighbors):
-        grays[j, : n.gray.shape[0], : n.gray.shape[1]] = n.gray
+        cells(n.gray, pictures[j])
         E = n.pose @ np.linalg.inv(view.pose)
-        A[j], B[j] = _matrix(n.K) @ E[:3, :3] @ K_inv, _matrix(n.K) @ E[:3, 3]
-    cost = np.full(view.gray.shape, WORST, np.float32)
-    best_of = 1 if len(neighbors) == 1 else (2 if len(neighbors) < 5 else 3)
-    others = Others(A, B, grays.reshape(len(neighbors), -1), w, h)
-    sweep_planes(
-        view.gray, view.K, others, near, far, depth, normal, cost, patch_offsets(), rounds, spread, seed, best_of
+        A, B = _matrix(n.K) @ E[:3, :3] @ K_inv, _matrix(n.K) @ E[:3, 3]
+        rows.append(neighbor_row(A, B, n.gray.shape[1], n.gray.shape[0]))
+        shift.append(np.hypot(*(B[:2] - n.K[1:] * B[2])))
+    pixel = 1.0 / max(float(np.median(shift)), 1e-30)
+    # what the mask leaves out moves in its own way, and its edge with the object's rim: it does not count in a patch
+    gray = np.where(view.mask, view.gray, NOTHING).astype(np.float32)
+    pattern = np.stack([support(*x) for x in SUPPORTS])
+    return Task(
+        gray, float(view.K[0]), low, high, np.array(rows), pictures, pattern, places(pattern, gray.shape[1]),
+        _faint(view.gray, view.mask), best_of(len(neighbors)), pixel,
     )  # fmt: skip
-    return cost
 
 
-def _planes_of_coarse(small, depth, normal, view, near, far):
-    """Planes (depth, normal) for a view from those of its half: each pixel takes that of the nearest which has one."""
-    h, w = view.gray.shape
-    ys, xs = np.nonzero(far > 0)
-    known = small.mask & (depth > 0)
-    full_depth, full_normal = np.zeros((h, w), np.float32), np.zeros((h, w, 3), np.float32)
+def _planes_of_coarse(small, planes, view, low, high):
+    """Planes for a view from those of its half: each pixel takes that of the nearest which has one."""
+    ys, xs = np.nonzero(high > 0)
+    known = small.mask & (planes.plane[:, :, 0] > 0)
+    out = _no_planes(view)
     if known.any() and len(ys):
         iy, ix = scipy.ndimage.distance_transform_edt(~known, return_distances=False, return_indices=True)
         sy, sx = np.minimum(ys // 2, known.shape[0] - 1), np.minimum(xs // 2, known.shape[1] - 1)
         sy, sx = iy[sy, sx], ix[sy, sx]
-        n, d = normal[sy, sx].astype(float), depth[sy, sx].astype(float)
-        fs, cxs, cys = small.K
-        f, cx, cy = view.K
-        c = d * (n[:, 0] * (sx - cxs) / fs + n[:, 1] * (sy - cys) / fs + n[:, 2])
-        den = n[:, 0] * (xs - cx) / f + n[:, 1] * (ys - cy) / f + n[:, 2]
-        z = np.where(den < -0.05, c / np.where(den < -0.05, den, -1.0), d)
-        full_depth[ys, xs] = np.clip(z, near[ys, xs], far[ys, xs])
-        full_normal[ys, xs] = np.where((den < -0.05)[:, None], n, [0, 0, -1.0])
-    return full_depth, full_normal
+        z, gx, gy = planes.plane[sy, sx].astype(float).T
+        z = z + gx * ((xs + 0.5) / 2 - 0.5 - sx) + gy * ((ys + 0.5) / 2 - 0.5 - sy)
+        out.plane[ys, xs, 0] = np.clip(z, low[ys, xs], high[ys, xs])
+        out.plane[ys, xs, 1], out.plane[ys, xs, 2] = gx / 2, gy / 2
+        out.seen_by[ys, xs], out.cost[ys, xs] = planes.seen_by[sy, sx], planes.cost[sy, sx]
+    return out
+
+
+def _no_planes(view):
+    """Planes of a view before any is known."""
+    h, w = view.gray.shape
+    return Planes(
+        np.zeros((h, w, 3), np.float32), np.full((h, w), WORST, np.float32), np.zeros((h, w), np.uint16)
+    )  # fmt: skip
+
+
+def _elsewhere(planes, first, last):
+    """Where what is seen lies before or behind the keep box for sure, and not near a place where it does not: (h, w).
+
+    Such surface is never measured: it says only that the space before it is empty, which half the scale tells as well.
+    """
+    with np.errstate(divide="ignore"):
+        z = np.where(planes.plane[:, :, 0] > 0, 1 / planes.plane[:, :, 0], 0)
+    away = (z > 0) & ((z < (1 - CLEAR) * first) | (z > (1 + CLEAR) * last)) & (planes.cost < HOPEFUL)
+    return scipy.ndimage.binary_erosion(away, iterations=BAND, border_value=1)
+
+
+def _depth_and_normal(view, plane):
+    """Depth (h, w) and normals (h, w, 3) of planes, float32; 0 where there is none."""
+    h, w = view.gray.shape
+    f, cx, cy = view.K
+    z, gx, gy = plane.astype(float).transpose(2, 0, 1)
+    on = z > 0
+    n = -np.stack([f * gx, f * gy, z - gx * (np.arange(w) - cx) - gy * (np.arange(h)[:, None] - cy)], -1)
+    length = np.linalg.norm(n, axis=-1, keepdims=True)
+    depth = np.where(on, 1 / np.where(on, z, 1), 0)
+    return depth.astype(np.float32), (n / np.where(on[..., None], length, 1)).astype(np.float32)
+
+
+def _refined(task, planes):
+    """Refine planes by how the surface bends round them.
+
+    Returns the standard deviation of the depth (h, w), as a share of it; 1 where it is not known.
+    """
+    shape, table = task.gray.shape, disc()
+    slopes, bends = np.empty((*shape, 2), np.float32), np.empty((*shape, 3), np.float32)
+    smooth, sigma = np.empty(shape, np.float32), np.zeros(shape, np.float32)
+    for k in range(BENT_ROUNDS):
+        fit_bends(planes.plane, planes.cost, task.high, table, task.pixel, slopes, bends, smooth)
+        refine(task, planes, slopes, bends, sigma, k == 0)
+    fit_bends(planes.plane, planes.cost, task.high, table, task.pixel, slopes, bends, smooth)
+    z = planes.plane[:, :, 0]
+    off, noise = z - smooth, (NOISE * sigma) ** 2
+    with np.errstate(invalid="ignore", divide="ignore"):
+        z -= np.where(noise > 0, noise / (noise + off**2) * off, 0)
+        return np.where((z > 0) & (sigma > 0), sigma / z, 1.0).astype(np.float32)
 
 
 def depth_map(view, neighbors, box, points, *, seed=0, rounds=3, reach=(0.0, np.inf)):
@@ -450,21 +310,42 @@ def depth_map(view, neighbors, box, points, *, seed=0, rounds=3, reach=(0.0, np.
         empty.
     """
     rng = np.random.default_rng(seed)
-    pyramid = [(view, neighbors)]
+    whole, (view, y, x) = view.gray.shape, _cropped(view)
+    inside = box_limits(view, box, view.gray.shape, reach)[1] > 0
+    view, dy, dx = _cropped(View(view.gray, view.mask & inside, view.K, view.pose))
+    y, x = y + dy, x + dx
+    pyramid = [(view, [_cropped(n, NEIGHBOR_MARGIN)[0] for n in neighbors])]
     for _ in range(LEVELS - 1):
         pyramid.append((_half(pyramid[-1][0]), [_half(n) for n in pyramid[-1][1]]))
-    depth = normal = coarse = None
+    planes = coarse = None
     for k, (v, others) in reversed(list(enumerate(pyramid))):
         first, last = box_limits(v, box, v.gray.shape, reach)
         last = np.where(v.mask, last, 0).astype(np.float32)
         near, far = _widened(first, last, v, points, reach)
+        with np.errstate(divide="ignore"):
+            low, high = (np.where(far > 0, 1 / x, 0).astype(np.float32) for x in (far, near))
         if coarse is None:
-            depth, normal = _start_from_points(v, points, near, far, rng)
+            planes = _no_planes(v)
+            planes.plane[:] = _start_from_points(v, points, low, high, rng)
         else:
-            depth, normal = _planes_of_coarse(coarse, depth, normal, v, near, far)
+            planes = _planes_of_coarse(coarse, planes, v, low, high)
         coarse = v
-        more, spread = (0, 0.004) if k == 0 else (2, 0.02)
-        cost = _level(v, others, near, far, depth, normal, rounds + more, spread, seed + (k == 0))
+        if k == 0:
+            high[_elsewhere(planes, first, last)] = 0
+        task = _task(v, others, low, high)
+        if k:
+            # where no tie point tells where to begin, more is left to chance
+            sweep(task, planes, True, rounds + (1 if len(points) else 3), 2, 1, 0.02, seed + k)
+        else:
+            sweep(task, planes, True, rounds, 1, 1, 0.004, seed + k)
+    noise = _refined(task, planes)
+    depth, normal = _depth_and_normal(view, planes.plane)
     beyond = (depth < first) | (depth > last)
     depth[beyond] *= -1
-    return DepthMap(depth, normal, np.clip(1.0 - cost, -1, 1).astype(np.float32))
+    score = np.clip(1.0 - planes.cost, -1, 1).astype(np.float32)
+    part = np.s_[y : y + depth.shape[0], x : x + depth.shape[1]]
+    out = []
+    for a in (depth, normal, score, noise):
+        out.append(np.zeros((*whole, *a.shape[2:]), np.float32))
+        out[-1][part] = a
+    return DepthMap(*out)

@@ -6,10 +6,11 @@ from functools import lru_cache
 import numpy as np
 
 from ..cloud.keepbox import KeepBox
-from .depth import View, depth_map
+from .depth import View, best_of, depth_map
 
-#: bytes held for every pixel of every photo: brightness 4, mask 1, colors 3; depth 4, likeness 1, normal 3, colors 3
-HELD = 19
+#: bytes held for every pixel of every photo: brightness 4, mask 1, colors 3; depth 4, likeness 1, normal 3, noise 1,
+#: colors 3
+HELD = 20
 #: bytes a pixel of the one photo a thread works on: what it reads, straightens and sweeps
 WORKED = 64
 #: bytes of points for every pixel that gets a depth: some three of them make one, of 45 bytes, with copies of it
@@ -20,8 +21,13 @@ PROBE_PX, PROBE_NEIGHBORS = 48, 4
 
 
 def hypotheses(pixels, neighbors, rounds):
-    """Patches compared for a depth map of so many pixels: seven a sweep, at the working scale and at half of it."""
-    return pixels * neighbors * ((7 * rounds + 1) + (7 * (rounds + 2) + 1) / 4)
+    """Patches compared for a depth map of so many pixels, at the working scale and at half of it.
+
+    What a pixel takes depends on how good it is soon; these are those of a usual one.
+    """
+    counting = best_of(neighbors)
+    fine, coarse = counting * (9 + 4 * rounds), neighbors + counting * 10 * (rounds + 2)
+    return pixels * (fine + coarse / 4)
 
 
 def memory(photos, pixels, threads, full_pixels, used_pixels):

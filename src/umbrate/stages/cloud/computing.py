@@ -17,7 +17,7 @@ from ...core.cloud.grid import spacing_of
 from ...core.cloud.keepbox import KeepBox
 from ...core.dense.depth import View, depth_map
 from ...core.dense.exposure import gains
-from ...core.dense.fuse import Agreement, fuse, maps_of
+from ...core.dense.fuse import Agreement, fuse, maps_of, noise_codes
 from ...core.dense.neighbors import choose_neighbors
 from ...core.dense.pair import BACK_PX, LEAST_COS, inverse_step, pair_tolerance, without_specks
 from ...core.dense.speed import hypotheses
@@ -35,7 +35,8 @@ from .scratch import kept, zeros
 
 TWO = "Two photos only: no third one confirms a point, so this cloud is less safe than one of three."
 PIECE_GAP, PIECE_SHARE = 3.0, 1e-4  #: a piece stands alone at so many spacings, and is a speck below such a share
-DEPTH_VERSION = 4  #: raised when depth is computed in another way
+LEAST_ALIKE = 0.05  #: share of pixels that look like something in another photo, below which there is no texture
+DEPTH_VERSION = 5  #: raised when depth is computed in another way
 
 
 def straighten(blobs, scale, folder, item):
@@ -66,6 +67,7 @@ def depth_of(blobs, views, neighbors, box, reach, settings, item):
         depth=m.depth.astype(np.float32),
         normal=np.round(m.normal * 127).astype(np.int8),
         score=np.round(np.clip(m.score, 0, 1) * 255).astype(np.uint8),
+        noise=noise_codes(m.noise),
         lens=views[k].K,
     )
     blobs.remember(fingerprint, key)
@@ -85,7 +87,7 @@ def depth_key(inputs, settings, photos, k, neighbors):
     return hashlib.sha256(text.encode()).hexdigest()[:40]
 
 
-def _nothing(points, box, masks, settings):
+def _nothing(points, box, masks, alike, settings):
     """The UmbrateError for a cloud without points: what is likely to blame."""
     if masks and not any(m.any() for m in masks):
         return UmbrateError(
@@ -95,6 +97,13 @@ def _nothing(points, box, masks, settings):
         return UmbrateError(
             "No tie point lies in the keep box: it stands beside the object. Fit it again, or move it to the object.",
             ("fit the keep box",),
+        )
+    if alike < LEAST_ALIKE:
+        return UmbrateError(
+            "The photos show next to no texture where depth was looked for, so no place of one is found again in "
+            "another. Look whether they are sharp; dust or light the object so that its grain shows; or take a larger "
+            "photo scale.",
+            ("go to", "photos"),
         )
     return UmbrateError(
         "No point was confirmed by enough photos. Lower Agreeing photos to 2, look whether the keep box stands round "
@@ -172,7 +181,8 @@ class CloudRun:
         h, w = (max(v.gray.shape[a] for v in self.views) for a in (0, 1))
         folder, shape = self.inputs.folder, (len(self.photos), h, w)
         self.D, self.S = zeros(shape, np.float32, folder), zeros(shape, np.uint8, folder)
-        self.N, self.artefacts = zeros((*shape, 3), np.int8, folder), {}
+        self.N, self.noise = zeros((*shape, 3), np.int8, folder), zeros(shape, np.uint8, folder)
+        self.artefacts = {}
         fingerprints = [depth_key(self.inputs, s, self.photos, k, self.neighbors) for k in count]
         todo = [k for k in count if not self._take(k, *self.blobs.recall(fingerprints[k]))]
         self.reused = len(self.photos) - len(todo)
@@ -188,7 +198,8 @@ class CloudRun:
         if m is None:
             return False
         y, x = self.views[k].gray.shape
-        self.D[k, :y, :x], self.S[k, :y, :x], self.N[k, :y, :x] = m["depth"], m["score"], m["normal"]
+        for room, name in ((self.D, "depth"), (self.S, "score"), (self.N, "normal"), (self.noise, "noise")):
+            room[k, :y, :x] = m[name]
         self.artefacts[("depth", self.photos[k].id)] = key
         return True
 
@@ -210,7 +221,7 @@ class CloudRun:
         self.K = np.array([v.K for v in views])
         gain = gains([p[1] for p in self.straight], self.K, self.poses, self.points, self.photo, self.point)
         self.straight = self.views = None
-        self.depth = maps_of(self.D, self.N, self.S, C, self.K, self.poses, gain, self.quality)
+        self.depth = maps_of(self.D, self.N, self.S, C, self.K, self.poses, gain, self.quality, self.noise)
 
     def _fuse(self):
         s, n = self.settings, len(self.photos)
@@ -256,7 +267,8 @@ class CloudRun:
         if s.sampling and len(cloud):
             cloud = cloud.take(thin_by_spacing(cloud.points, s.sampling * self.inputs.length))
         if not len(cloud):
-            raise _nothing(self.points, self.box, [m for m in self.outlined if m is not None], s)
+            alike = float((self.depth.score > 0).sum() / max((self.depth.depth != 0).sum(), 1))
+            raise _nothing(self.points, self.box, [m for m in self.outlined if m is not None], alike, s)
         return cloud
 
     def _outside(self, points):
