@@ -19,9 +19,9 @@ from ..base import Forecast
 
 SCALES = (1, 2, 4, 8)
 #: photographs against the probe of `machine_speed`: whose planes are found sooner (measured on the demo, two threads)
-REAL_SHARE = 0.65
-STRAIGHTENING = 0.17  #: of a pixel as taken, in hypotheses that take as long
-FUSING = 1.2  #: of a pixel and each photo it is looked up in, likewise
+REAL_SHARE = 1.4
+STRAIGHTENING = 0.65  #: of a pixel as taken, in hypotheses that take as long
+FUSING = 4.0  #: of a pixel and each photo it is looked up in, likewise
 SPARE = 0.9  #: share of the free memory that a run may take
 
 
