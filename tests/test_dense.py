@@ -12,7 +12,17 @@ from umbrate.core.cloud.keepbox import KeepBox, fit_keep_box
 from umbrate.core.dense import depth as dense
 from umbrate.core.dense.bend import disc, fit_bends
 from umbrate.core.dense.exposure import gains
-from umbrate.core.dense.fuse import AGAINST, EXPECTED, SHARED, SURE_SLACK, Agreement, fuse, maps_of, noise_codes
+from umbrate.core.dense.fuse import (
+    AGAINST,
+    EXPECTED,
+    FAR_APART,
+    SHARED,
+    SURE_SLACK,
+    Agreement,
+    fuse,
+    maps_of,
+    noise_codes,
+)
 from umbrate.core.dense.lanes import cells
 from umbrate.core.dense.neighbors import choose_neighbors
 from umbrate.core.dense.pair import without_specks
@@ -366,7 +376,7 @@ def slow_fuse(maps, neighbors, limits):
         ])  # fmt: skip
     rows, apart = np.array(rows), np.array(apart)
     free = rows[:, 9] - 1
-    usual = np.minimum(apart, 25 * free).sum() / free.sum()
+    usual = np.minimum(apart, FAR_APART * free).sum() / free.sum()
     rows[:, 11] *= SHARED * np.sqrt((EXPECTED * usual + apart) / (EXPECTED + free))
     return rows, agreed
 

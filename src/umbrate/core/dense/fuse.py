@@ -17,10 +17,10 @@ AGAINST = 0.5  #: photos that see through a place for each that confirms it, fro
 SURE_SLACK = 0.1  #: they count where their patches look alike up to this much less than those of the place
 STEPS, LEAST_NOISE = 16, 1e-6  #: see `noise_codes`
 EXPECTED = 3  #: so many photos' disagreement is what is usual in the cloud counts for beside a point's own
-FAR_APART = 25.0  #: squares of a disagreement count up to so many times what is expected: mistakes are no noise
+FAR_APART = 4.0  #: squares of a disagreement count up to so many times what is expected: mistakes are no noise
 #: of the deviation of a point: its photos' maps look at the same photos, and what these have in common keeps them from
-#: being as far apart as they are wrong. Measured: 1.3 on a plane, 1.5 to 1.7 on spheres, 1.8 on the demo
-SHARED = 1.6
+#: being as far apart as they are wrong. Measured: 1.1 to 1.4 on spheres and planes, 2.1 on the demo
+SHARED = 1.65
 
 
 @dataclass
