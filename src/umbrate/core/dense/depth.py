@@ -335,9 +335,9 @@ def depth_map(view, neighbors, box, points, *, seed=0, rounds=3, reach=(0.0, np.
         task = _task(v, others, low, high)
         if k:
             # where no tie point tells where to begin, more is left to chance
-            sweep(task, planes, True, rounds + (1 if len(points) else 3), 2, 1, 0.02, seed + k)
+            sweep(task, planes, rounds + (1 if len(points) else 3), 2, 1, 0.02, seed + k)
         else:
-            sweep(task, planes, True, rounds, 1, 1, 0.004, seed + k)
+            sweep(task, planes, rounds, 1, 1, 0.004, seed + k)
     noise = _refined(task, planes)
     depth, normal = _depth_and_normal(view, planes.plane)
     beyond = (depth < first) | (depth > last)

@@ -34,7 +34,7 @@ WORST = 2.0
 LEAST_SPREAD = 1.5 * UNIT * UNIT  #: variance of brightness below which nothing can be told
 NOTHING = 1e6  #: brightness of a pixel that does not count
 FARTHEST = 12  #: pixels from the middle of a patch
-COLOR_SIGMA = 12.0  #: of the difference in brightness at which a pixel of a patch counts a third
+COLOR_SIGMA = 12.0  #: of the difference in brightness at which a pixel of a patch counts half
 ROW = 16  #: float64 of a neighbor: see `neighbor_row`
 
 

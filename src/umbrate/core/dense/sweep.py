@@ -13,7 +13,7 @@ from typing import NamedTuple
 import numpy as np
 from numba import njit
 
-from .lanes import WIDTH, all_of, load, store, total
+from .lanes import UNIT, WIDTH, all_of, load, store, total
 from .patch import BEND, COUNT, DX, DY, ROW, ROWS, WEIGHT, WORST, compare, prepare, slide, tangent
 
 STEEPEST = 10.0  #: tangent of the largest angle between a surface and the picture's plane
@@ -24,8 +24,9 @@ NEAR_PX = 0.3  #: of a step that is taken as it is
 HOPEFUL = 0.7  #: cost from which on a plane is not worth turning
 GOOD = 0.25  #: cost up to which a plane is not thrown away for a random one
 SAME_PX = 0.02  #: a neighbor's plane that moves the patch by less is no other plane
+LEAST_VAR = float(UNIT * UNIT)  #: of a patch: less than one gray value squared is no texture
 FARTHEST_STEP_PX = 1.0  #: of one step of least squares
-DAMPING = 0.03
+DAMPING = 0.03  #: share by which the diagonal of the normal equations is raised
 
 
 class Task(NamedTuple):
@@ -190,11 +191,13 @@ def _settled(
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def sweep(task, planes, first, rounds, tries, turns, spread, seed):
+def sweep(task, planes, rounds, tries, turns, spread, seed):
     """Go over the picture `rounds` times, in place: forward and backward in turn.
 
-    first : whether costs are not known yet; tries : random planes for a pixel that is not good; turns : steps of least
-    squares; spread : relative size of the first random steps, halved from round to round
+    Costs are not known before; which photos count may be.
+
+    tries : random planes for a pixel that is not good; turns : steps of least squares; spread : relative size of the
+    first random steps, halved from round to round
     """
     gray, focal, low, high, neighbors, pictures, support, places, faint, best_of, pixel = task
     plane, cost, seen_by = planes
@@ -217,19 +220,21 @@ def sweep(task, planes, first, rounds, tries, turns, spread, seed):
                 x = xx if forward else w - 1 - xx
                 if high[y, x] <= 0:
                     continue
-                fresh = first and r == 0
+                fresh = r == 0
                 if not fresh and cost[y, x] < LATER:
                     continue
                 var = prepare(gray, x, y, support, faint[y, x], made, at)
-                if var < 4096.0:
+                if var < LEAST_VAR:
                     cost[y, x] = WORST
                     continue
                 z, gx, gy = np.float64(plane[y, x, 0]), np.float64(plane[y, x, 1]), np.float64(plane[y, x, 2])
                 best, bits = cost[y, x], np.int64(seen_by[y, x])
                 if fresh:
-                    if bits == 0:
+                    hopeful = bits != 0
+                    if not hopeful:
                         best, bits = _of_all(rows, cells, n, width, size, x, y, z, gx, gy, patch, var, best_of, costs)
-                    if bits == 0 or best < HOPEFUL or seen_by[y, x] != 0:
+                        hopeful = best < HOPEFUL
+                    if hopeful:
                         best, z, gx, gy = _settled(
                             rows, cells, bits, width, size, x, y, z, gx, gy, patch, var, best_of, pixel, low[y, x],
                             high[y, x], steepest, turns, best, normal,
@@ -316,7 +321,7 @@ def refine(task, planes, slopes, bends, sigma, checked):
             gx, gy, bits = np.float64(slopes[y, x, 0]), np.float64(slopes[y, x, 1]), np.int64(seen_by[y, x])
             z = np.float64(plane[y, x, 0])
             e, step = _slid(rows, cells, bits, width, size, x, y, z, gx, gy, patch, var, best_of, pixel, normal)
-            if e > cost[y, x] + WORSE:
+            if e > cost[y, x] + WORSE:  # an edge, or a fold: its plane stays, and counts next to nothing in fusion
                 continue
             best, tz = e, z + step
             if checked:
