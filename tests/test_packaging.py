@@ -2,6 +2,8 @@
 
 import configparser
 import os
+import subprocess
+import sys
 import tempfile
 import unittest
 from pathlib import Path
@@ -109,3 +111,27 @@ class WhatIsInstalled(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class Kernels(unittest.TestCase):
+    def test_a_kernel_is_compiled_again_when_what_it_calls_has_changed(self):
+        with tempfile.TemporaryDirectory(prefix="umbrate-test-") as held:
+            package = Path(held) / "calling"
+            (package / "deeper").mkdir(parents=True)
+            for folder in (package, package / "deeper"):
+                (folder / "__init__.py").touch()
+            head = "from numba import njit\n\n\n@njit(cache=True)\ndef "
+            (package / "outer.py").write_text(f"from . import middle\n{head}outer():\n    return middle.middle()\n")
+            (package / "middle.py").write_text(
+                f"from .deeper.inner import (\n    inner,\n)\n{head}middle():\n    return inner()\n"
+            )
+            code = "import umbrate\nfrom calling.outer import outer\nprint(outer(), len(outer.stats.cache_hits))"
+
+            def called(value):
+                (package / "deeper" / "inner.py").write_text(f"{head}inner():\n    return {value}\n")
+                surroundings = {**os.environ, "PYTHONPATH": os.pathsep.join([held, *sys.path])}
+                done = subprocess.run([sys.executable, "-c", code], env=surroundings, capture_output=True, text=True)
+                self.assertEqual(done.returncode, 0, done.stderr)
+                return done.stdout.split()
+
+            self.assertEqual([called(1), called(1), called(2)], [["1", "0"], ["1", "1"], ["2", "0"]])
