@@ -37,6 +37,7 @@ from umbrate.core.measure.network import seen_point  # noqa: E402
 from umbrate.core.measure.quantities import K95, propagate, quantity  # noqa: E402
 from umbrate.core.poses.block import Block  # noqa: E402
 from umbrate.core.poses.fragments import solve  # noqa: E402
+from umbrate.core.poses.lensprior import LensPrior  # noqa: E402
 from umbrate.core.poses.marked import solve_marked  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
 from umbrate.sitting.clouds import load_cloud  # noqa: E402
@@ -188,7 +189,7 @@ def _block(rng, photos=16, ties=220, targets=10, marks=8):
     small[:, :3, 3] /= 300
     return Block(
         small, LENS.vector[None], np.zeros(photos), start, photo, np.arange(len(xy)), point, xy,
-        np.zeros((len(xy), 2)), sigma, free_lens=(0,), prior=(LENS.vector[None], np.full((1, 10), 20.0)),
+        np.zeros((len(xy), 2)), sigma, free_lens=(0,), prior=LensPrior.of_sigmas(LENS.vector[None], 20.0),
     ), X, kind  # fmt: skip
 
 

@@ -12,6 +12,7 @@ from umbrate.core.geometry.rotation import rotation_matrix
 from umbrate.core.geometry.similarity import compare_poses, fit_similarity, scale_of
 from umbrate.core.poses import normal
 from umbrate.core.poses.adjust import Held, adjust
+from umbrate.core.poses.lensprior import LensPrior
 from umbrate.core.poses.reprojection import CAUCHY, HUBER, SQUARED, Loss, State, derivatives, linearize, observations
 
 TRUE_LENS = Lens(1600, 1200, 1900.0, 811.0, 590.0, (-0.08, 0.03, 0.0), (4e-4, -3e-4))
@@ -146,7 +147,7 @@ class Solving(unittest.TestCase):
         lens = TRUE_LENS.vector[None]
         sigma = np.full(10, 1e-6)
         free = [0, 1, 2, 3, 4, 5]
-        r = adjust(*given(start, X0, photo, point, xy), free, held=Held(lens_prior=(lens, sigma)))
+        r = adjust(*given(start, X0, photo, point, xy), free, held=Held(lens_prior=LensPrior.of_sigmas(lens, sigma)))
         np.testing.assert_allclose(r.lenses, lens, atol=1e-4)
 
     def test_sightings_must_be_sorted_and_stop_is_asked(self):

@@ -26,6 +26,7 @@ from umbrate.core.poses.adjust import Held
 from umbrate.core.poses.block import Block
 from umbrate.core.poses.covariance import covariance
 from umbrate.core.poses.grow import Grower
+from umbrate.core.poses.lensprior import LensPrior
 from umbrate.core.poses.marked import missing, solve_marked
 from umbrate.core.poses.tie import split_by_marks, tie, why_not_tied
 
@@ -38,7 +39,7 @@ def small_block(seed=3, photos=5, points=16):
     poses, X, photo, point, xy = scene(rng, photos, points)
     sigma = np.where(np.arange(points) % 3 == 0, 0.1, 0.4)[point]
     xy = xy + rng.normal(size=xy.shape) * sigma[:, None]
-    prior = (TRUE_LENS.vector[None], np.full((1, 10), 30.0))
+    prior = LensPrior.of_sigmas(TRUE_LENS.vector[None], 30.0)
     block = Block(
         poses, TRUE_LENS.vector[None], np.zeros(photos), X.copy(), photo, np.arange(len(xy)), point, xy,
         np.zeros((len(xy), 2)), sigma, free_lens=FREE, prior=prior,

@@ -14,6 +14,7 @@ import numpy as np
 import scipy
 
 from ..geometry.rotation import rotation_matrix
+from .lensprior import LensPrior
 from .normal import Priors, point_steps, reduce_to_cameras, system
 from .reprojection import Loss, State, cost_of, derivatives, linearize
 
@@ -30,8 +31,8 @@ class Held:
         Photos that stay where they are. With none, the damping settles the free frame.
     lenses : sequence of int
         Lenses that stay as they are, whatever is solved of the others.
-    lens_prior : (means (m, 10), sigmas (10,) or (m, 10)), optional
-        Weak observations of the lens parameters, in their own units.
+    lens_prior : LensPrior, optional
+        What is known of the lenses besides, as of observations of their parameters.
     points : (rows (q,) int, xyz (q, 3), sigmas (q,) or (q, 3)), optional
         Weighted observations of points: control points. Three of them settle the frame.
     lengths : (first (l,) int, second (l,) int, value (l,), sigma (l,)), optional
@@ -40,7 +41,7 @@ class Held:
 
     poses: tuple = ()
     lenses: tuple = ()
-    lens_prior: tuple | None = None
+    lens_prior: LensPrior | None = None
     points: tuple | None = None
     lengths: tuple | None = None
 
@@ -124,6 +125,13 @@ class _HeldPoints:
             g[at] += J * e
 
 
+def add_lens_prior(matrix, prior, free):
+    """Add to the lenses' part (L m, L m) of a normal matrix what a LensPrior says of the `free` parameters (L,)."""
+    L = len(free)
+    for m, information in enumerate(prior.information):
+        matrix[L * m : L * (m + 1), L * m : L * (m + 1)] += information[np.ix_(free, free)]
+
+
 class _Problem:
     """What is minimized: the cost of a State, and the step from it. Its arrays are made once and used every round."""
 
@@ -142,13 +150,13 @@ class _Problem:
         self.linear, self.system = derivatives(len(seen.photo)), system(size, p)
 
     def _lens_prior(self, lenses):
-        """Cost of the lenses' prior, its diagonal and its gradient; None where there is none."""
-        if self.held.lens_prior is None or not len(self.free):
-            return 0.0, None, None
-        means, sigmas = self.held.lens_prior
-        w = 1.0 / np.broadcast_to(np.asarray(sigmas, float), lenses.shape)[:, self.free] ** 2
-        d = (lenses - means)[:, self.free]
-        return 0.5 * float((w * d * d).sum()), w.ravel(), (w * d).ravel()
+        """Cost of the lenses' prior and its gradient (m, L); None where there is none."""
+        prior = self.held.lens_prior
+        if prior is None or not len(self.free):
+            return 0.0, None
+        d = lenses - prior.mean
+        push = np.einsum("mij,mj->mi", prior.information, d)
+        return 0.5 * float((d * push).sum()), push[:, self.free]
 
     def _held_cost(self, state):
         return self._lens_prior(state.lenses)[0] + self.points.cost(state.points)
@@ -165,11 +173,10 @@ class _Problem:
         """The State after a damped step from the one that was linearized; None where the system has no solution."""
         S, g = self.system.matrix, self.system.right
         reduce_to_cameras(self.seen, self.free, self.linear, damping, self.system, self.points.priors(state.points))
-        _, w, push = self._lens_prior(state.lenses)
-        if w is not None:
-            own = np.arange(self.lens_columns.start, self.lens_columns.stop)
-            S[own, own] += w
-            g[own] += push
+        _, push = self._lens_prior(state.lenses)
+        if push is not None:
+            add_lens_prior(S[self.lens_columns, self.lens_columns], self.held.lens_prior, self.free)
+            g[self.lens_columns] += push.ravel()
         self.points.add_lengths(state.points, S, g)
         A = np.triu(S) + np.triu(S, 1).T
         A[np.diag_indices(len(A))] += damping * np.maximum(np.diag(A).copy(), 1e-9) + 1e-12

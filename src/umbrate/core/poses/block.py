@@ -18,6 +18,7 @@ from ..geometry.similarity import scale_of
 from .adjust import Held
 from .covariance import covariance
 from .frame import move_block
+from .lensprior import LensPrior
 from .reprojection import State, observations
 
 #: what a point is: found by its features, a coded target, or marked by hand
@@ -46,7 +47,7 @@ class Block:
     xy, residual, sigma : seen pixels, seen minus predicted, and the standard deviations they were adjusted with
     free_lens : the lens parameters that were solved; None in blocks of the first versions, which did not keep that
     trusted : the lenses that stayed as they were
-    prior : what lenses were held by, means and standard deviations (m, 10) (infinite: by nothing); None without any
+    prior : what lenses were held by; None without any
     order : rows of the solved photos in the order they were solved in
     photo_ids : the photos' numbers in the job; their rows where nobody said
     sizes : widths and heights in pixels
@@ -70,7 +71,7 @@ class Block:
     sigma: _array(np.float64, "k")
     free_lens: tuple | None = ()
     trusted: tuple = ()
-    prior: tuple | None = None
+    prior: LensPrior | None = None
     order: tuple = ()
     photo_ids: _array(np.int64, "n") = None
     sizes: _array(np.int64, "n", 2) = None
@@ -247,14 +248,14 @@ class Block:
         n, p = len(self.poses), len(self.points)
         order = np.full(n, -1)
         order[list(self.order)] = np.arange(len(self.order))
-        prior = self.prior or (self.lenses, np.full_like(self.lenses, np.inf))
+        prior = self.prior or LensPrior.of_sigmas(self.lenses, np.inf)
         single = self.xy.astype(np.float32)
         return {
             "mark": np.where(self.kind == MARK, self.label, -1),
             "free": np.array(sorted(self.free_lens or ()), np.int64),
             "trusted": np.array(self.trusted, np.int64),
-            "prior_mean": prior[0],
-            "prior_sigma": np.broadcast_to(prior[1], self.lenses.shape),
+            "prior_mean": prior.mean,
+            "prior_information": prior.information,
             "first_lenses": self.lenses if self.first_lenses is None else self.first_lenses,
             "photo_ids": self.photo_ids,
             "poses": self.poses,
@@ -286,20 +287,30 @@ class Block:
         """
         p, k = len(a["points"]), len(a["point"])
         number, mark = a["number"], a.get("mark", np.full(p, -1))
-        held = "prior_sigma" in a and np.isfinite(a["prior_sigma"]).any()
         order = a.get("order", np.zeros(0, int))
         return cls(
             a["poses"], a["lenses"], a["lens_of"], a["points"], a["photo"], a["feature"], a["point"],
             a.get("xy", np.zeros((k, 2))), a.get("residual", np.zeros((k, 2))), a.get("sigma", np.ones(k)),
             free_lens=tuple(a["free"].tolist()) if "free" in a else None,
             trusted=tuple(a["trusted"].tolist()) if "trusted" in a else (),
-            prior=(a["prior_mean"], a["prior_sigma"]) if held else None,
+            prior=_prior_of(a),
             order=tuple(int(i) for i in np.argsort(order, kind="stable") if order[i] >= 0),
             photo_ids=a["photo_ids"], sizes=a.get("sizes"), colors=a.get("colors"),
             kind=np.where(mark >= 0, MARK, np.where(number >= 0, TARGET, FEATURE)),
             label=np.where(mark >= 0, mark, np.maximum(number, 0)),
             point_sigma=a.get("point_sigma"), pose_sigma=a.get("pose_sigma"), first_lenses=a.get("first_lenses"),
         )  # fmt: skip
+
+
+def _prior_of(a):
+    """The LensPrior among the arrays that a job keeps, or None; the first versions kept standard deviations."""
+    if "prior_information" in a:
+        prior = LensPrior(a["prior_mean"], a["prior_information"])
+    elif "prior_sigma" in a:
+        prior = LensPrior.of_sigmas(a["prior_mean"], a["prior_sigma"])
+    else:
+        return None
+    return prior if prior.information.any() else None
 
 
 _ARRAYS = {

@@ -17,7 +17,7 @@ import scipy
 from numba import njit
 
 from ..geometry.lens import N_PARAMETERS
-from .adjust import Held
+from .adjust import Held, add_lens_prior
 from .normal import reduce_to_cameras, system
 from .reprojection import SQUARED, Loss, Observations, derivatives, linearize
 
@@ -215,8 +215,7 @@ def covariance(state, seen, free_lens=(), *, held=Held(), of_points=True):
     linearize(state, seen, Loss(SQUARED), linear)
     reduce_to_cameras(seen, free, linear, 0.0, reduced)
     if held.lens_prior is not None and L:
-        w = 1.0 / np.broadcast_to(np.asarray(held.lens_prior[1], float), (m, N_PARAMETERS))[:, free] ** 2
-        reduced.matrix[np.arange(6 * n, size), np.arange(6 * n, size)] += w.ravel()
+        add_lens_prior(reduced.matrix[6 * n :, 6 * n :], held.lens_prior, free)
     fixed = np.zeros(size, bool)
     for i in held.lenses:
         fixed[6 * n + L * i : 6 * n + L * (i + 1)] = True

@@ -262,7 +262,7 @@ class Grower(Growing):
             poses, self.lenses.copy(), self.lens_of, self.X[tracks], t.photo[use], t.feature[use], point,
             self.xy[use], self.xy[use] - seen, self.sigma[use],
             free_lens=tuple(sorted(self.last_free)), trusted=tuple(sorted(self.photos.trusted)),
-            prior=self.last_prior or None, order=tuple(i for i in self.order if self.solved[i]),
+            prior=self.last_prior, order=tuple(i for i in self.order if self.solved[i]),
         )  # fmt: skip
         return Grown(block, dict(sorted(self.reasons.items())), list(self.bridges))
 

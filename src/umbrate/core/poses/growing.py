@@ -8,6 +8,7 @@ import numpy as np
 from ..geometry.lens import _unproject_many
 from ..geometry.triangulate import triangulate_tracks
 from .adjust import Held, adjust
+from .lensprior import LensPrior
 from .loops import STRICT, false_bridges, plausibility
 from .reprojection import CAUCHY, Loss, State, observations
 from .solution import DISAGREES, PLANE, GrowSettings, HandTies, Reason
@@ -76,7 +77,7 @@ class Growing:
         self.poses = np.tile(np.eye(4), (self.n, 1, 1))
         self.solved = np.zeros(self.n, bool)
         self.reasons = {}
-        self.last_free, self.last_prior = (), ()
+        self.last_free, self.last_prior = (), None
         self.take_tracks(tracks)
 
     def take_tracks(self, tracks=None):
@@ -167,6 +168,8 @@ class Growing:
             return []
         count = int(self.solved.sum())
         names = next(names for least, names in LENS_STEPS if count >= least)
+        if self.photos.told is not None:
+            names = LENS_STEPS[0][1]  # held by what others know, few photos can have all parameters
         return [PARAMETER[p] for p in names if p not in self.dropped]
 
     def adjust(self, rounds, extra=(), tolerance=1e-4, only=None):
@@ -205,14 +208,15 @@ class Growing:
         return result
 
     def _prior(self):
-        """What the lenses are held by: their starting values, and how far they may be off."""
+        """What the lenses are held by: their starting values, how far they may be off, and what else is known."""
         f = self.first_lenses
         width = np.array([1600 * self.unit[self.lens_of == m].max(initial=1.0) for m in range(len(f))])
         rest = np.tile(np.array(LENS_SIGMA), (len(f), 1))
         sigma = np.hstack([FOCAL_SIGMA * f[:, :1], np.tile(CENTER_SIGMA * width[:, None], (1, 2)), rest])
         if self.photos.lens_sigma is not None:
             sigma = np.where(np.isfinite(self.photos.lens_sigma), self.photos.lens_sigma, sigma)
-        return f, sigma
+        prior = LensPrior.of_sigmas(f, sigma)
+        return prior if self.photos.told is None else prior.plus([self.photos.told])
 
     def resume(self, poses, lenses):
         """Take photos as solved before: poses (n, 4, 4), NaN where not, and lenses (m, 10), then `run` goes on."""

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from .block import Block
+from .lensprior import LensPrior
 
 #: what the matches of a pair show: a scene with depth, one plane, or a camera that only turned (or nothing that moved)
 SCENE, PLANE, TURN = "scene", "plane", "turn"
@@ -33,6 +34,8 @@ class PhotoSet:
         Lenses that stay as they are.
     lens_sigma : (m, 10), optional
         How well the starting lenses are known; NaN where nobody knows.
+    told : LensPrior, optional
+        What others know of the lenses, apart from that.
     sigma : list of (n_i,) arrays, optional
         Standard deviations in pixels; those of key points where not given.
     """
@@ -44,6 +47,7 @@ class PhotoSet:
     trusted: tuple = ()
     lens_sigma: np.ndarray | None = None
     sigma: list | None = None
+    told: LensPrior | None = None
 
 
 @dataclass(frozen=True)
