@@ -144,18 +144,20 @@ def run_cells(job, sittings, upto, redo=False, redo_all=False, quiet=False, mode
     if upto not in BY_NAME:
         raise UmbrateError(f"There is no stage “{upto}”. There is: {', '.join(s.name for s in STAGES)}.")
     queue = Queue(job, worker)
+    cells = []
     for s in sorted(sittings, key=lambda s: bool(s.members)):  # what is joined, after what it is joined from
         names = [x.name for x in stages_of(s)]
         names = names[: names.index(upto) + 1] if upto in names else []
         if not redo_all:
             names = plan(job, s, upto, redo)
-        queue.add(s, names, mode)
+        cells.append((s, names))
+    queue.add_all(cells, mode)
     if queue.idle:
         if not quiet:
             say("Everything is up to date. Use --redo to run it again.")
         return True
     good = True
-    names = {s.id: s.name for s in sittings}
+    names = {s.id: s.name for s in job.sittings()}  # a run may bring others along
     live = sys.stdout.isatty() and not quiet
     with Progress(
         TextColumn("{task.description}", markup=False),

@@ -27,6 +27,7 @@ class PhotoRef:
     lens: str = ""
     focal_mm: float | None = None
     focus_m: float | None = None
+    taken: str | None = None
 
 
 def _in_use(job, sitting, usable_only):
@@ -50,7 +51,7 @@ def photo_refs(job, sitting, usable_only=True):
         focal = (
             p.focal_35mm * float(np.hypot(p.width, p.height)) / float(np.hypot(36.0, 24.0)) if p.focal_35mm else None
         )
-        known = (p.width, p.height, p.orientation, p.camera, focal, p.hash, p.lens, p.focal_mm, p.focus_m)
+        known = (p.width, p.height, p.orientation, p.camera, focal, p.hash, p.lens, p.focal_mm, p.focus_m, p.taken)
         out.append(PhotoRef(p.id, p.name, str(job.photo_path(p)), *known))
     return out
 

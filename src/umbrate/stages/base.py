@@ -28,7 +28,8 @@ class StageSettings(BaseModel):
 def only(setting, *values, **extra):
     """What a field's ``json_schema_extra`` says of a field that counts only where another has one of some values.
 
-    extra : `kind` of editor, `unit`, `labels` of the choices, and `short` for fields that do not fold away
+    extra : `kind` of editor, `unit`, `labels` of the choices, and `short` for fields that do not fold away; `later` for
+        one that came after results were made without it, which hold as long as it is left as it is
     """
     return {"when": {setting: values}, **extra}
 
@@ -147,6 +148,7 @@ class Stage:
     title: ClassVar[str]  #: as people read it
     needs: ClassVar[tuple] = ()  #: stages whose results it reads
     takes: ClassVar[tuple] = ()  #: stages that run before it where they have something to do, see `invited`
+    tells_others: ClassVar[bool] = False  #: whether other sittings profit from it: it is run in all before what follows
     reads: ClassVar[str] = "photos"  #: what `key` covers, for people
     Settings: ClassVar[type[StageSettings]]
     about: ClassVar[str]  #: what it does, in a sentence
@@ -182,6 +184,10 @@ class Stage:
     def then_of(self, sitting):
         """Stages that are run in one go with it, where they have something to do (see `invited`)."""
         return ()
+
+    def takes_of(self, job, sitting):
+        """What runs before it where it has something to do: (sitting, stage name)."""
+        return [(sitting, name) for name in self.takes]
 
     def needs_of(self, sitting):
         """Stages whose results it reads of a sitting."""
@@ -273,13 +279,22 @@ def settings_of(job, sitting, stage):
     return parse_settings(stage, job.settings(sitting.id, stage.name))
 
 
+def chosen(settings, values=None):
+    """Settings as plain values, or other `values` of the same stage; those that came later only where they are not left
+    as they are."""
+    values = settings.model_dump(mode="json") if values is None else values
+    fields = type(settings).model_fields
+    left = {n for n, f in fields.items() if (f.json_schema_extra or {}).get("later") and values.get(n) == f.default}
+    return {n: v for n, v in values.items() if n not in left}
+
+
 def fingerprint(stage, job, sitting, settings, lookup):
     """Hash of everything a result depends on. `lookup(name)` gives the fingerprint of a stage it reads."""
     text = json.dumps(
         [
             # results of a first version were kept without its number
             stage.name if stage.version == 1 else f"{stage.name} {stage.version}",
-            settings.model_dump(mode="json"),
+            chosen(settings),
             stage.key(job, sitting, settings),
             [lookup(n) for n in stage.needs_of(sitting)],
         ],

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from ..actions.measuring import refresh_all
 from ..core.errors import UmbrateError
-from ..stages import BY_NAME
+from ..stages import BY_NAME, STAGES
 from ..stages.base import settings_of
 from .serial import Running, Serial
 from .serve import run_stage
@@ -54,6 +54,7 @@ class Queue(Serial):
         self.job, self.measures = job, measures
         self.failures = {}
         self.modes = {}
+        self.ran = []  # cells, in the order they were first done
 
     def add(self, sitting, stages, mode=""):
         """Queue stages of a sitting, in order; what waits already is not queued twice.
@@ -67,16 +68,30 @@ class Queue(Serial):
         if mode and stages:
             self.modes[sitting.id, stages[-1]] = mode
 
+    def add_all(self, cells, mode=""):
+        """Queue (sitting, stages) of several sittings: what tells others of what it found is done in all of them first.
+
+        mode : as of `add`
+        """
+        for sitting, names in cells:
+            last = max((k for k, n in enumerate(names) if BY_NAME[n].tells_others), default=-1)
+            if not sitting.members:
+                self.add(sitting, names[: last + 1])
+        for sitting, names in cells:
+            self.add(sitting, names, mode)
+
     def _start_next(self):
         sitting_id, name = self.waiting.pop(0)
         sitting = next((s for s in self.job.sittings() if s.id == sitting_id), None)
         if sitting is None:
             return []
         stage = BY_NAME[name]
-        first = next((n for n in stage.takes if self._wanted(sitting, n)), None)
+        first = next((x for x in stage.takes_of(self.job, sitting) if self._wanted(*x)), None)
         if first:
             self.waiting.insert(0, (sitting_id, name))
-            name, stage = first, BY_NAME[first]
+            sitting, name = first
+            stage = BY_NAME[name]
+            sitting_id = sitting.id
         self.failures.pop((sitting_id, name), None)
         try:
             settings = settings_of(self.job, sitting, stage)
@@ -146,12 +161,30 @@ class Queue(Serial):
                 log.exception("a result could not be saved")
             message = f"The result could not be saved: {error}"
             return self._failed(run.sitting, run.stage, settings, run.seconds, "failed", message, ("run again",))
+        self._tell_others(run)
         try:
             changes = refresh_all(self.job).get(run.sitting.id, []) if self.measures else []
         except Exception:
             log.exception("measurements could not be computed anew")
             changes = []
         return Event("done", {**here, "figures": done.figures, "measured": changes})
+
+    def _tell_others(self, run):
+        """Queue what ran here before, and profits from what has just been found, once more: it takes seconds.
+
+        Where more was made from it already, that stays as it is: it is stale, and people decide.
+        """
+        cell = run.sitting.id, run.stage
+        if BY_NAME[run.stage].tells_others:
+            later = [s.name for s in STAGES[STAGES.index(BY_NAME[run.stage]) + 1 :]]
+            sittings = {s.id: s for s in self.job.photo_sittings()}
+            for sid, name in self.ran:
+                made = any(self.job.result(sid, n) for n in later)
+                if name == run.stage and sid in sittings and sid != cell[0] and not made:
+                    if self._wanted(sittings[sid], name) and (sid, name) not in self.waiting:
+                        self.waiting.insert(0, (sid, name))
+        if cell not in self.ran:
+            self.ran.append(cell)
 
     def close(self):
         """End the worker."""

@@ -6,7 +6,7 @@ from functools import partial
 from ..core.errors import UmbrateError
 from ..sitting.members import members_of
 from ..stages import BY_NAME, STAGES
-from ..stages.base import fingerprint, settings_of
+from ..stages.base import chosen, fingerprint, settings_of
 
 NOTHING, READY, DONE, STALE, LOOK, FAILED = "nothing", "ready", "done", "stale", "look", "failed"
 RUNNING, QUEUED, ELSEWHERE = "running", "queued", "elsewhere"
@@ -96,10 +96,10 @@ def why_stale(job, sitting, stage):
         if below is None or not is_current(job, sitting, BY_NAME[name]):
             return f"{BY_NAME[name].title} changed"
     try:
-        now = settings_of(job, sitting, stage).model_dump(mode="json")
+        now = settings_of(job, sitting, stage)
     except UmbrateError:
         return "settings changed"
-    if now != done.settings:
+    if chosen(now) != chosen(now, done.settings):
         return "settings changed"
     if any(job.result(sitting.id, name).made > done.made for name in needs):
         newest = max(needs, key=lambda n: job.result(sitting.id, n).made)

@@ -168,8 +168,8 @@ class Growing:
             return []
         count = int(self.solved.sum())
         names = next(names for least, names in LENS_STEPS if count >= least)
-        if self.photos.told is not None:
-            names = LENS_STEPS[0][1]  # held by what others know, few photos can have all parameters
+        if self.photos.prior is not None:
+            names = LENS_STEPS[0][1]  # few photos do not tell them, but what is known does
         return [PARAMETER[p] for p in names if p not in self.dropped]
 
     def adjust(self, rounds, extra=(), tolerance=1e-4, only=None):
@@ -208,15 +208,16 @@ class Growing:
         return result
 
     def _prior(self):
-        """What the lenses are held by: their starting values, how far they may be off, and what else is known."""
+        """What the lenses are held by: what is known, else their starting values and how far those may be off."""
+        if self.photos.prior is not None:
+            return self.photos.prior
         f = self.first_lenses
         width = np.array([1600 * self.unit[self.lens_of == m].max(initial=1.0) for m in range(len(f))])
         rest = np.tile(np.array(LENS_SIGMA), (len(f), 1))
         sigma = np.hstack([FOCAL_SIGMA * f[:, :1], np.tile(CENTER_SIGMA * width[:, None], (1, 2)), rest])
         if self.photos.lens_sigma is not None:
             sigma = np.where(np.isfinite(self.photos.lens_sigma), self.photos.lens_sigma, sigma)
-        prior = LensPrior.of_sigmas(f, sigma)
-        return prior if self.photos.told is None else prior.plus([self.photos.told])
+        return LensPrior.of_sigmas(f, sigma)
 
     def resume(self, poses, lenses):
         """Take photos as solved before: poses (n, 4, 4), NaN where not, and lenses (m, 10), then `run` goes on."""

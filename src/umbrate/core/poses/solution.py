@@ -34,8 +34,8 @@ class PhotoSet:
         Lenses that stay as they are.
     lens_sigma : (m, 10), optional
         How well the starting lenses are known; NaN where nobody knows.
-    told : LensPrior, optional
-        What others know of the lenses, apart from that.
+    prior : LensPrior, optional
+        What the lenses are held by, in place of that: as much is known that few photos can have all parameters.
     sigma : list of (n_i,) arrays, optional
         Standard deviations in pixels; those of key points where not given.
     """
@@ -47,7 +47,7 @@ class PhotoSet:
     trusted: tuple = ()
     lens_sigma: np.ndarray | None = None
     sigma: list | None = None
-    told: LensPrior | None = None
+    prior: LensPrior | None = None
 
 
 @dataclass(frozen=True)

@@ -284,9 +284,8 @@ class Session(Contents):
         self.said.emit("", "bad")
         cells = cells or [(self.sitting_id, self.stage)]
         sittings = {s.id: s for s in self.job.sittings()}
-        for sid, stage in cells:
-            if sid in sittings:
-                self.queue.add(sittings[sid], plan(self.job, sittings[sid], stage, redo), mode)
+        cells = [(sittings[sid], stage) for sid, stage in cells if sid in sittings]
+        self.queue.add_all([(s, plan(self.job, s, stage, redo)) for s, stage in cells], mode)
         if self.queue.idle:
             self.said.emit("Everything chosen is up to date.", "note")
         self.listening.wake()

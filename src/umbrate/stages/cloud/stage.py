@@ -114,7 +114,7 @@ class CloudStage(Stage):
     name, title = "cloud", "Cloud"
     about = "Computes depth for every photo, fuses it into a dense colored cloud and cleans it."
     needs = ("poses",)
-    takes = ("scale",)
+    takes = ("poses", "scale")
     reads = "keep box"
     uses_keep_box = True
     keeps = "cloud"

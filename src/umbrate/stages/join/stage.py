@@ -92,6 +92,9 @@ class JoinStage(Stage):
     def applies(self, sitting):
         return bool(sitting.members)
 
+    def takes_of(self, job, sitting):
+        return [(s, "poses") for s in members_of(job, sitting)]
+
     def gather(self, job, sitting, settings, mode=""):
         if not sitting.members:
             raise UmbrateError(

@@ -63,13 +63,50 @@ class SolvedLens(Part):
     start_f: float = 0.0  #: what solving started from
 
 
+class Told(Part):
+    """What a sitting's own sightings say of one of its lenses: see `core.poses.lensprior`."""
+
+    lens: int  #: its row
+    photos: list[int]
+    mean: list[float]
+    information: list[list[float]]
+
+
+class ToldBy(Part):
+    """What another sitting told of a lens here."""
+
+    sitting: int
+    name: str
+    count: int  #: of its photos
+    lens: int  #: the row of the lens here
+    mean: list[float]
+    information: list[list[float]]
+
+
+class Parted(Part):
+    """A sitting of the same lens, as the files say, that contradicts this one, and in what."""
+
+    sitting: int
+    name: str
+    why: str
+
+
+class Shared(Part):
+    """What was taken of other sittings' knowledge of the lens, and how well photos were known without it."""
+
+    taken: list[ToldBy] = []
+    parted: list[Parted] = []
+    turn_alone_deg: float | None = None
+    center_alone_percent: float | None = None
+
+
 class PosesFigures(Figures):
     """Figures of the Poses stage; dictionaries go by photo id."""
 
     LINES = (
         "line_of_placed", "rms_px", "line_of_known", "points", "sightings", "line_of_targets", "line_of_still",
-        "line_of_pairs", "line_of_bridges", "line_of_fragments", "line_of_turntable", "line_of_hands", "line_of_focal",
-        "line_of_middle", "line_of_distortion",
+        "line_of_pairs", "line_of_bridges", "line_of_fragments", "line_of_turntable", "line_of_hands", "line_of_shared",
+        "line_of_focal", "line_of_middle", "line_of_distortion",
     )  # fmt: skip
 
     mode: str = Field("", validation_alias=AliasChoices("mode", "way"))  #: "start over", "go on" or "adjust"
@@ -106,6 +143,8 @@ class PosesFigures(Figures):
     lens: SolvedLens = SolvedLens()
     lens_sigma: dict[str, float] = {}
     lenses: int = 1
+    told: list[Told] = []
+    shared: Shared = Shared()
     unit: float = 1.0  #: standard deviation of unit weight
     keep_box: dict = {}  #: fitted round the object, in the plain frame
     reasons: dict[int, WhyLeftOut] = {}
@@ -161,6 +200,18 @@ class PosesFigures(Figures):
         told = "Mirrored photos give a mirrored object. Coded targets can be read one way only; without them nothing "
         told += "in the photos tells, but for writing on the object: look whether it can be read"
         return "Left and right", "told by targets" if self.targets else "cannot be told", told
+
+    def line_of_shared(self):
+        s = self.shared
+        if not s.taken:
+            return None
+        who = ", ".join(f"{t.name} ({t.count} photos)" for t in s.taken)
+        told = "Sittings that were taken with the same lens: what they know of it counts here. Alone, a photo's turn "
+        told += (
+            f"would be known to {s.turn_alone_deg:.3f}°, its place to {s.center_alone_percent:.3f} % of its distance. "
+        )
+        told += "To part them, switch “Share the lens” off"
+        return "Lens shared with", f"{who}: turn {s.turn_alone_deg:.3f}° to {self.turn_sigma_deg:.3f}°", told
 
     def _spread(self, name):
         return f" ± {self.lens_sigma[name]:.1f}" if name in self.lens_sigma else ""

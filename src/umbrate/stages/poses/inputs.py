@@ -59,4 +59,6 @@ class Inputs:
     marks: tuple = ()  #: points marked by hand: (id, name, ((photo id, x, y, sigma in pixels), ...))
     joined: bool = False  #: whether features are taken from the members of a joined row as they are
     foreign: dict = field(default_factory=dict)  #: photo id to the position of its member, but for those of the first
+    heard: tuple = ()  #: what other sittings know of the lenses: Heard
+    apart: dict = field(default_factory=dict)  #: photo id to the sitting whose photos have a lens of their own
     support: tuple = ()  #: targets that stand on the support: another place in every member

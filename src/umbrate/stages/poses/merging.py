@@ -42,7 +42,18 @@ def gather_merged(job, sitting, photos, mode, before, common):
     if before is None:
         before = _united(job, members, found, support)
     return Inputs(str(job.blobs.folder), photos, mode=mode, before=before, joined=True, foreign=foreign,
-                  support=tuple(sorted(support)), **common)  # fmt: skip
+                  support=tuple(sorted(support)), apart=_own_lenses(job, members), **common)  # fmt: skip
+
+
+def _own_lenses(job, members):
+    """Photos whose lens is not that of the other members, whatever their files say: photo id to sitting."""
+    out, ids = {}, {s.id for s in members}
+    for s in members:
+        done = job.result(s.id, "poses")
+        contradicted = done is not None and any(p.sitting in ids for p in done.figures.shared.parted)
+        if contradicted or not job.settings(s.id, "poses").get("share_lens", True):
+            out.update(dict.fromkeys((p.id for p in job.photos(s.id)), s.id))
+    return out
 
 
 def _united(job, members, found, support):

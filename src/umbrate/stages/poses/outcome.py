@@ -10,7 +10,6 @@ from ...core.geometry.lens import PARAMETER_NAMES, Lens
 from ...core.geometry.rotation import rotation_matrix, rotation_vector
 from ...core.geometry.similarity import fit_similarity, scale_of
 from ...core.poses.block import MARK, TARGET
-from ...core.poses.covariance import of_centers
 from ...core.poses.frame import upright_frame
 from ...core.poses.solution import DISAGREES, FRAGMENT, LOOP, NO_OVERLAP, NO_START, TOO_FEW, TURNED
 from ...core.poses.turntable import find_turntable
@@ -21,7 +20,7 @@ from ...sitting.photos import photo_picture
 from ..base import Outcome, problem
 from .figures import RESIDUAL_TOP_PX, PhotoFigures, PosesFigures, Ring, Turntable, WhyLeftOut
 from .inputs import ADJUST, ELSEWHERE, MARKED, START_OVER
-from .solving import match_key
+from .solving import known_median, match_key, pose_spreads
 
 COVER_CELLS = 12  #: the longer side of a photo is divided into so many cells to say how much of it has sightings
 STILL_SHARE = 0.6  #: a photo with so many still features shows the backdrop only
@@ -98,6 +97,8 @@ def outcome(made, inputs, settings, report):
             turn_sigma_deg=known["turn_deg"],
             center_sigma_percent=known["center_percent"],
             lenses=len(made.lenses),
+            told=made.told,
+            shared=made.shared,
             keep_box=box.as_dict(),
             turntable=_turntable(block, photos),
             reasons={photos[i].id: r for i, r in reasons.items()},
@@ -346,6 +347,10 @@ def _problems(reasons, block, made, inputs, settings):
                 "The photos were followed. Look whether the dome of photos round the object is plausible.",
             )
         )
+    for x in made.shared.parted:
+        text = f"The files say that “{x.name}” was taken with the same lens, but the photos contradict that: {x.why}."
+        hint = "Each keeps a lens of its own. The zoom or the focus was moved in between: fix both while shooting."
+        out.append(problem(None, text, hint))
     if int(block.solved.sum()) == 2:
         text = "Only two photos stand: nothing checks them, and depth is less sure than from three."
         out.append(problem(None, text, "Bring in more photos from places between and beside them."))
@@ -364,21 +369,19 @@ def _problems(reasons, block, made, inputs, settings):
 def _known(block):
     """Standard deviations: of points and centers in units of the block, of turns, of the first lens."""
     cov = block.covariance()
-    who, unit = np.flatnonzero(block.solved), cov.unit
-    centers = np.sqrt(np.einsum("nii->n", of_centers(block.poses[who], cov.poses)) / 3) * unit
-    turns = np.sqrt(np.einsum("nii->n", cov.poses[:, :3, :3]) / 3) * unit
+    unit = cov.unit
     poses = np.full((len(block.poses), 2), np.nan)
-    poses[who] = np.stack([turns, centers], 1)
+    poses[block.solved] = np.stack(pose_spreads(block, cov), 1)
     lens = np.sqrt(np.diag(cov.lenses[0])) * unit
-    away = np.linalg.norm(block.eyes[who] - block.points.mean(0), axis=1)
+    turn, center = known_median(block, cov)
     return {
         "points": (np.sqrt(np.einsum("pii->p", cov.points) / 3) * unit).astype(np.float32),
         "poses": poses,
         "lens": {n: float(s) for n, s in zip(PARAMETER_NAMES, lens, strict=True) if s > 0},
         "unit": round(unit, 3),
         "cameras": cov.cameras,
-        "turn_deg": round(float(np.degrees(np.median(turns))), 5),
-        "center_percent": round(float(100 * np.median(centers / away)), 5),
+        "turn_deg": turn,
+        "center_percent": center,
     }
 
 

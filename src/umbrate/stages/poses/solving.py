@@ -20,10 +20,12 @@ from ...core.geometry.lens import PARAMETER_NAMES, Lens
 from ...core.geometry.sightings import PointSightings
 from ...core.poses.block import Block
 from ...core.poses.choose import ALL, CHEAP, LIKENESS, NEAR, choose_pairs, largest, likeness_to, nearness
+from ...core.poses.covariance import of_centers
 from ...core.poses.fragments import solve
 from ...core.poses.frame import upright_frame
 from ...core.poses.grow import Grower
 from ...core.poses.growing import KEY_POINT_SIGMA_PX
+from ...core.poses.lensprior import LensPrior, evidence
 from ...core.poses.marked import SHARED, missing, solve_marked
 from ...core.poses.solution import GrowSettings, HandTies, PhotoSet, Solution
 from ...core.poses.targets import TargetSightings
@@ -34,8 +36,10 @@ from ...sitting.blocks import stored_block
 from ...sitting.lenses import lens_groups
 from ...sitting.marks import without_marks
 from ...sitting.removal import removed_rows
+from .figures import Shared
 from .inputs import ADJUST, ELSEWHERE, MARKED, START_OVER
 from .items import PhotoFeatures, feature_key, find_features, match_key, match_photos, relate_photos
+from .sharing import agree, shared_figures, together, told_of
 
 LIVE_S = 1.0  #: a growing block is shown no oftener
 GUESSED_SIGMA = 0.4  #: of a focal length that no file tells, as a share of itself
@@ -63,10 +67,12 @@ class Computed:
     artefacts: dict
     made_from: dict
     mark_at: dict = field(default_factory=dict)  #: (photo, feature) to the id of a marked point
+    told: list = field(default_factory=list)  #: what the sittings' own sightings say of the lenses: Told
+    shared: Shared = field(default_factory=Shared)
 
 
-def lenses_of(photos, groups):
-    """Starting lenses of photos, from what the Lens stage found.
+def lenses_of(photos, groups, apart=None):
+    """Starting lenses of photos, from what the Lens stage found; `apart` as of `lens_groups`.
 
     Returns
     -------
@@ -79,7 +85,7 @@ def lenses_of(photos, groups):
     sigma : (m, 10)
         How well they are known; NaN where nobody knows.
     """
-    lenses, lens_of, guessed = lens_groups(photos)
+    lenses, lens_of, guessed = lens_groups(photos, apart)
     trusted, sigma = [], np.full((len(lenses), len(PARAMETER_NAMES)), np.nan)
     group_of = {i: g for g in groups for i in g.photos}
     for k in range(len(lenses)):
@@ -97,6 +103,20 @@ def lenses_of(photos, groups):
     return lenses, lens_of, guessed, trusted, sigma
 
 
+def known_median(block, cov):
+    """How well photos are known: standard deviations of a turn in degrees, of a place in % of its distance; medians."""
+    who = np.flatnonzero(block.solved)
+    turns, centers = pose_spreads(block, cov)
+    away = np.linalg.norm(block.eyes[who] - block.points.mean(0), axis=1)
+    return round(float(np.degrees(np.median(turns))), 5), round(float(100 * np.median(centers / away)), 5)
+
+
+def pose_spreads(block, cov):
+    """Standard deviations of the solved photos' turns (radians) and centers, the mean over the axes."""
+    centers = np.sqrt(np.einsum("nii->n", of_centers(block.poses[block.solved], cov.poses)) / 3) * cov.unit
+    return np.sqrt(np.einsum("nii->n", cov.poses[:, :3, :3]) / 3) * cov.unit, centers
+
+
 def make_block(inputs, settings, report):
     """Solve, go on or adjust, as `inputs.mode` says; returns what was Computed."""
     return _Making(inputs, settings, report).make()
@@ -110,6 +130,7 @@ class _Making:
         self.blobs, self.photos = BlobStore(inputs.blobs), inputs.photos
         self.times, self._clock, self._shown = {}, time.monotonic(), 0.0
         self.before = inputs.before
+        self.told, self.shared = [], Shared()
         self.orientations = np.array([p.orientation for p in self.photos])
 
     def _lap(self, name):
@@ -123,7 +144,7 @@ class _Making:
         self._features(0.3)
         self._lap("features_s")
         self.lenses, self.lens_of, self.guessed, self.trusted, self.lens_sigma = lenses_of(
-            self.photos, self.inputs.groups
+            self.photos, self.inputs.groups, self.inputs.apart
         )
         self.widths = [max(p.width, p.height) for p in self.photos]
         self._targets()
@@ -141,13 +162,41 @@ class _Making:
             tried, chosen, still, share = self._match()
             self._lap("matching_s")
             solution = self._solve()
+        if not self.inputs.joined and self.settings.solve_lens:
+            solution = self._share(solution)
         self._lap("solving_s")
         return self._made(solution, still, share, tried, chosen)
+
+    def _share(self, solution):
+        """The Solution with what other sittings know of the lens, as far as they agree with what this one says."""
+        b = solution.block
+        if b.solved.sum() < 2 or not len(b.points):
+            return solution
+        cov = b.covariance(of_points=False)
+        own = evidence(b, cov)
+        self.told = told_of(own, self.photos, self.lens_of, b.solved)
+        heard = [h for h in self.inputs.heard if h.lens not in self.trusted]
+        taken, parted = agree(own, heard)
+        if taken:
+            self.report.progress(0.95, "adjusting with what other sittings know of the lens")
+            known = b.prior or LensPrior.of_sigmas(b.lenses, np.inf)
+            photos = replace(self._photo_set(), prior=together(known, taken))
+            tracks = Tracks(b.start.astype(np.int64), b.photo, b.feature)
+            grower = Grower(photos, {}, self._ties(), self._grow_settings(), tracks=tracks)
+            grower.resume(b.poses, b.lenses)
+            made = grower.adjust_only()
+            if made.block.solved.sum() < b.solved.sum():
+                parted += [(h, "photos would be lost with that lens") for h in taken]
+                taken = []
+            else:
+                solution = replace(solution, block=made.block)
+        self.shared = shared_figures(taken, parted, known_median(b, cov))
+        return solution
 
     def _made(self, solution, still, share, tried, chosen):
         return Computed(
             solution, still, share, self.targets, self.xy, self.counts, self.lenses, self.guessed, tried, chosen,
-            self.times, self.artefacts, self.fingerprints, self.mark_at,
+            self.times, self.artefacts, self.fingerprints, self.mark_at, self.told, self.shared,
         )  # fmt: skip
 
     def _marks(self):

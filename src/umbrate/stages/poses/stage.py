@@ -12,10 +12,11 @@ from ...core.poses.marked import missing
 from ...sitting.marks import marks_of
 from ...sitting.masks import mask_blobs
 from ...sitting.photos import photo_key, photo_refs
-from ..base import Forecast, Histogram, Shown, Stage, StageSettings, only
+from ..base import Forecast, Histogram, Shown, Stage, StageSettings, fingerprint, only, settings_of
 from .figures import RESIDUAL_TOP_PX, PosesFigures
 from .inputs import ADJUST, FEATURES, GO_ON, MARKED, START_OVER, Before, Inputs, Unchanged
 from .merging import gather_merged
+from .sharing import heard, knows_better
 
 # what computes is imported where it is run: in the worker
 outcome = Later("umbrate.stages.poses.outcome")
@@ -97,6 +98,13 @@ class Settings(StageSettings):
         "from what they started from by 2.6 of their standard deviations go back to it.",
         json_schema_extra=only("solve_lens", True),
     )
+    share_lens: bool = Field(
+        True,
+        title="Share the lens",
+        description="What other sittings know of the lens counts too, where the files say that they were taken with "
+        "the same camera, lens, focal length and focus, on the same day, and the photos do not contradict that.",
+        json_schema_extra=only("solve_lens", True, short=True, later=True),
+    )
     use_targets: bool = Field(
         True,
         title="Use targets",
@@ -157,6 +165,7 @@ class PosesStage(Stage):
     needs = ("photos", "masks", "lens")
     reads = "photos, masks or tie points"
     uses_keep_box = True
+    tells_others = True
     modes: ClassVar = {
         GO_ON: "Keep the photos where they stand, let those set aside leave, and bring in the new ones",
         ADJUST: "Move everything together once more with the lens and settings as they are now, in seconds",
@@ -186,7 +195,6 @@ class PosesStage(Stage):
         return ("join",) if sitting.members else self.needs
 
     def gather(self, job, sitting, settings, mode=""):
-        mode = mode or START_OVER
         photos = photo_refs(job, sitting)
         if len(photos) < 2:
             count = "no usable photo" if not photos else "only one usable photo"
@@ -195,6 +203,9 @@ class PosesStage(Stage):
                 "places, better 20 or more, with 60 % overlap. Bring in photos to the sitting.",
                 ("bring in photos",),
             )
+        if not mode and self._lens_alone_changed(job, sitting, settings):
+            mode = ADJUST
+        mode = mode or START_OVER
         done = job.result(sitting.id, "lens")
         groups = done.figures.groups if done else []
         targets = {p.id: done.blob("targets", p.id) for p in photos if done and done.blob("targets", p.id)}
@@ -209,10 +220,42 @@ class PosesStage(Stage):
             )  # fmt: skip
         if mode != START_OVER and before is None:
             raise UmbrateError(f"“{sitting.name}” has no solved block to {mode}. Run Poses first.", ("run again",))
+        shares = settings.solve_lens and settings.share_lens and settings.ties != MARKED
         return Inputs(
             str(job.blobs.folder), photos, mask_blobs(job, sitting), groups, targets, mode, before,
             job.removed(sitting.id), marks_of(job, sitting),
+            heard=tuple(heard(job, sitting, photos, groups)) if shares else (),
         )  # fmt: skip
+
+    def _knows_better(self, job, sitting, settings):
+        """The sitting that knows the lens of the result much better than it was when that was made; a name, or ""."""
+        done = job.result(sitting.id, "poses")
+        if done is None or sitting.members or not (settings.solve_lens and settings.share_lens):
+            return ""
+
+        def name():
+            lens = job.result(sitting.id, "lens")
+            groups = lens.figures.groups if lens else []
+            return knows_better(done.figures, heard(job, sitting, photo_refs(job, sitting), groups))
+
+        return job.remembered(("knows the lens better", sitting.id), name)
+
+    def _lens_alone_changed(self, job, sitting, settings):
+        """Whether a result holds but for what other sittings know of its lens by now: seconds mend that."""
+        if not self._knows_better(job, sitting, settings):
+            return False
+        mark = fingerprint(
+            self, job, sitting, settings, lambda n: r.fingerprint if (r := job.result(sitting.id, n)) else ""
+        )
+        done = job.result(sitting.id, "poses")
+        return done.fingerprint == mark and done.figures.made_from is not None
+
+    def outdated(self, job, sitting, done, is_current):
+        name = self._knows_better(job, sitting, settings_of(job, sitting, self))
+        return f"{name} knows the lens better" if name else ""
+
+    def invited(self, job, sitting, settings):
+        return bool(self._knows_better(job, sitting, settings))
 
     @staticmethod
     def _before(job, sitting):

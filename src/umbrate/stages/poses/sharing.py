@@ -1,0 +1,176 @@
+"""One lens for all sittings: what sittings that were taken with the same lens tell each other of it.
+
+Every run first solves the sitting alone. What its own sightings then say of the lens, with the full information matrix,
+is kept with its figures, for the others. What others keep is added to what holds this sitting's lens, and everything is
+adjusted once more. So nothing comes back to where it was said first, and the order of the runs does not matter: where a
+later sitting knows the lens of an earlier one much better, the earlier one is stale, and adjusted again in seconds.
+
+Sittings that contradict each other (the zoom or the focus was moved in between) are found by how far either would have
+to bend for a lens that suits both, and keep their own.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ...core.geometry.lens import PARAMETER_NAMES
+from ...core.poses.lensprior import STEPS, LensPrior, disagreement, gain, spreads
+from ...sitting.lenses import lens_groups, same_lens
+from ...sitting.photos import photo_refs
+from .figures import Parted, Shared, Told, ToldBy
+
+#: sightings of one sitting err together, not one by one, so what two say of a lens differs by more than their standard
+#: deviations tell: only from so many times that on (root of chi square for each direction) they contradict each other
+CONTRADICTS = 5.0
+MOVED = 3.0  #: or its lens would come to lie so many standard deviations of each parameter elsewhere
+WORTH = 2.0  #: a solved sitting is adjusted again where some direction of its lens would be known so many times better
+
+
+@dataclass(frozen=True)
+class Heard:
+    """What another sitting tells of a lens.
+
+    Attributes
+    ----------
+    sitting, name : its number and name
+    photos : how many of its photos it has that from
+    lens : the row of the lens here
+    prior : LensPrior of one lens
+    """
+
+    sitting: int
+    name: str
+    photos: int
+    lens: int
+    prior: LensPrior
+
+
+def told_of(prior, photos, lens_of, solved):
+    """What a LensPrior of m lenses says, as figures: a Told for each lens that anything is known of."""
+    out = []
+    for k in range(len(prior.mean)):
+        if prior.information[k].any():
+            ids = [p.id for p, m, on in zip(photos, lens_of, solved, strict=True) if m == k and on]
+            out.append(Told(lens=k, photos=ids, mean=prior.mean[k].tolist(), information=prior.information[k].tolist()))
+    return out
+
+
+def prior_of(told):
+    """The LensPrior of one lens that a Told or a ToldBy holds."""
+    return LensPrior(np.array([told.mean]), np.array([told.information]))
+
+
+def heard(job, sitting, photos, groups):
+    """What other sittings tell of the lenses of a sitting's photos: a list of Heard, nearest in the job first.
+
+    photos : PhotoRefs of the sitting
+    groups : its photos with one lens, as the Lens stage found them; those with a trusted card hear nothing
+    """
+    trusted = {i for g in groups if g.lens is not None and g.use == "trusted" for i in g.photos}
+    _, lens_of, _ = lens_groups(photos)
+    mine = {}
+    for p, k in zip(photos, lens_of, strict=True):
+        if p.id not in trusted:
+            mine.setdefault(k, []).append(p)
+    content = {p.hash for p in photos}
+    others = [s for s in job.photo_sittings() if s.id != sitting.id]
+    out = []
+    for s in sorted(others, key=lambda s: (abs(s.id - sitting.id), s.id)):
+        done = job.result(s.id, "poses")
+        if done is None or not done.figures.told or not done.settings.get("share_lens", True):
+            continue
+        refs = {p.id: p for p in photo_refs(job, s)}
+        if content & {p.hash for p in refs.values()}:
+            continue  # the same photos would count twice
+        for t in done.figures.told:
+            theirs = [refs[i] for i in t.photos if i in refs]
+            k = next((k for k, group in mine.items() if theirs and same_lens(group, theirs)), None)
+            if k is not None:
+                out.append(Heard(s.id, s.name, len(theirs), k, prior_of(t)))
+    return out
+
+
+def agree(own, heard_of):
+    """Which of those that tell of a lens agree with what a sitting says itself.
+
+    own : LensPrior of all its lenses
+
+    Returns
+    -------
+    taken : list of Heard
+    parted : list of (Heard, sentence)
+        Those that contradict, and what of.
+    """
+    taken, parted, so_far = [], [], {}
+    for h in heard_of:
+        before = so_far.get(h.lens) or own.of([h.lens])
+        if not _agrees(before, h.prior):
+            parted.append((h, _difference(before, h)))
+        else:
+            taken.append(h)
+            so_far[h.lens] = before.plus([h.prior])
+    return taken, parted
+
+
+def _agrees(a, b):
+    chi, n = disagreement(a, b)
+    return chi <= CONTRADICTS**2 * max(n, 1)
+
+
+def _difference(own, h):
+    """In what two contradict each other most, as a clause."""
+    sigma = np.sqrt(spreads(own)[0] ** 2 + spreads(h.prior)[0] ** 2)
+    d = np.where(np.isfinite(sigma), np.abs(own.mean - h.prior.mean)[0] / np.where(np.isfinite(sigma), sigma, 1.0), 0.0)
+    if d[0] > CONTRADICTS:
+        share = own.mean[0, 0] / h.prior.mean[0, 0] - 1
+        return f"the focal length is {own.mean[0, 0]:.1f} pixels here and {h.prior.mean[0, 0]:.1f} there ({share:+.2%})"
+    k = int(np.argmax(d))
+    digits = 1 if STEPS[k] == 1.0 else 5
+    return f"{PARAMETER_NAMES[k]} is {own.mean[0, k]:.{digits}f} here and {h.prior.mean[0, k]:.{digits}f} there"
+
+
+def together(prior, taken):
+    """A LensPrior of all lenses with what is heard of them."""
+    more = []
+    for h in taken:
+        mean, information = prior.mean.copy(), np.zeros_like(prior.information)
+        mean[h.lens], information[h.lens] = h.prior.mean[0], h.prior.information[0]
+        more.append(LensPrior(mean, information))
+    return prior.plus(more)
+
+
+def shared_figures(taken, parted, alone=None):
+    """Shared of what was taken and what not; alone : (turn in degrees, center in %) before."""
+    turn, center = alone or (None, None)
+    return Shared(
+        taken=[_told_by(h) for h in taken],
+        parted=[Parted(sitting=h.sitting, name=h.name, why=why) for h, why in parted],
+        turn_alone_deg=turn, center_alone_percent=center,
+    )  # fmt: skip
+
+
+def _told_by(h):
+    return ToldBy(
+        sitting=h.sitting, name=h.name, count=h.photos, lens=h.lens,
+        mean=h.prior.mean[0].tolist(), information=h.prior.information[0].tolist(),
+    )  # fmt: skip
+
+
+def knows_better(figures, heard_of):
+    """Whose knowledge would make a solved sitting's lens much better, or another one: a name, or "".
+
+    figures : PosesFigures of the sitting
+    heard_of : list of Heard, as it is now
+    """
+    parted = {x.sitting for x in figures.shared.parted}  # another run looks at them again, nothing else does
+    for t in figures.told:
+        own = prior_of(t)
+        before = own.plus([prior_of(x) for x in figures.shared.taken if x.lens == t.lens])
+        agreeing = [h for h in heard_of if h.lens == t.lens and h.sitting not in parted and _agrees(own, h.prior)]
+        after = own.plus([h.prior for h in agreeing])
+        shift = (after.mean - before.mean)[0]
+        moved = float(shift @ before.information[0] @ shift) > MOVED**2 * len(shift)
+        if agreeing and (moved or gain(before, after) > WORTH):
+            known = {x.sitting for x in figures.shared.taken}
+            return next((h.name for h in agreeing if h.sitting not in known), agreeing[0].name)
+    return ""
