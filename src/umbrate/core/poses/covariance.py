@@ -96,7 +96,7 @@ class Covariance:
         return out
 
 
-def _gauge(poses, points, lenses, free):
+def gauge_of(poses, points, lenses, free):
     """What a change of frame changes: cameras (size, 7) and points (p, 3, 7), the points' columns orthonormal."""
     n, middle = len(poses), points.mean(0)
     cameras = np.zeros((6 * n + len(free) * len(lenses), 7))
@@ -219,7 +219,7 @@ def covariance(state, seen, free_lens=(), *, held=Held(), of_points=True):
     fixed = np.zeros(size, bool)
     for i in held.lenses:
         fixed[6 * n + L * i : 6 * n + L * (i + 1)] = True
-    of_cameras, gauge = _gauge(state.poses, state.points, state.lenses, free)
+    of_cameras, gauge = gauge_of(state.poses, state.points, state.lenses, free)
     Q = _cameras(reduced.matrix, of_cameras, fixed)
     follow, M, Z = np.zeros((k, 3, 6 + L)), np.zeros((size, 7)), np.zeros((7, 7))
     _follow(seen, free, linear, reduced.inverse, gauge, follow, M, Z)

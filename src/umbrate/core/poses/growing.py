@@ -168,9 +168,8 @@ class Growing:
             return []
         count = int(self.solved.sum())
         names = next(names for least, names in LENS_STEPS if count >= least)
-        if self.photos.prior is not None:
-            names = LENS_STEPS[0][1]  # few photos do not tell them, but what is known does
-        return [PARAMETER[p] for p in names if p not in self.dropped]
+        dropped = {PARAMETER[p] for p in self.dropped}
+        return sorted({*(PARAMETER[p] for p in names), *self.photos.free} - dropped)
 
     def adjust(self, rounds, extra=(), tolerance=1e-4, only=None):
         """Adjust everything solved so far, or with `only` those photos (n,) bool and the points they see."""

@@ -1,4 +1,4 @@
-"""What is known of lenses besides what a block's own sightings say, and what a block's sightings say of its lenses.
+"""What is known of lenses: by what photos' files say, by a card, by what the sightings of other blocks tell.
 
 Knowledge of a lens is a mean and an information matrix, the inverse of a covariance: what nobody knows has no
 information, and what several sources know is added. Photos that were all held level leave a tilt of the whole block
@@ -14,7 +14,8 @@ from ..geometry.lens import N_PARAMETERS
 
 #: lens parameters are compared in such steps, so that matrices are not dominated by their units: f cx cy, k1 k2 k3,
 #: p1 p2, b1 b2
-STEPS = np.array([1.0, 1.0, 1.0, 1e-3, 1e-3, 1e-3, 1e-4, 1e-4, 1.0, 1.0])
+STEPS = np.array([1.0, 1.0, 1.0, 0.01, 0.1, 1.0, 1e-4, 1e-4, 1.0, 1.0])
+LITTLE = 1e-4  #: information of a direction, in those steps, that says nothing: known to a hundred steps
 NOTHING = 1e-10  #: information of a direction, as a share of the largest one, that is rounding
 
 
@@ -59,37 +60,6 @@ def _solved(information, right):
     return out
 
 
-def evidence(block, covariance):
-    """What the sightings of a block alone say of its lenses: a LensPrior.
-
-    What held the lenses is taken off again, so that it does not count twice where this is handed on. Lenses that were
-    trusted, and parameters that were not solved, get no information.
-
-    covariance : the block's own
-    """
-    free = np.array(sorted(block.free_lens or ()), np.int64)
-    mean, information = block.lenses.copy(), np.zeros((len(block.lenses), N_PARAMETERS, N_PARAMETERS))
-    if not len(free):
-        return LensPrior(mean, information)
-    at, step = np.ix_(free, free), STEPS[free]
-    for m in range(len(mean)):
-        known = covariance.lenses[m][at] / step[:, None] / step
-        if m in block.trusted or not (np.diag(known) > 0).all():
-            continue
-        held = np.zeros((len(free), len(free))) if block.prior is None else block.prior.information[m][at]
-        held = held * step[:, None] * step
-        values, axes = np.linalg.eigh(np.linalg.inv(known) - held)
-        values = np.where(values > NOTHING * values[-1], values, 0.0)
-        own = (axes * values) @ axes.T
-        if block.prior is not None:
-            # at the solution what holds the lens and what the sightings say pull against each other
-            pull = held @ ((block.lenses[m] - block.prior.mean[m])[free] / step)
-            some = values > 0
-            mean[m, free] += step * (axes[:, some] @ ((axes[:, some].T @ pull) / values[some]))
-        information[m][at] = own / covariance.unit**2 / step[:, None] / step
-    return LensPrior(mean, information)
-
-
 def disagreement(a, b):
     """How far two LensPriors of one lens each contradict each other: chi square, and in how many directions it counts.
 
@@ -100,7 +70,7 @@ def disagreement(a, b):
     for x in (a, b):
         d = both.mean[0] - x.mean[0]
         chi += float(d @ x.information[0] @ d)
-    rank = [np.linalg.matrix_rank(_scaled(x.information[0]), tol=1e-6) for x in (a, b)]
+    rank = [(np.linalg.eigvalsh(_scaled(x.information[0])) > LITTLE).sum() for x in (a, b)]
     return chi, int(min(rank))
 
 

@@ -35,7 +35,9 @@ class PhotoSet:
     lens_sigma : (m, 10), optional
         How well the starting lenses are known; NaN where nobody knows.
     prior : LensPrior, optional
-        What the lenses are held by, in place of that: as much is known that few photos can have all parameters.
+        What the lenses are held by, in place of that.
+    free : sequence of int
+        Lens parameters that are solved besides those that the number of photos allows.
     sigma : list of (n_i,) arrays, optional
         Standard deviations in pixels; those of key points where not given.
     """
@@ -48,6 +50,7 @@ class PhotoSet:
     lens_sigma: np.ndarray | None = None
     sigma: list | None = None
     prior: LensPrior | None = None
+    free: tuple = ()
 
 
 @dataclass(frozen=True)

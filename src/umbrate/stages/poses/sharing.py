@@ -14,14 +14,17 @@ from dataclasses import dataclass
 import numpy as np
 
 from ...core.geometry.lens import PARAMETER_NAMES
-from ...core.poses.lensprior import STEPS, LensPrior, disagreement, gain, spreads
+from ...core.poses.lensprior import LensPrior, disagreement, gain, spreads
 from ...sitting.lenses import lens_groups, same_lens
 from ...sitting.photos import photo_refs
 from .figures import Parted, Shared, Told, ToldBy
 
-#: sightings of one sitting err together, not one by one, so what two say of a lens differs by more than their standard
-#: deviations tell: only from so many times that on (root of chi square for each direction) they contradict each other
-CONTRADICTS = 5.0
+#: sightings of one sitting err together, not one by one: what they say of a lens is taken to be off by so many times
+#: what its standard deviations tell; if chi square is still so many of its own too large, two contradict each other
+ERR_TOGETHER, CONTRADICTS = 1.5, 4.0
+HELD_BETTER = (
+    0.5  #: a parameter that few photos leave as it was is solved where others know it so much better than files
+)
 MOVED = 3.0  #: or its lens would come to lie so many standard deviations of each parameter elsewhere
 WORTH = 2.0  #: a solved sitting is adjusted again where some direction of its lens would be known so many times better
 
@@ -114,18 +117,18 @@ def agree(own, heard_of):
 
 def _agrees(a, b):
     chi, n = disagreement(a, b)
-    return chi <= CONTRADICTS**2 * max(n, 1)
+    return chi <= ERR_TOGETHER**2 * (n + CONTRADICTS * np.sqrt(2 * n))
 
 
 def _difference(own, h):
     """In what two contradict each other most, as a clause."""
     sigma = np.sqrt(spreads(own)[0] ** 2 + spreads(h.prior)[0] ** 2)
     d = np.where(np.isfinite(sigma), np.abs(own.mean - h.prior.mean)[0] / np.where(np.isfinite(sigma), sigma, 1.0), 0.0)
-    if d[0] > CONTRADICTS:
+    k = int(np.argmax(d))
+    if k == 0:
         share = own.mean[0, 0] / h.prior.mean[0, 0] - 1
         return f"the focal length is {own.mean[0, 0]:.1f} pixels here and {h.prior.mean[0, 0]:.1f} there ({share:+.2%})"
-    k = int(np.argmax(d))
-    digits = 1 if STEPS[k] == 1.0 else 5
+    digits = 1 if k < 3 else 5
     return f"{PARAMETER_NAMES[k]} is {own.mean[0, k]:.{digits}f} here and {h.prior.mean[0, k]:.{digits}f} there"
 
 
@@ -137,6 +140,15 @@ def together(prior, taken):
         mean[h.lens], information[h.lens] = h.prior.mean[0], h.prior.information[0]
         more.append(LensPrior(mean, information))
     return prior.plus(more)
+
+
+def known_besides(before, after):
+    """Lens parameters that are held so much better `after` others were heard than `before` that they can be solved.
+
+    before, after : LensPriors of all lenses
+    """
+    a, b = spreads(before), spreads(after)
+    return tuple(int(k) for k in np.flatnonzero((b < HELD_BETTER * a).any(0)) if k < PARAMETER_NAMES.index("b1"))
 
 
 def shared_figures(taken, parted, alone=None):

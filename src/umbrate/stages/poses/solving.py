@@ -21,11 +21,12 @@ from ...core.geometry.sightings import PointSightings
 from ...core.poses.block import Block
 from ...core.poses.choose import ALL, CHEAP, LIKENESS, NEAR, choose_pairs, largest, likeness_to, nearness
 from ...core.poses.covariance import of_centers
+from ...core.poses.evidence import evidence
 from ...core.poses.fragments import solve
 from ...core.poses.frame import upright_frame
 from ...core.poses.grow import Grower
-from ...core.poses.growing import KEY_POINT_SIGMA_PX
-from ...core.poses.lensprior import LensPrior, evidence
+from ...core.poses.growing import KEY_POINT_SIGMA_PX, LOSS_SCALE
+from ...core.poses.lensprior import LensPrior
 from ...core.poses.marked import SHARED, missing, solve_marked
 from ...core.poses.solution import GrowSettings, HandTies, PhotoSet, Solution
 from ...core.poses.targets import TargetSightings
@@ -39,7 +40,7 @@ from ...sitting.removal import removed_rows
 from .figures import Shared
 from .inputs import ADJUST, ELSEWHERE, MARKED, START_OVER
 from .items import PhotoFeatures, feature_key, find_features, match_key, match_photos, relate_photos
-from .sharing import agree, shared_figures, together, told_of
+from .sharing import agree, known_besides, shared_figures, together, told_of
 
 LIVE_S = 1.0  #: a growing block is shown no oftener
 GUESSED_SIGMA = 0.4  #: of a focal length that no file tells, as a share of itself
@@ -173,14 +174,15 @@ class _Making:
         if b.solved.sum() < 2 or not len(b.points):
             return solution
         cov = b.covariance(of_points=False)
-        own = evidence(b, cov)
+        own = evidence(b, cov.unit, LOSS_SCALE)
         self.told = told_of(own, self.photos, self.lens_of, b.solved)
         heard = [h for h in self.inputs.heard if h.lens not in self.trusted]
         taken, parted = agree(own, heard)
         if taken:
             self.report.progress(0.95, "adjusting with what other sittings know of the lens")
             known = b.prior or LensPrior.of_sigmas(b.lenses, np.inf)
-            photos = replace(self._photo_set(), prior=together(known, taken))
+            prior = together(known, taken)
+            photos = replace(self._photo_set(), prior=prior, free=known_besides(known, prior))
             tracks = Tracks(b.start.astype(np.int64), b.photo, b.feature)
             grower = Grower(photos, {}, self._ties(), self._grow_settings(), tracks=tracks)
             grower.resume(b.poses, b.lenses)
