@@ -12,7 +12,7 @@ from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import look_at
 from umbrate.core.targets import sheets as S
-from umbrate.core.targets.circle import center_shift, circle_normals, slant_shift
+from umbrate.core.targets.circle import center_shift, circle_normals, slant_shifts
 from umbrate.core.targets.code import BITS, COUNT, DISTANCE, bits_of, dark_sectors, find_words, is_dark, nearest_word
 from umbrate.core.targets.detect import CODED, DOUBTFUL, PLAIN, find_targets, quality
 from umbrate.core.targets.dots import SXX, SYY, find_dots
@@ -154,7 +154,7 @@ class Circles(unittest.TestCase):
             u /= np.linalg.norm(u)
             v, a, radius = np.cross(normal, u), np.linspace(0, 2 * np.pi, 90, endpoint=False), rng.uniform(1, 4)
             edge = center + radius * (np.cos(a)[:, None] * u + np.sin(a)[:, None] * v)
-            both = circle_normals(edge[:, :2] / edge[:, 2:])
+            both = circle_normals((edge[:, :2] / edge[:, 2:])[None])[0]
             self.assertLess(np.abs(np.abs(both @ normal) - 1).min(), 1e-7)
             self.assertTrue((both @ center < 0).all())
             # an ellipse fitted to what the lens makes of it, and a rough normal
@@ -170,7 +170,7 @@ class Circles(unittest.TestCase):
             dot = np.zeros(12)
             dot[:5] = *(mid + at), S[0, 0], S[0, 1], S[1, 1]
             rough = normal + 0.04 * rng.normal(size=3)
-            got = dot[:2] - slant_shift(dot, lens, rough)
+            got = dot[:2] - slant_shifts(dot[None], lens, rough[None])[0]
             np.testing.assert_allclose(got, lens.project(center[None, :2] / center[2])[0], atol=0.02)
 
 

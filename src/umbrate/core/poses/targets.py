@@ -6,7 +6,7 @@ Their rows follow those of the key points of each photo.
 import numpy as np
 
 from ..geometry.lens import Lens
-from ..targets.circle import circle_normals, outline, slant_shift
+from ..targets.circle import circle_normals, outlines_of, slant_shifts
 
 LEAST_SIGMA_PX = 0.03  #: paper, print and lens model are not better than this, whatever the reading's own noise says
 
@@ -56,18 +56,21 @@ class TargetSightings:
         """
         out = np.zeros((len(photo), 2))
         rows = np.flatnonzero(self.number_of(photo, feature) >= 0)
+        if not len(rows):
+            return out
+        dots = np.array([self.dots[i][f - self.counts[i]] for i, f in zip(photo[rows], feature[rows], strict=True)])
+        by_photo = [(i, np.flatnonzero(photo[rows] == i)) for i in np.unique(photo[rows])]
+        lens = {i: Lens.from_vector(1, 1, lenses[lens_of[i]]) for i, _ in by_photo}
+        planes = np.empty((len(rows), 2, 3))
+        for i, mine in by_photo:
+            planes[mine] = circle_normals(outlines_of(dots[mine], lens[i])[0]) @ poses[i, :3, :3]
+        # each photo leaves two planes open, but only the true one is the same in all of them
+        normals = np.empty((len(rows), 3))
         for p in np.unique(point[rows]):
-            mine = rows[point[rows] == p]
-            planes = []
-            for k in mine:
-                i = photo[k]
-                lens = Lens.from_vector(1, 1, lenses[lens_of[i]])
-                dot = self.dots[i][feature[k] - self.counts[i]]
-                planes.append((lens, dot, poses[i, :3, :3], circle_normals(outline(dot, lens)[0])))
-            # each photo leaves two planes open, but only the true one is the same in all of them
-            both = np.array([normals @ R for _, _, R, normals in planes])
-            agree = [np.max(both @ n, axis=1).sum() for n in both.reshape(-1, 3)]
-            normal = both.reshape(-1, 3)[int(np.argmax(agree))]
-            for k, (lens, dot, R, _) in zip(mine, planes, strict=True):
-                out[k] = slant_shift(dot, lens, R @ normal)
+            mine = np.flatnonzero(point[rows] == p)
+            every = planes[mine].reshape(-1, 3)
+            agree = np.einsum("mkj,aj->amk", planes[mine], every).max(2).sum(1)
+            normals[mine] = every[int(np.argmax(agree))]
+        for i, mine in by_photo:
+            out[rows[mine]] = slant_shifts(dots[mine], lens[i], normals[mine] @ poses[i, :3, :3].T)
         return out

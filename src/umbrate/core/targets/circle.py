@@ -33,64 +33,68 @@ def center_shift(centers, normals, radii):
     return D[:, :2, 2] / D[:, 2:, 2] - centers[:, :2] / centers[:, 2:]
 
 
-def circle_normals(outline):
-    """The two planes in which an ellipse may be a circle, seen from the origin.
+def circle_normals(outlines):
+    """The two planes in which each ellipse may be a circle, seen from the origin.
 
     Parameters
     ----------
-    outline : (m, 2)
-        Five or more places of the ellipse in the picture at focal length 1.
+    outlines : (n, m, 2)
+        Five or more places of each ellipse in the picture at focal length 1.
 
     Returns
     -------
-    (2, 3)
+    (n, 2, 3)
         Unit normals that point to the camera; the same one twice where the circle is seen straight on
         (Kanatani and Liu 1993).
     """
-    middle, size = outline.mean(0), np.linalg.norm(outline - outline.mean(0), axis=1).mean()
-    x, y = ((outline - middle) / size).T
-    a, b, c, d, e, f = np.linalg.svd(np.stack([x * x, x * y, y * y, x, y, np.ones_like(x)], 1))[2][-1]
-    T = np.array([[1 / size, 0, -middle[0] / size], [0, 1 / size, -middle[1] / size], [0, 0, 1.0]])
-    C = T.T @ np.array([[a, b / 2, d / 2], [b / 2, c, e / 2], [d / 2, e / 2, f]]) @ T
-    if np.linalg.det(C) > 0:
-        C = -C  # two positive eigenvalues and a negative one
+    n, middle = len(outlines), outlines.mean(1)
+    size = np.linalg.norm(outlines - middle[:, None], axis=2).mean(1)
+    x, y = np.moveaxis((outlines - middle[:, None]) / size[:, None, None], 2, 0)
+    a, b, c, d, e, f = np.linalg.svd(np.stack([x * x, x * y, y * y, x, y, np.ones_like(x)], 2))[2][:, -1].T
+    T = np.zeros((n, 3, 3))
+    T[:, 0, 0] = T[:, 1, 1] = 1 / size
+    T[:, :2, 2], T[:, 2, 2] = -middle / size[:, None], 1.0
+    C = np.stack([a, b / 2, d / 2, b / 2, c, e / 2, d / 2, e / 2, f], 1).reshape(n, 3, 3)
+    C = T.transpose(0, 2, 1) @ C @ T
+    C = np.where(np.linalg.det(C) > 0, -1.0, 1.0)[:, None, None] * C  # two positive eigenvalues and a negative one
     values, axes = np.linalg.eigh(C)
-    low, mid, high = values
-    s, t = np.sqrt(max(high - mid, 0.0) / (high - low)), np.sqrt(max(mid - low, 0.0) / (high - low))
-    out = np.stack([s * axes[:, 2] + t * axes[:, 0], -s * axes[:, 2] + t * axes[:, 0]])
-    ray = np.array([*middle, 1.0])
-    return out * np.where(out @ ray > 0, -1.0, 1.0)[:, None]
+    low, mid, high = values.T
+    s, t = np.sqrt(np.maximum(high - mid, 0.0) / (high - low)), np.sqrt(np.maximum(mid - low, 0.0) / (high - low))
+    far, near = s[:, None] * axes[:, :, 2], t[:, None] * axes[:, :, 0]
+    out = np.stack([near + far, near - far], 1)
+    ray = np.c_[middle, np.ones(n)]
+    return out * np.where(np.einsum("nkj,nj->nk", out, ray) > 0, -1.0, 1.0)[:, :, None]
 
 
-def outline(dot, lens):
-    """The edge of a dot (16, 2) and the center of its ellipse (2,), in the picture at focal length 1.
+def outlines_of(dots, lens):
+    """The edges of dots (n, 16, 2) and the centers of their ellipses (n, 2), in the picture at focal length 1.
 
-    dot : (12,)
+    dots : (n, 12)
         See `dots.fit_dots`.
     """
     turn = np.linspace(0, 2 * np.pi, 16, endpoint=False)
-    edge = (np.linalg.inv([[dot[2], dot[3]], [dot[3], dot[4]]]) @ [np.cos(turn), np.sin(turn)]).T + dot[:2]
-    there = lens.unproject(np.vstack([edge, dot[:2]]))
-    return there[:-1], there[-1]
+    shape = np.linalg.inv(dots[:, [2, 3, 3, 4]].reshape(-1, 2, 2))
+    edges = (shape @ np.array([np.cos(turn), np.sin(turn)])).transpose(0, 2, 1) + dots[:, None, :2]
+    return lens.unproject(edges.reshape(-1, 2)).reshape(edges.shape), lens.unproject(dots[:, :2])
 
 
-def slant_shift(dot, lens, near):
-    """By how many pixels (2,) an ellipse's center lies off the picture of its circle's center, from the ellipse alone.
+def slant_shifts(dots, lens, near):
+    """By how many pixels (n, 2) ellipses' centers lie off the pictures of their circles' centers, from the ellipses.
 
-    Of the two planes it may lie in, that nearer to a rough normal is taken. The size need not be known: the picture
+    Of the two planes each may lie in, that nearer to a rough normal is taken. The size need not be known: the picture
     is the same whatever the distance.
 
     Parameters
     ----------
-    dot : (12,)
+    dots : (n, 12)
         See `dots.fit_dots`.
     lens : Lens
-    near : (3,)
-        A rough normal in the camera's frame, towards the camera.
+    near : (n, 3)
+        Rough normals in the camera's frame, towards the camera.
     """
-    edge, at = outline(dot, lens)
-    normals = circle_normals(edge)
-    normal = normals[(normals @ near).argmax()]
-    radius = np.linalg.norm(edge - at, axis=1).max()
-    off = center_shift(np.array([[*at, 1.0]]), normal[None], np.array([radius]))[0]
-    return lens.project((at + off)[None])[0] - dot[:2]
+    edges, at = outlines_of(dots, lens)
+    normals = circle_normals(edges)
+    normals = normals[np.arange(len(dots)), np.einsum("nkj,nj->nk", normals, near).argmax(1)]
+    radii = np.linalg.norm(edges - at[:, None], axis=2).max(1)
+    off = center_shift(np.c_[at, np.ones(len(at))], normals, radii)
+    return lens.project(at + off) - dots[:, :2]
