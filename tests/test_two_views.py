@@ -12,6 +12,7 @@ from umbrate.core.geometry.rotation import rotation_angle
 from umbrate.core.poses.essential import decompose, essential_ransac, five_point, sampson_squared
 from umbrate.core.poses.pairs import relate
 from umbrate.core.poses.resect import refine_pose, resect_ransac, three_point
+from umbrate.core.poses.roots import real_eigenvalues
 
 
 def two_photos(rng, n):
@@ -28,6 +29,32 @@ def essential_of(relative):
     t = relative[:3, 3]
     E = np.array([[0, -t[2], t[1]], [t[2], 0, -t[0]], [-t[1], t[0], 0]]) @ relative[:3, :3]
     return E / np.linalg.norm(E)
+
+
+class Eigenvalues(unittest.TestCase):
+    def test_real_ones_are_those_that_lapack_finds(self):
+        rng = np.random.default_rng(8)
+        for n in [1, 2, 3, 5, 10] * 60:
+            A = rng.normal(size=(n, n)) * 10 ** rng.uniform(-2, 2, (n, 1))
+            if rng.random() < 0.3:
+                A[rng.integers(n)] = 0.0
+            if rng.random() < 0.3:
+                A = A + A.T  # all are real
+            every, out = np.linalg.eigvals(A), np.empty(n)
+            want = np.sort(every[np.abs(every.imag) <= 1e-12 * np.abs(every).max()].real)
+            got = np.sort(out[: real_eigenvalues(A.copy(), out)])
+            np.testing.assert_allclose(got, want, atol=1e-9 * np.abs(every).max())
+
+    def test_a_companion_matrix_gives_the_roots_and_a_turn_has_none(self):
+        out = np.empty(6)
+        roots = np.array([-3.0, -1.0, 0.5, 2.0, 2.5, 7.0])
+        companion = np.diag(np.ones(5), -1)
+        companion[0] = -np.poly(roots)[1:]
+        self.assertEqual(real_eigenvalues(companion, out), 6)
+        np.testing.assert_allclose(np.sort(out), roots, atol=1e-9)
+        # this one has shifts that go in circles
+        self.assertEqual(real_eigenvalues(np.roll(np.eye(6), 1, axis=0), out), 2)
+        np.testing.assert_allclose(np.sort(out[:2]), [-1, 1], atol=1e-12)
 
 
 class FivePoints(unittest.TestCase):

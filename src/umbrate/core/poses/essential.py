@@ -8,6 +8,8 @@ Bolles 1981) are scored by truncated squared Sampson distance (Torr and Zisserma
 import numpy as np
 from numba import njit
 
+from .roots import real_eigenvalues
+
 # monomials: degree 3, 2, 1, 0 in x, y, z; the last ten are the basis of the action matrix
 _CUBIC = (
     (3, 0, 0),
@@ -55,6 +57,41 @@ def _add_ql(a, b, sign, out):
     for i in range(10):
         for j in range(4):
             out[_QL[i, j]] += sign * a[i] * b[j]
+
+
+@njit(cache=True, nogil=True)
+def _other_two(M, x):
+    """y and z of the solution with an eigenvalue x of the action matrix M (10, 10), and whether there is one.
+
+    The eigenvector holds the monomials of `_QUADRATIC`; the last four rows of M say which of them are x times another.
+    That leaves y^2, yz, z^2, y and z unknown in the first six rows.
+    """
+    A = np.empty((6, 6))
+    for r in range(6):
+        A[r, 0], A[r, 1], A[r, 2] = M[r, 2], M[r, 4], M[r, 5]
+        A[r, 3], A[r, 4] = M[r, 7] + x * M[r, 1], M[r, 8] + x * M[r, 3]
+        A[r, 5] = -(M[r, 9] + x * M[r, 6] + x * x * M[r, 0])
+    A[0, 5] += x * x * x
+    A[1, 3] -= x * x
+    A[2, 0] -= x
+    A[3, 4] -= x * x
+    A[4, 1] -= x
+    A[5, 2] -= x
+    for c in range(5):
+        best = c
+        for r in range(c + 1, 6):
+            if abs(A[r, c]) > abs(A[best, c]):
+                best = r
+        if abs(A[best, c]) < 1e-13:
+            return 0.0, 0.0, False
+        for k in range(c, 6):
+            A[c, k], A[best, k] = A[best, k], A[c, k]
+        for r in range(c + 1, 6):
+            f = A[r, c] / A[c, c]
+            for k in range(c, 6):
+                A[r, k] -= f * A[c, k]
+    z = A[4, 5] / A[4, 4]
+    return (A[3, 5] - A[3, 4] * z) / A[3, 3], z, True
 
 
 @njit(cache=True, nogil=True)
@@ -127,7 +164,7 @@ def five_point(x1, x2, out):
             if r != c and f != 0.0:
                 for k in range(c, 20):
                     A[r, k] -= f * A[c, k]
-    M = np.zeros((10, 10), np.complex128)
+    M = np.zeros((10, 10))
     rows = (0, 1, 2, 4, 5, 7)
     for i in range(6):
         for k in range(10):
@@ -136,15 +173,13 @@ def five_point(x1, x2, out):
     M[7, 1] = 1.0
     M[8, 3] = 1.0
     M[9, 6] = 1.0
-    values, vectors = np.linalg.eig(M)
+    values = np.empty(10)
     count = 0
-    for i in range(10):
-        if abs(values[i].imag) > 1e-8 * (1.0 + abs(values[i].real)):
+    for i in range(real_eigenvalues(M.copy(), values)):
+        x = values[i]
+        y, z, good = _other_two(M, x)
+        if not good:
             continue
-        w = vectors[9, i]
-        if abs(w) < 1e-12:
-            continue
-        x, y, z = (vectors[6, i] / w).real, (vectors[7, i] / w).real, (vectors[8, i] / w).real
         norm = 0.0
         for p in range(3):
             for q in range(3):

@@ -23,6 +23,10 @@ MARKED_PX = 8.0  #: how far off the marks of a photo may be that marked points s
 TRIED_STARTS = 4  #: so many starts are made before the best is taken
 
 
+COARSE = 1e-3  #: an adjustment that is not the last ends when a round gains less than this share of the cost
+FINISH_PX = (4.0, 2.5, 2.0)  #: how far sightings may be off while a block is finished, step by step
+
+
 class Grower(Growing):
     """The order of work. `run` does the whole of it, `adjust_only` moves what stands."""
 
@@ -43,11 +47,16 @@ class Grower(Growing):
             self._finish()
         if merge(self):
             self._finish()
+        self._settle()
         return self._block()
 
-    def adjust_only(self):
-        """Move what stands and nothing else; returns a Grown. See `resume`."""
-        self._finish()
+    def adjust_only(self, within=FINISH_PX):
+        """Move what stands and nothing else; returns a Grown. See `resume`.
+
+        within : pixels that sightings may be off, one adjustment after the other
+        """
+        self._finish(within)
+        self._settle()
         return self._block()
 
     def _tell(self, sentence):
@@ -190,15 +199,23 @@ class Grower(Growing):
             self.reasons.pop(i, None)
         return any_did
 
-    def _finish(self):
+    def _more_lens(self):
+        return [PARAMETER["k3"]] if self.settings.solve_lens and self.solved.sum() >= 12 else []
+
+    def _finish(self, within=FINISH_PX):
         """Everything adjusted together, with sightings looked at again."""
-        extra = [PARAMETER["k3"]] if self.settings.solve_lens and self.solved.sum() >= 12 else []
         self.dropped.clear()
-        for px in (4.0, 2.5, 2.0):
-            self.adjust(25, extra)
+        for px in within:
+            self.adjust(25, self._more_lens(), COARSE)
             self.correct()
             self.placed[:] = False  # placed anew: sightings that were put aside get their chance
             self.place(px)
+        self.adjust(25, self._more_lens(), COARSE)
+        self.drop_weak()
+
+    def _settle(self):
+        """The last adjustment, to the end."""
+        extra = self._more_lens()
         self.adjust(40, extra, 1e-7)
         if self.settings.significant:
             self._keep_significant(extra)

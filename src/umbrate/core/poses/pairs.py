@@ -7,7 +7,18 @@ from .degenerate import kind_of
 from .essential import decompose, essential_ransac
 from .solution import PairGeometry
 
-MIN_MATCHES = 20
+MIN_MATCHES, MIN_SHARE = 20, 0.25  #: so many matches, and that share of all, have to agree
+MOST_DRAWS, MISSED = 400, 1e-4  #: samples drawn at most, and how likely a pair that is good enough may be missed
+
+
+def draws_for(matches):
+    """How many samples of five find a pair of so many matches if it is good enough: few where nearly all must agree."""
+    share = max(MIN_MATCHES / matches, MIN_SHARE)
+    return (
+        MOST_DRAWS
+        if share**5 < MISSED
+        else min(MOST_DRAWS, int(np.log(MISSED) / np.log1p(-(min(share, 0.99) ** 5))) + 1)
+    )
 
 
 def relate(m, xy_a, lens_a, xy_b, lens_b, *, threshold_px=3.0, seed=0):
@@ -38,10 +49,10 @@ def relate(m, xy_a, lens_a, xy_b, lens_b, *, threshold_px=3.0, seed=0):
     if len(m) < MIN_MATCHES:
         return None
     threshold = threshold_px / (0.5 * (lens_a[0] + lens_b[0]))
-    E, inliers = essential_ransac(a, b, threshold, 400, seed)
+    E, inliers = essential_ransac(a, b, threshold, draws_for(len(m)), seed)
     count = int(inliers.sum())
     # chance agreement: a wide band round an epipolar line takes in a share of random matches
-    if count < MIN_MATCHES or count < 0.25 * len(m):
+    if count < MIN_MATCHES or count < MIN_SHARE * len(m):
         return None
     relative, front = decompose(E, a[inliers], b[inliers])
     if front < 0.6 * count:

@@ -24,7 +24,7 @@ from ...core.poses.covariance import of_centers
 from ...core.poses.evidence import evidence
 from ...core.poses.fragments import solve
 from ...core.poses.frame import upright_frame
-from ...core.poses.grow import Grower
+from ...core.poses.grow import FINISH_PX, Grower
 from ...core.poses.growing import KEY_POINT_SIGMA_PX, LOSS_SCALE
 from ...core.poses.lensprior import LensPrior
 from ...core.poses.marked import SHARED, missing, solve_marked
@@ -186,7 +186,7 @@ class _Making:
             tracks = Tracks(b.start.astype(np.int64), b.photo, b.feature)
             grower = Grower(photos, {}, self._ties(), self._grow_settings(), tracks=tracks)
             grower.resume(b.poses, b.lenses)
-            made = grower.adjust_only()
+            made = grower.adjust_only(FINISH_PX[-1:])  # it stands, and only its lens moves
             if made.block.solved.sum() < b.solved.sum():
                 parted += [(h, "photos would be lost with that lens") for h in taken]
                 taken = []
