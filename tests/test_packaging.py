@@ -125,13 +125,16 @@ class Kernels(unittest.TestCase):
             (package / "middle.py").write_text(
                 f"from .deeper.inner import (\n    inner,\n)\n{head}middle():\n    return inner()\n"
             )
-            code = "import umbrate\nfrom calling.outer import outer\nprint(outer(), len(outer.stats.cache_hits))"
+            code = "\nfrom calling.outer import outer\nprint(outer(), len(outer.stats.cache_hits))"
 
-            def called(value):
+            def called(value, first="import umbrate"):
                 (package / "deeper" / "inner.py").write_text(f"{head}inner():\n    return {value}\n")
                 surroundings = {**os.environ, "PYTHONPATH": os.pathsep.join([held, *sys.path])}
-                done = subprocess.run([sys.executable, "-c", code], env=surroundings, capture_output=True, text=True)
+                done = subprocess.run(
+                    [sys.executable, "-c", first + code], env=surroundings, capture_output=True, text=True
+                )
                 self.assertEqual(done.returncode, 0, done.stderr)
                 return done.stdout.split()
 
             self.assertEqual([called(1), called(1), called(2)], [["1", "0"], ["1", "1"], ["2", "0"]])
+            self.assertEqual(called(2, "import numba, umbrate"), ["2", "1"], "whoever is imported first")

@@ -41,6 +41,7 @@ LIMITS = (
     ("join_scale_percent", "scale between the sittings off by (%)", 0.05, False),
     ("distance_px_median", "whole cloud to true surface, median (pixels)", 0.6, False),
     ("distance_px_p90", "the same, 90 % within", 2.0, False),
+    ("signed_px", "the same, signed: in front of it or behind, median (pixels)", 0.02, False),
     ("covered_0p5mm_percent", "whole seen surface with a point within 0.5 mm (%)", 98.0, True),
     ("off_2mm_percent", "points more than 2 mm off (%)", 0.2, False),
     ("seconds", "time of the whole job (s)", 360.0, False),
@@ -48,7 +49,7 @@ LIMITS = (
 )
 #: figures of the joined row alone
 OF_WHOLE = (
-    "join_turn_deg", "join_shift_mm", "join_scale_percent", "distance_px_median", "distance_px_p90",
+    "join_turn_deg", "join_shift_mm", "join_scale_percent", "distance_px_median", "distance_px_p90", "signed_px",
     "covered_0p5mm_percent", "off_2mm_percent",
 )  # fmt: skip
 
@@ -178,6 +179,8 @@ def _judge_whole(job, row, truth):
         figures.update(truth.judge_cloud(names, cloud["points"], M))
         pixel = truth.distance / truth.lens.f
         figures.update({f"distance_px_{k}": figures[f"distance_mm_{k}"] / pixel for k in ("median", "p90")})
+        scale = job.result(row.id, "cloud").settings["photo_scale"]
+        figures["signed_px"] = abs(figures["signed_mm"]) / (pixel * scale)
     return figures
 
 
