@@ -4,6 +4,7 @@ from pydantic import AliasChoices, Field
 
 from ...job.figures import Figures, Part, figure
 
+LONGEST_NAME = 16  #: of a sitting, in a line of figures
 RESIDUAL_TOP_PX = 2.0  #: where the histogram of residuals ends
 CHOSEN = {
     "all": "all pairs",
@@ -12,6 +13,11 @@ CHOSEN = {
     "near": "where the photos stand",
     "marks": "marked points",
 }
+
+
+def shortened(name):
+    """A name that fits a line of the bench."""
+    return name if len(name) <= LONGEST_NAME else name[: LONGEST_NAME - 1] + "…"
 
 
 class PhotoFigures(Part):
@@ -104,9 +110,9 @@ class PosesFigures(Figures):
     """Figures of the Poses stage; dictionaries go by photo id."""
 
     LINES = (
-        "line_of_placed", "rms_px", "line_of_known", "points", "sightings", "line_of_targets", "line_of_still",
-        "line_of_pairs", "line_of_bridges", "line_of_fragments", "line_of_turntable", "line_of_hands", "line_of_shared",
-        "line_of_focal", "line_of_middle", "line_of_distortion",
+        "line_of_placed", "rms_px", "line_of_known", "line_of_alone", "points", "sightings", "line_of_targets",
+        "line_of_still", "line_of_pairs", "line_of_bridges", "line_of_fragments", "line_of_turntable", "line_of_hands",
+        "line_of_shared", "line_of_focal", "line_of_middle", "line_of_distortion",
     )  # fmt: skip
 
     mode: str = Field("", validation_alias=AliasChoices("mode", "way"))  #: "start over", "go on" or "adjust"
@@ -202,16 +208,20 @@ class PosesFigures(Figures):
         return "Left and right", "told by targets" if self.targets else "cannot be told", told
 
     def line_of_shared(self):
+        taken = self.shared.taken
+        if not taken:
+            return None
+        who = f"{len(taken)} sittings" if len(taken) > 1 else shortened(taken[0].name)
+        told = "Sittings that were taken with the same lens, and what they know of it counts here: "
+        told += ", ".join(f"{t.name} ({t.count} photos)" for t in taken) + ". To part them, switch “Share the lens” off"
+        return "Lens shared with", f"{who}, {sum(t.count for t in taken)} photos", told
+
+    def line_of_alone(self):
         s = self.shared
         if not s.taken:
             return None
-        who = ", ".join(f"{t.name} ({t.count} photos)" for t in s.taken)
-        told = "Sittings that were taken with the same lens: what they know of it counts here. Alone, a photo's turn "
-        told += (
-            f"would be known to {s.turn_alone_deg:.3f}°, its place to {s.center_alone_percent:.3f} % of its distance. "
-        )
-        told += "To part them, switch “Share the lens” off"
-        return "Lens shared with", f"{who}: turn {s.turn_alone_deg:.3f}° to {self.turn_sigma_deg:.3f}°", told
+        told = "What a photo's turn and place would be known to if the lens were not shared"
+        return "Known alone to", f"{s.turn_alone_deg:.3f}°, {s.center_alone_percent:.3f} %", told
 
     def _spread(self, name):
         return f" ± {self.lens_sigma[name]:.1f}" if name in self.lens_sigma else ""

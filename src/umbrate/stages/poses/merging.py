@@ -14,6 +14,7 @@ from ...sitting.frames import frame_of, load_block
 from ...sitting.marks import without_marks
 from ...sitting.members import members_of
 from .inputs import Before, Inputs, Unchanged
+from .sharing import shares
 
 
 def gather_merged(job, sitting, photos, mode, before, common):
@@ -51,7 +52,7 @@ def _own_lenses(job, members):
     for s in members:
         done = job.result(s.id, "poses")
         contradicted = done is not None and any(p.sitting in ids for p in done.figures.shared.parted)
-        if contradicted or not job.settings(s.id, "poses").get("share_lens", True):
+        if contradicted or not shares(job, s):
             out.update(dict.fromkeys((p.id for p in job.photos(s.id)), s.id))
     return out
 

@@ -63,6 +63,11 @@ def prior_of(told):
     return LensPrior(np.array([told.mean]), np.array([told.information]))
 
 
+def shares(job, sitting):
+    """Whether a sitting is to have its lens in common with others."""
+    return job.settings(sitting.id, "poses").get("share_lens", True)
+
+
 def heard(job, sitting, photos, groups):
     """What other sittings tell of the lenses of a sitting's photos: a list of Heard, nearest in the job first.
 
@@ -80,7 +85,7 @@ def heard(job, sitting, photos, groups):
     out = []
     for s in sorted(others, key=lambda s: (abs(s.id - sitting.id), s.id)):
         done = job.result(s.id, "poses")
-        if done is None or not done.figures.told or not done.settings.get("share_lens", True):
+        if done is None or not done.figures.told or not shares(job, s):
             continue
         refs = {p.id: p for p in photo_refs(job, s)}
         if content & {p.hash for p in refs.values()}:

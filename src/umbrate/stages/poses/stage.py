@@ -16,7 +16,7 @@ from ..base import Forecast, Histogram, Shown, Stage, StageSettings, fingerprint
 from .figures import RESIDUAL_TOP_PX, PosesFigures
 from .inputs import ADJUST, FEATURES, GO_ON, MARKED, START_OVER, Before, Inputs, Unchanged
 from .merging import gather_merged
-from .sharing import heard, knows_better
+from .sharing import heard, knows_better, shares
 
 # what computes is imported where it is run: in the worker
 outcome = Later("umbrate.stages.poses.outcome")
@@ -227,22 +227,27 @@ class PosesStage(Stage):
             heard=tuple(heard(job, sitting, photos, groups)) if shares else (),
         )  # fmt: skip
 
-    def _knows_better(self, job, sitting, settings):
-        """The sitting that knows the lens of the result much better than it was when that was made; a name, or ""."""
+    def _lens_news(self, job, sitting, settings):
+        """What other sittings say of the result's lens by now that they did not when it was made: a clause, or ""."""
         done = job.result(sitting.id, "poses")
         if done is None or sitting.members or not (settings.solve_lens and settings.share_lens):
             return ""
 
-        def name():
+        def clause():
+            taken = {t.sitting for t in done.figures.shared.taken}
+            left = next((s.name for s in job.photo_sittings() if s.id in taken and not shares(job, s)), "")
+            if left:
+                return f"lens parted from {left}"
             lens = job.result(sitting.id, "lens")
             groups = lens.figures.groups if lens else []
-            return knows_better(done.figures, heard(job, sitting, photo_refs(job, sitting), groups))
+            name = knows_better(done.figures, heard(job, sitting, photo_refs(job, sitting), groups))
+            return f"lens better known by {name}" if name else ""
 
-        return job.remembered(("knows the lens better", sitting.id), name)
+        return job.remembered(("news of the lens", sitting.id), clause)
 
     def _lens_alone_changed(self, job, sitting, settings):
         """Whether a result holds but for what other sittings know of its lens by now: seconds mend that."""
-        if not self._knows_better(job, sitting, settings):
+        if not self._lens_news(job, sitting, settings):
             return False
         mark = fingerprint(
             self, job, sitting, settings, lambda n: r.fingerprint if (r := job.result(sitting.id, n)) else ""
@@ -251,11 +256,10 @@ class PosesStage(Stage):
         return done.fingerprint == mark and done.figures.made_from is not None
 
     def outdated(self, job, sitting, done, is_current):
-        name = self._knows_better(job, sitting, settings_of(job, sitting, self))
-        return f"{name} knows the lens better" if name else ""
+        return self._lens_news(job, sitting, settings_of(job, sitting, self))
 
     def invited(self, job, sitting, settings):
-        return bool(self._knows_better(job, sitting, settings))
+        return bool(self._lens_news(job, sitting, settings))
 
     @staticmethod
     def _before(job, sitting):
