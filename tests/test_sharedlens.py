@@ -23,11 +23,11 @@ from umbrate.core.poses.lensprior import LensPrior, disagreement, gain, spreads
 from umbrate.core.poses.reprojection import State, observations
 from umbrate.job.store import Job
 from umbrate.sitting.lenses import same_lens
-from umbrate.sitting.photos import PhotoRef
+from umbrate.sitting.photos import PhotoRef, photo_refs
 from umbrate.stages import BY_NAME
 from umbrate.stages.base import chosen
 from umbrate.stages.poses.inputs import ADJUST
-from umbrate.stages.poses.sharing import Heard, agree, knows_better, shared_figures, told_of
+from umbrate.stages.poses.sharing import Heard, agree, heard, knows_better, shared_figures, told_of
 from umbrate.studio.scene import hand_shots, pebble
 from umbrate.studio.shoot import shoot
 from umbrate.work.adding import read_folder, take_in
@@ -281,6 +281,16 @@ class Sittings(unittest.TestCase):
                 job.set_settings(sitting.id, "poses", {})
                 run_now(job, b, "poses", mode="start over")
                 self.assertEqual(len(job.result(b.id, "poses").figures.shared.taken), 1)
+
+    def test_photos_that_count_here_are_not_heard_of_from_where_they_were_before(self):
+        job, (a,) = self.job("front")
+        run_now(job, a, "poses")
+        photos = [p.id for p in job.photos(a.id)]
+        job.split_sitting(a.id, [(photos[:5], []), (photos[5:], [])])
+        one, two = job.photo_sittings()
+        self.assertEqual(job.result(one.id, "poses").figures.told[0].photos, photos)
+        for mine in (one, two):
+            self.assertEqual(heard(job, mine, photo_refs(job, mine), []), [])
 
     def test_a_zoom_that_moved_is_a_sentence_on_the_board_and_each_keeps_its_lens(self):
         job, (a, b) = self.job("front", "zoomed")

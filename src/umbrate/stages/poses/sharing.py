@@ -91,8 +91,10 @@ def heard(job, sitting, photos, groups):
         if content & {p.hash for p in refs.values()}:
             continue  # the same photos would count twice
         for t in done.figures.told:
-            theirs = [refs[i] for i in t.photos if i in refs]
-            k = next((k for k, group in mine.items() if theirs and same_lens(group, theirs)), None)
+            if not t.photos or not refs.keys() >= set(t.photos):
+                continue  # photos left it since, perhaps for this sitting: they would count twice
+            theirs = [refs[i] for i in t.photos]
+            k = next((k for k, group in mine.items() if same_lens(group, theirs)), None)
             if k is not None:
                 out.append(Heard(s.id, s.name, len(theirs), k, prior_of(t)))
     return out
