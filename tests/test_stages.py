@@ -23,6 +23,7 @@ from umbrate.sitting.lenses import lens_groups
 from umbrate.sitting.photos import PhotoRef
 from umbrate.stages import BY_NAME, STAGES, stages_of
 from umbrate.stages.base import Report, StageSettings, parse_settings
+from umbrate.stages.cloud.computing import LEAST_ALIKE, _nothing
 from umbrate.stages.executor import LocalExecutor
 from umbrate.stages.photos.stage import odd_ones
 from umbrate.studio.scene import pebble
@@ -362,6 +363,24 @@ class SettingsModels(unittest.TestCase):
             self.assertIn(said, str(caught.exception))
         with self.assertRaises(UmbrateError):
             parse_settings(BY_NAME["cloud"], {"photo_scale": 3})
+
+
+class CloudsOfNothing(unittest.TestCase):
+    def test_each_cause_has_its_own_words_and_its_own_remedy(self):
+        box, inside, beside = KeepBox(np.zeros(3), np.eye(3), np.ones(3)), np.zeros((1, 3)), np.full((1, 3), 9.0)
+        some, none, settings = np.ones((2, 2), bool), np.zeros((2, 2), bool), BY_NAME["cloud"].Settings()
+        two = BY_NAME["cloud"].Settings(min_photos=2)
+        cases = (
+            (inside, [none, none], 1.0, settings, "masks leave nothing", ("go to", "masks")),
+            (beside, [some, none], 1.0, settings, "stands beside the object", ("fit the keep box",)),
+            (inside, [some], LEAST_ALIKE / 2, settings, "next to no texture", ("go to", "photos")),
+            (inside, [], 2 * LEAST_ALIKE, settings, "Lower Agreeing photos to 2", ("set", "min_photos", 2)),
+            (inside, [], 2 * LEAST_ALIKE, two, "confirmed by enough photos", ("go to", "poses")),
+        )
+        for points, masks, alike, chosen, words, remedy in cases:
+            error = _nothing(points, box, masks, alike, chosen)
+            self.assertIn(words, str(error))
+            self.assertEqual(error.remedy, remedy)
 
 
 class BadInput(unittest.TestCase):
