@@ -114,13 +114,16 @@ class CloudStage(Stage):
     name, title = "cloud", "Cloud"
     about = "Computes depth for every photo, fuses it into a dense colored cloud and cleans it."
     needs = ("poses",)
-    takes = ("poses", "scale")
+    takes = ("scale",)
     reads = "keep box"
     uses_keep_box = True
     keeps = "cloud"
     shows = frozenset({Shown.CLOUDS, Shown.DEPTH})
     Settings = Settings
     Figures = CloudFigures
+
+    def takes_of(self, job, sitting):
+        return [(sitting, "poses"), *super().takes_of(job, sitting)]
 
     def gather(self, job, sitting, settings, mode=""):
         poses = job.result(sitting.id, "poses")
