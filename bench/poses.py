@@ -163,7 +163,7 @@ def bench_shared(_):
     errors = []
     for seed in range(6):
         rng = np.random.default_rng(seed)
-        taken = [sitting(rng, (10, 30, 50, 70), 30.0, 6000, 12), sitting(rng, (20, 45), 0.0, 3000, 12)]
+        taken = [sitting(rng, (10, 30, 50, 70), 30.0, 4000, 12), sitting(rng, (20, 45), 0.0, 900, 12)]
         alone = [solved(t) for t in taken]
         said = [own(b) for b in alone]
         heard = [solved(t, FROM_FILE.plus([said[1 - k]])) for k, t in enumerate(taken)]
