@@ -41,7 +41,7 @@ LIMITS = (
     ("join_scale_percent", "scale between the sittings off by (%)", 0.05, False),
     ("distance_px_median", "whole cloud to true surface, median (pixels)", 0.6, False),
     ("distance_px_p90", "the same, 90 % within", 2.0, False),
-    ("signed_px", "the same, signed: in front of it or behind, median (pixels)", 0.02, False),
+    ("signed_px", "its bias: size of the signed median (pixels of the photo scale)", 0.02, False),
     ("covered_0p5mm_percent", "whole seen surface with a point within 0.5 mm (%)", 98.0, True),
     ("off_2mm_percent", "points more than 2 mm off (%)", 0.2, False),
     ("seconds", "time of the whole job (s)", 360.0, False),

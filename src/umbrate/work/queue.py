@@ -86,7 +86,15 @@ class Queue(Serial):
         if sitting is None:
             return []
         stage = BY_NAME[name]
-        first = next((x for x in stage.takes_of(self.job, sitting) if self._wanted(*x)), None)
+        # what failed in another sitting is not tried again and again: this stage says itself what it lacks
+        first = next(
+            (
+                (s, n)
+                for s, n in stage.takes_of(self.job, sitting)
+                if self._wanted(s, n) and (s.id == sitting_id or (s.id, n) not in self.failures)
+            ),
+            None,
+        )
         if first:
             self.waiting.insert(0, (sitting_id, name))
             sitting, name = first

@@ -274,3 +274,17 @@ def of_centers(poses, cov):
     cross -= cross.transpose(0, 2, 1)
     J = -np.concatenate([R.transpose(0, 2, 1) @ cross, R.transpose(0, 2, 1)], 2)
     return J @ cov @ J.transpose(0, 2, 1)
+
+
+def known_median(block, cov):
+    """How well photos are known: standard deviations of a turn in degrees, of a place in % of its distance; medians."""
+    who = np.flatnonzero(block.solved)
+    turns, centers = pose_spreads(block, cov)
+    away = np.linalg.norm(block.eyes[who] - block.points.mean(0), axis=1)
+    return round(float(np.degrees(np.median(turns))), 5), round(float(100 * np.median(centers / away)), 5)
+
+
+def pose_spreads(block, cov):
+    """Standard deviations of the solved photos' turns (radians) and centers, the mean over the axes."""
+    centers = np.sqrt(np.einsum("nii->n", of_centers(block.poses[block.solved], cov.poses)) / 3) * cov.unit
+    return np.sqrt(np.einsum("nii->n", cov.poses[:, :3, :3]) / 3) * cov.unit, centers

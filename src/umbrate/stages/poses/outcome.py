@@ -10,6 +10,7 @@ from ...core.geometry.lens import PARAMETER_NAMES, Lens
 from ...core.geometry.rotation import rotation_matrix, rotation_vector
 from ...core.geometry.similarity import fit_similarity, scale_of
 from ...core.poses.block import MARK, TARGET
+from ...core.poses.covariance import known_median, pose_spreads
 from ...core.poses.frame import upright_frame
 from ...core.poses.solution import DISAGREES, FRAGMENT, LOOP, NO_OVERLAP, NO_START, TOO_FEW, TURNED
 from ...core.poses.turntable import find_turntable
@@ -20,7 +21,7 @@ from ...sitting.photos import photo_picture
 from ..base import Outcome, problem
 from .figures import RESIDUAL_TOP_PX, PhotoFigures, PosesFigures, Ring, Turntable, WhyLeftOut
 from .inputs import ADJUST, ELSEWHERE, MARKED, START_OVER
-from .solving import known_median, match_key, pose_spreads
+from .solving import match_key
 
 COVER_CELLS = 12  #: the longer side of a photo is divided into so many cells to say how much of it has sightings
 STILL_SHARE = 0.6  #: a photo with so many still features shows the backdrop only

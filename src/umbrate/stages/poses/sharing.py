@@ -22,9 +22,7 @@ from .figures import Parted, Shared, Told, ToldBy
 #: sightings of one sitting err together, not one by one: what they say of a lens is taken to be off by so many times
 #: what its standard deviations tell; if chi square is still so many of its own too large, two contradict each other
 ERR_TOGETHER, CONTRADICTS = 1.5, 4.0
-HELD_BETTER = (
-    0.5  #: a parameter that few photos leave as it was is solved where others know it so much better than files
-)
+HELD_BETTER = 0.5  #: a parameter that few photos leave as it was is solved where others narrow it to this share
 MOVED = 3.0  #: or its lens would come to lie so many standard deviations of each parameter elsewhere
 WORTH = 2.0  #: a solved sitting is adjusted again where some direction of its lens would be known so many times better
 

@@ -20,7 +20,7 @@ from ...core.geometry.lens import PARAMETER_NAMES, Lens
 from ...core.geometry.sightings import PointSightings
 from ...core.poses.block import Block
 from ...core.poses.choose import ALL, CHEAP, LIKENESS, NEAR, choose_pairs, largest, likeness_to, nearness
-from ...core.poses.covariance import of_centers
+from ...core.poses.covariance import known_median
 from ...core.poses.evidence import evidence
 from ...core.poses.fragments import solve
 from ...core.poses.frame import upright_frame
@@ -102,20 +102,6 @@ def lenses_of(photos, groups, apart=None):
             # the focus may have moved a little since: three times what the card says
             sigma[k] = [3 * g.sigma.get(n, np.nan) for n in PARAMETER_NAMES]
     return lenses, lens_of, guessed, trusted, sigma
-
-
-def known_median(block, cov):
-    """How well photos are known: standard deviations of a turn in degrees, of a place in % of its distance; medians."""
-    who = np.flatnonzero(block.solved)
-    turns, centers = pose_spreads(block, cov)
-    away = np.linalg.norm(block.eyes[who] - block.points.mean(0), axis=1)
-    return round(float(np.degrees(np.median(turns))), 5), round(float(100 * np.median(centers / away)), 5)
-
-
-def pose_spreads(block, cov):
-    """Standard deviations of the solved photos' turns (radians) and centers, the mean over the axes."""
-    centers = np.sqrt(np.einsum("nii->n", of_centers(block.poses[block.solved], cov.poses)) / 3) * cov.unit
-    return np.sqrt(np.einsum("nii->n", cov.poses[:, :3, :3]) / 3) * cov.unit, centers
 
 
 def make_block(inputs, settings, report):

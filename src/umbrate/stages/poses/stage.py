@@ -12,7 +12,7 @@ from ...core.poses.marked import missing
 from ...sitting.marks import marks_of
 from ...sitting.masks import mask_blobs
 from ...sitting.photos import photo_key, photo_refs
-from ..base import Forecast, Histogram, Shown, Stage, StageSettings, fingerprint, only, settings_of
+from ..base import Forecast, Histogram, Shown, Stage, StageSettings, fingerprint, only
 from .figures import RESIDUAL_TOP_PX, PosesFigures
 from .inputs import ADJUST, FEATURES, GO_ON, MARKED, START_OVER, Before, Inputs, Unchanged
 from .merging import gather_merged
@@ -227,10 +227,11 @@ class PosesStage(Stage):
             heard=tuple(heard(job, sitting, photos, groups)) if shares else (),
         )  # fmt: skip
 
-    def _lens_news(self, job, sitting, settings):
+    def _lens_news(self, job, sitting):
         """What other sittings say of the result's lens by now that they did not when it was made: a clause, or ""."""
         done = job.result(sitting.id, "poses")
-        if done is None or sitting.members or not (settings.solve_lens and settings.share_lens):
+        solves = job.settings(sitting.id, "poses").get("solve_lens", True)  # as it is kept: it may be no valid one
+        if done is None or sitting.members or not solves or not shares(job, sitting):
             return ""
 
         def clause():
@@ -247,7 +248,7 @@ class PosesStage(Stage):
 
     def _lens_alone_changed(self, job, sitting, settings):
         """Whether a result holds but for what other sittings know of its lens by now: seconds mend that."""
-        if not self._lens_news(job, sitting, settings):
+        if not self._lens_news(job, sitting):
             return False
         mark = fingerprint(
             self, job, sitting, settings, lambda n: r.fingerprint if (r := job.result(sitting.id, n)) else ""
@@ -256,10 +257,10 @@ class PosesStage(Stage):
         return done.fingerprint == mark and done.figures.made_from is not None
 
     def outdated(self, job, sitting, done, is_current):
-        return self._lens_news(job, sitting, settings_of(job, sitting, self))
+        return self._lens_news(job, sitting)
 
     def invited(self, job, sitting, settings):
-        return bool(self._lens_news(job, sitting, settings))
+        return bool(self._lens_news(job, sitting))
 
     @staticmethod
     def _before(job, sitting):
