@@ -6,12 +6,14 @@ import tempfile
 import unittest
 from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from PIL import Image
 from scipy.stats import chi2
 
 from tests.scenes import made_once
+from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import center, look_at, transform
 from umbrate.core.geometry.rotation import rotation_matrix
@@ -335,6 +337,33 @@ class Sittings(unittest.TestCase):
         figures = job.result(a.id, "poses").figures
         self.assertEqual((figures.mode, [t.name for t in figures.shared.taken]), (ADJUST, ["back"]))
         self.assertTrue(is_current(job, a, poses))
+
+    def test_a_joined_row_whose_member_fails_says_so_and_ends(self):
+        job, (a, b) = self.job("front", "back")
+        for s in (a, b):
+            run_now(job, s, "poses")
+        row = job.add_joined([a.id, b.id])
+        queue, ran = Queue(job), []
+        self.addCleanup(queue.close)
+        with mock.patch("umbrate.work.queue.is_invited", side_effect=lambda j, s, n: (s.id, n) == (a.id, "poses")), \
+             mock.patch("umbrate.work.queue.is_current", return_value=False), \
+             mock.patch.object(BY_NAME["poses"], "gather", side_effect=UmbrateError("No.")):  # fmt: skip
+            queue.add(row, ["join"])
+            for _ in range(400):
+                ran += [(e.kind, e.data["sitting"], e.data["stage"]) for e in queue.poll(0.1) if e.kind != "progress"]
+                if queue.idle:
+                    break
+        self.assertTrue(queue.idle)
+        self.assertEqual(ran[0], ("failed", a.id, "poses"))
+        self.assertEqual([x[1:] for x in ran].count((a.id, "poses")), 1)
+        self.assertIn((row.id, "join"), [x[1:] for x in ran])
+
+    def test_settings_that_do_not_hold_are_no_trouble_for_the_board(self):
+        job, (a,) = self.job("front")
+        run_now(job, a, "poses")
+        job.set_settings(a.id, "poses", {"features": -5})
+        self.assertFalse(is_current(job, a, BY_NAME["poses"]))
+        self.assertEqual(why_stale(job, a, BY_NAME["poses"]), "settings changed")
 
     def test_results_made_before_lenses_were_shared_hold(self):
         poses = BY_NAME["poses"]
