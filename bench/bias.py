@@ -1,7 +1,7 @@
 """Where dense depth and the fused cloud lie to the true surface, with the sign, on shapes known in closed form.
 
-``python bench/bias.py [plane] [spheres] [bowls] [cylinders] [pipes]`` prints those named, or all: seven photos of a
-textured shape from within a cone of 13 degrees, true poses, a pixel one unit wide on the surface. Radii are in pixels.
+``python bench/bias.py [plane] [slanted] [spheres] [bowls] [cylinders] [pipes]`` prints those named, or all: seven photos
+of a textured shape from within a cone of 13 degrees, true poses, a pixel one unit wide on the surface. Radii are in
 Spheres and cylinders are seen from outside, bowls and pipes are the same from inside. Errors are in pixels, positive
 toward the camera: a convex surface that is found too small is negative.
 """
@@ -54,7 +54,7 @@ def measure(name, solid):
     e = solid.error(cloud.points.astype(float))
     t = e / cloud.precision
     middle, spread = np.median(t), np.subtract(*np.percentile(t, (84.13, 15.87))) / 2
-    text = f"bias: {name:16s} one map {np.median(alone):+.3f} ({np.median(np.abs(alone)):.3f})"
+    text = f"bias: {name:19s} one map {np.median(alone):+.3f} ({np.median(np.abs(alone)):.3f})"
     text += f"  cloud {np.median(e):+.3f} ({np.median(np.abs(e)):.3f}, 90 % {np.percentile(np.abs(e), 90):.3f})"
     text += f"  over its stated precision {middle:+.2f}, spread {spread:.2f}; {len(e):,} points"
     return told(text, abs(np.median(e)) <= LIMIT and 0.8 <= spread <= 1.25)
@@ -63,6 +63,7 @@ def measure(name, solid):
 RADII = (20, 40, 80, 200)
 SHAPES = {
     "plane": {"plane": Solid(), "faint plane": Solid(contrast=8.0)},
+    "slanted": {f"plane, seen at {d}°": Solid(lean=d) for d in (45, 60, 70)},
     "spheres": {f"sphere {r}": Solid(r) for r in RADII},
     "bowls": {f"bowl {r}": Solid(r, inside=True) for r in RADII[1:]},
     "cylinders": {f"cylinder {r}": Solid(r, sphere=False) for r in RADII},

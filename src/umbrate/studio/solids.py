@@ -80,12 +80,15 @@ class Solid:
         Whether its inner side is seen.
     contrast : float
         Of the texture, in gray values.
+    lean : float
+        Degrees by which the middle camera is turned about y, away from looking straight down on the pole.
     """
 
     radius: float = 0.0
     sphere: bool = True
     inside: bool = False
     contrast: float = 75.0
+    lean: float = 0.0
 
     @property
     def reach(self):
@@ -97,10 +100,12 @@ class Solid:
         rng = np.random.default_rng(3)
         grays, masks = np.empty((PHOTOS, SIZE, SIZE), np.float32), np.empty((PHOTOS, SIZE, SIZE), np.bool_)
         poses = []
+        c, s = np.cos(np.radians(self.lean)), np.sin(np.radians(self.lean))
+        leant = np.array([[c, 0.0, s], [0.0, 1.0, 0.0], [-s, 0.0, c]])
         for k in range(PHOTOS):
             tilt, turn = np.radians(CONE_DEG if k else 0.0), 2 * np.pi * (k - 1) / (PHOTOS - 1)
             eye = F * np.array([np.sin(tilt) * np.cos(turn), np.sin(tilt) * np.sin(turn), np.cos(tilt)])
-            poses.append(look_at(eye, np.zeros(3), (0.0, 1.0, 0.0)))
+            poses.append(look_at(leant @ eye, np.zeros(3), (0.0, 1.0, 0.0)))
             _photograph(
                 poses[-1], float(self.radius), self.sphere, self.inside, float(self.reach), self.contrast, grays[k],
                 masks[k],
