@@ -1,9 +1,9 @@
 """Where dense depth and the fused cloud lie to the true surface, with the sign, on shapes known in closed form.
 
-``python bench/bias.py [plane] [slanted] [spheres] [bowls] [cylinders] [pipes]`` prints those named, or all: seven photos
-of a textured shape from within a cone of 13 degrees, true poses, a pixel one unit wide on the surface. Radii are in
-Spheres and cylinders are seen from outside, bowls and pipes are the same from inside. Errors are in pixels, positive
-toward the camera: a convex surface that is found too small is negative.
+``python bench/bias.py [plane] [slanted] [spheres] [bowls] [cylinders] [pipes]`` prints those named, or all: seven
+photos of a textured shape from within a cone of 13 degrees, true poses, a pixel one unit wide on the surface. Radii are
+in pixels. Spheres and cylinders are seen from outside, bowls and pipes are the same from inside. Errors are in pixels,
+positive toward the camera: a convex surface that is found too small is negative.
 """
 
 import argparse
