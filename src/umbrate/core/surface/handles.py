@@ -1,0 +1,210 @@
+"""Handles and tunnels that noise made: found as short rounds that do not divide the surface, cut there and closed.
+
+Where points contradict each other or are missing, a surface bridges gaps or is pierced, in places too small to see.
+A tree of shortest paths from anywhere and a tree of triangles that crosses none of them leave two edges for every
+handle; either edge, with the two paths to it, is a round that does not divide the surface (Erickson and Whittlesey
+2005). What the two paths have in common is left off: the round of a small handle is short, wherever the tree began.
+Cut along it, the surface has two rims there; each is closed by a fan (as Guskov and Wood 2001 do).
+"""
+
+import numpy as np
+from numba import njit
+
+from ..forest import root
+from .mesh import half_edges, opposite
+
+MOST_ROUND_A_VERTEX = 200  #: triangles: more are no surface
+TRIES = 8  #: of finding rounds anew, as those of one handle that was cut are gone
+
+
+@njit(cache=True, nogil=True)
+def _shortest(begin, ends, lengths, first, far, before):
+    """Paths along edges from a vertex, by the queue: far (n,) and the vertex before each, in place."""
+    n = far.shape[0]
+    heap_d, heap_v = np.empty(4 * n + 16, np.float64), np.empty(4 * n + 16, np.int64)
+    size = 1
+    heap_d[0], heap_v[0] = 0.0, first
+    far[first] = 0.0
+    while size:
+        d, v = heap_d[0], heap_v[0]
+        size -= 1
+        x, y = heap_d[size], heap_v[size]
+        i = 0
+        while True:
+            c = 2 * i + 1
+            if c >= size:
+                break
+            if c + 1 < size and (heap_d[c + 1], heap_v[c + 1]) < (heap_d[c], heap_v[c]):
+                c += 1
+            if (heap_d[c], heap_v[c]) >= (x, y):
+                break
+            heap_d[i], heap_v[i] = heap_d[c], heap_v[c]
+            i = c
+        heap_d[i], heap_v[i] = x, y
+        if d > far[v]:
+            continue
+        for e in range(begin[v], begin[v + 1]):
+            u = ends[e]
+            t = d + lengths[e]
+            if t < far[u]:
+                far[u], before[u] = t, v
+                if size == heap_d.shape[0]:
+                    heap_d = np.concatenate((heap_d, np.empty(size, np.float64)))
+                    heap_v = np.concatenate((heap_v, np.empty(size, np.int64)))
+                i = size
+                size += 1
+                while i and (t, u) < (heap_d[(i - 1) // 2], heap_v[(i - 1) // 2]):
+                    heap_d[i], heap_v[i] = heap_d[(i - 1) // 2], heap_v[(i - 1) // 2]
+                    i = (i - 1) // 2
+                heap_d[i], heap_v[i] = t, u
+
+
+@njit(cache=True, nogil=True)
+def _round_lengths(edges, start, end, length, far, before, out):
+    """How long the round of each edge is: the edge and the two paths to it, without what these have in common."""
+    for i in range(edges.shape[0]):
+        a, b = start[edges[i]], end[edges[i]]
+        total = far[a] + far[b] + length[edges[i]]
+        while a != b:
+            if far[a] > far[b] or (far[a] == far[b] and a > b):
+                a = before[a]
+            else:
+                b = before[b]
+            if a < 0 or b < 0:
+                break
+        out[i] = total - 2 * far[a] if a == b else np.inf
+
+
+@njit(cache=True, nogil=True)
+def _left_over(order, beside, start, end, before, triangles):
+    """Edges (their half-edges) that neither the tree of paths nor a tree of triangles has, tried in an order."""
+    parent = np.arange(triangles)
+    out, n = np.empty(1024, np.int64), 0
+    for h in order:
+        a, b = start[h], end[h]
+        if before[a] == b or before[b] == a:
+            continue
+        s, t = root(parent, h // 3), root(parent, beside[h] // 3)
+        if s != t:
+            parent[max(s, t)] = min(s, t)
+        elif n < out.shape[0]:
+            out[n] = h
+            n += 1
+    return out[:n]
+
+
+def _path(before, v):
+    out = [v]
+    while before[v] >= 0:
+        v = before[v]
+        out.append(v)
+    return out
+
+
+def short_rounds(vertices, faces, longest):
+    """Rounds of vertices, the shortest first, that do not divide the surface and are no longer than a length.
+
+    Returns
+    -------
+    list of (length, [vertices])
+    """
+    n = len(vertices)
+    beside = opposite(faces, n)
+    start, end = half_edges(faces)
+    length = np.linalg.norm(vertices[start] - vertices[end], axis=1)
+    whole = beside >= 0
+    order = np.argsort(start, kind="stable")
+    begin = np.searchsorted(start[order], np.arange(n + 1))
+    far, before = np.full(n, np.inf), np.full(n, -1, np.int64)
+    ends, lengths = end[order], length[order]
+    for v in np.unique(faces):  # one tree a piece
+        if np.isinf(far[v]):
+            _shortest(begin, ends, lengths, v, far, before)
+    once = np.flatnonzero(whole & (np.arange(len(beside)) < beside))
+    # the longest rounds first: they are crossed by the tree of triangles, the short ones are left
+    round_length = np.empty(len(once))
+    _round_lengths(once, start, end, length, far, before, round_length)
+    left = _left_over(once[np.argsort(-round_length, kind="stable")], beside, start, end, before, len(faces))
+    out = []
+    for h in left:
+        a, b = _path(before, int(start[h])), _path(before, int(end[h]))
+        while len(a) > 1 and len(b) > 1 and a[-2] == b[-2]:
+            a.pop()
+            b.pop()
+        ring = a + b[-2::-1] if a[-1] == b[-1] else a + b[::-1]
+        P = vertices[ring]
+        long = float(np.linalg.norm(P - np.roll(P, -1, axis=0), axis=1).sum())
+        if long <= longest and len(set(ring)) == len(ring) > 2:
+            out.append((long, ring))
+    return sorted(out)
+
+
+def cut_along(vertices, faces, ring):
+    """The mesh cut along a round of vertices, each of the two rims closed by a fan; None where the round is none.
+
+    Returns
+    -------
+    faces (t + 2 k, 3), rows (m,) of the vertices that new ones are copies of, middles (2, 3)
+        New vertices come after the old ones: m copies, then the two middles.
+    """
+    n, k = len(vertices), len(ring)
+    near = np.flatnonzero(np.isin(faces, ring).any(1))
+    sides = {
+        (int(f[q]), int(f[(q + 1) % 3])): (int(t), int(f[(q + 2) % 3]))
+        for t, f in zip(near, faces[near], strict=True)
+        for q in range(3)
+    }
+    faces = faces.copy()
+    for i, v in enumerate(ring):  # the triangles round v on the left of the round get its copy
+        third, last, left = ring[(i + 1) % k], ring[i - 1], []
+        while third != last:
+            if (v, third) not in sides or len(left) > MOST_ROUND_A_VERTEX:
+                return None
+            t, third = sides[v, third]
+            left.append(t)
+        faces[left] = np.where(faces[left] == v, n + i, faces[left])
+    i, ends = np.arange(k), np.roll(ring, -1)
+    right = np.stack([np.array(ring), ends, np.full(k, n + k)], 1)
+    left = np.stack([n + (i + 1) % k, n + i, np.full(k, n + k + 1)], 1)
+    middle = vertices[ring].mean(0)
+    return np.concatenate([faces, right, left]).astype(faces.dtype), np.array(ring), np.stack([middle, middle])
+
+
+def without_handles(vertices, faces, longest, may=lambda ring, length: True):
+    """A mesh whose short handles and tunnels are cut and closed.
+
+    Parameters
+    ----------
+    vertices (n, 3), faces (t, 3)
+    longest : rounds longer than this are shape
+    may : callable(ring, length) -> bool
+        Whether a round may be cut.
+
+    Returns
+    -------
+    vertices, faces
+    source : (m,)
+        The vertex of the given mesh that each is or is a copy of; -1 of the middles of fans.
+    cut : int
+        How many rounds were cut.
+    """
+    source, cut = np.arange(len(vertices)), 0
+    for _ in range(TRIES):
+        touched, done = set(), 0
+        for length, ring in short_rounds(vertices, faces, longest):
+            if touched.intersection(ring) or not may(source[ring], length):
+                continue
+            made = cut_along(vertices, faces, ring)
+            if made is None:
+                continue
+            faces, rows, middles = made
+            vertices = np.concatenate([vertices, vertices[rows], middles])
+            source = np.concatenate([source, source[rows], [-1, -1]])
+            touched.update(ring)
+            # what is beside the round has another neighbor now
+            touched.update(faces[np.isin(faces, ring).any(1)].ravel().tolist())
+            done += 1
+        cut += done
+        if not done:
+            break
+    return vertices, faces, source, cut

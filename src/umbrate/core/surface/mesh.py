@@ -1,0 +1,93 @@
+"""Plain facts about triangles: their edges, what lies beside each, the pieces they make up, area and volume.
+
+Triangles are rows of three vertices, counterclockwise as seen from outside. Side k of a triangle goes from its corner k
+to the next; a half-edge is one side of one triangle, with number ``3 * triangle + side``.
+"""
+
+import numpy as np
+from numba import njit
+
+from ..forest import root
+
+
+def half_edges(faces):
+    """Where each half-edge begins and ends: two (3 t,) int64."""
+    return faces.ravel().astype(np.int64), np.roll(faces, -1, axis=1).ravel().astype(np.int64)
+
+
+def opposite(faces, count):
+    """The half-edge (3 t,) int64 on the other side of each edge, -1 at a rim and where more than two triangles meet.
+
+    count : number of vertices
+    """
+    a, b = half_edges(faces)
+    there, back = a * count + b, b * count + a
+    order = np.argsort(there)
+    keys = there[order]
+    twice = np.r_[False, keys[1:] == keys[:-1]]
+    twice[:-1] |= twice[1:]
+    at = np.minimum(np.searchsorted(keys, back), max(len(keys) - 1, 0))
+    found = (keys[at] == back) & ~twice[at]
+    out = np.where(found, order[at], -1)
+    some = np.flatnonzero(out >= 0)
+    out[some[out[out[some]] != some]] = -1  # both must see it so
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _label(faces, count):
+    parent = np.arange(count)
+    for t in range(faces.shape[0]):
+        a = root(parent, faces[t, 0])
+        for k in range(1, 3):
+            b = root(parent, faces[t, k])
+            if a < b:
+                parent[b] = a
+            else:
+                parent[a] = b
+                a = b
+    label = np.full(count, -1, np.int64)
+    n = 0
+    out = np.empty(faces.shape[0], np.int32)
+    for t in range(faces.shape[0]):
+        r = root(parent, faces[t, 0])
+        if label[r] < 0:
+            label[r] = n
+            n += 1
+        out[t] = label[r]
+    return out
+
+
+def pieces(faces, count):
+    """The piece (t,) int32 that each triangle belongs to: those that share a vertex are of one."""
+    return _label(np.ascontiguousarray(faces, np.int32), count)
+
+
+def areas(vertices, faces):
+    """Area (t,) of each triangle."""
+    a, b, c = (vertices[faces[:, k]] for k in range(3))
+    return np.linalg.norm(np.cross(b - a, c - a), axis=1) / 2
+
+
+def volume(vertices, faces):
+    """Volume inside closed triangles, the sum of signed tetrahedra over their middle; negative where inside is out."""
+    v = np.asarray(vertices, float) - np.mean(vertices, axis=0)
+    a, b, c = (v[faces[:, k]] for k in range(3))
+    return float((a * np.cross(b, c)).sum() / 6)
+
+
+def euler(faces, beside):
+    """Vertices minus edges plus triangles: 2 for a closed piece without handles, 2 less for each handle.
+
+    beside : of `opposite`
+    """
+    edges = len(beside) - int((beside >= 0).sum()) // 2
+    return len(np.unique(faces)) - edges + len(faces)
+
+
+def used_only(faces, *values):
+    """Faces numbered among the vertices they use, and values (n, ...) of those vertices alone."""
+    used = np.zeros(len(values[0]), bool)
+    used[faces] = True
+    number = np.cumsum(used, dtype=np.int32) - 1
+    return number[faces], *(v[used] for v in values)
