@@ -61,7 +61,7 @@ class SideBySide(unittest.TestCase):
         # the same steps, from a file, on the same cloud without any: the same cloud
         file = scratch() / "steps.json"
         write_steps(file, [x.step for x in job.cloud(s.id).steps])
-        job.set_cleaning(kept.id, [], "nothing")
+        job.cloud_list.set_steps(kept.id, [], "nothing")
         removed = apply_steps(job, s, job.cloud(s.id), read_steps(file))
         self.assertEqual(removed, whole - len(left["points"]))
         np.testing.assert_array_equal(raw_cloud(job, job.cloud(s.id))["points"], left["points"])
@@ -83,21 +83,21 @@ class SideBySide(unittest.TestCase):
         for _ in range(5):
             job.undo()
         self.assertEqual(job.cloud(s.id).left, whole)
-        job.remove_cloud(kept.id)
+        job.cloud_list.remove(kept.id)
         self.assertEqual(job.cloud(s.id).name, "Cloud 1")
         job.undo()
         job.collect_garbage()
         self.assertEqual(len(load_cloud(job, s)["points"]), whole)  # nothing that undo can bring back was thrown away
-        job.rename_cloud(kept.id, "loose")
+        job.cloud_list.rename(kept.id, "loose")
         with self.assertRaisesRegex(UmbrateError, "already"):
-            job.rename_cloud(kept.id, "Cloud 1")
-        job.choose_cloud(first.id)
+            job.cloud_list.rename(kept.id, "Cloud 1")
+        job.cloud_list.choose(first.id)
         self.assertTrue(job.cloud(s.id).chosen and job.cloud(s.id).id == first.id)
 
     def test_what_was_cut_stays_cut_whatever_level_and_scale_come_later(self):
         job, s = self.job, self.sitting
         kept = job.cloud(s.id)
-        job.set_cleaning(kept.id, [], "as it was")
+        job.cloud_list.set_steps(kept.id, [], "as it was")
         kept = job.cloud(s.id)
         apply_step(job, s, kept, {"filter": "photos", "least": 4})
         P = load_cloud(job, s)["points"].astype(float)
@@ -130,7 +130,7 @@ class SideBySide(unittest.TestCase):
             with self.subTest(step["filter"]):
                 job.set_level(s.id, None)
                 job.set_keep_box(s.id, None)
-                job.set_cleaning(kept.id, first, "as it was")
+                job.cloud_list.set_steps(kept.id, first, "as it was")
                 if step["filter"] == "box":
                     box = keep_box_of(job, s)
                     set_keep_box(job, s, {**box, "half": (0.3 * np.array(box["half"])).tolist()})
@@ -153,12 +153,12 @@ class SideBySide(unittest.TestCase):
         # a step of an older version, that does not say in which frame it was made, keeps its very points
         for step in (steps[0], steps[3]):
             job.set_level(s.id, None)
-            job.set_cleaning(kept.id, first, "as it was")
+            job.cloud_list.set_steps(kept.id, first, "as it was")
             apply_step(job, s, job.cloud(s.id), step)
             want, k = left()["points"], job.cloud(s.id)
             there = left(1)["points"]
             old = {n: v for n, v in k.steps[-1].step.items() if n != "frame"}
-            job.set_cleaning(k.id, [*first, (old, k.steps[-1].blob, 1)], "old")
+            job.cloud_list.set_steps(k.id, [*first, (old, k.steps[-1].blob, 1)], "old")
             job.set_level(s.id, tilt)
             take_back(job, s, job.cloud(s.id), 0)
             again = left()["points"]
@@ -168,7 +168,7 @@ class SideBySide(unittest.TestCase):
             apply_steps(job, s, job.cloud(s.id), [{n: v for n, v in steps[0].items() if n != "frame"}])
         job.set_level(s.id, None)
         job.set_keep_box(s.id, None)
-        job.set_cleaning(kept.id, [], "as it was")
+        job.cloud_list.set_steps(kept.id, [], "as it was")
 
     def test_values_that_are_none_are_refused_with_a_sentence(self):
         inf, nan = float("inf"), float("nan")

@@ -315,7 +315,20 @@ class HandMasks(unittest.TestCase):
         sitting, _ = job.add_sitting("A", [record("/p/a.jpg")])
         job.close()
         tables = ("sighting", *(t for t in schema.MARK_TABLES if t != "sighting"), "measured", "handmask", "removed")
-        tables = (*tables, "cleaning", "cloud", "joined", "role", "pick", "target", "section", "seen", "inverse")
+        tables = (
+            *tables,
+            "cleaning",
+            "cloud",
+            "mending",
+            "surface",
+            "joined",
+            "role",
+            "pick",
+            "target",
+            "section",
+            "seen",
+            "inverse",
+        )
         with closing(sqlite3.connect(job.folder / "job.sqlite", isolation_level=None)) as db:
             for (name,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'trigger'").fetchall():
                 db.execute(f"DROP TRIGGER {name}")

@@ -27,7 +27,7 @@ def apply_step(job, sitting, kept, step, answer=None):
         answer = try_step(raw_cloud(job, kept), step, Context(job, sitting, kept, step))
     blob, removed = _put(job, answer)
     title = BY_NAME[step["filter"]].title.lower()
-    job.add_cleaning(kept.id, step, blob, removed, f"clean: {title} ({removed:,})")
+    job.cloud_list.add_step(kept.id, step, blob, removed, f"clean: {title} ({removed:,})")
     return removed
 
 
@@ -48,7 +48,7 @@ class Cleaned:
     Attributes
     ----------
     steps : list
-        Rows for `Job.set_cleaning`; what they did lies in the job's blobs already.
+        Rows for `SideBySide.set_steps`; what they did lies in the job's blobs already.
     label : str
         What is done, for undo.
     gone : int
@@ -62,7 +62,7 @@ class Cleaned:
 
 def keep_cleaned(job, kept, cleaned):
     """Have a cloud cleaned by the steps of a Cleaned, as one change; returns how many points they took away."""
-    job.set_cleaning(kept.id, cleaned.steps, cleaned.label)
+    job.cloud_list.set_steps(kept.id, cleaned.steps, cleaned.label)
     return cleaned.gone
 
 
@@ -97,7 +97,7 @@ def _done_again(job, sitting, kept, first, steps, before=None):
         For each of the steps, which points of the cloud as it was computed it took away, and which were there: these
         keep their fate, and only points that come back are judged anew.
 
-    Returns rows for `Job.set_cleaning`, the points that the others take away, and the cloud after them.
+    Returns rows for `SideBySide.set_steps`, the points that the others take away, and the cloud after them.
     """
     rows = [(s.step, s.blob, s.removed) for s in kept.steps[:first]]
     cloud, gone = raw_cloud(job, kept, first), 0

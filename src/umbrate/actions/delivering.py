@@ -11,12 +11,14 @@ from ..core.imaging.undistort import undistort
 from ..formats.cameras import write_cameras
 from ..formats.clouds import write_cloud
 from ..formats.files import make_folder, written_aside
+from ..formats.meshes import write_mesh
 from ..sitting.clouds import load_cloud
 from ..sitting.endpoints import spreads_of
 from ..sitting.frames import frame_of, load_block
 from ..sitting.guarding import check_pattern, export_names, folder_names, gate_of
 from ..sitting.masks import decode_mask, encode_mask, mask_blobs
 from ..sitting.photos import located, photo_picture
+from ..sitting.surfaces import load_surface
 
 
 def the_joined(job, name=None):
@@ -45,17 +47,7 @@ def export_cloud(job, path, sitting=None, name=None, plain=False, text=False, sh
     shift : PLY with its offset in the header's comments, in single precision, instead of double
     gate : `guarding.gate_of` the job where not given: nothing is replaced
     """
-    have = [s for s in job.sittings() if job.clouds(s.id)]
-    if sitting is None:
-        if len(have) > 1:
-            names = ", ".join(f"“{s.name}”" for s in have)
-            raise UmbrateError(
-                f"{job.name} has clouds of {len(have)} sittings ({names}), each in its own frame. "
-                "Say which with --sitting."
-            )
-        if not have:
-            raise UmbrateError(f"{job.name} has no dense cloud yet. Run Cloud first: umbrate run {job.folder}")
-        sitting = have[0]
+    sitting = sitting or _only_with(job, job.clouds, "dense cloud", "cloud")
     names = [name] if name is None or isinstance(name, str) else list(name) or [None]
     wanted = [job.cloud(sitting.id, n) for n in names]
     if None in wanted:
@@ -69,6 +61,36 @@ def export_cloud(job, path, sitting=None, name=None, plain=False, text=False, sh
         offset=frame.offset, shift=shift, gate=gate or gate_of(job),
     )  # fmt: skip
     return len(c["points"])
+
+
+def export_surface(job, path, sitting=None, name=None, plain=False, gate=None):
+    """Write a surface of a sitting in the format of the file's ending; returns the number of triangles.
+
+    name : of the surface; the chosen one where not given
+    plain : places alone
+    gate : `guarding.gate_of` the job where not given: nothing is replaced
+    """
+    sitting = sitting or _only_with(job, job.surfaces, "surface", "surface")
+    kept = job.surface(sitting.id, name)
+    if kept is None:
+        raise UmbrateError(f"“{sitting.name}” has no surface yet. Run Surface first.", ("go to", "surface"))
+    mesh, frame = load_surface(job, sitting, kept), frame_of(job, sitting)
+    write_mesh(path, mesh, frame.unit or None, plain=plain, offset=frame.offset, gate=gate or gate_of(job))
+    return len(mesh["faces"])
+
+
+def _only_with(job, have_of, word, stage):
+    """The only sitting that has something, `have_of(sitting id)`; raises UmbrateError where that is not one."""
+    have = [s for s in job.sittings() if have_of(s.id)]
+    if len(have) > 1:
+        names = ", ".join(f"“{s.name}”" for s in have)
+        raise UmbrateError(
+            f"{job.name} has {word}s of {len(have)} sittings ({names}), each in its own frame. "
+            "Say which with --sitting."
+        )
+    if not have:
+        raise UmbrateError(f"{job.name} has no {word} yet. Make it first: umbrate run {job.folder} --to {stage}")
+    return have[0]
 
 
 def export_masks(job, folder, sitting=None, pattern="{name}.png", gate=None):

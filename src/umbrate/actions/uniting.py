@@ -3,6 +3,7 @@
 import numpy as np
 import scipy
 
+from ..core.cloud.grid import spacing_of
 from ..core.errors import UmbrateError
 from ..core.geometry.similarity import scale_of
 from ..core.join.unite import unite
@@ -111,7 +112,7 @@ def keep_united(job, sitting, key, figures):
     """Keep a united cloud (its blob's key, its figures) beside the others of a row; returns the figures."""
     taken = {c.name for c in job.clouds(sitting.id)}
     name = next(n for n in ("United", *(f"United {k}" for k in range(2, 1000))) if n not in taken)
-    job.add_cloud(sitting.id, key, {}, figures, now(), name=name)
+    job.cloud_list.add(sitting.id, key, {}, figures, now(), name=name)
     return figures
 
 
@@ -123,6 +124,6 @@ def _united(job, sitting):
     arrays, doubled, through = united_cloud(job, members, [np.array(M) for M in found.moves])
     figures = {
         "points": len(arrays["points"]), "doubled": doubled, "seen_through": through, "from_plain": np.eye(4).tolist(),
-        "united": [s.name for s in members],
+        "united": [s.name for s in members], "spacing": spacing_of(arrays["points"]),
     }  # fmt: skip
     return job.blobs.put_arrays(**{k: v for k, v in arrays.items() if k != "sitting"}), figures

@@ -71,11 +71,11 @@ def clouds(job, sitting, choose, rename, remove, compare, forecast, coverage):
             say(seen.text)
             return
         if choose:
-            j.choose_cloud(_one(j, s, choose).id)
+            j.cloud_list.choose(_one(j, s, choose).id)
         if rename:
-            j.rename_cloud(_one(j, s, rename[0]).id, rename[1])
+            j.cloud_list.rename(_one(j, s, rename[0]).id, rename[1])
         for name in remove:
-            j.remove_cloud(_one(j, s, name).id)
+            j.cloud_list.remove(_one(j, s, name).id)
         if coverage:
             _tell_coverage(actions_coverage.compute_coverage(actions_coverage.gather_coverage(j, s)))
             return

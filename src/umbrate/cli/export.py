@@ -15,13 +15,16 @@ guarding = Later("umbrate.sitting.guarding")
 
 @click.command()
 @click.argument("job", type=click.Path(path_type=Path))
-@click.argument("what", type=click.Choice(["cloud", "cameras", "masks"]))
+@click.argument("what", type=click.Choice(["cloud", "surface", "cameras", "masks"]))
 @click.argument("out", type=click.Path(path_type=Path))
 @click.option("--sitting", help="Which sitting's cloud, cameras or masks.")
 @click.option("--joined", is_flag=True, help="Those of the joined row: all photos in one frame.")
 @click.option("--pattern", default="{name}.png", help="Mask file name, for example {name}_mask.png")
 @click.option("--cloud", "cloud", multiple=True, help="Which cloud, or several for one file; else the chosen one.")
-@click.option("--plain", is_flag=True, help="Of a cloud: places alone, without normals, colors and measures.")
+@click.option("--surface", help="Which surface; else the chosen one.")
+@click.option(
+    "--plain", is_flag=True, help="Of a cloud or surface: places alone, without normals, colors and measures."
+)
 @click.option("--text", is_flag=True, help="PLY as text.")
 @click.option(
     "--offset",
@@ -30,14 +33,18 @@ guarding = Later("umbrate.sitting.guarding")
     help="PLY far from zero: with its offset in the header, in single precision.",
 )
 @replace_option
-def export(job, what, out, sitting, joined, pattern, cloud, plain, text, shift, replace):
-    """Write a cloud (.ply, .las, .laz, .e57, .xyz, .csv), the cameras (JSON) or the masks (a folder of PNG) to OUT."""
+def export(job, what, out, sitting, joined, pattern, cloud, surface, plain, text, shift, replace):
+    """Write a cloud (.ply, .las, .laz, .e57, .xyz, .csv), a surface (.ply, .obj, .stl), the cameras (JSON) or the masks
+    (a folder of PNG) to OUT."""
     with open_job(job, writable=False) as j:
         chosen = delivering.the_joined(j, sitting) if joined else j.sitting(sitting) if sitting else None
         gate = guarding.gate_of(j, replace)
         if what == "cloud":
             n = delivering.export_cloud(j, out, chosen, cloud, plain, text, shift, gate)
             say(f"Wrote {n:,} points to {out}")
+        elif what == "surface":
+            n = delivering.export_surface(j, out, chosen, surface, plain, gate)
+            say(f"Wrote {n:,} triangles to {out}")
         elif what == "masks":
             written = delivering.export_masks(j, out, chosen, pattern, gate)
             say(f"Wrote {len(written)} masks to {out}. {files.as_written(written)}".strip())

@@ -96,6 +96,11 @@ def _record(c):
 _PLY_TYPES = {"f4": "float", "f8": "double", "u1": "uchar"}
 
 
+def ply_type(kind):
+    """What PLY calls a NumPy type."""
+    return _PLY_TYPES[kind.str[1:]]
+
+
 def _write_ply(path, c, unit, text, offset=None):
     record = _record(c)
     head = [
@@ -103,7 +108,7 @@ def _write_ply(path, c, unit, text, offset=None):
         f"comment unit {unit or 'unscaled'}",
         *([] if offset is None else [f"comment offset {' '.join(repr(float(x)) for x in offset)}"]),
         f"element vertex {len(record)}",
-        *(f"property {_PLY_TYPES[record.dtype[n].str[1:]]} {n}" for n in record.dtype.names), "end_header", "",
+        *(f"property {ply_type(record.dtype[n])} {n}" for n in record.dtype.names), "end_header", "",
     ]  # fmt: skip
     with open(path, "wb") as f:
         f.write("\n".join(head).encode("ascii"))

@@ -70,7 +70,8 @@ class Results:
         seen : dict of content hash to plain values, optional
             What was seen of files, kept by what is in them: see `seen`.
         keeps : str
-            What stays besides the result, whatever becomes of that: "cloud" the cloud, "join" how sittings lie.
+            What stays besides the result, whatever becomes of that: "cloud" the cloud, "surface" the surface, "join"
+            how sittings lie.
         """
         figures = plain_figures(figures)
         name = next((s.name for s in self.sittings() if s.id == sitting_id), "")
@@ -97,8 +98,9 @@ class Results:
                 "INSERT OR REPLACE INTO seen VALUES (?, ?)", [(h, json.dumps(w)) for h, w in (seen or {}).items()]
             )
             self._write_ledger(sitting_id, name, stage, settings, seconds, "done", figures, "")
-            if keeps == "cloud":  # it stands beside those before it
-                self.add_cloud(sitting_id, artefacts["cloud", None], settings, figures, now())
+            for kind in (self.cloud_list, self.surface_list):
+                if keeps == kind.kind.WORD:  # it stands beside those before it
+                    kind.add(sitting_id, artefacts[keeps, None], settings, figures, now())
             if keeps == "join":
                 self._keep_found(sitting_id, figures)
 
@@ -162,14 +164,15 @@ class Results:
             r[0]
             for r in self.db.execute(
                 "SELECT blob FROM artefact UNION SELECT blob FROM handmask UNION SELECT blob FROM removed "
-                "UNION SELECT blob FROM cloud UNION SELECT blob FROM cleaning"
+                "UNION SELECT blob FROM cloud UNION SELECT blob FROM cleaning UNION SELECT blob FROM surface "
+                "UNION SELECT blob FROM mending"
             )
         }
         # texts that name blobs; of the history, what an undo or redo would bring back
         for (text,) in self.db.execute(
             "SELECT found FROM joined WHERE found IS NOT NULL UNION ALL SELECT what FROM seen UNION ALL "
             "SELECT old FROM inverse WHERE old IS NOT NULL AND tbl IN "
-            "('handmask', 'removed', 'cloud', 'cleaning', 'joined')"
+            "('handmask', 'removed', 'cloud', 'cleaning', 'surface', 'mending', 'joined')"
         ):
             used.update(re.findall(r"[0-9a-f]{64}", text))
         return self.blobs.remove_unused(used | self.blobs.cached())

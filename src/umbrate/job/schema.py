@@ -9,7 +9,7 @@ import json
 from ..core.errors import UmbrateError
 from . import undo
 
-VERSION = 9
+VERSION = 10
 
 HANDMASK = """CREATE TABLE handmask (photo_id INTEGER PRIMARY KEY REFERENCES photo(id) ON DELETE CASCADE,
     blob TEXT NOT NULL);"""
@@ -37,15 +37,22 @@ MARKS = (
     ends TEXT NOT NULL, UNIQUE (sitting_id, name));""",
     """CREATE TABLE measured (measurement_id INTEGER PRIMARY KEY, value TEXT NOT NULL);""",
 )
-CLOUDS = (
-    """CREATE TABLE cloud (id INTEGER PRIMARY KEY AUTOINCREMENT,
+
+
+def _side_by_side(table, steps):
+    """The tables of what stands side by side in a sitting, and of the steps that changed each."""
+    return (
+        f"""CREATE TABLE {table} (id INTEGER PRIMARY KEY AUTOINCREMENT,
     sitting_id INTEGER NOT NULL REFERENCES sitting(id) ON DELETE CASCADE, name TEXT NOT NULL, blob TEXT NOT NULL,
     settings TEXT NOT NULL, figures TEXT NOT NULL, made TEXT NOT NULL, chosen INTEGER NOT NULL DEFAULT 0,
     shown INTEGER NOT NULL DEFAULT 1);""",
-    """CREATE TABLE cleaning (id INTEGER PRIMARY KEY AUTOINCREMENT,
-    cloud_id INTEGER NOT NULL REFERENCES cloud(id) ON DELETE CASCADE, step TEXT NOT NULL, blob TEXT NOT NULL,
+        f"""CREATE TABLE {steps} (id INTEGER PRIMARY KEY AUTOINCREMENT,
+    {table}_id INTEGER NOT NULL REFERENCES {table}(id) ON DELETE CASCADE, step TEXT NOT NULL, blob TEXT NOT NULL,
     removed INTEGER NOT NULL);""",
-)
+    )
+
+
+CLOUDS, SURFACES = _side_by_side("cloud", "cleaning"), _side_by_side("surface", "mending")
 JOINS = (
     """CREATE TABLE joined (sitting_id INTEGER PRIMARY KEY REFERENCES sitting(id) ON DELETE CASCADE,
     members TEXT NOT NULL, found TEXT);""",
@@ -102,7 +109,7 @@ CREATE TABLE desk (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 """
     + HANDMASK
     + REMOVED
-    + "\n".join(MARKS + CLOUDS + JOINS + LATER)
+    + "\n".join(MARKS + CLOUDS + JOINS + LATER + SURFACES)
     + undo.SCHEMA
 )
 
@@ -179,6 +186,7 @@ MIGRATIONS = {
         "DELETE FROM step", "DELETE FROM recording",
         undo.SCHEMA[undo.SCHEMA.index("CREATE TABLE inverse") : undo.SCHEMA.index("CREATE TABLE recording")],
     ],
+    9: [*SURFACES],
 }  # fmt: skip
 
 

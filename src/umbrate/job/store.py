@@ -30,6 +30,7 @@ from .memo import Memo
 from .results import Results, now
 from .sections import Sections
 from .sittings import Sittings
+from .surfaces import Surfaces
 
 log = logging.getLogger(__name__)
 SUFFIX = ".umbrate"
@@ -72,11 +73,11 @@ def _damaged(name, e):
     return UmbrateError(f"{name} is damaged: its database cannot be read ({e}). Open a backup of it.")
 
 
-class Job(Sittings, Choices, Marks, Lengths, Clouds, Joins, Sections, Results, Memo):
+class Job(Sittings, Choices, Marks, Lengths, Clouds, Surfaces, Joins, Sections, Results, Memo):
     """An open job. Use `Job.create` or `Job.open`, and close it.
 
     What it holds is described by its parts: its sittings and photos, what was chosen for them, what was marked on them
-    by hand, what was stated and measured, their clouds and the sections of those, how they are joined, and what came of
+    by hand, what was stated and measured, their clouds and surfaces, sections, how they are joined, and what came of
     the rest.
 
     Attributes

@@ -48,6 +48,8 @@ TABLES = {
     "level": ("sitting_id", "level"),
     "cloud": ("id", "sitting_id", "name", "blob", "settings", "figures", "made", "chosen", "shown"),
     "cleaning": ("id", "cloud_id", "step", "blob", "removed"),
+    "surface": ("id", "sitting_id", "name", "blob", "settings", "figures", "made", "chosen", "shown"),
+    "mending": ("id", "surface_id", "step", "blob", "removed"),
     "measurement": ("id", "sitting_id", "name", "kind", "ends"),
     "joined": ("sitting_id", "members", "found"),
     "role": ("number", "role"),

@@ -61,6 +61,19 @@ def cloud_source(job, sitting, kept):
     return CloudSource(str(job.blobs.folder), kept.blob, tuple(s.blob for s in kept.steps), to_job(job, sitting, kept))
 
 
+THINNING = ("thin", "share", "count")  #: steps after which points are farther apart everywhere
+
+
+def spacing_known(kept):
+    """How far apart the points of a KeptCloud are as it is cleaned, in its frame, without reading it; or None."""
+    spacing, count = kept.figures.get("spacing"), kept.figures["points"]
+    for s in kept.steps:
+        if spacing and s.step.get("filter") in THINNING:
+            spacing *= np.sqrt(count / max(count - s.removed, 1))
+        count -= s.removed
+    return spacing or None
+
+
 def load_cloud(job, sitting, kept=None):
     """A cloud of a sitting as arrays by name in the job's frame, the chosen one where none is given; or None."""
     kept = kept or job.cloud(sitting.id)

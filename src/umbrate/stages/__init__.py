@@ -9,8 +9,18 @@ from .masks.stage import MasksStage  # names: ok
 from .photos.stage import PhotosStage
 from .poses.stage import PosesStage
 from .scale.stage import ScaleStage
+from .surface.stage import SurfaceStage
 
-STAGES = (PhotosStage(), MasksStage(), LensStage(), PosesStage(), ScaleStage(), JoinStage(), CloudStage())
+STAGES = (
+    PhotosStage(),
+    MasksStage(),
+    LensStage(),
+    PosesStage(),
+    ScaleStage(),
+    JoinStage(),
+    CloudStage(),
+    SurfaceStage(),
+)
 BY_NAME = {s.name: s for s in STAGES}
 MODELS.update({s.name: s.Figures for s in STAGES})
 MERGED.update({s.name: s.merged for s in STAGES if s.of_members})

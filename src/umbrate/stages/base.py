@@ -137,6 +137,7 @@ class Shown(Enum):
     CALIBRATION = "the sightings of a calibration, in the photo"
     DEPTH = "depth maps, over the photo"
     CLOUDS = "the clouds of the sitting"
+    SURFACES = "the surfaces of the sitting"
     OVERLAY = "the sittings of a join, laid over each other"
     POINTS = "points that are marked in photos"
 
@@ -157,7 +158,7 @@ class Stage:
     uses_keep_box: ClassVar[bool] = False  #: whether the keep box is set beside it
     Figures: ClassVar[type[Figures]]
     of_members: ClassVar[bool] = False  #: whether a joined row has the results of its members, `merged`, for its own
-    keeps: ClassVar[str] = ""  #: what stays besides a result: "cloud", or "join" (see `Job.commit_result`)
+    keeps: ClassVar[str] = ""  #: what stays besides a result: "cloud", "surface" or "join" (see `Job.commit_result`)
     shows: ClassVar[frozenset] = frozenset()  #: what the window shows while it is chosen, some of `Shown`
     version: ClassVar[int] = 1  #: of its algorithm: raised when it computes something else from the same things
 
@@ -192,6 +193,10 @@ class Stage:
     def needs_of(self, sitting):
         """Stages whose results it reads of a sitting."""
         return self.needs
+
+    def needs_in(self, job, sitting):
+        """Those of `needs_of` that it reads as things stand in the job."""
+        return self.needs_of(sitting)
 
     def gather(self, job, sitting, settings, mode="") -> Any:
         """Everything `run` needs, picklable. Raises UmbrateError where something is missing.
@@ -296,7 +301,7 @@ def fingerprint(stage, job, sitting, settings, lookup):
             stage.name if stage.version == 1 else f"{stage.name} {stage.version}",
             chosen(settings),
             stage.key(job, sitting, settings),
-            [lookup(n) for n in stage.needs_of(sitting)],
+            [lookup(n) for n in stage.needs_in(job, sitting)],
         ],
         sort_keys=True,
     )

@@ -60,7 +60,7 @@ def _agrees(job, sitting, stage):
         return False
     if not stage.applies(sitting):
         return all(is_current(job, s, stage) for s in members_of(job, sitting)) if sitting.members else False
-    needs = stage.needs_of(sitting)
+    needs = stage.needs_in(job, sitting)
     if not all(is_current(job, sitting, BY_NAME[n]) or job.result(sitting.id, n) is None for n in needs):
         return False
     if stage.outdated(job, sitting, done, partial(_is_current, job)):
@@ -87,7 +87,7 @@ def is_invited(job, sitting, name):
 def why_stale(job, sitting, stage):
     """What has changed since the stage's result was made, in a few words."""
     done = job.result(sitting.id, stage.name)
-    needs = stage.needs_of(sitting)
+    needs = stage.needs_in(job, sitting)
     told = stage.outdated(job, sitting, done, partial(_is_current, job))
     if told:
         return told
@@ -121,7 +121,7 @@ def _cell(job, sitting, stage, failures):
     if failures and key in failures:
         return Cell(*key, FAILED, "failed", failures[key].message, failures[key].message)
     if done is None:
-        ready = all(job.result(sitting.id, n) for n in stage.needs_of(sitting)) and bool(
+        ready = all(job.result(sitting.id, n) for n in stage.needs_in(job, sitting)) and bool(
             job.photos(sitting.id, aside=False)
         )
         told = stage.without_result(job, sitting)
@@ -163,7 +163,7 @@ def plan(job, sitting, upto, redo=False):
     out = []
     if not stage.applies(sitting):
         return []
-    for name in stage.needs_of(sitting):
+    for name in stage.needs_in(job, sitting):
         for s in plan(job, sitting, name):
             if s not in out:
                 out.append(s)

@@ -20,6 +20,11 @@ class KeepBox:
         """(n,) bool."""
         return (np.abs((points - self.center) @ self.axes) <= self.half).all(1)
 
+    def distance(self, points):
+        """How far places (n, 3) are from the box, negative inside: (n,)."""
+        q = np.abs((points - self.center) @ self.axes) - self.half
+        return np.linalg.norm(np.maximum(q, 0), axis=1) + np.minimum(q.max(1), 0)
+
     def corners(self):
         """(8, 3), in the order of the bits of the index (x, y, z)."""
         s = np.array([[(i & 1) * 2 - 1, (i >> 1 & 1) * 2 - 1, (i >> 2 & 1) * 2 - 1] for i in range(8)], float)

@@ -35,6 +35,49 @@ def opposite(faces, count):
 
 
 @njit(cache=True, nogil=True)
+def _round(start, end, after):
+    """The round (number of the first half-edge in it) of each lone half-edge, by who begins where one ends."""
+    out = np.full(start.shape[0], -1, np.int64)
+    for k in range(start.shape[0]):
+        h = k
+        while out[h] < 0:
+            out[h] = k
+            h = after[h]
+            if h < 0:
+                break
+    return out
+
+
+def rims(faces, beside):
+    """Where a surface ends: the vertices of each round of edges with one triangle alone, the longest first.
+
+    beside : of `opposite`
+
+    Returns
+    -------
+    list of (k,) int64, in the direction that the triangles have
+    """
+    lone = np.flatnonzero(beside < 0)
+    if not len(lone):
+        return []
+    start, end = (x[lone] for x in half_edges(faces))
+    order = np.argsort(start, kind="stable")
+    at = np.minimum(np.searchsorted(start[order], end), len(lone) - 1)
+    after = np.where(start[order[at]] == end, order[at], -1)
+    which = _round(start, end, after)
+    out = []
+    for first in np.unique(which):
+        ring, h = [], first
+        while True:
+            ring.append(start[h])
+            h = after[h]
+            if h < 0 or which[h] != first or h == first:
+                break
+        out.append(np.array(ring))
+    return sorted(out, key=len, reverse=True)
+
+
+@njit(cache=True, nogil=True)
 def _label(faces, count):
     parent = np.arange(count)
     for t in range(faces.shape[0]):

@@ -460,7 +460,7 @@ class CloudPanel(QWidget):
         if rows and not self._filling:
             chosen = self.clouds.item(rows[0].row(), 0).data(Qt.ItemDataRole.UserRole)
             if (self.work.kept is None or self.work.kept.id != chosen) and s.may_write():
-                s.do(lambda: s.job.choose_cloud(chosen))
+                s.do(lambda: s.job.cloud_list.choose(chosen))
 
     def _ticked(self, item):
         if self._filling or item.column():
@@ -477,12 +477,12 @@ class CloudPanel(QWidget):
         if kept and s.may_write():
             name, ok = QInputDialog.getText(self, "Rename the cloud", "Name", text=kept.name)
             if ok:
-                s.do(lambda: s.job.rename_cloud(kept.id, name))
+                s.do(lambda: s.job.cloud_list.rename(kept.id, name))
 
     def _remove(self):
         s, kept = self.session, self.work.kept
         if kept and s.may_write():
-            s.do(lambda: s.job.remove_cloud(kept.id), f"“{kept.name}” removed. Undo brings it back.")
+            s.do(lambda: s.job.cloud_list.remove(kept.id), f"“{kept.name}” removed. Undo brings it back.")
 
     def _back(self):
         rows = self.steps.selectionModel().selectedRows()

@@ -293,6 +293,7 @@ class CloudRun:
         figures = CloudFigures(
             points=len(cloud),
             fused=self.fused,
+            spacing=spacing_of(cloud.points),
             removed_isolated=self.lost_isolated,
             removed_outline=self.lost_outline,
             photos=len(self.photos),

@@ -25,6 +25,7 @@ class CloudFigures(Figures):
     fused: int = 0
     removed_isolated: int = 0
     removed_outline: int = 0
+    spacing: float = 0.0  #: of the points, in the frame of the cloud
     photos: int = 0
     reused: int = 0  #: depth maps that were computed before
     photo_scale: int = 1
