@@ -65,15 +65,17 @@ class WholeJob(unittest.TestCase):
         self.assertIn("up to date", umbrate("run", "bird", cwd=home).stdout)
         status = json.loads(umbrate("status", "bird", "--json", cwd=home).stdout)
         stages = status["sittings"][0]["stages"]
-        # nothing is known of its lengths, so Scale had nothing to do
+        # nothing is known of its lengths, so Scale had nothing to do; and nobody saw what it stands on
         self.assertEqual(
-            {n: s["state"] for n, s in stages.items() if s["state"] != "done"}, {"scale": "ready", "join": "nothing"}
+            {n: s["state"] for n, s in stages.items() if s["state"] != "done"},
+            {"scale": "ready", "join": "nothing", "surface": "look"},
         )
         table = umbrate("status", "bird", cwd=home).stdout
         self.assertIn("By hand", table)
         self.assertIn("12/12", table)
 
         self.assertEqual(umbrate("export", "bird", "cloud", "out.ply", cwd=home).returncode, 0)
+        self.assertEqual(umbrate("export", "bird", "surface", "surface.stl", cwd=home).returncode, 0)
         self.assertEqual(umbrate("export", "bird", "cameras", "out.json", cwd=home).returncode, 0)
         ply = PlyData.read(str(home / "out.ply"))["vertex"]
         self.assertEqual(len(ply), stages["cloud"]["figures"]["points"])

@@ -171,8 +171,8 @@ class Looking(WithCloud):
         panel = self.panel(CloudPanel)
         usual = w.legend()[:2]
         self.assertEqual(int(panel.looked_bars.opts["height"].sum()), len(self.whole))
-        panel.low.setText("0")
-        panel.low.editingFinished.emit()
+        panel.ramp.low.setText("0")
+        panel.ramp.low.editingFinished.emit()
         self.assertEqual(w.legend()[0], 0)
         w.set_ramp(None)
         self.assertEqual(w.legend()[:2], usual)
@@ -357,7 +357,7 @@ class Several(WithCloud):
         first = self.second_cloud(min_photos=4)
         row = [c.id for c in s.job.clouds(s.sitting_id)].index(first.id)
         alone = len(scene.points)
-        self.panel(CloudPanel).clouds.item(row, 0).setCheckState(Qt.CheckState.Checked)
+        self.panel(CloudPanel).clouds.table.item(row, 0).setCheckState(Qt.CheckState.Checked)
         wait_for(lambda: len(scene.points) == alone + first.left)
         self.assertEqual(len(scene.colors), alone + first.left)
         file = scratch() / "both.ply"
@@ -365,7 +365,7 @@ class Several(WithCloud):
             self.window.deliver.cloud()
         wait_for(lambda: s.tasks.idle)
         self.assertEqual(PlyData.read(str(file))["vertex"].count, alone + first.left)
-        self.panel(CloudPanel).clouds.item(row, 0).setCheckState(Qt.CheckState.Unchecked)
+        self.panel(CloudPanel).clouds.table.item(row, 0).setCheckState(Qt.CheckState.Unchecked)
         self.assertEqual(len(scene.points), alone)
 
     def test_clouds_are_compared_renamed_and_removed(self):
@@ -373,17 +373,17 @@ class Several(WithCloud):
         first = self.second_cloud(min_photos=2)
         names = [c.name for c in s.job.clouds(s.sitting_id)]
         panel = self.panel(CloudPanel)
-        self.assertEqual(panel.clouds.rowCount(), len(names))
+        self.assertEqual(panel.clouds.table.rowCount(), len(names))
         with mock.patch.object(QInputDialog, "getItem", return_value=(first.name, True)):
             panel._compare()
         wait_for(lambda: w.look == "compared")
         self.assertLess(w.compared[2]["median_abs"], 0.01)
-        panel.clouds.selectRow(names.index(first.name))
+        panel.clouds.table.selectRow(names.index(first.name))
         self.assertEqual(w.kept.name, first.name)
         with mock.patch.object(QInputDialog, "getText", return_value=("strict", True)):
-            panel._rename()
+            panel.clouds.rename()
         self.assertEqual(w.kept.name, "strict")
-        panel._remove()
+        panel.clouds.remove()
         self.assertNotIn("strict", [c.name for c in s.job.clouds(s.sitting_id)])
         s.undo()
         self.assertIn("strict", [c.name for c in s.job.clouds(s.sitting_id)])

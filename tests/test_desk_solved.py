@@ -41,8 +41,9 @@ class Solved(OneJob):
                 self.assertIn(value, shown)
         cells = {c.stage: c for c in self.window.board.cells[0]}
         self.assertIn("12/12", cells["poses"].first)
-        QTest.keyClick(self.window.board, Qt.Key.Key_Left)
-        self.assertEqual(self.session.stage, "join")
+        for name in ("cloud", "join"):
+            QTest.keyClick(self.window.board, Qt.Key.Key_Left)
+            self.assertEqual(self.session.stage, name)
         self.assertIn("Joining takes two sittings", " ".join(texts(self.window.bench)))
 
     def test_the_pair_grid_says_who_shares_what_and_shows_two_photos(self):

@@ -1,5 +1,7 @@
 """The Board: sittings by stages, what state each is in, and the place to start work."""
 
+from bisect import bisect_right
+
 from PyQt6.QtCore import QPoint, QRect, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QFontMetrics, QPainter, QPen
 from PyQt6.QtWidgets import QToolTip, QWidget
@@ -11,7 +13,24 @@ from . import tokens as t
 from .strip.strip import PHOTOS_MIME
 from .text import counted, short_time
 
-HEAD, ROW, NAME = 24, 44, 176
+HEAD, ROW, NAME = 24, 44, 150
+RUNNING_WIDTH = 150  #: of a column where something runs
+
+
+def shared_out(wanted, least, room, chosen=-1):
+    """Widths of columns in some room: what each wants where that fits, the rest shared; else less, down to the least.
+
+    chosen : the column that keeps what it wants
+    """
+    total = sum(wanted)
+    if total <= room:
+        more = (room - total) // max(len(wanted), 1)
+        out = [w + more for w in wanted]
+    else:
+        spare = [0 if c == chosen else max(w - n, 0) for c, (w, n) in enumerate(zip(wanted, least, strict=True))]
+        share = min(1.0, (total - room) / max(sum(spare), 1))
+        out = [w - round(share * x) for w, x in zip(wanted, spare, strict=True)]
+    return out
 
 
 class Board(QWidget):
@@ -23,7 +42,7 @@ class Board(QWidget):
         super().__init__()
         self.session = session
         self.extra = set()  #: further chosen cells (sitting id, stage)
-        self.cells, self._chosen, self._running = [], None, None
+        self.cells, self._chosen, self._running, self._laid = [], None, None, None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setAcceptDrops(True)
@@ -35,7 +54,7 @@ class Board(QWidget):
 
     def reload(self):
         """Read the cells again."""
-        self.cells = self.session.board()
+        self.cells, self._laid = self.session.board(), None
         self.names = (
             [
                 (s.id, s.name, sum(not p.plate for p in self.session.job.photos(s.id)), self._unit(s))
@@ -72,28 +91,49 @@ class Board(QWidget):
         """Cells that Run works on."""
         return [c for c in [(self.session.sitting_id, self.session.stage), *sorted(self.extra)] if c[0] is not None]
 
-    def _column(self):
-        return max(110, (self.width() - NAME) // len(STAGES))
+    def _edges(self):
+        """Where columns begin, and where the last one ends: each as wide as what it says, the chosen one never cut."""
+        run = self.session.running()
+        key = (self.width(), self.session.stage, run.stage if run else "")
+        if self._laid is None or self._laid[0] != key:
+            small, plain = QFontMetrics(t.font(t.SMALL)), QFontMetrics(t.font())
+            least = [small.horizontalAdvance(s.title) + 24 for s in STAGES]
+            wanted = []
+            for c, name in enumerate(least):
+                texts = [row[c] for row in self.cells]
+                said = [
+                    max(plain.horizontalAdvance(x.first), small.horizontalAdvance(x.second)) for x in texts if x.first
+                ]
+                wanted.append(
+                    max([name, *(w + 44 for w in said), *([RUNNING_WIDTH] if key[2] == STAGES[c].name else [])])
+                )
+            chosen = next((c for c, s in enumerate(STAGES) if s.name == key[1]), -1)
+            widths = shared_out(wanted, least, self.width() - NAME, chosen)
+            edges = [NAME]
+            for w in widths:
+                edges.append(edges[-1] + w)
+            self._laid = key, edges
+        return self._laid[1]
 
     def _at(self, pos):
-        row = (pos.y() - HEAD) // ROW
-        column = (pos.x() - NAME) // self._column() if pos.x() >= NAME else -1
+        row, edges = (pos.y() - HEAD) // ROW, self._edges()
+        column = bisect_right(edges, pos.x()) - 1
         return (row, column) if 0 <= row < len(self.cells) and column < len(STAGES) and pos.y() >= HEAD else None
 
     def cell_rect(self, row, column):
         """Where a cell is drawn."""
-        w = self._column()
-        return QRect(NAME + column * w, HEAD + row * ROW, w - 4, ROW - 4)
+        left, right = self._edges()[column : column + 2]
+        return QRect(left, HEAD + row * ROW, right - left - 4, ROW - 4)
 
     def paintEvent(self, e):
         p = QPainter(self)
         p.fillRect(self.rect(), t.color(t.GROUND))
         p.setFont(t.font(t.SMALL))
         p.setPen(t.color(t.QUIET))
-        w = self._column()
+        edges = self._edges()
         p.drawText(QRect(12, 0, NAME - 12, HEAD), Qt.AlignmentFlag.AlignVCenter, "Sitting")
         for k, s in enumerate(STAGES):
-            p.drawText(QRect(NAME + k * w + 10, 0, w, HEAD), Qt.AlignmentFlag.AlignVCenter, s.title)
+            p.drawText(QRect(edges[k] + 10, 0, edges[k + 1] - edges[k], HEAD), Qt.AlignmentFlag.AlignVCenter, s.title)
         if not self.cells:
             p.setFont(t.font())
             p.drawText(
@@ -160,6 +200,8 @@ class Board(QWidget):
             first, second = "waiting", ""
         elif not first:
             first, second = WORDS[state], ""
+            if QFontMetrics(t.font()).horizontalAdvance(first) > rect.width() - 36:
+                first = ""  # its glyph says it
         t.draw_state(p, state, QRectF(rect.left() + 9, rect.center().y() - 6, 13, 13))
         x, width = rect.left() + 30, rect.width() - 36
         p.setFont(t.font())

@@ -12,15 +12,8 @@ from .scale.stage import ScaleStage
 from .surface.stage import SurfaceStage
 
 STAGES = (
-    PhotosStage(),
-    MasksStage(),
-    LensStage(),
-    PosesStage(),
-    ScaleStage(),
-    JoinStage(),
-    CloudStage(),
-    SurfaceStage(),
-)
+    PhotosStage(), MasksStage(), LensStage(), PosesStage(), ScaleStage(), JoinStage(), CloudStage(), SurfaceStage(),
+)  # fmt: skip
 BY_NAME = {s.name: s for s in STAGES}
 MODELS.update({s.name: s.Figures for s in STAGES})
 MERGED.update({s.name: s.merged for s in STAGES if s.of_members})

@@ -141,7 +141,7 @@ def _elsewhere(job, sitting, stage):
     key = (sitting.id, stage.name)
     if sitting.members:
         names = ", ".join(s.name for s in members_of(job, sitting))
-        return Cell(*key, ELSEWHERE, "with its sittings", "", f"{stage.title} is made with {names}.")
+        return Cell(*key, ELSEWHERE, "in sittings", "", f"{stage.title} is made with {names}.")
     rows = [s for s in job.joined_rows() if sitting.id in s.members]
     if rows:
         return Cell(*key, ELSEWHERE, f"in {rows[0].name}", "", f"It is part of {', '.join(s.name for s in rows)}.")

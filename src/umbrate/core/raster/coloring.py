@@ -40,6 +40,22 @@ COLORINGS = {
         Coloring("compared", "Distance to another", "compared", "length", signed=True, asked=True),
     )
 }
+#: those of a surface's vertices
+SURFACE_COLORINGS = {
+    x.name: x
+    for x in (
+        Coloring("relief", "Plain"),
+        Coloring("color", "Color", "colors"),
+        Coloring("filled", "Filled parts", "filled"),
+        Coloring("support", "Support", "support", "length"),
+        Coloring("deviation", "Off the cloud", "deviation", "length", signed=True),
+        Coloring("photos", "Photos", "photos"),
+        Coloring("curvature", "Curvature", "curvature", "1/length", signed=True, asked=True),
+        Coloring("slope", "Slope", "slope", "°", asked=True),
+        Coloring("compared", "Distance to another", "compared", "length", signed=True, asked=True),
+    )
+}
+FILLED = (224, 138, 46)  #: of parts that no points hold
 SAMPLE = 100_000  #: values of a cloud that percentiles are taken of
 COVERAGE = ("seen", "resolution", "spread", "expected")
 MEASURED = tuple(n for n, x in COLORINGS.items() if x.array not in ("", "colors", "normals"))  #: those with a ramp
@@ -74,13 +90,13 @@ def sample_of(values):
     return values[:: max(1, len(values) // SAMPLE)]
 
 
-def usual_range(look, values):
+def usual_range(look, values, colorings=COLORINGS):
     """Lowest and highest value that a ramp shows, where nobody says otherwise; None without any."""
     values = sample_of(values)
     some = values[np.isfinite(values)]
     if not len(some):
         return None
-    if COLORINGS[look].signed:
+    if colorings[look].signed:
         high = float(np.percentile(np.abs(some), 98)) or 1e-9
         return -high, high
     low, high = (float(x) for x in np.percentile(some, (1, 99)))
@@ -113,3 +129,18 @@ def cloud_colors(cloud, look, values=None, span=None):
     values = np.asarray(values, np.float32)
     span = span or usual_range(look, values)
     return ramp_colors(values, *span, SIGNED if x.signed else RAMP) if span else cloud["colors"]
+
+
+def surface_colors(mesh, look, values=None, span=None):
+    """Colors (n, 3) uint8 of a surface's vertices, before light falls on them; as `cloud_colors`."""
+    n = len(mesh["points"])
+    if look == "color":
+        return mesh["colors"]
+    plain = np.tile(np.array(PLAIN, np.uint8), (n, 1))
+    if look == "filled":
+        return np.where(mesh["filled"][:, None], np.array(FILLED, np.uint8), plain)
+    if look == "relief" or values is None:
+        return plain
+    values = np.asarray(values, np.float32)
+    span = span or usual_range(look, values, SURFACE_COLORINGS)
+    return ramp_colors(values, *span, SIGNED if SURFACE_COLORINGS[look].signed else RAMP) if span else plain

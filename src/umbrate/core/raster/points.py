@@ -74,6 +74,11 @@ def _merge(depth, index, depth2, index2):
                 index[v, u] = index2[v, u]
 
 
+def merge(first, second):
+    """Put into the first Buffers what the second has nearer."""
+    _merge(first.depth, first.index, second.depth, second.index)
+
+
 def draw_points(points, eye, width, height, size=1, count=None, spacing=0.0):
     """Depth and index of the nearest point at every pixel.
 
@@ -104,7 +109,7 @@ def draw_points(points, eye, width, height, size=1, count=None, spacing=0.0):
     other = _POOL.submit(_splat, points, half, n, view, size, np.float32(spacing), second.depth, second.index)
     _splat(points, 0, half, view, size, np.float32(spacing), first.depth, first.index)
     other.result()
-    _merge(first.depth, first.index, second.depth, second.index)
+    merge(first, second)
     return first
 
 

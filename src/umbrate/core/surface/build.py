@@ -10,6 +10,7 @@ from ..cloud.filters import distance_to
 from ..cloud.grid import cells_of, columns_round, first_columns, gathered, in_threads, sort_into_grid, spacing_of
 from ..errors import UmbrateError
 from .cut import cut
+from .evening import evened, spread
 from .field import make_field
 from .handles import without_handles
 from .mesh import areas, pieces, used_only
@@ -20,6 +21,7 @@ SHORT_ROUND = 12.0  #: spacings: a handle this short round is noise, whatever po
 WEAK_ROUND = 70.0  #: spacings: one this short is, where points hold a part of it badly
 WEAK_SHARE = 0.15
 FLAT = 2.5  #: spacings: points that nowhere lie farther than this off a plane tell of one side only
+LOOSE_RINGS, LOOSE_ROUNDS = 2, 20  #: what no points hold is evened out, with so many triangles round it
 BEYOND = 8.0  #: spacings: points so far beyond what is kept still tell how the surface goes on there
 FAR_SAMPLE = 200_000  #: points by which the distance of filled parts is found
 LEAST_WEIGHT, MOST_WEIGHT = 0.1, 4.0  #: of a point by its precision, against the usual one
@@ -170,7 +172,11 @@ def make_surface(cloud, wanted, outside=None, check=lambda share: None):
 
     vertices, faces, source, handles = without_handles(vertices, faces, WEAK_ROUND * spacing, may)
     check(0.85)
-    out = measured(vertices, faces, np.where((source < 0)[:, None], np.float32(0), own[source]), cloud, spacing)
+    own = np.where((source < 0)[:, None], np.float32(0), own[source])
+    loose = (own == 0).all(1)
+    # where points end, noise has the last word on either side
+    vertices = evened(vertices, faces, LOOSE_ROUNDS, spread(faces, loose, LOOSE_RINGS))
+    out = measured(vertices, faces, own, cloud, spacing)
     out.filled = ~(out.support <= wanted.reach * spacing)
     out.photos[out.filled] = 0
     out.handles, out.dropped = handles, dropped

@@ -12,7 +12,6 @@ from PyQt6.QtWidgets import (
     QFileDialog,
     QFormLayout,
     QHBoxLayout,
-    QInputDialog,
     QLabel,
     QLineEdit,
     QMenu,
@@ -30,12 +29,14 @@ from ...core.raster.ramps import RAMP, SIGNED, ramp_colors
 from .. import tokens as t
 from ..dialogs.writing import ask_file, beside, write_now
 from ..plots import quiet_plot
+from .keptlist import KeptList
 from .markedpoints import cell, table
+from .rampends import RampEnds
 
 pg = Later("pyqtgraph")
 BARS = 40  #: of a histogram
 
-CLOUDS_HEIGHT, STEPS_HEIGHT = 92, 92
+STEPS_HEIGHT = 92
 PROPERTIES = ("photos", "score", "precision", "angle")  #: filters that go by what was measured of each point
 WAIT_MS = 250  #: a value that is still being changed is not tried yet
 
@@ -52,10 +53,10 @@ class CloudPanel(QWidget):
         column.setContentsMargins(0, 4, 0, 0)
         column.setSpacing(6)
         column.addWidget(QLabel("Clouds of this sitting", objectName="plain"))
-        self.clouds = table(("Cloud", "Points", "Scale"), CLOUDS_HEIGHT)
-        self.clouds.itemSelectionChanged.connect(self._choose)
-        self.clouds.itemChanged.connect(self._ticked)
-        self.clouds.cellDoubleClicked.connect(lambda *_: self._rename())
+        self.clouds = KeptList(
+            session, "cloud", ("Cloud", "Points", "Scale"), lambda c: (f"{c.left:,}", c.scale_text),
+            self.work.is_shown, self.work.show,
+        )  # fmt: skip
         column.addWidget(self.clouds)
         row = QHBoxLayout()
         row.setSpacing(4)
@@ -84,19 +85,7 @@ class CloudPanel(QWidget):
 
     def _make_look(self, column):
         """What the cloud is colored by: the ends of its ramp, a histogram, and what coverage found."""
-        self.ramp = QWidget()
-        row = QHBoxLayout(self.ramp)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(4)
-        self.low, self.high = (QLineEdit() for _ in range(2))
-        for e, tip in ((self.low, "The ramp begins here"), (self.high, "The ramp ends here")):
-            e.setToolTip(tip)
-            e.editingFinished.connect(self._set_ramp)
-        usual = QToolButton(text="Usual")
-        usual.setToolTip("From the lowest to the highest hundredth of the points")
-        usual.clicked.connect(lambda: self.work.set_ramp(None))
-        for w, stretch in ((QLabel("From"), 0), (self.low, 1), (QLabel("to"), 0), (self.high, 1), (usual, 0)):
-            row.addWidget(w, stretch)
+        self.ramp = RampEnds(self.work.set_ramp, "From the lowest to the highest hundredth of the points")
         column.addWidget(self.ramp)
         self.looked = quiet_plot("")
         self.looked.setFixedHeight(90)
@@ -170,16 +159,7 @@ class CloudPanel(QWidget):
         if s.sitting is None:
             return
         self._filling = True
-        have = s.job.clouds(s.sitting_id)
-        self.clouds.setRowCount(len(have))
-        for k, c in enumerate(have):
-            name = cell(c.name, c.id, tip=f"Made {c.made.replace('T', ' ')}. A tick draws it beside the chosen one.")
-            name.setCheckState(Qt.CheckState.Checked if w.is_shown(c) else Qt.CheckState.Unchecked)
-            self.clouds.setItem(k, 0, name)
-            self.clouds.setItem(k, 1, cell(f"{c.left:,}", c.id, right=True))
-            self.clouds.setItem(k, 2, cell(c.scale_text, c.id, right=True))
-            if c.chosen:
-                self.clouds.selectRow(k)
+        self.clouds.reload()
         kept = w.kept
         steps = kept.steps if kept else ()
         self.steps.setRowCount(len(steps))
@@ -199,10 +179,7 @@ class CloudPanel(QWidget):
                 self.gaps.selectRow(k)
         self.look.setCurrentIndex(list(COLORINGS).index(w.look))
         legend = w.legend()
-        self.ramp.setVisible(legend is not None)
-        if legend:
-            self.low.setText(f"{legend[0]:.4g}")
-            self.high.setText(f"{legend[1]:.4g}")
+        self.ramp.show_ends(legend)
         self._plot_look(legend)
         self.about.setText(self._compared())
         self.about.setVisible(bool(self.about.text()))
@@ -382,20 +359,6 @@ class CloudPanel(QWidget):
 
         self.session.pick_color(take)
 
-    def _set_ramp(self):
-        if self._filling:
-            return
-        try:
-            low, high = (float(e.text().replace(",", ".")) for e in (self.low, self.high))
-        except ValueError:
-            self.reload()
-            return
-        legend = self.work.legend()
-        if low < high and legend and (f"{low:.4g}", f"{high:.4g}") != (f"{legend[0]:.4g}", f"{legend[1]:.4g}"):
-            self.work.set_ramp((low, high))
-        else:
-            self.reload()
-
     def _set_look(self):
         look = self.look.currentData()
         if look in COVERAGE:
@@ -411,24 +374,15 @@ class CloudPanel(QWidget):
             self.work.choose_place(rows[0].row())
 
     def _compare(self):
-        s, kept = self.session, self.work.kept
-        others = [c for c in s.job.clouds(s.sitting_id) if c.id != kept.id] if kept else []
-        if not others:
-            s.said.emit("There is no other cloud to compare with: run Cloud with other settings.", "note")
+        missing = "There is no other cloud to compare with: run Cloud with other settings."
+        if not self.clouds.compare(self.work.compare, missing):
             self.reload()
-            return
-        names = [c.name for c in others]
-        name, ok = (
-            (names[0], True) if len(names) == 1 else QInputDialog.getItem(self, "Compare", "With", names, 0, False)
-        )
-        if ok:
-            self.work.compare(others[names.index(name)].id)
 
     def _fill_menu(self):
         self.menu.clear()
-        self.menu.addAction("Rename the cloud…", self._rename)
+        self.menu.addAction("Rename the cloud…", self.clouds.rename)
         self.menu.addAction("Compare with another…", self._compare)
-        self.menu.addAction("Remove the cloud", self._remove)
+        self.menu.addAction("Remove the cloud", self.clouds.remove)
         self.menu.addSeparator()
         s, kept = self.session, self.work.kept
         for c in s.job.clouds(s.sitting_id):
@@ -453,36 +407,6 @@ class CloudPanel(QWidget):
                 s, self, lambda gate: write_steps(file, steps, gate) or True,
                 lambda _: f"Wrote {len(steps)} steps to {file}.",
             )  # fmt: skip
-
-    def _choose(self):
-        rows = self.clouds.selectionModel().selectedRows()
-        s = self.session
-        if rows and not self._filling:
-            chosen = self.clouds.item(rows[0].row(), 0).data(Qt.ItemDataRole.UserRole)
-            if (self.work.kept is None or self.work.kept.id != chosen) and s.may_write():
-                s.do(lambda: s.job.cloud_list.choose(chosen))
-
-    def _ticked(self, item):
-        if self._filling or item.column():
-            return
-        kept = next((c for c in self.session.job.clouds(self.session.sitting_id)
-                     if c.id == item.data(Qt.ItemDataRole.UserRole)), None)  # fmt: skip
-        if kept is not None and not kept.chosen:
-            self.work.show(kept.id, item.checkState() == Qt.CheckState.Checked)
-        else:
-            self.reload()  # the chosen one is drawn always
-
-    def _rename(self):
-        s, kept = self.session, self.work.kept
-        if kept and s.may_write():
-            name, ok = QInputDialog.getText(self, "Rename the cloud", "Name", text=kept.name)
-            if ok:
-                s.do(lambda: s.job.cloud_list.rename(kept.id, name))
-
-    def _remove(self):
-        s, kept = self.session, self.work.kept
-        if kept and s.may_write():
-            s.do(lambda: s.job.cloud_list.remove(kept.id), f"“{kept.name}” removed. Undo brings it back.")
 
     def _back(self):
         rows = self.steps.selectionModel().selectedRows()

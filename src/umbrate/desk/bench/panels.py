@@ -17,6 +17,7 @@ from .pairs import MatchesDialog, pairs_of
 from .scale import ScalePanel
 from .shapemasks import ShapePanel
 from .sift import SiftPanel
+from .surface import SurfacePanel
 
 
 def _solved(bench):
@@ -25,6 +26,10 @@ def _solved(bench):
 
 def clouds(bench):
     return CloudPanel(bench.session) if bench.session.job.clouds(bench.session.sitting_id) else None
+
+
+def surfaces(bench):
+    return SurfacePanel(bench.session) if bench.session.job.surfaces(bench.session.sitting_id) else None
 
 
 def join(bench):
@@ -127,6 +132,7 @@ TOP = {
     "scale": (scale,),
     "join": (join,),
     "cloud": (clouds,),
+    "surface": (surfaces,),
 }
 AFTER_MODES = {"poses": (of_photo,)}
 END = {"poses": (sift, pairs, marked_points)}
@@ -179,4 +185,5 @@ MARKS = {
     "scale": lambda s: s.result("poses") is None,
     "join": _of_join,
     "cloud": lambda s: (bool(s.job.clouds(s.sitting_id)), s.cloud_at_hand() is None),
+    "surface": lambda s: bool(s.job.surfaces(s.sitting_id)),
 }

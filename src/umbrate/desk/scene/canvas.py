@@ -13,6 +13,7 @@ from ...actions.picturing import EDGES, GROUND
 from ...core.geometry.pose import center
 from ...core.raster.pick import drawn_at
 from ...core.raster.points import draw_points, paint
+from ...core.raster.solid import WIRES, draw_triangles, paint_triangles
 from ...sitting.endpoints import seen_from
 from .. import tokens as t
 from .paint import paint_over
@@ -38,7 +39,7 @@ class Canvas:
     def __init__(self, scene):
         self.scene = scene
         self.image = self.buffers = self._memory = None
-        self.moving, self.budget = False, 400_000
+        self.moving, self.budget, self._coarse = False, 400_000, False
 
     def paint(self, p):
         """Paint the points, drawn anew where something changed."""
@@ -50,8 +51,9 @@ class Canvas:
         """Draw the points, and take from the time how many a moving view can have."""
         start = time.perf_counter()
         self.image, self._memory, self.buffers = self._renderer(self.scene.devicePixelRatioF(), self.moving)()
+        self._coarse = self.moving and self.scene.is_surface
         took = time.perf_counter() - start
-        if self.moving:
+        if self.moving and not self.scene.is_surface:
             self.budget = int(np.clip(self.budget * np.clip(FRAME_S / max(took, 1e-4), 0.5, 1.5), LEAST, MOST))
 
     def _renderer(self, ratio, moving=False):
@@ -61,6 +63,8 @@ class Canvas:
         """
         s = self.scene
         w, h = round(s.width() * ratio), round(s.height() * ratio)
+        if s.is_surface:
+            return self._solid_renderer(ratio, moving, w, h)
         count = min(len(s.points), self.budget) if moving else len(s.points)
         spacing = s.drawn.spacing() if s.view.spacing.isChecked() else 0.0
         eye = s.rings.seen_from(replace(s.eye, f=s.eye.f * ratio))
@@ -76,11 +80,31 @@ class Canvas:
 
         return render
 
+    def _solid_renderer(self, ratio, moving, w, h):
+        """As `_renderer`, of a surface: its coarse copy while the view moves."""
+        s, work = self.scene, self.scene.session.surfacing
+        eye = s.rings.seen_from(replace(s.eye, f=s.eye.f * ratio))
+        coarse, colors = (s.drawn.moving, s.drawn.moving_colors) if moving else (None, s.colors)
+        points, faces = (coarse.points, coarse.faces) if moving else (s.points, s.drawn.faces)
+        normals, manner = coarse.normals if moving else work.mesh["normals"], work.manner
+        mesh = {"points": points, "faces": faces, "normals": normals}
+        line = t.color(t.TEXT if manner.what == WIRES else t.GROUND)
+        line = line.red(), line.green(), line.blue()
+
+        def render():
+            solid = draw_triangles(points, faces, eye, w, h)
+            picture = paint_triangles(solid, mesh, colors, eye, GROUND, line, manner, ratio)
+            image = QImage(picture.data, w, h, 4 * w, QImage.Format.Format_RGB32)
+            image.setDevicePixelRatio(ratio)
+            return image, picture, solid.buffers
+
+        return render
+
     def _colors(self):
         """The colors of the drawn points; where some are chosen, those in the accent and the others darker."""
         s = self.scene
         colors = s.colors
-        chosen = None if s.is_cloud or s.is_overlay or s.live is not None else s.session.points.chosen
+        chosen = None if s.is_cloud or s.is_surface or s.is_overlay or s.live is not None else s.session.points.chosen
         if chosen is not None and s.rows is not None:
             chosen = chosen[s.rows]
         if chosen is None or len(chosen) != len(colors) or not chosen.any():
@@ -123,13 +147,23 @@ class Canvas:
             return -1
         ratio, eye = self.scene.devicePixelRatioF(), self.scene.eye
         at, f = (int(pos.x() * ratio), int(pos.y() * ratio)), eye.f * ratio
-        return drawn_at(self.buffers.depth, self.buffers.index, at, round(reach * ratio), f, eye.flat)
+        k = drawn_at(self.buffers.depth, self.buffers.index, at, round(reach * ratio), f, eye.flat)
+        return self._vertex_of(k, pos) if self.scene.is_surface and k >= 0 else k
+
+    def _vertex_of(self, triangle, pos):
+        """The vertex of a drawn triangle that is nearest to a position."""
+        s = self.scene
+        drawn = s.drawn.moving if self._coarse else s.drawn
+        corners = drawn.faces[triangle]
+        uvz = s.eye.project(drawn.points[corners], s.width(), s.height())
+        k = int(corners[np.hypot(uvz[:, 0] - pos.x(), uvz[:, 1] - pos.y()).argmin()])
+        return int(drawn.rows[k]) if self._coarse else k
 
     def is_hidden(self, block, rows):
         """Which points (n,) bool of a block cannot be seen from here: behind the cloud, or on the far side."""
         s = self.scene
         out = ~seen_from(block, rows, center(s.eye.pose))
-        if s.is_cloud and self.buffers is not None:
+        if (s.is_cloud or s.is_surface) and self.buffers is not None:
             ratio = s.devicePixelRatioF()
             depth = np.where(self.buffers.index >= 0, self.buffers.depth, np.nan)
             uvz = s.eye.project(block.points[rows], s.width(), s.height())

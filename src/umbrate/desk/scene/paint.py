@@ -77,9 +77,11 @@ def paint_over(p, scene):
         paint_places(p, found.places, cleaning.place, scene.frusta.length(), found.lens, scene.on_screen)
     shown = None if scene.live is not None or scene.points is None else scene.session.points.legend()
     apart = scene.session.joining.legend() if scene.is_overlay else None
+    solid = scene.session.surfacing
     legend = apart if scene.is_overlay else cleaning.legend() if scene.is_cloud else shown
+    legend = solid.legend() if scene.is_surface else legend
     if legend:
-        signed = bool(apart) or (scene.is_cloud and cleaning.look == "compared")
+        signed = bool(apart) or (scene.is_cloud and cleaning.look == "compared") or (scene.is_surface and solid.signed)
         paint_legend(p, *legend, signed, scene.width(), scene.height())
     elif scene.is_overlay and scene.points is not None:
         _paint_members(p, scene)
@@ -121,15 +123,19 @@ def _paint_caption(p, scene):
     elif scene.points is not None:
         unit = scene.session.frame.unit if scene.session.frame and scene.session.fragment == 0 else ""
         kind = "points" if scene.is_cloud or scene.drawn.is_dense else "tie points"
-        text = f"{len(scene.points):,} {kind}, {unit or 'unscaled'}"
-        if not scene.is_cloud and not scene.is_overlay and scene.session.points.count():
+        count = len(scene.drawn.faces if scene.is_surface else scene.points)
+        kind = "triangles" if scene.is_surface else kind
+        text = f"{count:,} {kind}, {unit or 'unscaled'}"
+        if not scene.is_cloud and not scene.is_surface and not scene.is_overlay and scene.session.points.count():
             text = f"{scene.session.points.count():,} chosen of {text}"
-        if scene.canvas.moving and scene.canvas.budget < len(scene.points):
+        if scene.canvas.moving and not scene.is_surface and scene.canvas.budget < len(scene.points):
             text += f"  (drawing {scene.canvas.budget:,} while it moves)"
     else:
         text = ""
     if scene.session.cloud_coming and scene.toggles["Cloud"].isChecked() and scene.live is None:
         text = f"Reading the cloud …  {text}"
+    if scene.session.surfacing.coming and scene.toggles["Surface"].isChecked() and scene.live is None:
+        text = f"Reading the surface …  {text}"
     color, cleaning = t.QUIET, scene.session.cleaning
     if scene.is_cloud and cleaning.step is not None and cleaning.told():
         text, color = cleaning.told() + ("" if cleaning.busy else "  Del applies, Esc drops it"), t.ACCENT

@@ -62,7 +62,7 @@ class Picking:
 
     def press(self, e):
         s = self.scene
-        if e.button() != LEFT or s.points is None or s.live is not None or s.is_overlay:
+        if e.button() != LEFT or s.points is None or s.live is not None or s.is_overlay or s.is_surface:
             return False
         s.picker.begin(s.mode, e.position(), e.modifiers())
         return True
@@ -269,7 +269,7 @@ def frustum_at(scene, pos):
 def sightings_of(scene, k, X):
     """Where a drawn point k at X falls in each solved photo: (x, y, depth), measured for tie points, else predicted."""
     b, out = scene.block, {}
-    everywhere = scene.is_cloud or scene.is_overlay  # a place that no photo was asked about
+    everywhere = scene.is_cloud or scene.is_surface or scene.is_overlay  # a place that no photo was asked about
     k = scene.rows[k] if scene.rows is not None and not everywhere else k
     seen = b.of_point(k) if not everywhere else slice(0)
     measured = dict(zip(b.photo[seen].tolist(), b.xy[seen], strict=True))
@@ -298,7 +298,7 @@ def pick_end(scene, pos):
             s.measuring.pick(end_of_row(b, rows[near[int(np.argmin(d[near]))]]))
             return
     k = scene.point_at(pos, 4)
-    if k >= 0 and scene.is_cloud:
+    if k >= 0 and (scene.is_cloud or scene.is_surface):
         s.measuring.pick(scene.points[k].astype(float))
     else:
         more = " Show the cloud to measure on it  (3)." if not scene.is_cloud and s.cleaning.kept is not None else ""

@@ -28,6 +28,7 @@ class Slab:
 class ScenePoints:
     """Attributes: drawn `points` (n, 3) float32 with `colors` (n, 3) uint8, or None.
 
+    `is_surface` says whether they are the vertices of a surface, whose triangles are `faces` (t, 3) then.
     `is_overlay` says whether they are joined sittings laid over each other, `is_dense` whether those are clouds.
     `rows` (n,) are their rows in the block or in the clouds one after the other, None where all of them are drawn;
     `is_cloud` says which; `block` is what the photos stand in.
@@ -36,16 +37,19 @@ class ScenePoints:
     def __init__(self, session):
         self.session = session
         self.points = self.colors = self.rows = self.block = self.slab = None
-        self.is_cloud = self.is_overlay = self.is_dense = False
+        self.is_cloud = self.is_overlay = self.is_dense = self.is_surface = False
+        self.faces = self.moving = self.moving_colors = None
         self.sitting_id = None
         self._every = None  #: before the slab, with the rows of what was removed left out
         self._others = []  #: clouds drawn beside the chosen one
         self._left = None
         self._spacing = None
 
-    def take(self, cloud, ties):
-        """What the session has: the clouds that are shown where `cloud` is set, else tie points where `ties` is."""
+    def take(self, cloud, ties, surface=False):
+        """What the session has: the surface where `surface` is set and it is there, the clouds that are shown where
+        `cloud` is, else tie points where `ties` is."""
         s = self.session
+        self.is_surface, self.faces, self.moving = False, None, None
         self.sitting_id = s.sitting_id
         self._every = self._left = self._spacing = None
         self.is_overlay = s.joining.on
@@ -58,6 +62,11 @@ class ScenePoints:
             self._cut()
             return
         self.block = s.block if s.job else None
+        mesh = s.surfacing.at_hand() if s.job and surface else None
+        if mesh is not None:
+            self.is_surface, self.is_cloud, self._every = True, False, mesh["points"]
+            self._cut()
+            return
         chosen = s.cloud_at_hand() if s.job and cloud else None
         self.is_cloud = chosen is not None and cloud
         if self.is_cloud:
@@ -73,7 +82,8 @@ class ScenePoints:
 
     def grow(self, block):
         """The points of a block that is growing."""
-        self.is_cloud, self.is_overlay, self.is_dense, self._left = False, False, False, None
+        self.is_cloud = self.is_overlay = self.is_dense = self.is_surface = False
+        self._left = self.faces = self.moving = None
         self._every = block.points
         self._cut(live=True)
 
@@ -88,6 +98,8 @@ class ScenePoints:
             colors = self._colors()
             if len(colors) == len(self._every):
                 self.colors = colors if self.rows is None else colors[self.rows]
+                if self.is_surface:
+                    self.moving_colors = self.colors[self.moving.rows]
 
     def spacing(self):
         """How far apart the points are."""
@@ -104,6 +116,9 @@ class ScenePoints:
         if self._every is None:
             self.points = self.colors = self.rows = None
             return
+        if self.is_surface:
+            self._cut_surface()
+            return
         rows = self._left
         if self.slab is not None and not live:
             held = self.slab.holds(self._every)
@@ -114,9 +129,22 @@ class ScenePoints:
         colors = np.full((len(self._every), 3), LIVE_GRAY, np.uint8) if live else self._colors()
         self.colors = colors if rows is None else colors[rows]
 
+    def _cut_surface(self):
+        """The triangles that the slab holds; all vertices stay, so that each keeps its number."""
+        work = self.session.surfacing
+        self.rows, self.points, self.colors = None, np.ascontiguousarray(self._every, np.float32), work.colors()
+        self.faces, self.moving = work.mesh["faces"], work.moving
+        if self.slab is not None:
+            self.faces = self.faces[self.slab.holds(self.points)[self.faces].all(1)]
+            few = self.moving
+            self.moving = few._replace(faces=few.faces[self.slab.holds(few.points)[few.faces].all(1)])
+        self.moving_colors = self.colors[self.moving.rows]
+
     def _colors(self):
         """Colors of all of them: the chosen cloud as it is looked at, the others in relief with a tint each."""
         s = self.session
+        if self.is_surface:
+            return s.surfacing.colors()
         if self.is_overlay:
             return s.joining.colors(self.is_dense)
         if not self.is_cloud:

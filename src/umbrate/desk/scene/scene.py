@@ -29,6 +29,8 @@ from .viewmenu import SlabBar, ViewMenu
 
 LIVE_RADIUS = 1.2  #: what is seen of a growing block
 
+ALONE = ("Tie points", "Cloud", "Surface")  #: one of these is drawn at a time
+
 
 class Scene(QWidget):
     """The 3D view."""
@@ -60,6 +62,7 @@ class Scene(QWidget):
         self._rest.timeout.connect(lambda: self.redraw())
         self._make_tools()
         self._make_side()
+        session.surfacing.changed.connect(self._surface_changed)
         session.points.changed.connect(self._points_changed)
         session.document_changed.connect(self.reload)
         session.cloud_read.connect(self.reload)
@@ -73,13 +76,14 @@ class Scene(QWidget):
     def _make_tools(self):
         self.tools = QWidget(self)
         row = QHBoxLayout(self.tools)
-        row.setContentsMargins(8, 8, 8, 0)
-        row.setSpacing(4)
+        row.setContentsMargins(6, 8, 6, 0)
+        row.setSpacing(3)
         self.toggles = {}
         for name, tip, key in (
             ("Photos", "Show the photos as small frusta", "1"),
             ("Tie points", "Show the sparse cloud", "2"),
             ("Cloud", "Show the dense cloud", "3"),
+            ("Surface", "Show the surface", "7"),
             ("Keep box", "Show the box that says what is kept", "4"),
             ("Marks", "Show marked points, lines, faces and measurements", "0"),
         ):
@@ -138,10 +142,9 @@ class Scene(QWidget):
         self.update()
 
     def _toggled(self, name, on):
-        # both clouds at once would hide each other
-        other = {"Tie points": "Cloud", "Cloud": "Tie points"}.get(name)
-        if on and other:
-            self.toggles[other].setChecked(False)
+        if on and name in ALONE:  # one would hide the other
+            for other in ALONE:
+                self.toggles[other].setChecked(other == name)
         self._seen = None
         self.reload()
 
@@ -156,15 +159,20 @@ class Scene(QWidget):
         s = self.session
         results = tuple((r.id if (r := s.result(n)) else 0) for n in ("poses", "cloud")) if s.job else (0, 0)
         united = s.shows(Shown.CLOUDS) and results[1] == 0 and s.cleaning.kept is not None
-        results = (*results, s.sitting_id if s.shows(Shown.OVERLAY) else 0, united)
+        surface = s.surfacing.kept.id if s.job and s.surfacing.kept else 0
+        results = (*results, s.sitting_id if s.shows(Shown.OVERLAY) else 0, united, surface)
         if self._stage_mark != (s.stage, *results):
             self._stage_mark = (s.stage, *results)
             self._hide_photos(s.joining.on and s.joining.has_clouds())
             dense = (s.shows(Shown.CLOUDS) and s.cleaning.kept is not None) or (
                 s.shows(Shown.OVERLAY) and s.joining.has_clouds()
             )
-            self.toggles["Cloud"].setChecked(dense)
-            self.toggles["Tie points"].setChecked(not dense)
+            solid = bool(s.shows(Shown.SURFACES) and surface)
+            dense = not solid and (dense or (s.shows(Shown.SURFACES) and s.cleaning.kept is not None))
+            for name, on in (("Surface", solid), ("Cloud", dense), ("Tie points", not solid and not dense)):
+                self.toggles[name].setChecked(on)
+            self.toggles["Surface"].setVisible(bool(surface))
+        self.size.setVisible(not self.toggles["Surface"].isChecked())
         run = s.running()
         if self.live is not None and (run is None or (run.sitting.id, run.stage) != (s.sitting_id, "poses")):
             self.live = self._seen = None
@@ -183,7 +191,8 @@ class Scene(QWidget):
         removed = s.job.removed(s.sitting_id) if s.job and s.sitting_id else None
         beside = s.cleaning.beside()
         mark = (
-            s.sitting_id, *results, self.toggles["Cloud"].isChecked(), self.toggles["Tie points"].isChecked(),
+            s.sitting_id, *results, *(self.toggles[n].isChecked() for n in ALONE), s.surfacing.key(),
+            s.surfacing.mesh is not None,
             s.fragment, removed, s.cleaning.key(), beside, coming,
             s.joining.key(), s.joining.laid(True), s.joining.laid(False), s.joining.hidden,
             s.frame_key if s.job and s.sitting_id else None,
@@ -192,9 +201,9 @@ class Scene(QWidget):
             self.update()
             return
         self._seen, self._shown_beside = mark, beside
-        self.drawn.take(self.toggles["Cloud"].isChecked(), self.toggles["Tie points"].isChecked())
+        self.drawn.take(*(self.toggles[n].isChecked() for n in ("Cloud", "Tie points", "Surface")))
         # another sitting, or points of another extent, are looked at whole; the same ones from where one was
-        looked = (s.sitting_id, self.is_cloud, self.drawn.is_overlay, s.fragment, mark[-1])
+        looked = (s.sitting_id, self.is_cloud or self.is_surface, self.drawn.is_overlay, s.fragment, mark[-1])
         if self.block is not None and (self.eye is None or looked != self._looked):
             self._looked = looked
             self.look_from("Fit")
@@ -204,12 +213,13 @@ class Scene(QWidget):
     colors = property(lambda self: self.drawn.colors)
     rows = property(lambda self: self.drawn.rows)
     is_cloud = property(lambda self: self.drawn.is_cloud)
+    is_surface = property(lambda self: self.drawn.is_surface)
     is_overlay = property(lambda self: self.drawn.is_overlay)
     block = property(lambda self: self.drawn.block)
 
     def _points_changed(self):
         """Other tie points are chosen, or they are colored in another way."""
-        if self.is_overlay:
+        if self.is_overlay or self.is_surface:
             return
         look = self.session.points.look
         if look != self._point_look and not self.is_cloud and self.block is not None and self.live is None:
@@ -230,6 +240,15 @@ class Scene(QWidget):
             self._look_at_place(work.covered[1].places[work.place])
         self._place = work.place
         self.redraw()
+
+    def _surface_changed(self):
+        """The surface was read, or it is looked at in another way."""
+        if not self.toggles["Surface"].isChecked():
+            return
+        if self.is_surface and self.session.surfacing.mesh is not None:
+            self.drawn.recolor()
+            self.redraw()
+        self.reload()
 
     def _overlay_changed(self):
         """Joined sittings are looked at in another way, or others of them are drawn."""
@@ -294,7 +313,7 @@ class Scene(QWidget):
         pivot = box.center if box else np.median(p, axis=0)
         radius = float(np.linalg.norm(box.half)) if box else float(np.percentile(np.linalg.norm(p - pivot, axis=1), 98))
         middle = pivot
-        if self.toggles["Photos"].isChecked() and not self.is_cloud and not self.drawn.is_dense:
+        if self.toggles["Photos"].isChecked() and not self.is_cloud and not self.is_surface and not self.drawn.is_dense:
             # the dome of photos with the object in it, not round it
             centers = self.block.eyes[self.block.solved]
             lo, hi = np.minimum(centers.min(0), pivot - radius), np.maximum(centers.max(0), pivot + radius)

@@ -25,6 +25,7 @@ from .log import SessionLog
 from .marking import MarkWork
 from .masking import MaskWork
 from .measuring import MeasureWork
+from .surfaces import SurfaceWork
 from .tiepoints import PointWork
 
 log = logging.getLogger(__name__)
@@ -52,6 +53,7 @@ class Session(Contents):
         self.edits, self.log = Edits(self), SessionLog()
         self.points, self.marking, self.measuring = PointWork(self), MarkWork(self), MeasureWork(self)
         self.cleaning, self.joining = CleanWork(self), JoinWork(self)
+        self.surfacing = SurfaceWork(self)
         self._take_color = None
         self.said.connect(self.log.write)
         self.listening = Listening(self)

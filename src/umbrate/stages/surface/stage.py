@@ -168,7 +168,10 @@ class SurfaceStage(Stage):
         return forecasts.forecast_of(kept.left, cell, speed, spacing / length, frame_of(job, sitting).unit)
 
     def key(self, job, sitting, settings):
-        kept = self._cloud(job, sitting, settings)
+        try:
+            kept = self._cloud(job, sitting, settings)
+        except UmbrateError:
+            return [job.keep_box(sitting.id)]  # it was removed: gathering says so
         # what a mm is matters where the cells are told in it
         measured = [scale_of(to_job(job, sitting, kept))] if settings.size_by == "length" else []
         return [job.keep_box(sitting.id), kept.blob, [s.blob for s in kept.steps], *measured]

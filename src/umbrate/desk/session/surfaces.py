@@ -1,0 +1,194 @@
+"""Work on the surfaces of a sitting: which one is shown, and how it looks. Part of the session."""
+
+from typing import NamedTuple
+
+import numpy as np
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from ...core.geometry.similarity import scale_of
+from ...core.raster.coloring import SURFACE_COLORINGS, surface_colors, usual_range
+from ...core.raster.solid import FLAT, SMOOTH, SOLID, Manner
+from ...core.surface.coarse import coarse_copy
+from ...core.surface.looks import curvature, slope
+from ...sitting.surfaces import compare_surfaces, surface_source
+
+MOVING = 70_000  #: triangles that are drawn while the view moves
+REACH_SPACINGS = 50.0  #: of the cloud: what is farther from the other surface is not compared
+
+
+class Coarse(NamedTuple):
+    """Points (m, 3), faces (k, 3), the vertex (m,) of the whole surface that stands for each, and its normal (m, 3)."""
+
+    points: np.ndarray
+    faces: np.ndarray
+    rows: np.ndarray
+    normals: np.ndarray
+
+
+class SurfaceWork(QObject):
+    """The chosen surface of the chosen sitting, read in the background, and how it is looked at.
+
+    Attributes
+    ----------
+    mesh : dict of arrays or None
+        In the job's frame.
+    moving : Coarse or None
+        A coarse copy of it, for while the view moves.
+    """
+
+    changed = pyqtSignal()  #: another surface, or another look
+
+    def __init__(self, session):
+        super().__init__()
+        self.session = session
+        self.mesh = self.moving = None
+        self.look, self.what, self.shading = "relief", SOLID, SMOOTH
+        self.ramps = {}
+        self.compared = None  #: (key of the surface, distances, figures, name of the other)
+        self._key = self._coming = self._colored = self._asked = None
+        session.job_changed.connect(self._other)
+        session.document_changed.connect(self._other)
+        session.chosen_changed.connect(self._other)
+
+    @property
+    def kept(self):
+        """The chosen KeptSurface, or None."""
+        s = self.session
+        return s.job.surface(s.sitting_id) if s.job and s.sitting_id else None
+
+    def key(self):
+        """What the surface that is shown depends on."""
+        kept = self.kept
+        return (kept.id, tuple(x.id for x in kept.steps), *self.session.frame_key) if kept else None
+
+    @property
+    def coming(self):
+        """Whether it is being read."""
+        return self._coming is not None
+
+    def _other(self):
+        key = self.key()
+        if key != self._key and key != self._coming:
+            self._key = self._coming = None
+            self._colored = self._asked = self.compared = None
+            self.look = "relief" if self.look == "compared" else self.look
+            if self.mesh is not None:
+                self.mesh = self.moving = None
+                self.changed.emit()
+
+    def at_hand(self):
+        """The arrays of the chosen surface where they are there; else None, and they are read: `changed` tells."""
+        key = self.key()
+        if key is None:
+            return None
+        if self._key == key:
+            return self.mesh
+        if self._coming != key:
+            self._coming = key
+            source = surface_source(self.session.job, self.session.sitting, self.kept)
+
+            def read():
+                mesh = source.read()
+                points, faces, rows = coarse_copy(mesh["points"], mesh["faces"], MOVING)
+                return mesh, Coarse(points, faces, rows, mesh["normals"][rows])
+
+            self.session.in_background(read, lambda found: self._came(key, found), lambda e: self._failed(key, e))
+        return None
+
+    def _came(self, key, found):
+        if key != self._coming:
+            return  # another one is wanted by now
+        self._coming, self._key = None, key
+        self.mesh, self.moving = found
+        self.changed.emit()
+
+    def _failed(self, key, sentence):
+        if key == self._coming:
+            self._coming, self._key, self.mesh = None, key, None
+            self.session.said.emit(sentence, "bad")
+            self.changed.emit()
+
+    # ------------------------------------------------------------------ how it looks
+    @property
+    def manner(self):
+        """The Manner it is drawn in."""
+        return Manner(self.what, self.shading)
+
+    def set_manner(self, what=None, shading=None):
+        """Draw it solid or its edges, smooth or flat."""
+        self.what, self.shading = what or self.what, shading or self.shading
+        self.changed.emit()
+
+    def set_look(self, look):
+        """Color it by something."""
+        self.look = look
+        self.changed.emit()
+
+    def flip_shading(self):
+        """Smooth where it was flat, and the other way round."""
+        self.set_manner(shading=FLAT if self.shading == SMOOTH else SMOOTH)
+
+    def values(self):
+        """What it is colored by (n,) float32, for looks with a ramp; None without."""
+        m, look = self.mesh, SURFACE_COLORINGS[self.look]
+        if m is None or look.array in ("", "colors", "filled"):
+            return None
+        if self.look == "compared":
+            return self.compared[1] if self.compared and self.compared[0] == self._key else None
+        if look.asked:
+            mark = (self._key, self.look)
+            if self._asked is None or self._asked[0] != mark:
+                make = {"curvature": curvature, "slope": slope}[self.look]
+                self._asked = mark, make(m["points"], m["faces"], m["normals"])
+            return self._asked[1]
+        return m[look.array].astype(np.float32)
+
+    def _range(self):
+        if self.ramps.get(self.look):
+            return self.ramps[self.look]
+        values = self.values()
+        return None if values is None else usual_range(self.look, values, SURFACE_COLORINGS)
+
+    def legend(self):
+        """The range (low, high), unit and name of what it is colored by; None for looks without a ramp."""
+        span = self._range()
+        if span is None:
+            return None
+        look = SURFACE_COLORINGS[self.look]
+        unit = self.session.frame.unit if self.session.frame else ""
+        unit = {"length": unit, "1/length": f"1/{unit}" if unit else ""}.get(look.unit, look.unit)
+        return *span, unit, f"Distance to {self.compared[3]}" if look.name == "compared" else look.title
+
+    @property
+    def signed(self):
+        """Whether what it is colored by has two sides."""
+        return SURFACE_COLORINGS[self.look].signed
+
+    def set_ramp(self, span):
+        """What the ramp of the look that is shown runs from and to; None: by the values."""
+        self.ramps[self.look] = span
+        self.changed.emit()
+
+    def colors(self):
+        """Colors (n, 3) uint8 of its vertices as it is looked at."""
+        span = self._range()
+        mark = (self._key, self.look, span)
+        if self._colored is None or self._colored[0] != mark:
+            self._colored = mark, surface_colors(self.mesh, self.look, self.values(), span)
+        return self._colored[1]
+
+    def compare(self, other_id):
+        """Color the surface by its distance to another."""
+        s, kept = self.session, self.kept
+        other = next((c for c in s.job.surfaces(s.sitting_id) if c.id == other_id), None)
+        if kept is None or other is None:
+            return
+        key, sources = self.key(), [surface_source(s.job, s.sitting, c) for c in (kept, other)]
+        reach = REACH_SPACINGS * kept.figures["spacing"] * scale_of(sources[0].to_job)
+
+        def show(found):
+            if key == self.key():
+                self.compared = (key, *found, other.name)
+                self.set_look("compared")
+
+        s.in_background(lambda: compare_surfaces(*(c.read() for c in sources), reach), show)
