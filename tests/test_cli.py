@@ -253,11 +253,11 @@ class Demo(unittest.TestCase):
         from umbrate.work import demo
 
         good = {key: limit * (1.05 if more else 0.5) for key, _, limit, more in demo.LIMITS}
-        alone = {k: v for k, v in good.items() if k not in demo.OF_WHOLE}
+        alone = {k: good[k] for k in (*demo.OF_SITTING, *demo.OF_EVERY)}
         sittings = {
             "A": {**alone, "solved": 24},
             "B": {**alone, "solved": 24, "rotation_deg_median": 0.2},
-            "Whole": {**{k: good[k] for k in demo.OF_WHOLE}, "check_share": 0.9, "whole": True},
+            "Whole": {**{k: v for k, v in good.items() if k not in alone}, "check_share": 0.9, "whole": True},
         }
         figures = demo.worst(sittings, 100.0)
         self.assertEqual((figures["solved"], figures["rotation_deg_median"], figures["seconds"]), (48, 0.2, 100.0))

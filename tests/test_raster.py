@@ -4,13 +4,17 @@ import unittest
 from dataclasses import replace
 
 import numpy as np
+import trimesh
 
 from umbrate.core.geometry.pose import look_at, transform
 from umbrate.core.raster.camera import eye_round
 from umbrate.core.raster.coloring import counts_of, sample_of, usual_range
 from umbrate.core.raster.pick import drawn_at
 from umbrate.core.raster.points import FAR, draw_points, paint
+from umbrate.core.raster.ramps import LIGHT
+from umbrate.core.raster.solid import HEAD, WIRES, Manner, draw_triangles, paint_triangles
 from umbrate.core.raster.triangles import mesh_depth
+from umbrate.core.surface.coarse import coarse_copy
 
 
 def slow_draw(points, eye, w, h, size, spacing=0.0):
@@ -229,3 +233,94 @@ class Counts(unittest.TestCase):
         self.assertEqual(len(sample_of(values[:50])), 50)
         low, high = usual_range("precision", values)
         np.testing.assert_allclose([low, high], np.percentile(values, (1, 99)), rtol=0.05)
+
+
+def slow_solid(points, faces, eye, w, h):
+    """Depth and the nearest triangle at every pixel, by where its ray meets each triangle."""
+    depth, index = np.full((h, w), np.inf), np.full((h, w), -1)
+    T = points[faces].astype(float)
+    n = np.cross(T[:, 1] - T[:, 0], T[:, 2] - T[:, 0])
+    for v in range(h):
+        for u in range(w):
+            start, d = eye.ray(u, v, w, h)
+            with np.errstate(divide="ignore", invalid="ignore"):
+                s = ((T[:, 0] - start) * n).sum(1) / (n @ d)
+            X = start + s[:, None] * d
+            inside = np.ones(len(T), bool)
+            for k in range(3):
+                side = np.cross(T[:, (k + 1) % 3] - T[:, k], X - T[:, k])
+                inside &= (side * n).sum(1) > 0
+            s = np.where(inside & (s > 0), s, np.inf)
+            k = s.argmin()
+            if np.isfinite(s[k]):
+                index[v, u], depth[v, u] = k, (eye.pose[:3, :3] @ X[k] + eye.pose[:3, 3])[2]
+    return depth, index
+
+
+class Solids(unittest.TestCase):
+    def test_triangles_are_seen_where_rays_meet_them_from_either_side(self):
+        rng = np.random.default_rng(3)
+        points = rng.normal(size=(90, 3)).astype(np.float32)
+        faces = rng.integers(0, 90, (60, 3)).astype(np.int32)
+        faces = faces[(faces[:, 0] != faces[:, 1]) & (faces[:, 1] != faces[:, 2]) & (faces[:, 2] != faces[:, 0])]
+        plain = eye_round(np.zeros(3), 2.0, (1, -2, 0.7), 60, 44)
+        for eye in (plain, replace(plain, parallel=True)):
+            depth, index = slow_solid(points, faces, eye, 60, 44)
+            solid = draw_triangles(points, faces, eye, 60, 44)
+            same = solid.buffers.index == index
+            self.assertGreater(same.mean(), 0.99)  # a pixel on an edge may go to either side
+            on = same & (index >= 0)
+            self.assertGreater(on.sum(), 800)
+            np.testing.assert_allclose(solid.buffers.depth[on], depth[on], rtol=1e-4)
+
+    def test_a_closed_surface_has_no_gaps_and_is_shaded_by_its_normals(self):
+        ball = trimesh.creation.icosphere(subdivisions=5, radius=1.0)
+        points, faces = ball.vertices.astype(np.float32), ball.faces.astype(np.int32)
+        eye = eye_round(np.zeros(3), 1.2, (1, -2, 0.7), 160, 120)
+        solid = draw_triangles(points, faces, eye, 160, 120)
+        v, u = np.mgrid[:120, :160]
+        rays = np.array([eye.ray(x, y, 160, 120)[1] for x, y in zip(u.ravel(), v.ravel(), strict=True)])
+        c = eye.center
+        b = rays @ c
+        root = b * b - (c @ c - 1)
+        seen = (root > 0).reshape(120, 160)
+        got = solid.buffers.index >= 0
+        self.assertLess((seen != got).mean(), 0.004)  # but for the outline
+        inner = np.array([eye.ray(x, y, 160, 120)[1] for x, y in zip(u[got], v[got], strict=True)])
+        X = c + (-(inner @ c) - np.sqrt(np.maximum((inner @ c) ** 2 - (c @ c - 1), 0)))[:, None] * inner
+        mesh = {"points": points, "faces": faces, "normals": points}
+        gray = np.full((len(points), 3), 200, np.uint8)
+        picture = paint_triangles(solid, mesh, gray, eye, (1, 2, 3), (0, 0, 0))
+        self.assertEqual(picture[0, 0].tolist(), [3, 2, 1, 255])
+        toward = (c - X) / np.linalg.norm(c - X, axis=1, keepdims=True)
+        N = X / np.linalg.norm(X, axis=1, keepdims=True)
+        light = np.maximum(N @ LIGHT, 0)
+        want = 200 * (0.22 + 0.78 * ((1 - HEAD) * light + HEAD * np.maximum((N * toward).sum(1), 0)))
+        core = np.maximum((N * toward).sum(1), 0) > 0.3
+        off = np.abs(picture[got][core, 0].astype(float) - want[core])
+        self.assertLess(np.percentile(off, 99), 3)
+        # turned inside out it shows its inner side
+        inside = {**mesh, "faces": faces[:, ::-1].copy()}
+        back = paint_triangles(
+            draw_triangles(points, inside["faces"], eye, 160, 120), inside, gray, eye, (1, 2, 3), (0, 0, 0)
+        )
+        self.assertGreater(back[60, 80, 2], 1.1 * back[60, 80, 0].astype(float))
+        # edges alone leave the ground between them
+        near = eye_round(np.array([0, -0.9, 0.3]), 0.12, (0.2, -1, 0.3), 160, 120)
+        wires = paint_triangles(
+            draw_triangles(points, faces, near, 160, 120), mesh, gray, near, (1, 2, 3), (250, 250, 250), Manner(WIRES)
+        )
+        bright = (wires[..., 0] > 200).mean()
+        self.assertTrue(0.01 < bright < 0.3, bright)
+        self.assertGreater((wires[..., :3] == [3, 2, 1]).all(2).mean(), 0.4)
+
+    def test_a_coarse_copy_is_as_coarse_as_asked_and_stays_on_the_surface(self):
+        ball = trimesh.creation.icosphere(subdivisions=6, radius=1.0)
+        points, faces = ball.vertices.astype(np.float32), ball.faces.astype(np.int32)
+        few, triangles, rows = coarse_copy(points, faces, 8000)
+        np.testing.assert_array_equal(few, points[rows])
+        self.assertAlmostEqual(len(triangles) / 8000, 1, delta=0.3)
+        a, b, c = (few[triangles[:, k]] for k in range(3))
+        area = np.linalg.norm(np.cross(b - a, c - a), axis=1).sum() / 2
+        self.assertAlmostEqual(area / (4 * np.pi), 1, delta=0.03)
+        self.assertEqual(len(coarse_copy(points, faces, 10**6)[1]), len(faces))

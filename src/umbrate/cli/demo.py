@@ -31,6 +31,7 @@ def demo(folder, window, as_json):
         if not as_json:
             say(f"The demo job is {folder}")
         ok = runs.run_cells(job, job.sittings(), "cloud", redo_all=True, quiet=as_json)
+        ok = ok and runs.run_cells(job, job.joined_rows(), "surface", quiet=as_json)
         seconds = watch.seconds
         if not as_json:
             say("Judging the result against the truth ...")

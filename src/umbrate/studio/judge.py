@@ -14,6 +14,8 @@ from ..core.geometry.similarity import compare_poses, difference
 from ..core.raster.triangles import mesh_depth
 
 BENT, FLAT = 3.0, 1.0  #: curvature, times the object's extent, from which a part is bent, and below which it is flat
+BESIDE = 3.0  #: mm: so near to the joint of two sittings both are judged
+SEEN_NEAR = 0.8  #: mm: a place is seen by a sitting where a sample of what it sees is as near
 FEWEST = 200  #: points of a part of which a median is told
 
 
@@ -103,6 +105,19 @@ def sample_mesh(vertices, faces, n, seed=0):
     u[flip], v[flip] = 1 - u[flip], 1 - v[flip]
     points = a[t] + u[:, None] * (b - a)[t] + v[:, None] * (c - a)[t]
     return points, normal[t] / np.maximum(area[t], 1e-12)[:, None]
+
+
+def _volume(vertices, faces):
+    v = vertices - vertices.mean(0)
+    a, b, c = (v[faces[:, k]] for k in range(3))
+    return float((a * np.cross(b, c)).sum() / 6)
+
+
+def _euler(faces):
+    """Vertices minus edges plus triangles: 2 for a closed piece, 2 less for each handle."""
+    edges = np.sort(np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]]), axis=1)
+    edges = np.unique(edges[:, 0] * (int(faces.max()) + 1) + edges[:, 1])
+    return len(np.unique(faces)) - len(edges) + len(faces)
 
 
 def _by_poses(poses, true):
@@ -230,6 +245,38 @@ class Truth:
             "covered_1mm_percent": float(100 * (near < 1.0).mean()),
             "covered_0p5mm_percent": float(100 * (near < 0.5).mean()),
         }
+
+    def judge_surface(self, names, mesh, M, samples=300_000):
+        """Errors of a surface brought into the true frame by `M`, the similarity of the poses.
+
+        names : of sittings
+        mesh : dict with ``points`` (n, 3) and ``faces`` (t, 3)
+        """
+        V, F = mesh["points"] @ M[:3, :3].T + M[:3, 3], mesh["faces"].astype(np.int64)
+        X, normals = sample_mesh(V, F, samples)
+        signed, which = signed_distance(X, self.vertices, self.faces)
+        n = vertex_normals(self.vertices, self.faces)[self.faces[which]].sum(1)
+        n /= np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-12)
+        seen = [self.seen_surface(s) for s in names]
+        back = nearest_on_triangles(sample_mesh(self.vertices, self.faces, samples // 2)[0], V, F)
+        covered = nearest_on_triangles(np.concatenate(seen), V, F)
+        out = {
+            "surface_mm_median": float(np.median(np.abs(signed))),
+            "truth_to_surface_mm_median": float(np.median(back)),
+            "surface_covered_0p3mm_percent": float(100 * (covered < 0.3).mean()),
+            "surface_normals_deg": float(np.degrees(np.median(np.arccos(np.clip((normals * n).sum(1), -1, 1))))),
+            **{f"surface_{k}": v for k, v in self._signed(signed, which, names).items()},
+            "volume_percent": 100 * (_volume(V, F) / _volume(self.vertices, self.faces) - 1),
+            "surface_euler": _euler(F),
+            "true_euler": _euler(self.faces),
+        }
+        if len(seen) == 2:
+            # left and right of where one sitting's photos end: places that it alone shows, near what the other shows
+            away = [scipy.spatial.cKDTree(s).query(X, distance_upper_bound=BESIDE)[0] for s in seen]
+            on = [d < SEEN_NEAR for d in away]
+            parts = [signed[on[k] & ~on[1 - k] & (away[1 - k] < BESIDE)] for k in (0, 1)]
+            out["joint_step_mm"] = abs(float(np.median(parts[0]) - np.median(parts[1])))
+        return out
 
     def _signed(self, signed, which, names):
         """Medians of signed distances: of all, of convex, concave and flat parts, and by the best slant of a photo."""

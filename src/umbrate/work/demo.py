@@ -16,6 +16,7 @@ from ..job.store import Job, job_folder
 from ..sitting.clouds import load_cloud
 from ..sitting.frames import scale_result
 from ..sitting.photos import photo_files
+from ..sitting.surfaces import load_surface
 from ..studio.judge import Truth
 from .adding import read_folder, take_in
 
@@ -44,14 +45,18 @@ LIMITS = (
     ("signed_px", "its bias: size of the signed median (pixels of the photo scale)", 0.02, False),
     ("covered_0p5mm_percent", "whole seen surface with a point within 0.5 mm (%)", 98.0, True),
     ("off_2mm_percent", "points more than 2 mm off (%)", 0.2, False),
+    ("surface_mm_median", "surface to true surface, median (mm)", 0.025, False),
+    ("truth_to_surface_mm_median", "true surface to surface, median (mm)", 0.03, False),
+    ("surface_signed_worst", "its bias: worst of all, convex and concave parts (mm)", 0.006, False),
+    ("surface_covered_0p3mm_percent", "whole seen surface within 0.3 mm of it (%)", 99.5, True),
+    ("surface_normals_deg", "its normals off by, median (degrees)", 4.0, False),
+    ("joint_step_mm", "step where a sitting's photos end (mm)", 0.02, False),
+    ("handles_off", "handles more or fewer than the object has", 0, False),
     ("seconds", "time of the whole job (s)", 360.0, False),
     ("memory_gb", "peak memory of all processes (GB)", 3.0, False),
 )
-#: figures of the joined row alone
-OF_WHOLE = (
-    "join_turn_deg", "join_shift_mm", "join_scale_percent", "distance_px_median", "distance_px_p90", "signed_px",
-    "covered_0p5mm_percent", "off_2mm_percent",
-)  # fmt: skip
+#: figures of single sittings, and of every row; all others are of the joined row, and of the whole run
+OF_SITTING, OF_EVERY = ("solved", "rotation_deg_median", "center_percent_median"), ("check_share",)
 
 
 def demo_data():
@@ -181,6 +186,12 @@ def _judge_whole(job, row, truth):
         figures.update({f"distance_px_{k}": figures[f"distance_mm_{k}"] / pixel for k in ("median", "p90")})
         scale = job.result(row.id, "cloud").settings["photo_scale"]
         figures["signed_px"] = abs(figures["signed_mm"]) / (pixel * scale)
+    mesh = load_surface(job, row)
+    if mesh is not None:
+        figures.update(truth.judge_surface(names, mesh, M))
+        parts = [figures[f"surface_signed_mm{k}"] for k in ("", "_convex", "_concave")]
+        figures["surface_signed_worst"] = max(abs(v) for v in parts if v is not None)
+        figures["handles_off"] = abs(figures["surface_euler"] - figures["true_euler"]) / 2
     return figures
 
 
@@ -190,7 +201,7 @@ def worst(by_sitting, seconds):
     out = {"solved": sum(f["solved"] for f in single), "seconds": seconds, "memory_gb": peak_memory_gb()}
     for key, _, _, more in LIMITS:
         if key not in out:
-            rows = whole if key in OF_WHOLE else [*single, *whole] if key == "check_share" else single
+            rows = single if key in OF_SITTING else [*single, *whole] if key in OF_EVERY else whole
             values = [f.get(key) for f in rows]
             out[key] = None if None in values or not values else (min(values) if more else max(values))
     return out

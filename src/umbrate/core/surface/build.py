@@ -9,11 +9,12 @@ from numba import njit
 from ..cloud.filters import distance_to
 from ..cloud.grid import cells_of, columns_round, first_columns, gathered, in_threads, sort_into_grid, spacing_of
 from ..errors import UmbrateError
+from .crossing import uncrossed
 from .cut import cut
 from .evening import evened, spread
 from .field import make_field
 from .handles import without_handles
-from .mesh import areas, pieces, used_only
+from .mesh import areas, opposite, pieces, rims, used_only
 
 FEWEST = 100  #: points that a surface is made of at least
 TRIANGLES = 3.05  #: for each square as wide as a cell that the surface has (measured on spheres and the demo)
@@ -160,6 +161,8 @@ def make_surface(cloud, wanted, outside=None, check=lambda share: None):
     )  # fmt: skip
     check(0.3)
     vertices, own, faces = made.surface()
+    if wanted.closed:
+        vertices, own, faces = _without_gaps(vertices, own, faces)
     del made
     if not len(faces):
         raise UmbrateError("No surface came of these points. Look whether the keep box holds the object.")
@@ -176,12 +179,30 @@ def make_surface(cloud, wanted, outside=None, check=lambda share: None):
     loose = (own == 0).all(1)
     # where points end, noise has the last word on either side
     vertices = evened(vertices, faces, LOOSE_ROUNDS, spread(faces, loose, LOOSE_RINGS))
+    vertices, _ = uncrossed(vertices, faces)
     out = measured(vertices, faces, own, cloud, spacing)
     out.filled = ~(out.support <= wanted.reach * spacing)
     out.photos[out.filled] = 0
     out.handles, out.dropped = handles, dropped
     check(0.95)
     return out if wanted.closed else _open(out, wanted.reach * spacing, outside, wanted.least_share)
+
+
+def _without_gaps(vertices, normals, faces):
+    """A surface with a fan in every gap: noise can make it leave the cells that were looked at, by a cell's width."""
+    rings = rims(faces, opposite(faces, len(vertices)))
+    fans = [
+        np.stack([np.roll(r, -1), r, np.full(len(r), len(vertices) + k)], 1) for k, r in enumerate(rings) if len(r) > 2
+    ]
+    if not fans:
+        return vertices, normals, faces
+    middles = np.array([vertices[r].mean(0) for r in rings])
+    none = np.zeros((len(rings), 3), np.float32)
+    return (
+        np.concatenate([vertices, middles]),
+        np.concatenate([normals, none]),
+        np.concatenate([faces, *fans]).astype(np.int32),
+    )
 
 
 def _pieces(vertices, normals, faces, least):

@@ -1,5 +1,7 @@
 """How far places are from triangles, with the side: exactly, by the triangles whose cells are near."""
 
+from typing import NamedTuple
+
 import numpy as np
 from numba import njit
 
@@ -112,13 +114,19 @@ def _sides(points, vertices, faces, face_normals, edge_normals, normals, which, 
             distance[i] = -distance[i]
 
 
-def nearest_triangles(points, vertices, faces, reach):
-    """Distance (n,) float64 of points (n, 3) to triangles, infinite beyond `reach`, and the nearest (n,), or -1."""
-    points, vertices = (np.ascontiguousarray(x, np.float64) for x in (points, vertices))
-    faces = np.ascontiguousarray(faces, np.int64)
-    best, which = np.full(len(points), np.inf), np.full(len(points), -1, np.int64)
-    if not len(points) or not len(faces):
-        return best, which
+class TriangleCells(NamedTuple):
+    """Triangles by the cells that their boxes touch: cells (m,) in order, where each begins (m + 1,), the triangles."""
+
+    key: np.ndarray
+    start: np.ndarray
+    triangles: np.ndarray
+    low: np.ndarray
+    width: float
+    shape: np.ndarray
+
+
+def sorted_into_cells(vertices, faces):
+    """The TriangleCells of faces (t, 3), t > 0, of vertices (n, 3) float64: cells a little wider than a usual one."""
     some = vertices[faces[:: max(1, len(faces) // 5000)]]
     width = 1.5 * float(np.median(np.ptp(some, axis=1).max(1))) + 1e-12
     used = vertices[faces].reshape(-1, 3)
@@ -132,8 +140,19 @@ def nearest_triangles(points, vertices, faces, reach):
     order = np.argsort(keys, kind="stable")
     keys, tri = keys[order], tri[order]
     first = np.flatnonzero(np.r_[True, keys[1:] != keys[:-1]])
+    return TriangleCells(keys[first], np.append(first, count), tri, low, width, shape)
+
+
+def nearest_triangles(points, vertices, faces, reach):
+    """Distance (n,) float64 of points (n, 3) to triangles, infinite beyond `reach`, and the nearest (n,), or -1."""
+    points, vertices = (np.ascontiguousarray(x, np.float64) for x in (points, vertices))
+    faces = np.ascontiguousarray(faces, np.int64)
+    best, which = np.full(len(points), np.inf), np.full(len(points), -1, np.int64)
+    if not len(points) or not len(faces):
+        return best, which
+    c = sorted_into_cells(vertices, faces)
     in_threads(
-        _search, len(points), points, vertices, faces, keys[first], np.append(first, count), tri, low, width, shape,
+        _search, len(points), points, vertices, faces, c.key, c.start, c.triangles, c.low, c.width, c.shape,
         float(reach), best, which,
     )  # fmt: skip
     return best, which

@@ -48,8 +48,10 @@ def _step(points, begin, ends, free, share, out, first, last):
             out[i, k] += share * free[i] * (mean / n - points[i, k])
 
 
-def evened(points, faces, rounds, free=None):
+def evened(points, faces, rounds, free=None, back=BACK):
     """Vertices (n, 3) float64 after rounds of evening.
+
+    back : share of the step back; 0: none, what is round shrinks
 
     free : (n,) from 0, held, to 1, optional
         How far each may move; all of them where not given.
@@ -58,7 +60,7 @@ def evened(points, faces, rounds, free=None):
     free = np.ones(len(points)) if free is None else np.asarray(free, np.float64)
     begin, ends = beside_vertices(faces, len(points))
     other = np.empty_like(points)
-    for share in (TOWARD, BACK) * rounds:
+    for share in ((TOWARD, back) if back else (TOWARD,)) * rounds:
         in_threads(_step, len(points), points, begin, ends, free, share, other)
         points, other = other, points
     return points

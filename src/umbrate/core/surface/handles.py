@@ -14,7 +14,8 @@ from ..forest import root
 from .mesh import half_edges, opposite
 
 MOST_ROUND_A_VERTEX = 200  #: triangles: more are no surface
-TRIES = 8  #: of finding rounds anew, as those of one handle that was cut are gone
+LOOKED_AT, LOOKS = 3, 3  #: long rounds that are looked at again, from so many of their vertices
+TRIES = 16  #: of finding rounds anew, as those of one handle that was cut are gone
 
 
 @njit(cache=True, nogil=True)
@@ -101,8 +102,10 @@ def _path(before, v):
     return out
 
 
-def short_rounds(vertices, faces, longest):
+def short_rounds(vertices, faces, longest, first=()):
     """Rounds of vertices, the shortest first, that do not divide the surface and are no longer than a length.
+
+    first : vertices from which paths are taken before any other: rounds there are the shortest that there are
 
     Returns
     -------
@@ -117,7 +120,7 @@ def short_rounds(vertices, faces, longest):
     begin = np.searchsorted(start[order], np.arange(n + 1))
     far, before = np.full(n, np.inf), np.full(n, -1, np.int64)
     ends, lengths = end[order], length[order]
-    for v in np.unique(faces):  # one tree a piece
+    for v in (*first, *np.unique(faces)):  # one tree a piece
         if np.isinf(far[v]):
             _shortest(begin, ends, lengths, v, far, before)
     once = np.flatnonzero(whole & (np.arange(len(beside)) < beside))
@@ -188,13 +191,14 @@ def without_handles(vertices, faces, longest, may=lambda ring, length: True):
     cut : int
         How many rounds were cut.
     """
-    source, cut = np.arange(len(vertices)), 0
+    source, cut, near = np.arange(len(vertices)), 0, []
     for _ in range(TRIES):
-        touched, done = set(), 0
-        for length, ring in short_rounds(vertices, faces, longest):
-            if touched.intersection(ring) or not may(source[ring], length):
+        touched, done, longer = set(), 0, []
+        for length, ring in short_rounds(vertices, faces, np.inf, near[:1]):
+            if length > longest or not may(source[ring], length):
+                longer.append(ring)
                 continue
-            made = cut_along(vertices, faces, ring)
+            made = None if touched.intersection(ring) else cut_along(vertices, faces, ring)
             if made is None:
                 continue
             faces, rows, middles = made
@@ -205,6 +209,13 @@ def without_handles(vertices, faces, longest, may=lambda ring, length: True):
             touched.update(faces[np.isin(faces, ring).any(1)].ravel().tolist())
             done += 1
         cut += done
-        if not done:
-            break
+        if not done and not near:
+            # a long round may belong to a handle that has a short one: it is found from there
+            near = [int(ring[k * len(ring) // LOOKS]) for ring in longer[:LOOKED_AT] for k in range(LOOKS)]
+            if not near:
+                break
+        elif not done:
+            near = near[1:]
+            if not near:
+                break
     return vertices, faces, source, cut

@@ -1,0 +1,170 @@
+"""Surfaces against truth, and the time and memory they take.
+
+``python bench/surfaces.py [NAME ...] [--job JOB]`` prints those named, or all:
+
+demo    the demo's joined cloud at photo scale 1/2, closed: how near the truth, signed, one piece, volume. `umbrate demo
+        --job JOB` made the job; without --job it is made first, which takes minutes
+speed   made-up clouds of 1 and 5 million points: seconds, memory
+huge    20 million points, memory (not among all: it takes a quarter of an hour)
+draw    the scene with a million triangles, at rest and moving
+"""
+
+import argparse
+import resource
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import numpy as np
+
+ROOT = Path(__file__).resolve().parents[1]
+sys.path[:0] = [str(ROOT / "src"), str(ROOT / "bench")]
+
+from poses import told  # noqa: E402
+from umbrate.actions.delivering import camera_rows  # noqa: E402
+from umbrate.core.raster.camera import eye_round  # noqa: E402
+from umbrate.core.raster.solid import draw_triangles, paint_triangles  # noqa: E402
+from umbrate.core.surface.build import Wanted, cell_for, make_surface  # noqa: E402
+from umbrate.core.surface.coarse import coarse_copy  # noqa: E402
+from umbrate.core.surface.crossing import crossing  # noqa: E402
+from umbrate.core.surface.mesh import opposite, pieces  # noqa: E402
+from umbrate.job.store import Job  # noqa: E402
+from umbrate.sitting.surfaces import load_surface  # noqa: E402
+from umbrate.stages.base import Report  # noqa: E402
+from umbrate.stages.executor import LocalExecutor  # noqa: E402
+from umbrate.studio.judge import Truth  # noqa: E402
+from umbrate.work.demo import demo_data  # noqa: E402
+from umbrate.work.now import run_now  # noqa: E402
+
+GB = 1024 / 1e9
+
+
+def bench_demo(job):
+    """The whole demo's surface against its truth."""
+    if job is None:
+        job = Path(tempfile.mkdtemp()) / "demo.umbrate"
+        subprocess.run([sys.executable, "-m", "umbrate", "demo", "--no-window", "--job", str(job)], check=False)
+    with Job.open(job) as j:
+        (row,) = j.joined_rows()
+        j.set_settings(row.id, "surface", {})
+        start = time.perf_counter()
+        run_now(j, row, "surface", None, Report(LocalExecutor(2)))
+        seconds = time.perf_counter() - start
+        truth, names = Truth(demo_data()), [s.name for s in j.photo_sittings()]
+        solved = {n: {} for n in names}
+        for r in camera_rows(j, row)[0]:
+            if r["pose"] is not None:
+                solved[r["sitting"]][r["name"]] = r["pose"]
+        _, M = truth.judge_join(solved)
+        mesh, figures = load_surface(j, row), j.result(row.id, "surface").figures
+        f = truth.judge_surface(names, mesh, M)
+    rim = int((opposite(mesh["faces"], len(mesh["points"])) < 0).sum())
+    crossed = int(crossing(mesh["points"], mesh["faces"]).sum())
+    print(f"demo: {figures.triangles:,} triangles in {seconds:.0f} s; {figures.handles} handles cut, {figures.dropped} "
+          f"pieces left out, {100 * figures.filled:.1f} % filled")  # fmt: skip
+    signed = {
+        k.removeprefix("surface_signed_mm"): v for k, v in f.items() if k.startswith("surface_signed") and v is not None
+    }
+    print(
+        "demo: signed distance, median, mm:", ", ".join(f"{k.strip('_') or 'all'} {v:+.4f}" for k, v in signed.items())
+    )
+    rows = (
+        ("surface to truth, median, mm", f["surface_mm_median"], 0.025),
+        ("truth to surface, median, mm", f["truth_to_surface_mm_median"], 0.03),
+        ("signed median, mm, without the sign", abs(signed[""]), 0.006),
+        ("the same on convex parts", abs(signed["_convex"]), 0.006),
+        ("the same on concave parts", abs(signed["_concave"]), 0.006),
+        ("normals off by, median, degrees", f["surface_normals_deg"], 4.0),
+        ("of the truth that photos saw, % farther than 0.3 mm", 100 - f["surface_covered_0p3mm_percent"], 0.5),
+        ("step between what one sitting shows and what the other does, mm", f["joint_step_mm"], 0.02),
+        ("pieces beyond the first", int(pieces(mesh["faces"], len(mesh["points"])).max()), 0),
+        ("edges without a second triangle", rim, 0),
+        ("triangles that cross another", crossed, 0),
+        ("handles more or fewer than the truth has", abs(f["surface_euler"] - f["true_euler"]) // 2, 0),
+        ("volume off by, %", abs(f["volume_percent"]), 0.3),
+    )
+    return all([told(f"demo: {name} {value:.4g} (<= {limit:g})", value <= limit) for name, value, limit in rows])
+
+
+def bumpy(count, seed=0):
+    """A cloud of a ball with bumps, and noise of a fifth of its spacing."""
+    rng = np.random.default_rng(seed)
+    v = rng.normal(size=(count, 3)).astype(np.float32)
+    v /= np.linalg.norm(v, axis=1, keepdims=True)
+    r = 40 + 2 * np.sin(7 * v[:, 0] + 2) * np.sin(6 * v[:, 1]) * np.sin(8 * v[:, 2] + 1)
+    spacing = np.sqrt(4 * np.pi * 40**2 / count)
+    points = (r + rng.normal(0, 0.2 * spacing, count))[:, None].astype(np.float32) * v
+    return {"points": points, "normals": v}  # normals of the ball: as far off as those of a noisy cloud
+
+
+def _alone(millions, triangles):
+    """A surface in a process of its own: seconds, triangles, bytes at the peak beyond those of the points."""
+    places = [str(ROOT / "src"), str(ROOT / "bench")]
+    code = f"import sys; sys.path[:0] = {places!r}\nimport umbrate, surfaces\nsurfaces.made({millions}, {triangles})"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    seconds, count, peak = done.stdout.split()[-3:]
+    return float(seconds), int(count), float(peak)
+
+
+def made(millions, triangles):
+    """Print the seconds, the triangles and the peak memory in GB of a surface."""
+    make_surface(bumpy(20_000), Wanted())
+    cloud = bumpy(int(millions * 1e6))
+    start = time.perf_counter()
+    s = make_surface(cloud, Wanted(cell=cell_for(len(cloud["points"]), triangles)))
+    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * GB
+    print(time.perf_counter() - start, len(s.faces), peak)
+
+
+def bench_speed(_, cases=((1, 1e6, 60, 2.5), (5, 3e6, 300, 2.5))):
+    """Seconds and memory for clouds of some million points."""
+    good = True
+    for millions, triangles, limit, memory in cases:
+        seconds, count, peak = _alone(millions, triangles)
+        text = f"speed: {millions} million points to {count:,} triangles in {seconds:.0f} s (<= {limit}), "
+        good &= told(f"{text}{peak:.2f} GB (<= {memory})", seconds <= limit and peak <= memory)
+    return good
+
+
+def bench_huge(_):
+    """20 million points."""
+    return bench_speed(None, ((20, 12e6, 1200, 3.0),))
+
+
+def bench_draw(_):
+    """A million triangles at 1280 x 800: all of them, and the copy that is drawn while the view moves."""
+    s = make_surface(bumpy(1_200_000), Wanted(cell=cell_for(1_200_000, 1_000_000)))
+    mesh, gray = s.arrays(), np.full((len(s.points), 3), 200, np.uint8)
+    eye = eye_round(np.zeros(3), 42.0, (0.45, -1, 0.55), 1280, 800)
+    points, faces, rows = coarse_copy(s.points, s.faces, 70_000)
+    few = {"points": points, "faces": faces, "normals": s.normals[rows]}
+    good = True
+    for name, m, colors, limit in (("at rest", mesh, gray, 150), ("moving", few, gray[rows], 33)):
+        times = []
+        for _ in range(8):
+            start = time.perf_counter()
+            drawn = draw_triangles(m["points"], m["faces"], eye, 1280, 800)
+            paint_triangles(drawn, m, colors, eye, (43, 43, 43), (0, 0, 0))
+            times.append(1e3 * (time.perf_counter() - start))
+        took = min(times[2:])
+        good &= told(f"draw: {len(m['faces']):,} triangles {name}: {took:.0f} ms (<= {limit})", took <= limit)
+    return good
+
+
+ALL = {"demo": bench_demo, "speed": bench_speed, "huge": bench_huge, "draw": bench_draw}
+
+
+def main():
+    """Measure what is named; the exit code is 0 where every figure is within its limit."""
+    parser = argparse.ArgumentParser(description="Surfaces against truth.")
+    parser.add_argument("names", nargs="*", choices=[[], *ALL])
+    parser.add_argument("--job", type=Path, help="a job that umbrate demo made; its surface is made anew")
+    args = parser.parse_args()
+    names = args.names or [n for n in ALL if n != "huge"]
+    return 0 if all([ALL[n](args.job) for n in names]) else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,97 @@
+"""Which triangles of a surface cross each other: those that share no vertex and have a place in common."""
+
+import numpy as np
+from numba import njit
+
+from ..cloud.grid import in_threads
+from .distance import sorted_into_cells
+from .evening import evened, spread
+
+
+@njit(cache=True, nogil=True)
+def _side(a, b, c, p):
+    """Six times the volume of a tetrahedron: on which side of the plane a b c the place p is."""
+    x0, x1, x2 = b[0] - a[0], b[1] - a[1], b[2] - a[2]
+    y0, y1, y2 = c[0] - a[0], c[1] - a[1], c[2] - a[2]
+    z0, z1, z2 = p[0] - a[0], p[1] - a[1], p[2] - a[2]
+    return x0 * (y1 * z2 - y2 * z1) - x1 * (y0 * z2 - y2 * z0) + x2 * (y0 * z1 - y1 * z0)
+
+
+@njit(cache=True, nogil=True)
+def _pierces(p, q, a, b, c):
+    """Whether the edge p q goes through the inside of the triangle a b c."""
+    one, two = _side(a, b, c, p), _side(a, b, c, q)
+    if one * two >= 0:
+        return False
+    x, y, z = _side(p, q, a, b), _side(p, q, b, c), _side(p, q, c, a)
+    return (x > 0 and y > 0 and z > 0) or (x < 0 and y < 0 and z < 0)
+
+
+@njit(cache=True, nogil=True)
+def _cross(v, f, g):
+    for k in range(3):
+        m = (k + 1) % 3
+        if _pierces(v[f[k]], v[f[m]], v[g[0]], v[g[1]], v[g[2]]):
+            return True
+        if _pierces(v[g[k]], v[g[m]], v[f[0]], v[f[1]], v[f[2]]):
+            return True
+    return False
+
+
+@njit(cache=True, nogil=True)
+def _look(vertices, faces, low, high, start, triangles, out, first, last):
+    for c in range(first, last):
+        for i in range(start[c], start[c + 1]):
+            s = triangles[i]
+            f = faces[s]
+            for j in range(i + 1, start[c + 1]):
+                t = triangles[j]
+                apart = False
+                for k in range(3):
+                    apart |= low[s, k] > high[t, k] or low[t, k] > high[s, k]
+                if apart or (out[s] and out[t]):
+                    continue
+                g = faces[t]
+                shared = False
+                for k in range(3):
+                    shared |= f[k] == g[0] or f[k] == g[1] or f[k] == g[2]
+                if not shared and _cross(vertices, f, g):
+                    out[s] = out[t] = True
+
+
+def crossing(vertices, faces):
+    """Which triangles (t,) bool cross another that they share no vertex with."""
+    out = np.zeros(len(faces), np.bool_)
+    if not len(faces):
+        return out
+    vertices, faces = np.ascontiguousarray(vertices, np.float64), np.ascontiguousarray(faces, np.int64)
+    cells, T = sorted_into_cells(vertices, faces), vertices[faces]
+    in_threads(_look, len(cells.key), vertices, faces, T.min(1), T.max(1), cells.start, cells.triangles, out)
+    return out
+
+
+ROUNDS, SMOOTH, AROUND = 12, 4, 8
+
+
+def uncrossed(vertices, faces):
+    """Vertices (n, 3) evened out where triangles cross each other, until none do or it is no use; how many still do."""
+    vertices = np.array(vertices, np.float64)
+    bad = crossing(vertices, faces)
+    for k in range(ROUNDS):
+        if not bad.any():
+            break
+        at = np.zeros(len(vertices), bool)
+        at[faces[bad]] = True
+        near = spread(faces, at, AROUND)
+        part = np.flatnonzero(near[faces].any(1))
+        some = faces[part]
+        number = np.full(len(vertices), -1, np.int64)
+        used = np.unique(some)
+        number[used] = np.arange(len(used))
+        some = number[some]
+        # triangles at the part's own rim stay as they are: beyond it nothing moves
+        free = spread(faces, at, 1 + k // 3)[used] & ~spread(faces, ~near, 1)[used]
+        vertices[used] = evened(vertices[used], some, SMOOTH, free, back=0.0)
+        bad = np.zeros(len(faces), bool)
+        bad[part] = crossing(vertices[used], some)
+    return vertices, int(crossing(vertices, faces).sum()) if k else int(bad.sum())
