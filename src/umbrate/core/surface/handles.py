@@ -11,7 +11,7 @@ import numpy as np
 from numba import njit
 
 from ..forest import root
-from .mesh import half_edges, opposite
+from .mesh import begins, euler, half_edges, opposite, pieces, rims
 
 MOST_ROUND_A_VERTEX = 200  #: triangles: more are no surface
 LOOKED_AT, LOOKS = 3, 3  #: long rounds that are looked at again, from so many of their vertices
@@ -116,11 +116,11 @@ def short_rounds(vertices, faces, longest, first=()):
     start, end = half_edges(faces)
     length = np.linalg.norm(vertices[start] - vertices[end], axis=1)
     whole = beside >= 0
-    order = np.argsort(start, kind="stable")
-    begin = np.searchsorted(start[order], np.arange(n + 1))
+    begin, order = begins(faces, n)
     far, before = np.full(n, np.inf), np.full(n, -1, np.int64)
     ends, lengths = end[order], length[order]
-    for v in (*first, *np.unique(faces)):  # one tree a piece
+    _, one_of_each = np.unique(pieces(faces, n), return_index=True)
+    for v in (*first, *faces[one_of_each, 0]):  # one tree a piece
         if np.isinf(far[v]):
             _shortest(begin, ends, lengths, v, far, before)
     once = np.flatnonzero(whole & (np.arange(len(beside)) < beside))
@@ -173,6 +173,13 @@ def cut_along(vertices, faces, ring):
     return np.concatenate([faces, right, left]).astype(faces.dtype), np.array(ring), np.stack([middle, middle])
 
 
+def handles_of(vertices, faces):
+    """How many handles a mesh has: of pieces with rims, as if these were closed."""
+    beside = opposite(faces, len(vertices))
+    closed = euler(faces, beside) + len(rims(faces, beside))
+    return int(pieces(faces, len(vertices)).max()) + 1 - closed // 2
+
+
 def without_handles(vertices, faces, longest, may=lambda ring, length: True):
     """A mesh whose short handles and tunnels are cut and closed.
 
@@ -193,6 +200,8 @@ def without_handles(vertices, faces, longest, may=lambda ring, length: True):
     """
     source, cut, near = np.arange(len(vertices)), 0, []
     for _ in range(TRIES):
+        if not handles_of(vertices, faces):
+            break
         touched, done, longer = set(), 0, []
         for length, ring in short_rounds(vertices, faces, np.inf, near[:1]):
             if length > longest or not may(source[ring], length):

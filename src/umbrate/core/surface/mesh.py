@@ -15,23 +15,55 @@ def half_edges(faces):
     return faces.ravel().astype(np.int64), np.roll(faces, -1, axis=1).ravel().astype(np.int64)
 
 
+@njit(cache=True, nogil=True)
+def _begins(faces, count):
+    """Half-edges sorted by where they begin: where each vertex' own are (n + 1,), and the half-edges."""
+    begin = np.zeros(count + 1, np.int64)
+    for t in range(faces.shape[0]):
+        for k in range(3):
+            begin[faces[t, k] + 1] += 1
+    for v in range(count):
+        begin[v + 1] += begin[v]
+    at, own = begin[:-1].copy(), np.empty(3 * faces.shape[0], np.int64)
+    for t in range(faces.shape[0]):
+        for k in range(3):
+            v = faces[t, k]
+            own[at[v]] = 3 * t + k
+            at[v] += 1
+    return begin, own
+
+
+@njit(cache=True, nogil=True)
+def _opposite(faces, begin, own):
+    out = np.full(3 * faces.shape[0], -1, np.int64)
+    for t in range(faces.shape[0]):
+        for k in range(3):
+            a, b = faces[t, k], faces[t, (k + 1) % 3]
+            same, back, which = 0, 0, -1
+            for j in range(begin[a], begin[a + 1]):
+                h = own[j]
+                same += faces[h // 3, (h % 3 + 1) % 3] == b
+            for j in range(begin[b], begin[b + 1]):
+                h = own[j]
+                if faces[h // 3, (h % 3 + 1) % 3] == a:
+                    back, which = back + 1, h
+            if same == 1 and back == 1:
+                out[3 * t + k] = which
+    return out
+
+
+def begins(faces, count):
+    """Half-edges in the order of where they begin: where those of each vertex are (n + 1,), and they (3 t,)."""
+    return _begins(np.ascontiguousarray(faces), count)
+
+
 def opposite(faces, count):
     """The half-edge (3 t,) int64 on the other side of each edge, -1 at a rim and where more than two triangles meet.
 
     count : number of vertices
     """
-    a, b = half_edges(faces)
-    there, back = a * count + b, b * count + a
-    order = np.argsort(there)
-    keys = there[order]
-    twice = np.r_[False, keys[1:] == keys[:-1]]
-    twice[:-1] |= twice[1:]
-    at = np.minimum(np.searchsorted(keys, back), max(len(keys) - 1, 0))
-    found = (keys[at] == back) & ~twice[at]
-    out = np.where(found, order[at], -1)
-    some = np.flatnonzero(out >= 0)
-    out[some[out[out[some]] != some]] = -1  # both must see it so
-    return out
+    faces = np.ascontiguousarray(faces)
+    return _opposite(faces, *begins(faces, count))
 
 
 @njit(cache=True, nogil=True)
@@ -125,7 +157,7 @@ def euler(faces, beside):
     beside : of `opposite`
     """
     edges = len(beside) - int((beside >= 0).sum()) // 2
-    return len(np.unique(faces)) - edges + len(faces)
+    return int((np.bincount(faces.ravel()) > 0).sum()) - edges + len(faces)
 
 
 def used_only(faces, *values):
