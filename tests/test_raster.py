@@ -12,7 +12,7 @@ from umbrate.core.raster.coloring import counts_of, sample_of, usual_range
 from umbrate.core.raster.pick import drawn_at
 from umbrate.core.raster.points import FAR, draw_points, paint
 from umbrate.core.raster.ramps import LIGHT
-from umbrate.core.raster.solid import HEAD, WIRES, Manner, draw_triangles, paint_triangles
+from umbrate.core.raster.solid import HEAD, WIRES, Manner, draw_triangles, paint_quickly, paint_triangles
 from umbrate.core.raster.triangles import mesh_depth
 from umbrate.core.surface.coarse import coarse_copy
 
@@ -299,11 +299,15 @@ class Solids(unittest.TestCase):
         core = np.maximum((N * toward).sum(1), 0) > 0.3
         off = np.abs(picture[got][core, 0].astype(float) - want[core])
         self.assertLess(np.percentile(off, 99), 3)
+        quick = paint_quickly(solid, mesh, gray, eye, (1, 2, 3))
+        self.assertLess(np.percentile(np.abs(quick.astype(int) - picture), 99), 5)
         # turned inside out it shows its inner side
         inside = {**mesh, "faces": faces[:, ::-1].copy()}
         back = paint_triangles(
             draw_triangles(points, inside["faces"], eye, 160, 120), inside, gray, eye, (1, 2, 3), (0, 0, 0)
         )
+        quick = paint_quickly(draw_triangles(points, inside["faces"], eye, 160, 120), inside, gray, eye, (1, 2, 3))
+        self.assertGreater(quick[60, 80, 2], 1.1 * quick[60, 80, 0].astype(float))
         self.assertGreater(back[60, 80, 2], 1.1 * back[60, 80, 0].astype(float))
         # edges alone leave the ground between them
         near = eye_round(np.array([0, -0.9, 0.3]), 0.12, (0.2, -1, 0.3), 160, 120)

@@ -43,7 +43,7 @@ def _project(points, view, width, height, out, first, last):
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _fill(uvz, faces, first, last, flat, depth, index):
+def _fill(uvz, faces, first, last, flat, outer, depth, index):
     """Triangles into buffers: a pixel is covered where its center is inside, an edge on both sides."""
     h, w = depth.shape
     slack = np.float32(-1e-4)
@@ -60,7 +60,7 @@ def _fill(uvz, faces, first, last, flat, depth, index):
         if v0 > v1:
             continue
         area = (bx - ax) * (cy - ay) - (by - ay) * (cx - ax)
-        if area == 0:
+        if area == 0 or (outer and area > 0):
             continue
         inverse = np.float32(1.0) / area
         # what is linear in the picture is 1 / z, of a parallel view z
@@ -96,13 +96,15 @@ class Solid(NamedTuple):
     uvz: np.ndarray
 
 
-def draw_triangles(points, faces, eye, width, height):
+def draw_triangles(points, faces, eye, width, height, outer=False):
     """Depth and index of the nearest triangle at every pixel: a Solid.
 
     Parameters
     ----------
     points : (n, 3) float32; faces : (t, 3) int32
     eye : Eye
+    outer : bool
+        Leave out triangles that are seen from their inner side: of a closed surface others hide them.
     """
     points, faces = np.ascontiguousarray(points, np.float32), np.ascontiguousarray(faces, np.int32)
     view = eye.pose.astype(np.float32), np.float32(eye.f), np.float32(eye.flat)
@@ -113,8 +115,8 @@ def draw_triangles(points, faces, eye, width, height):
     first, flat, half = Buffers.empty(width, height), bool(eye.flat), len(faces) // 2
     first.flat = eye.flat
     second = Buffers.empty(width, height)
-    other = _POOL.submit(_fill, uvz, faces, half, len(faces), flat, second.depth, second.index)
-    _fill(uvz, faces, 0, half, flat, first.depth, first.index)
+    other = _POOL.submit(_fill, uvz, faces, half, len(faces), flat, outer, second.depth, second.index)
+    _fill(uvz, faces, 0, half, flat, outer, first.depth, first.index)
     other.result()
     merge(first, second)
     return Solid(first, uvz)
@@ -201,6 +203,68 @@ def _paint(depth, index, uvz, mesh, look, ground, line, inside, out, first, last
                     shade += ink * (line[k] - shade)
                 out[v, u, 2 - k] = np.uint8(min(max(shade, np.float32(0)), np.float32(255)))
             out[v, u, 3] = 255
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _shade(points, normals, colors, light, toward, eye, flat, out):
+    """Colors of vertices in the light, as `_paint` has them for pixels."""
+    for i in range(points.shape[0]):
+        n0, n1, n2 = normals[i, 0], normals[i, 1], normals[i, 2]
+        if flat > 0:
+            d0, d1, d2 = -toward[0], -toward[1], -toward[2]
+        else:
+            d0, d1, d2 = eye[0] - points[i, 0], eye[1] - points[i, 1], eye[2] - points[i, 2]
+        size = np.sqrt(n0 * n0 + n1 * n1 + n2 * n2) + np.float32(1e-12)
+        one = max((n0 * light[0] + n1 * light[1] + n2 * light[2]) / size, np.float32(0))
+        d = np.sqrt(d0 * d0 + d1 * d1 + d2 * d2) + np.float32(1e-12)
+        two = max((n0 * d0 + n1 * d1 + n2 * d2) / (size * d), np.float32(0))
+        s = np.float32(0.22) + np.float32(0.78 * (1 - HEAD)) * one + np.float32(0.78 * HEAD) * two
+        for k in range(3):
+            out[i, k] = colors[i, k] * s
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _paint_quickly(index, uvz, faces, lit, ground, inside, out, first, last):
+    w = index.shape[1]
+    for v in range(first, last):
+        for u in range(w):
+            t = index[v, u]
+            if t < 0:
+                out[v, u, 0], out[v, u, 1], out[v, u, 2], out[v, u, 3] = ground[2], ground[1], ground[0], 255
+                continue
+            a, b, c = faces[t, 0], faces[t, 1], faces[t, 2]
+            ax, ay, bx, by, cx, cy = uvz[a, 0], uvz[a, 1], uvz[b, 0], uvz[b, 1], uvz[c, 0], uvz[c, 1]
+            area = (bx - ax) * (cy - ay) - (by - ay) * (cx - ax)
+            if area > 0:  # v runs down: the outer side is seen where corners run the other way
+                out[v, u, 0], out[v, u, 1], out[v, u, 2], out[v, u, 3] = inside[2], inside[1], inside[0], 255
+                continue
+            over = np.float32(1.0) / area
+            p = ((bx - u) * (cy - v) - (by - v) * (cx - u)) * over
+            q = ((cx - u) * (ay - v) - (cy - v) * (ax - u)) * over
+            p, q = min(max(p, np.float32(0)), np.float32(1)), min(max(q, np.float32(0)), np.float32(1))
+            r = max(np.float32(1.0) - p - q, np.float32(0))
+            out[v, u, 0] = np.uint8(p * lit[a, 2] + q * lit[b, 2] + r * lit[c, 2])
+            out[v, u, 1] = np.uint8(p * lit[a, 1] + q * lit[b, 1] + r * lit[c, 1])
+            out[v, u, 2] = np.uint8(p * lit[a, 0] + q * lit[b, 0] + r * lit[c, 0])
+            out[v, u, 3] = 255
+
+
+def paint_quickly(solid, mesh, colors, eye, ground):
+    """As `paint_triangles`, with light at the vertices alone: for what moves."""
+    index = solid.buffers.index
+    h, w = index.shape
+    out, lit = np.empty((h, w, 4), np.uint8), np.empty((len(mesh["points"]), 3), np.float32)
+    _shade(
+        np.ascontiguousarray(mesh["points"], np.float32), np.ascontiguousarray(mesh["normals"], np.float32),
+        np.ascontiguousarray(colors, np.uint8), LIGHT.astype(np.float32), eye.pose[2, :3].astype(np.float32),
+        eye.center.astype(np.float32), np.float32(eye.flat), lit,
+    )  # fmt: skip
+    faces = np.ascontiguousarray(mesh["faces"], np.int32)
+    arguments = index, solid.uvz, faces, lit, np.array(ground, np.uint8), (0.6 * INSIDE).astype(np.uint8), out
+    other = _POOL.submit(_paint_quickly, *arguments, h // 2, h)
+    _paint_quickly(*arguments, 0, h // 2)
+    other.result()
+    return out
 
 
 def paint_triangles(solid, mesh, colors, eye, ground, line, manner=None, ratio=1.0):

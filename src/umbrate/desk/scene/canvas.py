@@ -13,7 +13,7 @@ from ...actions.picturing import EDGES, GROUND
 from ...core.geometry.pose import center
 from ...core.raster.pick import drawn_at
 from ...core.raster.points import draw_points, paint
-from ...core.raster.solid import WIRES, draw_triangles, paint_triangles
+from ...core.raster.solid import WIRES, Manner, draw_triangles, paint_quickly, paint_triangles
 from ...sitting.endpoints import seen_from
 from .. import tokens as t
 from .paint import paint_over
@@ -88,12 +88,16 @@ class Canvas:
         points, faces = (coarse.points, coarse.faces) if moving else (s.points, s.drawn.faces)
         normals, manner = coarse.normals if moving else work.mesh["normals"], work.manner
         mesh = {"points": points, "faces": faces, "normals": normals}
+        outer = work.kept.figures["closed"] and s.drawn.slab is None
         line = t.color(t.TEXT if manner.what == WIRES else t.GROUND)
         line = line.red(), line.green(), line.blue()
 
         def render():
-            solid = draw_triangles(points, faces, eye, w, h)
-            picture = paint_triangles(solid, mesh, colors, eye, GROUND, line, manner, ratio)
+            solid = draw_triangles(points, faces, eye, w, h, outer)
+            if moving and manner == Manner():
+                picture = paint_quickly(solid, mesh, colors, eye, GROUND)
+            else:
+                picture = paint_triangles(solid, mesh, colors, eye, GROUND, line, manner, ratio)
             image = QImage(picture.data, w, h, 4 * w, QImage.Format.Format_RGB32)
             image.setDevicePixelRatio(ratio)
             return image, picture, solid.buffers

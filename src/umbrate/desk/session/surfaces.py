@@ -12,7 +12,7 @@ from ...core.surface.coarse import coarse_copy
 from ...core.surface.looks import curvature, slope
 from ...sitting.surfaces import compare_surfaces, surface_source
 
-MOVING = 70_000  #: triangles that are drawn while the view moves
+MOVING = 60_000  #: triangles that are drawn while the view moves
 REACH_SPACINGS = 50.0  #: of the cloud: what is farther from the other surface is not compared
 
 
