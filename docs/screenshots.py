@@ -200,7 +200,7 @@ def clouds(window, take):
 
 
 def joining(window, take):
-    """Sittings over each other, how far they lie apart, the same places picked in both, the whole from below."""
+    """Sittings over each other, how far they lie apart, the same places picked in both, the whole as a surface."""
     session, scene = window.session, window.scene
     row = session.sitting
     session.choose(stage="join")
@@ -235,13 +235,13 @@ def joining(window, take):
     dialog.close()
     while session.job.picks(row.id):
         session.undo()
-    session.choose(stage="cloud")
+    session.choose(stage="surface")
+    until(lambda: session.surfacing.mesh is not None)
     settle()
     scene.toggles["Photos"].setChecked(False)
     scene.look_from("Fit")
-    scene.eye = scene.eye.turned(0.6, -1.5)
     scene.redraw()
-    take("whole")
+    take("surface")
     scene.toggles["Photos"].setChecked(True)
 
 

@@ -21,7 +21,7 @@ _POOL = ThreadPoolExecutor(2, thread_name_prefix="solid")
 INSIDE = np.array([112, 92, 88], np.uint8)  #: color of what is seen from its inner side
 WIRE = 0.5  #: pixels: half the width of an edge
 FADE = 9.0  #: triangles lower than so many halves of an edge's width show it fainter
-HEAD = 0.45  #: share of the light that comes from where one looks from
+HEAD = 0.6  #: share of the light that comes from where one looks from
 NEAR = np.float32(1e-6)
 
 

@@ -132,6 +132,7 @@ def make_editor(name, field, value, changed, pick=None):
         w = _color_editor(value, form == "colors", lambda v: changed(name, v), pick)
     else:
         w = QLineEdit(str(value))
+        w.setPlaceholderText((field.json_schema_extra or {}).get("empty", ""))
         w.editingFinished.connect(lambda: changed(name, w.text()))
     # the panel's width is fixed: long texts are cut off inside the field, not by the panel's edge
     w.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)

@@ -75,6 +75,7 @@ class Scene(QWidget):
 
     def _make_tools(self):
         self.tools = QWidget(self)
+        self.tools.setStyleSheet("QToolButton { padding: 3px 5px; }")  # all of it fits at 1280 pixels
         row = QHBoxLayout(self.tools)
         row.setContentsMargins(6, 8, 6, 0)
         row.setSpacing(3)

@@ -26,7 +26,7 @@ class Settings(StageSettings):
         "",
         title="Cloud",
         description="Name of the cloud it is made from, as it is cleaned now. Empty: the chosen one.",
-        json_schema_extra={"short": True},
+        json_schema_extra={"short": True, "empty": "the chosen one"},
     )
     mode: Literal["closed", "open"] = Field(
         "closed",
