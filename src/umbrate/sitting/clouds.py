@@ -61,12 +61,15 @@ def cloud_source(job, sitting, kept):
     return CloudSource(str(job.blobs.folder), kept.blob, tuple(s.blob for s in kept.steps), to_job(job, sitting, kept))
 
 
+POINTS_A_PIXEL = 0.65  #: distance of points in pixels of the photo scale, usually
 THINNING = ("thin", "share", "count")  #: steps after which points are farther apart everywhere
 
 
 def spacing_known(kept):
     """How far apart the points of a KeptCloud are as it is cleaned, in its frame, without reading it; or None."""
     spacing, count = kept.figures.get("spacing"), kept.figures["points"]
+    if not spacing and kept.figures.get("pixel_size"):  # of an older program: nearly
+        spacing = POINTS_A_PIXEL * kept.figures["pixel_size"] * scale_of(np.array(kept.from_plain, float))
     for s in kept.steps:
         if spacing and s.step.get("filter") in THINNING:
             spacing *= np.sqrt(count / max(count - s.removed, 1))

@@ -28,8 +28,9 @@ class StageSettings(BaseModel):
 def only(setting, *values, **extra):
     """What a field's ``json_schema_extra`` says of a field that counts only where another has one of some values.
 
-    extra : `kind` of editor, `unit`, `labels` of the choices, what `empty` stands for, and `short` for fields that do not
-        fold away; `later` for one that came after results were made without it, which hold as long as it is left as it is
+    extra : `kind` of editor, `unit`, `labels` of the choices, what `empty` stands for, `short` for fields that do not
+        fold away; `later` for one that came after results were made without it, which hold as long as it is left as it
+        is
     """
     return {"when": {setting: values}, **extra}
 

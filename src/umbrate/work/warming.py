@@ -50,6 +50,7 @@ def warm_drawing():
     from ..core.raster.coloring import counts_of
     from ..core.raster.points import draw_points, paint
     from ..core.raster.ramps import ramp_colors
+    from ..core.raster.solid import draw_triangles, paint_quickly, paint_triangles
 
     points = np.random.default_rng(0).random((100_000, 3)).astype(np.float32)
     colors = ramp_colors(points[:, 0], 0.0, 1.0)
@@ -58,6 +59,30 @@ def warm_drawing():
         paint(draw_points(some, eye, 64, 64, 2), colors, (0, 0, 0), 30.0)
     for kind in (np.float32, np.uint8):  # of measured properties, and of photos and angles
         counts_of(points[:100, 0].astype(kind), 0.0, 1.0, 4)
+
+    ring = _ring()
+    gray = np.full((len(ring["points"]), 3), 200, np.uint8)
+    for outer in (True, False):
+        drawn = draw_triangles(ring["points"], ring["faces"], eye, 64, 64, outer)
+    paint_triangles(drawn, ring, gray, eye, (0, 0, 0), (0, 0, 0))
+    paint_quickly(drawn, ring, gray, eye, (0, 0, 0))
+
+
+def _ring(across=12, along=24):
+    """A small surface with a handle: points (n, 3) float32, normals (n, 3), faces (t, 3) int32."""
+    import numpy as np
+
+    a, b = (x.ravel() for x in np.meshgrid(np.arange(along), np.arange(across), indexing="ij"))
+    u, v = 2 * np.pi * a / along, 2 * np.pi * b / across
+    normals = np.stack([np.cos(v) * np.cos(u), np.cos(v) * np.sin(u), np.sin(v)], 1)
+    points = 0.3 * normals + np.stack([np.cos(u), np.sin(u), 0 * u], 1)
+    right, up = (a + 1) % along * across + b, a * across + (b + 1) % across
+    both = (a + 1) % along * across + (b + 1) % across
+    here = a * across + b
+    faces = np.concatenate([np.stack([here, right, both], 1), np.stack([here, both, up], 1)])
+    return {k: x.astype(t) for k, x, t in (
+        ("points", points, np.float32), ("normals", normals, np.float32), ("faces", faces, np.int32),
+    )}  # fmt: skip
 
 
 def warm_desk():
@@ -72,9 +97,14 @@ def warm_desk():
     from ..core.masking.light import unlikeness
     from ..core.poses.degenerate import plane_inliers
     from ..core.raster.pick import inside_polygon, seen_inside, seen_under
+    from ..core.surface.distance import signed_distance
+    from ..core.surface.handles import without_handles
     from ..core.targets.detect import find_targets
     from ..core.targets.sheets import calibration, picture
 
+    ring = _ring()
+    without_handles(ring["points"].astype(float), ring["faces"], 3.0)
+    signed_distance(ring["points"], ring["points"], ring["faces"], 1.0)
     points = np.random.default_rng(0).random((200_000, 3)).astype(np.float32)
     find_targets(255 * picture(calibration(), 2.0))
     normals = np.tile(np.float32([0, 0, 1]), (len(points), 1))
