@@ -3,16 +3,19 @@
 from unittest import mock
 
 import numpy as np
-from PyQt6.QtCore import QPointF
+import trimesh
+from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QInputDialog
+from PyQt6.QtWidgets import QFileDialog, QInputDialog
 
 from tests import desk
 from tests.desk import OneJob, texts, wait_for
+from tests.scenes import scratch
 from tests.test_stages import run
 from umbrate.core.raster.solid import BOTH, FLAT, SMOOTH, SOLID, WIRES
 from umbrate.desk.bench.surface import SurfacePanel
 from umbrate.desk.scene.points import Slab
+from umbrate.desk.scene.tools import LASSO, LOOK
 from umbrate.sitting.surfaces import load_surface
 
 
@@ -102,6 +105,24 @@ class Surfaces(OneJob):
         scene.canvas.draw()
         few = scene.point_at(pos)
         self.assertLess(np.linalg.norm(scene.points[few] - scene.points[k]), 0.1 * np.ptp(scene.points, axis=0).max())
+
+    def test_it_is_written_and_what_is_not_seen_is_not_touched(self):
+        s, file = self.session, scratch() / "out.stl"
+        with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(file), "")):
+            self.window.deliver.surface()
+        wait_for(lambda: s.tasks.idle)
+        self.assertEqual(len(trimesh.load(file).faces), len(self.work.mesh["faces"]))
+        s.points.choose(np.ones(len(s.block.points), bool))
+        self.scene.setFocus()
+        QTest.keyClick(self.scene, Qt.Key.Key_Delete)
+        self.assertIsNone(s.job.removed(s.sitting_id))
+        s.points.clear()
+        said = []
+        s.said.connect(lambda text, kind: said.append(text))
+        self.scene.set_mode(LASSO)
+        QTest.mouseClick(self.scene, Qt.MouseButton.LeftButton, pos=self.scene.rect().center())
+        self.scene.set_mode(LOOK)
+        self.assertIn("works on clouds", said[-1])
 
     def test_a_slab_leaves_the_triangles_between_its_planes(self):
         scene = self.scene

@@ -4,7 +4,13 @@ from functools import partial
 
 from PyQt6.QtWidgets import QFileDialog, QInputDialog
 
-from ..actions.delivering import export_cameras, export_cloud, export_masks, export_undistorted
+from ..actions.delivering import (
+    export_cameras,
+    export_cloud,
+    export_masks,
+    export_surface,
+    export_undistorted,
+)
 from ..formats.files import as_written
 from ..formats.lenscards import put_on_shelf
 from ..stages.lens.cards import card_of
@@ -39,6 +45,13 @@ class Deliver:
         if place:
             write = partial(export_cloud, path=place, sitting=s.sitting, name=names, shift=kind == 1)
             write_out(s, self.window, write, lambda n: f"Wrote {n:,} points to {place}")
+
+    def surface(self):
+        """Write the chosen surface of the chosen sitting."""
+        s = self.session
+        kept = s.job.surface(s.sitting_id)
+        title = f"{kept.name if kept else 'Surface'}: .ply, .obj or .stl"
+        self._ask(title, ".ply", partial(export_surface, sitting=s.sitting, name=kept.name if kept else None))
 
     def cameras(self):
         """Write lenses and poses of the whole job."""

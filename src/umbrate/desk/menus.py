@@ -46,6 +46,7 @@ class Menus(QObject):
         add(menu, "Find missing photos…", w.find_missing)
         menu.addSeparator()
         add(menu, "Export the cloud…", w.deliver.cloud, "Ctrl+E")
+        add(menu, "Export the surface…", w.deliver.surface, "Ctrl+Shift+E")
         add(menu, "Export cameras as JSON…", w.deliver.cameras)
         add(menu, "Export masks as PNG…", w.deliver.masks)
         add(menu, "Export undistorted photos…", w.deliver.undistorted)

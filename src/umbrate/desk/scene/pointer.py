@@ -62,7 +62,12 @@ class Picking:
 
     def press(self, e):
         s = self.scene
-        if e.button() != LEFT or s.points is None or s.live is not None or s.is_overlay or s.is_surface:
+        if e.button() != LEFT or s.points is None or s.live is not None or s.is_overlay:
+            return False
+        if s.is_surface:
+            s.session.said.emit(
+                "This tool works on clouds and tie points: show the cloud (3) or the points (2).", "note"
+            )
             return False
         s.picker.begin(s.mode, e.position(), e.modifiers())
         return True
@@ -316,7 +321,10 @@ def press_key(scene, e):
         scene.eye = scene.eye.zoomed(1.15 if key == Qt.Key.Key_Plus else 1 / 1.15, scene.eye.pivot)
         scene.redraw(moving=True)
     elif key == Qt.Key.Key_Delete:
-        s.cleaning.apply() if scene.is_cloud else s.points.remove()
+        if scene.is_cloud:
+            s.cleaning.apply()
+        elif not scene.is_surface:  # tie points that are not seen are not taken away
+            s.points.remove()
     elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and s.measuring.kind:
         s.measuring.finish()
     elif key == Qt.Key.Key_Escape and s.measuring.picking:
