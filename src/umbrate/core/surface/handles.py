@@ -14,8 +14,8 @@ from ..forest import root
 from .mesh import begins, euler, half_edges, opposite, pieces, rims
 
 MOST_ROUND_A_VERTEX = 200  #: triangles: more are no surface
-LOOKED_AT, LOOKS = 3, 3  #: long rounds that are looked at again, from so many of their vertices
-TRIES = 16  #: of finding rounds anew, as those of one handle that was cut are gone
+LOOKS = 3  #: the shortest of the long rounds is looked at again from so many of its vertices
+TRIES = 8  #: of finding rounds anew, as those of one handle that was cut are gone
 
 
 @njit(cache=True, nogil=True)
@@ -142,35 +142,41 @@ def short_rounds(vertices, faces, longest, first=()):
     return sorted(out)
 
 
-def cut_along(vertices, faces, ring):
-    """The mesh cut along a round of vertices, each of the two rims closed by a fan; None where the round is none.
+def cut_along(faces, ring, near, first):
+    """Cut a mesh along a round of vertices and close each of the two rims by a fan.
+
+    Parameters
+    ----------
+    faces : (t, 3), changed where the cut goes; not at all where the round is none
+    ring : list of vertices
+    near : the triangles round them
+    first : number of the first new vertex: copies of those of the round come, then the middles of the two fans
 
     Returns
     -------
-    faces (t + 2 k, 3), rows (m,) of the vertices that new ones are copies of, middles (2, 3)
-        New vertices come after the old ones: m copies, then the two middles.
+    (2 k, 3) the triangles of the fans, or None where the round is none
     """
-    n, k = len(vertices), len(ring)
-    near = np.flatnonzero(np.isin(faces, ring).any(1))
+    k = len(ring)
     sides = {
         (int(f[q]), int(f[(q + 1) % 3])): (int(t), int(f[(q + 2) % 3]))
         for t, f in zip(near, faces[near], strict=True)
         for q in range(3)
     }
-    faces = faces.copy()
-    for i, v in enumerate(ring):  # the triangles round v on the left of the round get its copy
+    lefts = []
+    for i, v in enumerate(ring):  # the triangles round v on the left of the round
         third, last, left = ring[(i + 1) % k], ring[i - 1], []
         while third != last:
             if (v, third) not in sides or len(left) > MOST_ROUND_A_VERTEX:
                 return None
             t, third = sides[v, third]
             left.append(t)
-        faces[left] = np.where(faces[left] == v, n + i, faces[left])
+        lefts.append(left)
+    for i, (v, left) in enumerate(zip(ring, lefts, strict=True)):
+        faces[left] = np.where(faces[left] == v, first + i, faces[left])
     i, ends = np.arange(k), np.roll(ring, -1)
-    right = np.stack([np.array(ring), ends, np.full(k, n + k)], 1)
-    left = np.stack([n + (i + 1) % k, n + i, np.full(k, n + k + 1)], 1)
-    middle = vertices[ring].mean(0)
-    return np.concatenate([faces, right, left]).astype(faces.dtype), np.array(ring), np.stack([middle, middle])
+    right = np.stack([np.array(ring), ends, np.full(k, first + k)], 1)
+    left = np.stack([first + (i + 1) % k, first + i, np.full(k, first + k + 1)], 1)
+    return np.concatenate([right, left])
 
 
 def handles_of(vertices, faces):
@@ -198,33 +204,35 @@ def without_handles(vertices, faces, longest, may=lambda ring, length: True):
     cut : int
         How many rounds were cut.
     """
-    source, cut, near = np.arange(len(vertices)), 0, []
+    source, cut, looks = np.arange(len(vertices)), 0, None
     for _ in range(TRIES):
         if not handles_of(vertices, faces):
             break
-        touched, done, longer = set(), 0, []
-        for length, ring in short_rounds(vertices, faces, np.inf, near[:1]):
-            if length > longest or not may(source[ring], length):
+        begin, own = begins(faces, len(vertices))
+        faces, count = np.array(faces), len(vertices)
+        touched, rows, fans, longer = set(), [], [], []
+        for length, ring in short_rounds(vertices, faces, np.inf, looks[:1] if looks else ()):
+            old = source[ring]
+            if length > longest or not may(old[old >= 0], length):
                 longer.append(ring)
-                continue
-            made = None if touched.intersection(ring) else cut_along(vertices, faces, ring)
-            if made is None:
-                continue
-            faces, rows, middles = made
-            vertices = np.concatenate([vertices, vertices[rows], middles])
-            source = np.concatenate([source, source[rows], [-1, -1]])
-            touched.update(ring)
-            # what is beside the round has another neighbor now
-            touched.update(faces[np.isin(faces, ring).any(1)].ravel().tolist())
-            done += 1
-        cut += done
-        if not done and not near:
-            # a long round may belong to a handle that has a short one: it is found from there
-            near = [int(ring[k * len(ring) // LOOKS]) for ring in longer[:LOOKED_AT] for k in range(LOOKS)]
-            if not near:
-                break
-        elif not done:
-            near = near[1:]
-            if not near:
-                break
+            elif not touched.intersection(ring):
+                near = np.unique(np.concatenate([own[begin[v] : begin[v + 1]] // 3 for v in ring]))
+                beside = faces[near].ravel().tolist()  # these have another neighbor then
+                fan = cut_along(faces, ring, near, count + sum(map(len, rows)) + 2 * len(rows))
+                if fan is not None:
+                    fans.append(fan)
+                    rows.append(ring)
+                    touched.update(beside)
+        if rows:
+            vertices = np.concatenate([vertices, *(x for r in rows for x in (vertices[r], vertices[[r, r]].mean(1)))])
+            source = np.concatenate([source, *(x for r in rows for x in (source[r], [-1, -1]))])
+            faces, cut = np.concatenate([faces, *fans]).astype(faces.dtype), cut + len(rows)
+            continue
+        # a long round may belong to a handle that has a short one: it is found from there
+        if looks is None:
+            looks = [int(ring[k * len(ring) // LOOKS]) for ring in longer[:1] for k in range(LOOKS)]
+        else:
+            looks = looks[1:]
+        if not looks:
+            break
     return vertices, faces, source, cut
