@@ -16,8 +16,6 @@ frames = Later("umbrate.sitting.frames")
 stages = Later("umbrate.stages")
 base = Later("umbrate.stages.base")
 
-REACH_SPACINGS = 50.0  #: of the cloud: what is farther from the other surface is not compared
-
 job_argument = click.argument("job", type=click.Path(path_type=Path))
 sitting_option = click.option("--sitting", help="The sitting; may be left out where there is only one.")
 
@@ -33,9 +31,9 @@ def one_surface(job, sitting, name=None):
 
 
 def _compare(job, sitting, first, second):
-    a, b = (sitting_surfaces.surface_source(job, sitting, one_surface(job, sitting, n)) for n in (first, second))
-    spacing = one_surface(job, sitting, first).figures["spacing"] * frames.scale_of(a.to_job)
-    _, f = sitting_surfaces.compare_surfaces(a.read(), b.read(), REACH_SPACINGS * spacing)
+    one, two = (one_surface(job, sitting, n) for n in (first, second))
+    a, b = (sitting_surfaces.surface_source(job, sitting, x) for x in (one, two))
+    _, f = sitting_surfaces.compare_surfaces(a.read(), b.read(), sitting_surfaces.reach_of(one, a))
     u = frames.frame_of(job, sitting).unit
     if f["median"] is None:
         say(f"{first} and {second} have nothing in common.")

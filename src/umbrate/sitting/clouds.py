@@ -110,11 +110,15 @@ def compare_clouds(first, second, reach=None):
     """
     reach = reach or 10.0 * max(spacing_of(second["points"]), 1e-12)
     d = distance_to(first["points"], second["points"], reach, second["normals"])
-    on = np.isfinite(d)
-    some = d[on]
-    return d, {
+    return d, distance_figures(d, reach)
+
+
+def distance_figures(d, reach):
+    """Figures of signed distances (n,) that are infinite where there is nothing within `reach`."""
+    some = d[np.isfinite(d)]
+    return {
         "points": len(d),
-        "alone": int((~on).sum()),
+        "alone": len(d) - len(some),
         "median": float(np.median(some)) if len(some) else None,
         "median_abs": float(np.median(np.abs(some))) if len(some) else None,
         "p95_abs": float(np.percentile(np.abs(some), 95)) if len(some) else None,

@@ -7,7 +7,7 @@ import numpy as np
 from ..core.geometry.similarity import scale_of
 from ..core.surface.distance import signed_distance
 from ..job.blobs import BlobStore
-from .clouds import to_job
+from .clouds import distance_figures, to_job
 from .frames import move_directions, move_points
 
 
@@ -57,6 +57,14 @@ def load_surface(job, sitting, kept=None):
     return surface_source(job, sitting, kept).read() if kept else None
 
 
+REACH_SPACINGS = 50.0  #: of the cloud: what is farther from the other surface is not compared
+
+
+def reach_of(kept, source):
+    """How far a KeptSurface is compared with others, in the job's unit; source : its SurfaceSource."""
+    return REACH_SPACINGS * kept.figures["spacing"] * scale_of(source.to_job)
+
+
 def compare_surfaces(first, second, reach):
     """Distance from every vertex of a surface to another surface, positive where it lies outside of that, and figures.
 
@@ -72,12 +80,4 @@ def compare_surfaces(first, second, reach):
     figures : dict
     """
     d = signed_distance(first["points"], second["points"], second["faces"], reach)
-    some = d[np.isfinite(d)]
-    return d, {
-        "points": len(d),
-        "alone": len(d) - len(some),
-        "median": float(np.median(some)) if len(some) else None,
-        "median_abs": float(np.median(np.abs(some))) if len(some) else None,
-        "p95_abs": float(np.percentile(np.abs(some), 95)) if len(some) else None,
-        "reach": float(reach),
-    }
+    return d, distance_figures(d, reach)

@@ -305,14 +305,3 @@ def paint_triangles(solid, mesh, colors, eye, ground, line, manner=None, ratio=1
     _paint(*arguments, out, 0, h // 2)
     other.result()
     return out
-
-
-def vertices_shown(solid, faces):
-    """The vertex (h, w) int32 nearest to what each pixel shows, -1 where nothing is drawn."""
-    index = solid.buffers.index
-    out = np.full(index.shape, -1, np.int32)
-    v, u = np.nonzero(index >= 0)
-    f = faces[index[v, u]]
-    d = (solid.uvz[f, 0] - u[:, None]) ** 2 + (solid.uvz[f, 1] - v[:, None]) ** 2
-    out[v, u] = np.take_along_axis(f, d.argmin(1)[:, None], 1)[:, 0]
-    return out

@@ -6,7 +6,6 @@ import numpy as np
 import scipy
 from numba import njit
 
-from ..cloud.filters import distance_to
 from ..cloud.grid import cells_of, columns_round, first_columns, gathered, in_threads, sort_into_grid, spacing_of
 from ..errors import UmbrateError
 from .crossing import uncrossed
@@ -314,8 +313,3 @@ def measured(vertices, faces, normals, cloud, spacing):
     return Surface(
         points, normals, np.ascontiguousarray(faces, np.int32), shade, support, over, photos, np.zeros(n, bool)
     )
-
-
-def deviations(points, surface, reach):
-    """Distance (n,) of points over a Surface's vertices, along their normals; not finite beyond `reach`."""
-    return distance_to(points, surface.points, reach, surface.normals)

@@ -5,15 +5,13 @@ from typing import NamedTuple
 import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from ...core.geometry.similarity import scale_of
 from ...core.raster.coloring import SURFACE_COLORINGS, surface_colors, usual_range
-from ...core.raster.solid import FLAT, SMOOTH, SOLID, Manner
+from ...core.raster.solid import SMOOTH, SOLID, Manner
 from ...core.surface.coarse import coarse_copy
 from ...core.surface.looks import curvature, slope
-from ...sitting.surfaces import compare_surfaces, surface_source
+from ...sitting.surfaces import compare_surfaces, reach_of, surface_source
 
 MOVING = 60_000  #: triangles that are drawn while the view moves
-REACH_SPACINGS = 50.0  #: of the cloud: what is farther from the other surface is not compared
 
 
 class Coarse(NamedTuple):
@@ -124,10 +122,6 @@ class SurfaceWork(QObject):
         self.look = look
         self.changed.emit()
 
-    def flip_shading(self):
-        """Smooth where it was flat, and the other way round."""
-        self.set_manner(shading=FLAT if self.shading == SMOOTH else SMOOTH)
-
     def values(self):
         """What it is colored by (n,) float32, for looks with a ramp; None without."""
         m, look = self.mesh, SURFACE_COLORINGS[self.look]
@@ -184,7 +178,7 @@ class SurfaceWork(QObject):
         if kept is None or other is None:
             return
         key, sources = self.key(), [surface_source(s.job, s.sitting, c) for c in (kept, other)]
-        reach = REACH_SPACINGS * kept.figures["spacing"] * scale_of(sources[0].to_job)
+        reach = reach_of(kept, sources[0])
 
         def show(found):
             if key == self.key():
