@@ -1,81 +1,26 @@
-"""Cleaning steps: the filters with their values, a step checked and tried, and steps as files and as words.
-
-A step is plain values, ``{"filter": name, "keep": bool, ...}``: what a recipe can hold and a command can say.
-
-A step that was applied also keeps ``frame``, the similarity from the plain frame to that of the job as it was then, and
-where it needs it ``box``, the keep box in the plain frame. Lines drawn, heights and lengths mean the same points for
-ever, whatever level and scale come later. `actions.cleaning` does steps to clouds.
-"""
-
-import json
-from dataclasses import dataclass
-from pathlib import Path
+"""Cleaning steps: the filters with their values, and a step tried. `actions.cleaning` does steps to clouds."""
 
 import numpy as np
 
 from ..core.cloud import filters
 from ..core.cloud.clean import inside_outlines
 from ..core.cloud.grid import spacing_of
-from ..core.cloud.keepbox import KeepBox
 from ..core.errors import UmbrateError
-from ..core.geometry.similarity import scale_of
 from ..core.raster.pick import seen_inside, seen_under
-from ..formats.files import CLOSED, written_aside
-from ..sitting.clouds import to_job
-from ..sitting.frames import frame_of, move_box, move_directions, move_points, plain_keep_box
+from ..sitting.frames import move_directions, move_points
 from .coverage import camera_list, with_masks
+from .stepbook import Filter, Frames, StepBook, Value
 
 
-@dataclass(frozen=True)
-class Value:
-    """One value of a filter: name, what it is called, unit, default, least and most; text where `low` is None."""
-
-    name: str
-    title: str
-    unit: str
-    default: object
-    low: float | None = None
-    high: float | None = None
-
-
-@dataclass(frozen=True)
-class Filter:
-    """A way to choose points to remove, or to move them.
-
-    work : callable(cloud, values, context) -> (n,) bool of what is chosen, or (n, 3) moved points
-    """
-
-    name: str
-    title: str
-    about: str
-    values: tuple
-    work: object
-    hidden: bool = False  #: drawn in the scene, not chosen from a list
-
-
-class Context:
-    """What filters may need besides the points: that of `step`, or all.
-
-    Lengths of people are in the job's unit, those of the cloud in its own.
-    """
+class Context(Frames):
+    """What filters may need besides the points: that of `step`, or all."""
 
     def __init__(self, job, sitting, kept, step=None):
-        self.now = to_job(job, sitting, kept)  #: from the cloud's frame to that of the job as it is now
-        self.to_job = self.now  #: and as it was when the step was made
-        if step is not None and "frame" in step:
-            self.to_job = np.array(step["frame"], float) @ np.linalg.inv(np.array(kept.from_plain, float))
-        self.scale = scale_of(self.to_job)
+        super().__init__(job, sitting, kept, step)
         self._spacing = None
         needed = step is None or step.get("filter") == "fringe"
         self._cameras = camera_list(job, sitting) if needed else []
         self._blobs = str(job.blobs.folder)
-        # looked up here: filters may run in another thread than the job's
-        box = (step or {}).get("box") or plain_keep_box(job, sitting)
-        self._box = KeepBox.from_dict(move_box(box, np.array(kept.from_plain, float))) if box else None
-
-    def length(self, value):
-        """A length in the job's unit as one of the cloud."""
-        return float(value) / self.scale
 
     def spacing(self, cloud):
         """How far apart the cloud's points are."""
@@ -83,21 +28,9 @@ class Context:
             self._spacing = len(cloud["points"]), max(spacing_of(cloud["points"]), 1e-12)
         return self._spacing[1]
 
-    @property
-    def up(self):
-        """The level's upward direction and the height of zero, in the cloud's frame: unit (3,), offset."""
-        R = self.to_job[:3, :3] / self.scale
-        return R[2], -float(self.to_job[2, 3]) / self.scale
-
     def cameras(self):
         """Cameras with their masks, in the job's frame."""
         return with_masks(self._cameras, self._blobs)
-
-    def keep_box(self):
-        """The keep box in the cloud's frame."""
-        if self._box is None:
-            raise UmbrateError("There is no keep box yet: it is fitted when Poses has run.", ("go to", "poses"))
-        return self._box
 
 
 def _color(text):
@@ -225,105 +158,21 @@ FILTERS = (
            (Value("radius", "Within", "x spacing", 2.5, 0.5, 20.0),
             Value("noise", "Steps from", "x spacing", 0.7, 0.05, 20.0)),
            _smooth),
-    Filter("lasso", "Drawn in the scene", "Points inside a line drawn in the scene.", (), _lasso, True),
-    Filter("brush", "Painted in the scene", "Points painted over, without those behind.", (), _brush, True),
+    Filter("lasso", "Drawn in the scene", "Points inside a line drawn in the scene.", (), _lasso, True, True),
+    Filter("brush", "Painted in the scene", "Points painted over, without those behind.", (), _brush, True, True),
     Filter("slab", "Section slab", "Points between two planes.", (), _slab, True),
 )  # fmt: skip
-BY_NAME = {f.name: f for f in FILTERS}
 
 
-def check_step(step):
-    """A step with all its values, those that are missing by default.
-
-    Raises
-    ------
-    UmbrateError
-        Where the filter or a value is unknown or out of range.
-    """
-    name = step.get("filter")
-    if not isinstance(name, str) or name not in BY_NAME:
-        raise UmbrateError(f"There is no filter “{name}”. There are: {', '.join(f.name for f in FILTERS)}.")
-    f = BY_NAME[name]
-    out = {"filter": name, "keep": bool(step.get("keep", False))}
-    given = {k: v for k, v in step.items() if k not in ("filter", "keep", "frame", "box")}
-    if "frame" in step:
-        out["frame"] = _numbers(step["frame"], (4, 4), f.title)
-        if abs(np.linalg.det(out["frame"])) < 1e-30:
-            raise UmbrateError(f"{f.title}: the frame it was made in is none.")
-    if isinstance(step.get("box"), dict):
-        box = step["box"]
-        out["box"] = {
-            k: _numbers(box.get(k), shape, f.title) for k, shape in (("center", (3,)), ("half", (3,)), ("axes", (3, 3)))
-        }
-    if f.hidden:
-        return {**out, **_drawn(name, f, given)}
-    takes = {v.name: v for v in f.values}
-    for k in given:
-        if k not in takes:
-            raise UmbrateError(f"{f.title} has no value “{k}”. It has: {', '.join(takes) or 'none'}.")
-    for v in f.values:
-        x = given.get(v.name, v.default)
-        if v.low is not None:
-            try:
-                x = type(v.default)(float(x))
-            except (TypeError, ValueError, OverflowError):
-                raise UmbrateError(f"{f.title}, {v.title}: “{x}” is no number.") from None
-            if not v.low <= x <= v.high:
-                raise UmbrateError(f"{f.title}, {v.title}: {x:g} is not between {v.low:g} and {v.high:g}.")
-        out[v.name] = x
-    return out
-
-
-BOX = {"center": (3,), "half": (3,), "axes": (3, 3)}
 #: what a drawn step needs: names, and the shape of each as far as it is fixed
 DRAWN = {
     "slab": {"normal": (3,), "low": (), "high": ()},
     "lasso": {"view": (4, 4), "f": (), "middle": (2,), "polygon": (None, 2)},
     "brush": {"view": (4, 4), "f": (), "middle": (2,), "front": (4,), "radius": ()},
 }
-
-
-def _numbers(value, shape, title):
-    """Plain numbers of a shape (None: any length), all finite; raises UmbrateError."""
-    if isinstance(value, str):
-        value = value.split(",") if shape else value
-    try:
-        a = np.array(value, float)
-    except (TypeError, ValueError):
-        a = np.array(np.nan)
-    fits = a.ndim == len(shape) and all(n in (None, m) for n, m in zip(shape, a.shape, strict=True))
-    if not fits or not np.isfinite(a).all():
-        raise UmbrateError(f"{title}: “{str(value)[:60]}” are not the numbers that it takes.")
-    return a.tolist()
-
-
-def _drawn(name, f, given):
-    """The values of a step that is drawn in the scene, checked."""
-    needed = DRAWN[name]
-    missing = [k for k in needed if k not in given]
-    if missing:
-        if name == "slab":
-            raise UmbrateError("A slab needs normal (x,y,z), low and high, in the job's frame and unit.")
-        raise UmbrateError(f"“{f.title}” is drawn in the window; it cannot be said in numbers (no {missing[0]}).")
-    out = {k: _numbers(given[k], shape, f.title) for k, shape in needed.items()}
-    if name == "slab" and not any(out["normal"]):
-        raise UmbrateError("A slab needs a direction across it, such as 0,0,1.")
-    if name == "brush":
-        if not isinstance(given.get("strokes"), list) or not given["strokes"]:
-            raise UmbrateError(f"{f.title}: there is no stroke.")
-        out["strokes"] = [_numbers(x, (None, 2), f.title) for x in given["strokes"]]
-    return out
-
-
-def frozen(job, sitting, step):
-    """A step that means the same points for ever: with the frame it is made in, and the keep box if it needs that."""
-    out = check_step(step)
-    out.setdefault("frame", frame_of(job, sitting).matrix.tolist())
-    if out["filter"] == "box" and "box" not in out:
-        box = plain_keep_box(job, sitting)
-        if box:
-            out["box"] = {k: np.asarray(box[k], float).tolist() for k in BOX}
-    return out
+CLEANING = StepBook(FILTERS, DRAWN, "cleaning", "cleaning steps. Save them from a cloud that was cleaned.")
+check_step, frozen, step_text = CLEANING.check, CLEANING.frozen, CLEANING.text
+write_steps, read_steps = CLEANING.write, CLEANING.read
 
 
 def try_step(cloud, step, context):
@@ -332,7 +181,7 @@ def try_step(cloud, step, context):
     if not len(cloud["points"]):
         raise UmbrateError("This cloud has no points left.")
     try:
-        answer = np.asarray(BY_NAME[step["filter"]].work(cloud, step, context))
+        answer = np.asarray(CLEANING.by_name[step["filter"]].work(cloud, step, context))
     except KeyError as e:
         raise UmbrateError(
             f"This cloud does not have {e.args[0]} for its points: it was made by an older version. Run Cloud again.",
@@ -341,35 +190,3 @@ def try_step(cloud, step, context):
     if answer.ndim == 1 and step["keep"]:
         return ~answer
     return answer
-
-
-def write_steps(file, steps, gate=CLOSED):
-    """Keep cleaning steps as a JSON file, for other clouds and jobs.
-
-    Lengths and heights are those of the job they are used in; what was drawn keeps the frame it was drawn in.
-    """
-    steps = [{k: v for k, v in s.items() if k not in ("frame", "box") or BY_NAME[s["filter"]].hidden} for s in steps]
-    with written_aside(file, gate) as part:
-        part.write_text(json.dumps({"umbrate": "cleaning", "steps": steps}, indent=1) + "\n")
-
-
-def read_steps(file):
-    """Steps of a file that `write_steps` made; raises UmbrateError."""
-    try:
-        data = json.loads(Path(file).read_text())
-        steps = data["steps"] if data["umbrate"] == "cleaning" else None
-        if not isinstance(steps, list) or not all(isinstance(s, dict) and "filter" in s for s in steps):
-            raise TypeError
-    except OSError as e:
-        raise UmbrateError(f"{file} cannot be read ({e.strerror}).") from None
-    except (ValueError, TypeError, KeyError):
-        raise UmbrateError(f"{file} does not hold cleaning steps. Save them from a cloud that was cleaned.") from None
-    return [check_step(s) for s in steps]
-
-
-def step_text(step):
-    """A step in words."""
-    f = BY_NAME[step["filter"]]
-    values = ", ".join(f"{v.title.lower()} {step[v.name]} {v.unit}".strip() for v in f.values if v.name in step)
-    kept = ", kept alone" if step.get("keep") else ""
-    return f"{f.title}{': ' + values if values else ''}{kept}"

@@ -6,7 +6,7 @@ Part of the session: the bench asks, the scene draws.
 import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from ...actions.cleaning import apply_step, keep_cleaned, with_steps, without_step
+from ...actions.cleaning import CLEAN
 from ...actions.coverage import compute_coverage, gather_coverage
 from ...actions.steps import Context, frozen, read_steps, step_text, try_step
 from ...core.errors import UmbrateError
@@ -193,7 +193,7 @@ class CleanWork(QObject):
             return
         answer = self._answer[1] if self._answer and self._answer[0] == self.key() else None
         self._end_trial()
-        removed = s.do(lambda: apply_step(s.job, s.sitting, kept, step, answer))
+        removed = s.do(lambda: CLEAN.apply_step(s.job, s.sitting, kept, step, answer))
         if removed is not None:
             s.said.emit(f"{step_text(step)}: {counted(removed, 'point')} gone. Undo brings them back.", "good")
 
@@ -203,7 +203,7 @@ class CleanWork(QObject):
         if kept is None or not s.may_write():
             return
         self._compute(
-            lambda job: with_steps(job, sitting, kept, read_steps(steps) if isinstance(steps, str) else steps),
+            lambda job: CLEAN.with_steps(job, sitting, kept, read_steps(steps) if isinstance(steps, str) else steps),
             lambda gone: s.said.emit(f"{counted(gone, 'point')} gone. Undo brings them back.", "good"),
         )
 
@@ -211,10 +211,10 @@ class CleanWork(QObject):
         """Take one step back; those after it are done again."""
         s, kept, sitting = self.session, self.kept, self.session.sitting
         if kept and index < len(kept.steps) and s.may_write():
-            self._compute(lambda job: without_step(job, sitting, kept, index), lambda gone: None)
+            self._compute(lambda job: CLEAN.without_step(job, sitting, kept, index), lambda gone: None)
 
     def _compute(self, make, then):
-        """Have ``make(job)`` compute a Cleaned of the chosen cloud beside the window, keep it, and ``then(gone)``."""
+        """Have ``make(job)`` compute a Changed of the chosen cloud beside the window, keep it, and ``then(gone)``."""
         s, kept = self.session, self.kept
         if self.computing:
             return  # what was asked for before is not there yet, and this would build on it
@@ -229,7 +229,7 @@ class CleanWork(QObject):
                 s.said.emit("The cloud was changed meanwhile: nothing was done to it.", "note")
                 self.changed.emit()
                 return
-            gone = s.do(lambda: keep_cleaned(s.job, kept, cleaned))
+            gone = s.do(lambda: CLEAN.keep(s.job, kept, cleaned))
             if gone is not None:
                 then(gone)
 
