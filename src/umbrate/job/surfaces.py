@@ -9,6 +9,11 @@ class KeptSurface(Kept):
 
     TABLE, STEPS, WORD, COUNT = "surface", "mending", "surface", "triangles"
 
+    @property
+    def now(self):
+        """Its figures as it is mended."""
+        return {**self.figures, **(self.steps[-1].step.get("did", {}).get("now", {}) if self.steps else {})}
+
 
 class Surfaces:
     """The part of a Job that holds surfaces."""

@@ -354,7 +354,7 @@ def support_plane(points, up=(0.0, 0.0, 1.0), tolerance=None, slant_deg=20.0, se
     """
     up = np.asarray(up, float)
     none = UmbrateError(
-        "There is no support in this cloud: nothing flat lies below the object and reaches out beyond its outline."
+        "There is no support here: nothing flat lies below the object and reaches out beyond its outline."
     )
     h = points @ up
     low = points[h < np.median(h)]

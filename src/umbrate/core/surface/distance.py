@@ -68,6 +68,14 @@ def nearest_on(p, a, b, c, out):
 
 
 @njit(cache=True, nogil=True)
+def _gap(place, cell, own, low, width):
+    """How far a place is from the cells of a number along an axis, 0 where it lies in one of them."""
+    if cell < own:
+        return place - (low + (cell + 1) * width)
+    return low + cell * width - place if cell > own else 0.0
+
+
+@njit(cache=True, nogil=True)
 def _search(points, vertices, faces, key, start, tri, low, width, shape, reach, best, which, first, last):
     q = np.empty(3)
     for i in range(first, last):
@@ -81,11 +89,17 @@ def _search(points, vertices, faces, key, start, tri, low, width, shape, reach, 
             if r > 0 and found < ((r - 1) * width) ** 2:
                 break
             for x in range(max(c[0] - r, 0), min(c[0] + r, shape[0] - 1) + 1):
+                gap_x = _gap(p[0], x, c[0], low[0], width) ** 2
+                if gap_x > found:
+                    continue
                 for y in range(max(c[1] - r, 0), min(c[1] + r, shape[1] - 1) + 1):
+                    gap_y = gap_x + _gap(p[1], y, c[1], low[1], width) ** 2
+                    if gap_y > found:
+                        continue
                     side = x == c[0] - r or x == c[0] + r or y == c[1] - r or y == c[1] + r
                     step = 1 if side or r == 0 else 2 * r
                     for z in range(c[2] - r, c[2] + r + 1, step):
-                        if z < 0 or z >= shape[2]:
+                        if z < 0 or z >= shape[2] or gap_y + _gap(p[2], z, c[2], low[2], width) ** 2 > found:
                             continue
                         cell = (x * shape[1] + y) * shape[2] + z
                         m = np.searchsorted(key, cell)
@@ -125,10 +139,16 @@ class TriangleCells(NamedTuple):
     shape: np.ndarray
 
 
-def sorted_into_cells(vertices, faces):
-    """The TriangleCells of faces (t, 3), t > 0, of vertices (n, 3) float64: cells a little wider than a usual one."""
+FARTHEST = 24  #: cells that are looked through from a place in each direction
+
+
+def sorted_into_cells(vertices, faces, least=0.0):
+    """The TriangleCells of faces (t, 3), t > 0, of vertices (n, 3) float64: cells a little wider than a usual one.
+
+    least : they are no narrower
+    """
     some = vertices[faces[:: max(1, len(faces) // 5000)]]
-    width = 1.5 * float(np.median(np.ptp(some, axis=1).max(1))) + 1e-12
+    width = max(1.5 * float(np.median(np.ptp(some, axis=1).max(1))) + 1e-12, least)
     used = vertices[faces].reshape(-1, 3)
     low, extent = used.min(0), np.ptp(used, axis=0)
     width = max(width, float(extent.max()) / 500_000)
@@ -150,7 +170,7 @@ def nearest_triangles(points, vertices, faces, reach):
     best, which = np.full(len(points), np.inf), np.full(len(points), -1, np.int64)
     if not len(points) or not len(faces):
         return best, which
-    c = sorted_into_cells(vertices, faces)
+    c = sorted_into_cells(vertices, faces, reach / FARTHEST)
     in_threads(
         _search, len(points), points, vertices, faces, c.key, c.start, c.triangles, c.low, c.width, c.shape,
         float(reach), best, which,
@@ -188,3 +208,49 @@ def angle_normals(T, faces, normals, count):
         for c in range(3):
             out[:, c] += np.bincount(faces[:, k], angle * normals[:, c], count)
     return out
+
+
+@njit(cache=True, nogil=True)
+def _places(points, vertices, faces, which, out, shares, first, last):
+    q = np.empty(3)
+    for i in range(first, last):
+        t = which[i]
+        if t < 0:
+            continue
+        a, b, c = vertices[faces[t, 0]], vertices[faces[t, 1]], vertices[faces[t, 2]]
+        nearest_on(points[i], a, b, c, q)
+        # shares of the corners: by areas, in the triangle's own plane
+        d00 = d01 = d11 = d20 = d21 = 0.0
+        for k in range(3):
+            u, v, w = b[k] - a[k], c[k] - a[k], q[k] - a[k]
+            d00, d01, d11, d20, d21 = d00 + u * u, d01 + u * v, d11 + v * v, d20 + w * u, d21 + w * v
+            out[i, k] = q[k]
+        det = d00 * d11 - d01 * d01
+        if det <= 1e-14 * d00 * d11:  # no area: the nearest corner
+            near, best = 0, np.inf
+            for m in range(3):
+                far = 0.0
+                for k in range(3):
+                    far += (vertices[faces[t, m], k] - q[k]) ** 2
+                if far < best:
+                    near, best = m, far
+            for m in range(3):
+                shares[i, m] = 1.0 if m == near else 0.0
+            continue
+        s, r = (d11 * d20 - d01 * d21) / det, (d00 * d21 - d01 * d20) / det
+        shares[i, 0], shares[i, 1], shares[i, 2] = 1 - s - r, s, r
+
+
+def places_on(points, vertices, faces, reach):
+    """The nearest places on triangles; points without any within `reach` stay.
+
+    Returns
+    -------
+    places (n, 3) float64, which (n,) int64, the triangle or -1, and shares (n, 3) of its corners
+    """
+    points, vertices = (np.ascontiguousarray(x, np.float64) for x in (points, vertices))
+    faces = np.ascontiguousarray(faces, np.int64)
+    _, which = nearest_triangles(points, vertices, faces, reach)
+    out, shares = points.copy(), np.zeros((len(points), 3))
+    in_threads(_places, len(points), points, vertices, faces, which, out, shares)
+    return out, which, shares

@@ -7,6 +7,7 @@ to the next; a half-edge is one side of one triangle, with number ``3 * triangle
 import numpy as np
 from numba import njit
 
+from ..cloud.grid import in_threads
 from ..forest import root
 
 
@@ -34,9 +35,8 @@ def _begins(faces, count):
 
 
 @njit(cache=True, nogil=True)
-def _opposite(faces, begin, own):
-    out = np.full(3 * faces.shape[0], -1, np.int64)
-    for t in range(faces.shape[0]):
+def _opposite(faces, begin, own, out, first, last):
+    for t in range(first, last):
         for k in range(3):
             a, b = faces[t, k], faces[t, (k + 1) % 3]
             same, back, which = 0, 0, -1
@@ -47,9 +47,7 @@ def _opposite(faces, begin, own):
                 h = own[j]
                 if faces[h // 3, (h % 3 + 1) % 3] == a:
                     back, which = back + 1, h
-            if same == 1 and back == 1:
-                out[3 * t + k] = which
-    return out
+            out[3 * t + k] = which if same == 1 and back == 1 else -1
 
 
 def begins(faces, count):
@@ -63,7 +61,15 @@ def opposite(faces, count):
     count : number of vertices
     """
     faces = np.ascontiguousarray(faces)
-    return _opposite(faces, *begins(faces, count))
+    return beside_of(faces, *begins(faces, count))
+
+
+def beside_of(faces, begin, own):
+    """As `opposite`, where `begins` is known."""
+    faces = np.ascontiguousarray(faces)
+    out = np.empty(3 * len(faces), np.int64)
+    in_threads(_opposite, len(faces), faces, begin, own, out)
+    return out
 
 
 @njit(cache=True, nogil=True)

@@ -1,0 +1,64 @@
+"""A surface cut by a plane, or by any value that says where nothing shall be; the cut is left open or closed flat."""
+
+import numpy as np
+
+from .carried import mean_edge
+from .cut import cut
+from .holes import in_plane, patched
+from .mesh import opposite, rims, used_only
+from .remesh import drawn_together, kinds_of
+
+SHORT = 0.15  #: of a mean edge: shorter ones along a cut are drawn together
+
+
+def cut_open(mesh, values):
+    """The part of a surface (dict of arrays) where values (n,) of its vertices are negative; the cut is left open."""
+    part = cut(mesh["faces"], values)
+    out = {k: part.of(v) for k, v in mesh.items() if k != "faces"}
+    if not len(part.faces):
+        return {**out, "faces": part.faces}
+    edge = mean_edge(mesh["points"], mesh["faces"])
+    kinds = kinds_of(part.faces, len(part.first))
+    on_cut = np.zeros(len(kinds), bool)
+    on_cut[part.rim] = True
+    points = out.pop("points")
+    # slivers beside the cut, nowhere else: lengths elsewhere are as they were
+    kinds[~on_cut & (kinds == 0)] = 0
+    points, faces, _, *values = drawn_together(points, part.faces, kinds, SHORT * edge, 3 * edge, *out.values())
+    out = dict(zip(out, values, strict=True))
+    return {**out, "points": points.astype(np.float32), "faces": np.ascontiguousarray(faces, np.int32)}
+
+
+def closed_flat(points, faces, normal, offset, tolerance):
+    """A surface with all rims closed that lie in a plane.
+
+    Parameters
+    ----------
+    points (n, 3), faces (t, 3)
+    normal (3,), offset
+        The plane, ``normal x = offset``; the normal points away from what is left.
+    tolerance : how far from it a rim may lie
+
+    Returns
+    -------
+    points (m, 3) float64, faces (u, 3), new : (m,) bool
+    """
+    points = np.asarray(points, np.float64)
+    normal = np.asarray(normal, float) / np.linalg.norm(normal)
+    rings = [
+        r for r in rims(faces, opposite(faces, len(points)))
+        if len(r) > 2 and np.abs(points[r] @ normal - offset).max() <= tolerance
+    ]  # fmt: skip
+    if not rings:
+        return points, faces, np.zeros(len(points), bool)
+    edge = np.concatenate([np.linalg.norm(points[r] - points[np.roll(r, -1)], axis=1) for r in rings])
+    patch = in_plane(points, [r[::-1] for r in rings], normal)
+    points, faces, new, _ = patched(points, faces, patch, float(edge.mean()))
+    return points, faces, new
+
+
+def without(mesh, gone):
+    """The part of a surface without vertices (n,) bool that go, and the triangles that have one of them."""
+    names = [k for k in mesh if k != "faces"]
+    faces, *values = used_only(mesh["faces"][~gone[mesh["faces"]].any(1)], *(mesh[k] for k in names))
+    return {**dict(zip(names, values, strict=True)), "faces": faces}
