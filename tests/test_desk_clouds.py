@@ -290,7 +290,7 @@ class Cleaning(WithCloud):
         self.assertEqual([x.step["filter"] for x in w.kept.steps], ["photos", "lasso"])
         panel = self.panel(CloudPanel)
         panel.steps.selectRow(0)
-        panel._back()
+        panel.steps.back.click()
         wait_for(lambda: not w.computing)
         self.assertEqual([x.step["filter"] for x in w.kept.steps], ["lasso"])
         left = {tuple(x) for x in self.session.cloud["points"].tolist()}

@@ -15,7 +15,6 @@ from tests.test_stages import run
 from umbrate.core.raster.solid import BOTH, FLAT, SMOOTH, SOLID, WIRES
 from umbrate.desk.bench.surface import SurfacePanel
 from umbrate.desk.scene.points import Slab
-from umbrate.desk.scene.tools import LASSO, LOOK
 from umbrate.sitting.surfaces import load_surface
 
 
@@ -117,12 +116,6 @@ class Surfaces(OneJob):
         QTest.keyClick(self.scene, Qt.Key.Key_Delete)
         self.assertIsNone(s.job.removed(s.sitting_id))
         s.points.clear()
-        said = []
-        s.said.connect(lambda text, kind: said.append(text))
-        self.scene.set_mode(LASSO)
-        QTest.mouseClick(self.scene, Qt.MouseButton.LeftButton, pos=self.scene.rect().center())
-        self.scene.set_mode(LOOK)
-        self.assertIn("works on clouds", said[-1])
 
     def test_a_slab_leaves_the_triangles_between_its_planes(self):
         scene = self.scene

@@ -64,11 +64,13 @@ class Mended:
 
 
 # ---------------------------------------------------------------------- choosing: what goes
-def _chosen(chosen):
-    """Work that takes away vertices which `chosen` (n,) bool, with all their triangles."""
+def _chosen(chosen, drawn=False):
+    """Work that takes away vertices which `chosen` (n,) bool, with all their triangles; drawn : by hand."""
 
     def work(mesh, v, context):
         gone = np.asarray(chosen(mesh, v, context))
+        if drawn and not gone.any():
+            raise UmbrateError("Nothing of the surface is there. Draw over it.")
         gone = ~gone if v["keep"] else gone
         return Mended(without(mesh, gone), gone)
 
@@ -312,8 +314,8 @@ MENDS = (
            (Value("most", "At most off", "length", 0.05, 1e-9, 1e5),), _tolerance),
     Filter("even", "Triangles of one size", "For simulation and sculpting: edges of about one length (0: as now).",
            (Value("edge", "Edge", "length", 0.0, 0.0, 1e6),), _even),
-    Filter("lasso", "Drawn in the scene", "What is inside a line drawn in the scene.", (), _chosen(_lasso), True, True),
-    Filter("brush", "Painted in the scene", "What was painted over, without what is behind.", (), _chosen(_brush), True,
+    Filter("lasso", "Drawn in the scene", "What is inside a line drawn in the scene.", (), _chosen(_lasso, True), True, True),
+    Filter("brush", "Painted in the scene", "What was painted over, without what is behind.", (), _chosen(_brush, True), True,
            True),
     Filter("piece", "The piece at a place", "All that is connected with the place that was clicked.", (),
            _chosen(_piece_at), True),
@@ -359,7 +361,7 @@ def try_mend(mesh, step, context, check=lambda: None):
     if len(made.arrays["faces"]) < FEWEST:
         raise UmbrateError("That would take the whole surface away. Choose other values.")
     before, now = facts(mesh), facts(made.arrays)
-    did = {**made.did, "now": now, "area": [before["area"], now["area"]]}
+    did = {**made.did, "now": now, "area": [before["area"], now["area"]], "filled_before": before["filled"]}
     if made.gone is None and (some := int(crossing(made.arrays["points"], made.arrays["faces"]).sum())):
         did["crossing"] = some
     if before["closed"] and now["closed"]:

@@ -217,11 +217,12 @@ class StepBook:
             raise UmbrateError(f"{file} does not hold {self.unread}") from None
         return [self.check(s) for s in steps]
 
-    def text(self, step):
-        """A step in words."""
+    def text(self, step, unit=""):
+        """A step in words; unit : of lengths."""
         f = self.by_name[step["filter"]]
         some = [(v, dict(v.choices).get(step[v.name], step[v.name])) for v in f.values if v.name in step]
-        values = ", ".join(f"{v.title.lower()} {x} {v.unit}".strip() for v, x in some)
+        units = {"length": unit, "x spacing": "× spacing", "x edge": "× edge"}
+        values = ", ".join(f"{v.title.lower()} {x} {units.get(v.unit, v.unit)}".strip() for v, x in some)
         kept = ", kept alone" if step.get("keep") else ""
         return f"{f.title}{': ' + values if values else ''}{kept}"
 

@@ -73,7 +73,10 @@ class Stepwise:
         step = self.book.frozen(job, sitting, step)
         if answer is None:
             answer = self.attempt(job, sitting, kept, step, self.load(job, kept))
-        step, blob, removed = self.put(job, step, answer)
+        return self.add(job, kept, *self.put(job, step, answer))
+
+    def add(self, job, kept, step, blob, removed):
+        """Have one changed by a step whose answer was `put`; returns how much it took away."""
         title = self.book.by_name[step["filter"]].title.lower()
         self.listing(job).add_step(kept.id, step, blob, removed, f"{self.VERB}: {title} ({removed:,})")
         return removed

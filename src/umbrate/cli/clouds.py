@@ -7,6 +7,7 @@ from rich.table import Table
 
 from ..core.errors import UmbrateError
 from ..core.later import Later
+from .bysteps import Way, change_by_steps, explained, step_options
 from .changing import changing, open_job
 from .choices import ChoiceOf, Explained
 from .console import out, replace_option, say
@@ -104,73 +105,25 @@ def clouds(job, sitting, choose, rename, remove, compare, forecast, coverage):
         out.print(table)
 
 
-def _values(assignments):
-    values = {}
-    for text in assignments:
-        name, equals, value = text.partition("=")
-        if not equals:
-            raise UmbrateError(f"“{text}” is not understood. Write NAME=VALUE.")
-        values[name.strip()] = value.strip()
-    return values
+def _try_cleaning(job, sitting, kept, step):
+    cloud = sitting_clouds.raw_cloud(job, kept)
+    answer = np.asarray(filtersteps.try_step(cloud, step, filtersteps.Context(job, sitting, kept)))
+    what = f"would take {int(answer.sum()):,} away" if answer.ndim == 1 else "would move them"
+    return f"{len(cloud['points']):,} points; {what}"
 
 
-def _explain_filters():
-    return "Filters: " + "; ".join(
-        f"{f.name} ({', '.join(f'{v.name} {v.default}' for v in f.values) or 'no values'})"
-        for f in filtersteps.FILTERS
-        if not f.hidden
-    ) + "."  # fmt: skip
+CLEANING = Way("clean", "cloud", "points", "was cleaned", lambda: cleaning.CLEAN, _one, _try_cleaning)
 
 
-@click.command(cls=Explained, explain=_explain_filters)
+@click.command(cls=Explained, explain=lambda: explained(filtersteps.CLEANING, "Filters"))
 @job_argument
 @sitting_option
 @click.option("--cloud", "name", help="Which cloud; the chosen one where not said.")
-@click.option("--by", help="A filter.")
-@click.option("--set", "assignments", multiple=True, metavar="NAME=VALUE", help="A value of the filter.")
-@click.option("--keep", is_flag=True, help="Keep what it chooses, and remove the rest.")
-@click.option("--dry-run", is_flag=True, help="Only say how many points it would take away.")
-@click.option(
-    "--back", type=click.IntRange(1), help="Take the step of this number back; those after it are done again."
-)
-@click.option("--like", metavar="NAME", help="By the steps that this other cloud was cleaned by.")
-@click.option("--steps", "file", type=click.Path(path_type=Path), help="By the steps of a file.")
-@click.option("--save-steps", type=click.Path(path_type=Path), help="Write the steps of the cloud into a file.")
+@step_options(CLEANING)
 @replace_option
-def clean(job, sitting, name, by, assignments, keep, dry_run, back, like, file, save_steps, replace):
+def clean(job, sitting, name, replace, **asked):
     """Clean a cloud of JOB by one more step or by those of another cloud or a file, or take one back."""
-    if sum(x is not None for x in (by, back, like, file, save_steps)) > 1:
-        raise UmbrateError("Only one of --by, --back, --like, --steps and --save-steps at a time.")
-    with changing(job, not (dry_run or save_steps), "clean a cloud") as j:
-        s = the_sitting(j, sitting)
-        kept = _one(j, s, name)
-        if back:
-            if back > len(kept.steps):
-                raise UmbrateError(f"“{kept.name}” was cleaned by {len(kept.steps)} steps; there is no step {back}.")
-            cleaning.take_back(j, s, kept, back - 1)
-        elif by:
-            step = {"filter": by, "keep": keep, **_values(assignments)}
-            if dry_run:
-                cloud = sitting_clouds.raw_cloud(j, kept)
-                answer = np.asarray(filtersteps.try_step(cloud, step, filtersteps.Context(j, s, kept)))
-                what = f"would take {int(answer.sum()):,} away" if answer.ndim == 1 else "would move them"
-                say(f"{len(cloud['points']):,} points; {what}")
-                return
-            removed = cleaning.apply_step(j, s, kept, step)
-            say(f"Took {removed:,} points away")
-        elif save_steps:
-            filtersteps.write_steps(save_steps, [x.step for x in kept.steps], guarding.gate_of(j, replace))
-            say(f"Wrote {len(kept.steps)} steps to {save_steps}")
-            return
-        elif like or file:
-            steps = filtersteps.read_steps(file) if file else [x.step for x in _one(j, s, like).steps]
-            if dry_run:
-                raise UmbrateError("--dry-run tries one step: say it with --by.")
-            say(f"Took {cleaning.apply_steps(j, s, kept, steps):,} points away in {len(steps)} steps")
-        else:
-            raise UmbrateError("Say by which filter: --by NAME. umbrate clean --help lists them.")
-        kept = _one(j, s, kept.name)
-        say(f"“{kept.name}” has {kept.left:,} points left. Undo is in the window; --back takes a step back here.")
+    change_by_steps(CLEANING, job, sitting, name, replace, **asked)
 
 
 @click.command()

@@ -49,6 +49,8 @@ COMMANDS = {
         "Join the sittings of JOB: find how they lie to each other, say how sure that is, and merge them."),
     "clouds": ("clouds", "clouds", "List the clouds of a sitting of JOB, side by side."),
     "surfaces": ("surfaces", "surfaces", "List the surfaces of a sitting of JOB, side by side."),
+    "mend": ("surfaces", "mend",
+        "Mend a surface of JOB by one more step or by those of another surface or a file, or take one back."),
     "clean": ("clouds", "clean",
         "Clean a cloud of JOB by one more step or by those of another cloud or a file, or take one back."),
     "picture": ("clouds", "picture", "Draw a cloud of JOB into the picture OUT (PNG), as the window shows it."),

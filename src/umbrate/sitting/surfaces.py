@@ -37,12 +37,16 @@ class SurfaceSource:
 
     def read(self):
         """The arrays by name, in the job's frame."""
-        m, M = BlobStore(self.blobs).get_arrays(self.surface), self.to_job
-        if np.allclose(M, np.eye(4), rtol=0, atol=1e-15):
-            return m
-        s = np.float32(scale_of(M))
-        moved = {"points": move_points(m["points"], M), "normals": move_directions(m["normals"], M)}
-        return {**m, **moved, **{k: m[k] * s for k in ("support", "deviation") if k in m}}
+        return moved(BlobStore(self.blobs).get_arrays(self.surface), self.to_job)
+
+
+def moved(mesh, M):
+    """A surface's arrays moved by a similarity (4, 4)."""
+    if np.allclose(M, np.eye(4), rtol=0, atol=1e-15):
+        return mesh
+    s = np.float32(scale_of(M))
+    turned = {"points": move_points(mesh["points"], M), "normals": move_directions(mesh["normals"], M)}
+    return {**mesh, **turned, **{k: mesh[k] * s for k in ("support", "deviation") if k in mesh}}
 
 
 def surface_source(job, sitting, kept):

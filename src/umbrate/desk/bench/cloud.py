@@ -8,12 +8,9 @@ from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
-    QDoubleSpinBox,
     QFileDialog,
-    QFormLayout,
     QHBoxLayout,
     QLabel,
-    QLineEdit,
     QMenu,
     QPushButton,
     QToolButton,
@@ -22,21 +19,20 @@ from PyQt6.QtWidgets import (
 )
 
 from ...actions.coverage import LEAST_SEEN
-from ...actions.steps import FILTERS, step_text, write_steps
+from ...actions.steps import CLEANING, FILTERS, step_text
 from ...core.later import Later
 from ...core.raster.coloring import COLORINGS, COVERAGE, counts_of, sample_of
 from ...core.raster.ramps import RAMP, SIGNED, ramp_colors
 from .. import tokens as t
-from ..dialogs.writing import ask_file, beside, write_now
 from ..plots import quiet_plot
 from .keptlist import KeptList
 from .markedpoints import cell, table
 from .rampends import RampEnds
+from .stepform import STEPS_HEIGHT, StepList, save_steps, value_form, values_in
 
 pg = Later("pyqtgraph")
 BARS = 40  #: of a histogram
 
-STEPS_HEIGHT = 92
 PROPERTIES = ("photos", "score", "precision", "angle")  #: filters that go by what was measured of each point
 WAIT_MS = 250  #: a value that is still being changed is not tried yet
 
@@ -74,7 +70,8 @@ class CloudPanel(QWidget):
         column.addLayout(row)
         self._make_look(column)
         self._make_cleaning(column)
-        self._make_steps(column)
+        self.steps = StepList(self.work, "Cleaned by", self._step_texts)
+        column.addWidget(self.steps)
         self._wait = QTimer(self, singleShot=True, interval=WAIT_MS)
         self._wait.timeout.connect(self._again)
         self.editors, self._filling = {}, False
@@ -141,15 +138,6 @@ class CloudPanel(QWidget):
             row.addWidget(b)
         column.addLayout(row)
 
-    def _make_steps(self, column):
-        """What the cloud was cleaned by."""
-        self.steps = table(("Cleaned by", "Gone"), STEPS_HEIGHT)
-        column.addWidget(self.steps)
-        self.back = QPushButton("Take this step back")
-        self.back.setToolTip("Those after it are done again")
-        self.back.clicked.connect(self._back)
-        column.addWidget(self.back)
-
     # ------------------------------------------------------------------ contents
     def reload(self):
         """Take clouds and steps anew."""
@@ -160,14 +148,7 @@ class CloudPanel(QWidget):
             return
         self._filling = True
         self.clouds.reload()
-        kept = w.kept
-        steps = kept.steps if kept else ()
-        self.steps.setRowCount(len(steps))
-        for k, x in enumerate(steps):
-            self.steps.setItem(k, 0, cell(step_text(x.step), k, tip=step_text(x.step)))
-            self.steps.setItem(k, 1, cell(f"{x.removed:,}", k, right=True))
-        self.steps.setVisible(bool(steps))
-        self.back.setVisible(bool(steps))
+        self.steps.reload()
         gaps = w.places()[0] if w.look in COVERAGE else []
         self.gaps.setVisible(bool(gaps))
         self.gaps.setRowCount(len(gaps))
@@ -237,35 +218,10 @@ class CloudPanel(QWidget):
             old = self.form_place.takeAt(0).widget()
             old.hide()
             old.deleteLater()
-        body = QWidget()
-        form = QFormLayout(body)
-        form.setContentsMargins(0, 0, 0, 0)
-        form.setSpacing(4)
-        self.editors = {}
         unit = self.session.frame.unit if self.session.frame else ""
-        for v in self.filters[self.which.currentIndex()].values:
-            told = {"length": unit, "x spacing": "× spacing"}.get(v.unit, v.unit)
-            if v.low is None:
-                e = QLineEdit(v.default)
-                e.editingFinished.connect(self._wait_start)
-                pick = QToolButton(text="Pick…")
-                pick.setToolTip("Click the color in the photo; or write it, #RRGGBB")
-                pick.clicked.connect(lambda _, w=e: self._pick_color(w))
-                line = QWidget()
-                row = QHBoxLayout(line)
-                row.setContentsMargins(0, 0, 0, 0)
-                row.addWidget(e)
-                row.addWidget(pick)
-                form.addRow(v.title, line)
-            else:
-                whole = isinstance(v.default, int)
-                e = QDoubleSpinBox(minimum=v.low, maximum=v.high, decimals=0 if whole else 3, value=v.default)
-                e.setSuffix(f" {told}" if told else "")
-                e.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)  # arrow keys and the wheel do the same
-                e.setSingleStep(1 if whole else max(abs(v.default) * 0.1, 0.001))
-                e.valueChanged.connect(self._wait_start)
-                form.addRow(v.title, e)
-            self.editors[v.name] = e
+        body, self.editors = value_form(
+            self.filters[self.which.currentIndex()], unit, self._wait_start, self._pick_color
+        )
         self.form_place.addWidget(body)
         if self._property() == "precision":  # what is unsure depends on the object: the worst fiftieth to begin with
             worst = float(np.percentile(sample_of(self.session.cloud_at_hand()["precision"]), 98))
@@ -328,10 +284,8 @@ class CloudPanel(QWidget):
         self.line.blockSignals(False)
 
     def _step(self):
-        out = {"filter": self.filters[self.which.currentIndex()].name, "keep": self.keep.isChecked()}
-        for name, e in self.editors.items():
-            out[name] = e.text() if isinstance(e, QLineEdit) else int(e.value()) if e.decimals() == 0 else e.value()
-        return out
+        name = self.filters[self.which.currentIndex()].name
+        return {"filter": name, "keep": self.keep.isChecked(), **values_in(self.editors)}
 
     # ------------------------------------------------------------------ doing
     def _filter_chosen(self):
@@ -399,16 +353,8 @@ class CloudPanel(QWidget):
             self.work.apply_all(file)
 
     def _write_steps(self):
-        s, kept = self.session, self.work.kept
-        file = ask_file(self, "Save the cleaning steps", beside(s.job, "-cleaning.json"), "Steps (*.json)")
-        if file:
-            steps = [x.step for x in kept.steps]
-            write_now(
-                s, self, lambda gate: write_steps(file, steps, gate) or True,
-                lambda _: f"Wrote {len(steps)} steps to {file}.",
-            )  # fmt: skip
+        save_steps(self, self.session, CLEANING, self.work.kept, "cleaning")
 
-    def _back(self):
-        rows = self.steps.selectionModel().selectedRows()
-        count = len(self.work.kept.steps)
-        self.work.take_back(rows[0].row() if rows else count - 1)
+    def _step_texts(self, step):
+        text = step_text(step.step, self.session.frame.unit if self.session.frame else "")
+        return text, text

@@ -3,7 +3,7 @@
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QInputDialog, QVBoxLayout, QWidget
 
-from .markedpoints import cell, table
+from .markedpoints import cell, fit_rows, table
 
 HEIGHT = 92
 
@@ -63,6 +63,7 @@ class KeptList(QWidget):
                 self.table.setItem(k, q, cell(text, c.id, right=True))
             if c.chosen:
                 self.table.selectRow(k)
+        fit_rows(self.table, HEIGHT)
         self._filling = False
 
     def _choose(self):

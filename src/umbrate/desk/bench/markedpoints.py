@@ -52,6 +52,11 @@ def table(headings, height, stretch=0):
     return w
 
 
+def fit_rows(w, most):
+    """As high as a table's rows, up to a height: what is below is seen without scrolling."""
+    w.setFixedHeight(min(most, w.horizontalHeader().sizeHint().height() + 22 * max(w.rowCount(), 1) + 6))
+
+
 def cell(text, data=None, right=False, tint=None, tip=""):
     """One cell of a table."""
     item = QTableWidgetItem(text)

@@ -2,8 +2,9 @@
 
 import numpy as np
 from PyQt6 import sip
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QMenu, QToolButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLabel, QMenu, QToolButton, QVBoxLayout, QWidget
 
+from ...actions.mends import MENDING
 from ...core.later import Later
 from ...core.raster.coloring import SURFACE_COLORINGS, counts_of
 from ...core.raster.ramps import RAMP, SIGNED, ramp_colors
@@ -11,7 +12,9 @@ from ...core.raster.solid import BOTH, FLAT, SMOOTH, SOLID, WIRES
 from ..plots import quiet_plot
 from .cloud import BARS
 from .keptlist import KeptList
+from .mend import MendPart
 from .rampends import RampEnds
+from .stepform import save_steps
 
 pg = Later("pyqtgraph")
 DRAWN = ((SOLID, "Solid"), (BOTH, "Solid, edges"), (WIRES, "Edges"))
@@ -30,7 +33,7 @@ class SurfacePanel(QWidget):
         column.addWidget(QLabel("Surfaces of this sitting", objectName="plain"))
         self.surfaces = KeptList(
             session, "surface", ("Surface", "Triangles", "Holes"),
-            lambda c: (f"{c.left:,}", f"{100 * c.figures['filled']:.1f} % filled" if c.figures["closed"] else "open"),
+            lambda c: (f"{c.left:,}", f"{100 * c.now['filled']:.1f} % filled" if c.now["closed"] else "open"),
         )  # fmt: skip
         column.addWidget(self.surfaces)
         row = QHBoxLayout()
@@ -51,9 +54,7 @@ class SurfacePanel(QWidget):
             box.activated.connect(lambda _, f=do: f())
         more = QToolButton(text="More", popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
         self.menu = QMenu(more)
-        self.menu.addAction("Rename the surface…", self.surfaces.rename)
-        self.menu.addAction("Compare with another…", self._compare)
-        self.menu.addAction("Remove the surface", self.surfaces.remove)
+        self.menu.aboutToShow.connect(self._fill_menu)
         more.setMenu(self.menu)
         row.addWidget(self.look, 1)
         row.addWidget(more)
@@ -73,7 +74,10 @@ class SurfacePanel(QWidget):
         self.about = QLabel(objectName="quiet")
         self.about.setWordWrap(True)
         column.addWidget(self.about)
+        self.mend = MendPart(session)
+        column.addWidget(self.mend)
         self._plotted = None
+        session.mending.changed.connect(self.reload)
         session.document_changed.connect(self.reload)
         self.work.changed.connect(self.reload)
         self.reload()
@@ -87,11 +91,13 @@ class SurfacePanel(QWidget):
         self.look.setCurrentIndex(list(SURFACE_COLORINGS).index(w.look))
         self.drawn.setCurrentIndex([x for x, _ in DRAWN].index(w.what))
         self.shaded.setCurrentIndex([x for x, _ in SHADED].index(w.shading))
-        legend = w.legend() if w.mesh is not None else None
+        trial = self.session.mending.made is not None  # the scene says what a step does, the plot what there is
+        legend = w.legend() if w.mesh is not None and not trial else None
         self.ramp.show_ends(legend)
         self._plot(legend)
         self.about.setText(self._told())
         self.about.setVisible(bool(self.about.text()))
+        self.mend.reload()
 
     def _plot(self, legend):
         """The histogram of what it is colored by, each bar in the color its vertices have."""
@@ -142,3 +148,27 @@ class SurfacePanel(QWidget):
     def _compare(self):
         missing = "There is no other surface to compare with: run Surface with other settings."
         return self.surfaces.compare(self.work.compare, missing)
+
+    def _fill_menu(self):
+        m, s, work = self.menu, self.session, self.session.mending
+        m.clear()
+        m.addAction("Rename the surface…", self.surfaces.rename)
+        m.addAction("Compare with another…", self._compare)
+        m.addAction("Remove the surface", self.surfaces.remove)
+        m.addSeparator()
+        kept = work.kept
+        for c in s.job.surfaces(s.sitting_id):
+            if kept is not None and c.id != kept.id and c.steps:
+                steps = [x.step for x in c.steps]
+                m.addAction(f"Mend it as “{c.name}” was", lambda steps=steps: work.apply_all(steps))
+        m.addAction("Mend it by steps from a file…", self._read_steps)
+        save = m.addAction("Save its mending steps…", self._write_steps)
+        save.setEnabled(bool(kept and kept.steps))
+
+    def _read_steps(self):
+        file, _ = QFileDialog.getOpenFileName(self, "Mend by steps from a file", "", "Mending steps (*.json)")
+        if file:
+            self.session.mending.apply_all(file)
+
+    def _write_steps(self):
+        save_steps(self, self.session, MENDING, self.session.mending.kept, "mending")

@@ -88,7 +88,7 @@ class Canvas:
         points, faces = (coarse.points, coarse.faces) if moving else (s.points, s.drawn.faces)
         normals, manner = coarse.normals if moving else work.mesh["normals"], work.manner
         mesh = {"points": points, "faces": faces, "normals": normals}
-        outer = work.kept.figures["closed"] and s.drawn.slab is None
+        outer = work.is_closed and s.drawn.slab is None
         line = t.color(t.TEXT if manner.what == WIRES else t.GROUND)
         line = line.red(), line.green(), line.blue()
 

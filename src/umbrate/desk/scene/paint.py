@@ -12,6 +12,8 @@ from ..annotations import paint_legend, paint_marks, paint_measures, paint_place
 from .frusta import paint_turntable
 from .tools import BOX, TURN
 
+LEGEND_HEIGHT = 56
+
 
 def paint_empty(p, rect, session=None):
     """What stands there before anything is solved."""
@@ -70,7 +72,6 @@ def paint_over(p, scene):
         scene.rings.paint(p, scene.eye, scene.width(), scene.height())
     if scene.slab.isVisible():
         scene.slab.paint(p)
-    _paint_caption(p, scene)
     cleaning = scene.session.cleaning
     if scene.is_cloud and cleaning.look in COVERAGE and cleaning.covered:
         found = cleaning.covered[1]
@@ -80,6 +81,7 @@ def paint_over(p, scene):
     solid = scene.session.surfacing
     legend = apart if scene.is_overlay else cleaning.legend() if scene.is_cloud else shown
     legend = solid.legend() if scene.is_surface else legend
+    _paint_caption(p, scene, legend)
     if legend:
         signed = bool(apart) or (scene.is_cloud and cleaning.look == "compared") or (scene.is_surface and solid.signed)
         paint_legend(p, *legend, signed, scene.width(), scene.height())
@@ -117,7 +119,7 @@ def _paint_marks(p, scene):
     paint_marks(p, marks, lines, faces, scene.on_screen)
 
 
-def _paint_caption(p, scene):
+def _paint_caption(p, scene, legend):
     if scene.live is not None:
         text = f"{len(scene.live.poses)} photos stand, {len(scene.points):,} tie points"
     elif scene.points is not None:
@@ -136,10 +138,12 @@ def _paint_caption(p, scene):
         text = f"Reading the cloud …  {text}"
     if scene.session.surfacing.coming and scene.toggles["Surface"].isChecked() and scene.live is None:
         text = f"Reading the surface …  {text}"
-    color, cleaning = t.QUIET, scene.session.cleaning
-    if scene.is_cloud and cleaning.step is not None and cleaning.told():
-        text, color = cleaning.told() + ("" if cleaning.busy else "  Del applies, Esc drops it"), t.ACCENT
+    color, work = t.QUIET, scene.session.mending if scene.is_surface else scene.session.cleaning
+    if (scene.is_cloud or scene.is_surface) and work.step is not None and work.told():
+        text, color = work.told() + ("" if work.busy else "  Del applies, Esc drops it"), t.ACCENT
     p.setFont(t.font(t.SMALL))
     p.setPen(t.color(color))
-    place = QRectF(52, scene.height() - 46, scene.width() - 64, 40)
+    # a trial's sentence goes over the scale of colors, where there is one
+    over = LEGEND_HEIGHT if color == t.ACCENT and legend else 0
+    place = QRectF(52, scene.height() - 60 - over, scene.width() - 64, 54)
     p.drawText(place, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom | Qt.TextFlag.TextWordWrap, text)

@@ -11,7 +11,7 @@ from ...actions.leveling import level_by_turn
 from ...core.geometry.lens import project_one
 from ...core.poses.block import FEATURE
 from ...sitting.endpoints import end_of_row
-from .tools import BOX, BRUSH, LASSO, LOOK, RECTANGLE, TURN
+from .tools import BOX, BRUSH, LASSO, LOOK, PIECE, RECTANGLE, TURN
 
 DWELL_MS = 450  #: a photo under the pointer for so long opens beside
 SNAP_PX = 11  #: an end of a measurement snaps to a target or mark so near
@@ -64,11 +64,6 @@ class Picking:
         s = self.scene
         if e.button() != LEFT or s.points is None or s.live is not None or s.is_overlay:
             return False
-        if s.is_surface:
-            s.session.said.emit(
-                "This tool works on clouds and tie points: show the cloud (3) or the points (2).", "note"
-            )
-            return False
         s.picker.begin(s.mode, e.position(), e.modifiers())
         return True
 
@@ -78,13 +73,14 @@ class Picking:
 
     def release(self, e):
         s, picker = self.scene, self.scene.picker
-        if s.is_cloud and s.mode == BRUSH:
+        work = s.session.mending if s.is_surface else s.session.cleaning
+        if (s.is_cloud or s.is_surface) and s.mode == BRUSH:
             path, picker.path = picker.path, []
-            s.session.cleaning.paint(s.eye, path, picker.brush_px, s.width(), s.height())
-        elif s.is_cloud:
+            work.paint(s.eye, path, picker.brush_px, s.width(), s.height())
+        elif s.is_cloud or s.is_surface:
             drawn = picker.outline()
             if len(drawn) >= 3:
-                s.session.cleaning.draw(s.eye, drawn, s.width(), s.height())
+                work.draw(s.eye, drawn, s.width(), s.height())
         else:
             hit = picker.end(s.points.astype(float), s.eye, s.width(), s.height())
             if s.rows is not None:
@@ -93,6 +89,31 @@ class Picking:
                 hit = every
             s.session.points.choose(hit, picker.how)
         s.update()
+
+
+class PieceByClick:
+    """The piece of a surface that is clicked, to be taken away or kept alone."""
+
+    def __init__(self, scene):
+        self.scene = scene
+
+    def press(self, e):
+        s = self.scene
+        if e.button() != LEFT:
+            return False
+        if not s.is_surface:
+            s.session.said.emit("This tool takes pieces of a surface: show the surface (7).", "note")
+            return False
+        k = s.point_at(e.position(), 3)
+        if k >= 0:
+            s.session.mending.pick_piece(s.points[k])
+        return k >= 0
+
+    def move(self, e):
+        pass
+
+    def release(self, e):
+        pass
 
 
 class BoxByHand:
@@ -190,6 +211,7 @@ class Pointer:
             LASSO: picking,
             RECTANGLE: picking,
             BRUSH: picking,
+            PIECE: PieceByClick(scene),
             BOX: BoxByHand(scene),
             TURN: TurnByHand(scene),
         }
@@ -323,7 +345,9 @@ def press_key(scene, e):
     elif key == Qt.Key.Key_Delete:
         if scene.is_cloud:
             s.cleaning.apply()
-        elif not scene.is_surface:  # tie points that are not seen are not taken away
+        elif scene.is_surface:
+            s.mending.apply()
+        else:
             s.points.remove()
     elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and s.measuring.kind:
         s.measuring.finish()
@@ -333,6 +357,7 @@ def press_key(scene, e):
         scene.look_through(None)
         s.points.clear()
         s.cleaning.try_on(None)
+        s.mending.try_on(None)
         scene.set_mode(LOOK)
     elif key in (Qt.Key.Key_BracketLeft, Qt.Key.Key_BracketRight) and scene.mode == BRUSH:
         factor = 1.25 if key == Qt.Key.Key_BracketRight else 0.8

@@ -63,6 +63,8 @@ class Scene(QWidget):
         self._make_tools()
         self._make_side()
         session.surfacing.changed.connect(self._surface_changed)
+        session.mending.changed.connect(self._surface_changed)
+        session.mending.hole_wanted.connect(self._look_into)
         session.points.changed.connect(self._points_changed)
         session.document_changed.connect(self.reload)
         session.cloud_read.connect(self.reload)
@@ -193,7 +195,7 @@ class Scene(QWidget):
         beside = s.cleaning.beside()
         mark = (
             s.sitting_id, *results, *(self.toggles[n].isChecked() for n in ALONE), s.surfacing.key(),
-            s.surfacing.mesh is not None,
+            s.surfacing.mesh is not None, s.mending.mark,
             s.fragment, removed, s.cleaning.key(), beside, coming,
             s.joining.key(), s.joining.laid(True), s.joining.laid(False), s.joining.hidden,
             s.frame_key if s.job and s.sitting_id else None,
@@ -267,6 +269,14 @@ class Scene(QWidget):
         elif not hide and self._photos_shown is not None:
             photos.setChecked(self._photos_shown)
             self._photos_shown = None
+
+    def _look_into(self, place, size, normal):
+        """Look at a hole from outside, so that it fills half of the view."""
+        if self.eye is None:
+            return
+        self.eye = eye_round(np.asarray(place, float), size, normal, self.width(), self.height())
+        self.eye.pivot = np.asarray(place, float)
+        self.redraw()
 
     def _look_closely(self, place, size):
         """Look at a place from where one is, so near that something of this size fills the view."""

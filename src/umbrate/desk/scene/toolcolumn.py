@@ -4,7 +4,7 @@ from PyQt6.QtCore import QSize, Qt, pyqtSignal
 from PyQt6.QtWidgets import QButtonGroup, QSlider, QToolButton, QVBoxLayout, QWidget
 
 from .. import tokens as t
-from .tools import BOX, BRUSH, LASSO, LOOK, RECTANGLE, TURN
+from .tools import BOX, BRUSH, LASSO, LOOK, PIECE, RECTANGLE, TURN
 
 FRUSTUM_PERCENT = 6
 
@@ -27,6 +27,7 @@ class SceneSide(QWidget):
             (LASSO, "lasso", "Choose points inside a line drawn round them; Shift adds, Ctrl takes away", "Shift+L"),
             (RECTANGLE, "select-drag", "Choose points in a rectangle; Shift adds, Ctrl takes away", "Shift+R"),
             (BRUSH, "brush", "Choose points under a brush; Shift adds, Ctrl takes away, [ and ] size it", "Shift+B"),
+            (PIECE, "puzzle-outline", "Choose the piece of a surface that is clicked", "Shift+C"),
             (BOX, "cube-outline", "Size, move and turn the keep box by its handles", "Shift+K"),
             (TURN, "axis-arrow", "Turn the object by rings: how it stands", "Shift+U"),
         ):

@@ -12,7 +12,7 @@ from ...core.raster.pick import inside_polygon, within
 from .. import tokens as t
 from ..session.tiepoints import ADD, REPLACE, TAKE
 
-LOOK, LASSO, RECTANGLE, BRUSH, BOX, TURN = "look", "lasso", "rectangle", "brush", "box", "turn"
+LOOK, LASSO, RECTANGLE, BRUSH, PIECE, BOX, TURN = "look", "lasso", "rectangle", "brush", "piece", "box", "turn"
 REACH_PX = 9  #: a handle is taken within this distance
 TURN_PER_PX = np.radians(0.5)
 

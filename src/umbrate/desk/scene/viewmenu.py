@@ -154,9 +154,10 @@ class SlabBar(QWidget):
 
     def _cut(self):
         slab = self.slab()
-        if slab and self.scene.is_cloud:
-            self.scene.view.slab.trigger()  # all of the cloud is shown again, what would go in amber
-            self.scene.session.cleaning.cut(slab)
+        if slab and (self.scene.is_cloud or self.scene.is_surface):
+            self.scene.view.slab.trigger()  # all of it is shown again, what would go in amber
+            work = self.scene.session.mending if self.scene.is_surface else self.scene.session.cleaning
+            work.cut(slab)
 
     def tell(self, *_):
         """Say what is set by the sliders, to whoever listens."""

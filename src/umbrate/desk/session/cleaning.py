@@ -4,31 +4,26 @@ Part of the session: the bench asks, the scene draws.
 """
 
 import numpy as np
-from PyQt6.QtCore import QObject, pyqtSignal
 
 from ...actions.cleaning import CLEAN
 from ...actions.coverage import compute_coverage, gather_coverage
-from ...actions.steps import Context, frozen, read_steps, step_text, try_step
-from ...core.errors import UmbrateError
+from ...actions.steps import Context, try_step
 from ...core.raster.coloring import COLORINGS, COVERAGE, MEASURED, cloud_colors, usual_range
-from ...sitting.clouds import cloud_source, compare_clouds, raw_cloud
+from ...sitting.clouds import cloud_source, compare_clouds
 from .. import tokens as t
-from ..text import counted
+from .trying import Trying
 
 
-class CleanWork(QObject):
+class CleanWork(Trying):
     """The chosen cloud of the chosen sitting: a step on trial, and how the cloud is colored."""
 
-    changed = pyqtSignal()  #: another trial, look or comparison
+    WORD, UNIT, SERIES, stepwise = "cloud", "point", "clean", CLEAN
 
     def __init__(self, session):
-        super().__init__()
-        self.session = session
-        self.step = None  #: on trial
+        super().__init__(session)
         self.drop = None  #: (n,) bool, what it would take away
         self.moves = None  #: (n,) how far it would move points along their normals, in the job's unit
-        self.busy = self.covering = False
-        self.computing = False  #: steps are done again
+        self.covering = False
         self.look = "color"
         self.ramps = {}  #: from where to where ramps run, where somebody chose that
         self.compared = None  #: (key of the cloud, distances, figures, name of the other)
@@ -36,8 +31,7 @@ class CleanWork(QObject):
         self.place = None  #: which of its places is chosen
         self.shown = frozenset()  #: ids of the clouds that are drawn beside the chosen one
         self._others = {}
-        self._raw = self._mark = self._colored = self._usual = None
-        self._answer, self._then_apply = None, False  #: what the trial gave, and whether it was applied before it did
+        self._mark = self._colored = self._usual = None
         session.job_changed.connect(self._other_job)
         session.document_changed.connect(self._forget)
         session.chosen_changed.connect(self._forget)
@@ -57,9 +51,10 @@ class CleanWork(QObject):
     def _forget(self):
         key = self.key()
         if key != self._mark:
-            self._mark, self._raw, self._colored, self._usual = key, None, None, None
+            self._mark, self._colored, self._usual = key, None, None
+            self.forget_raw()
             had = self.drop is not None
-            self._end_trial()
+            self.end_trial()
             if self.covered and self.covered[0] != key:
                 self.covered = self.place = None
                 self.look = "color" if self.look in COVERAGE else self.look
@@ -119,54 +114,23 @@ class CleanWork(QObject):
         return [(k, self._others[key]) for k, key in self.beside().items()]
 
     # ------------------------------------------------------------------ a step on trial
-    def _end_trial(self):
-        self.step = self.drop = self.moves = self._answer = None
-        self.busy = self._then_apply = False
+    def context(self, step):
+        return Context(self.session.job, self.session.sitting, self.kept, step)
 
-    def try_on(self, step):
-        """See what a step would do; None ends the trial."""
-        s = self.session
-        if step is None or self.kept is None:
-            self._end_trial()
-            self.changed.emit()
-            return
-        try:
-            step = frozen(s.job, s.sitting, step)
-            context = Context(s.job, s.sitting, self.kept, step)
-        except UmbrateError as e:
-            s.said.emit(str(e), "bad")
-            return
-        key, kept, job = self.key(), self.kept, s.job
-        held = self._raw[1] if self._raw and self._raw[0] == key else None
-        self.step, self.busy, self._answer, self._then_apply = step, True, None, False
-        self.changed.emit()
+    def attempt(self, arrays, step, context):
+        return try_step(arrays, step, context)
 
-        def work():
-            cloud = raw_cloud(job, kept) if held is None else held
-            answer = try_step(cloud, step, context)
-            moves = None
-            if answer.ndim == 2:
-                moves = ((answer - cloud["points"]) * cloud["normals"]).sum(1) * np.float32(context.scale)
-            return step, cloud, answer, moves
+    def examine(self, arrays, answer, context):
+        if answer.ndim == 1:
+            return answer, None
+        moves = ((answer - arrays["points"]) * arrays["normals"]).sum(1) * np.float32(context.scale)
+        return np.zeros(len(answer), bool), moves
 
-        def show(found):
-            tried, cloud, answer, moves = found
-            if tried is not self.step:
-                return  # another one was asked for since
-            self._raw, self.busy = (key, cloud), False
-            self.drop = answer if moves is None else np.zeros(len(answer), bool)
-            self.moves, self._answer = moves, (key, answer)
-            self.changed.emit()
-            if self._then_apply:
-                self.apply()
+    def see(self, found):
+        self.drop, self.moves = found or (None, None)
 
-        def fail(sentence):
-            if step is self.step:
-                self._end_trial()
-            s.said.emit(sentence, "bad")
-            self.changed.emit()
-
-        s.in_background(work, show, fail, series="clean")
+    def list_now(self):
+        return self.session.job.clouds(self.session.sitting_id)
 
     def told(self):
         """What the trial would do, in words."""
@@ -182,91 +146,6 @@ class CleanWork(QObject):
             return f"Points would move {middle} in the median, {most} at most: blue inward, orange outward."
         n = len(self.drop)
         return f"{int(self.drop.sum()):,} of {n:,} points would go ({100 * self.drop.mean():.2f} %)."
-
-    def apply(self):
-        """Keep what is on trial as a step; where it is still looked at, as soon as that is done."""
-        s, step, kept = self.session, self.step, self.kept
-        if step is None or kept is None or not s.may_write():
-            return
-        if self.busy:
-            self._then_apply = True
-            return
-        answer = self._answer[1] if self._answer and self._answer[0] == self.key() else None
-        self._end_trial()
-        removed = s.do(lambda: CLEAN.apply_step(s.job, s.sitting, kept, step, answer))
-        if removed is not None:
-            s.said.emit(f"{step_text(step)}: {counted(removed, 'point')} gone. Undo brings them back.", "good")
-
-    def apply_all(self, steps):
-        """Clean by several steps, or by those of a file."""
-        s, kept, sitting = self.session, self.kept, self.session.sitting
-        if kept is None or not s.may_write():
-            return
-        self._compute(
-            lambda job: CLEAN.with_steps(job, sitting, kept, read_steps(steps) if isinstance(steps, str) else steps),
-            lambda gone: s.said.emit(f"{counted(gone, 'point')} gone. Undo brings them back.", "good"),
-        )
-
-    def take_back(self, index):
-        """Take one step back; those after it are done again."""
-        s, kept, sitting = self.session, self.kept, self.session.sitting
-        if kept and index < len(kept.steps) and s.may_write():
-            self._compute(lambda job: CLEAN.without_step(job, sitting, kept, index), lambda gone: None)
-
-    def _compute(self, make, then):
-        """Have ``make(job)`` compute a Changed of the chosen cloud beside the window, keep it, and ``then(gone)``."""
-        s, kept = self.session, self.kept
-        if self.computing:
-            return  # what was asked for before is not there yet, and this would build on it
-        self._end_trial()
-        self.computing = True
-        self.changed.emit()
-
-        def keep(cleaned):
-            self.computing = False
-            now = next((c for c in s.job.clouds(kept.sitting_id) if c.id == kept.id), None)
-            if now is None or now.steps != kept.steps:
-                s.said.emit("The cloud was changed meanwhile: nothing was done to it.", "note")
-                self.changed.emit()
-                return
-            gone = s.do(lambda: CLEAN.keep(s.job, kept, cleaned))
-            if gone is not None:
-                then(gone)
-
-        def fail(sentence):
-            self.computing = False
-            s.said.emit(sentence, "bad")
-            self.changed.emit()
-
-        s.in_saved_job(make, keep, fail)
-
-    def draw(self, eye, polygon, width, height):
-        """Try what was drawn in the scene: points inside a polygon."""
-        keep = bool(self.step and self.step["filter"] == "lasso" and self.step.get("keep"))
-        self.try_on(
-            {
-                "filter": "lasso", "keep": keep, "view": eye.matrix.tolist(), "f": float(eye.f),
-                "middle": [width / 2, height / 2], "polygon": [[float(x), float(y)] for x, y in polygon],
-            }
-        )  # fmt: skip
-
-    def paint(self, eye, path, radius, width, height):
-        """Try what was painted over in the scene, added to what was painted before where that is on trial still."""
-        before = self.step if self.step and self.step["filter"] == "brush" else {}
-        same = before.get("view") == eye.matrix.tolist()
-        front = np.append(eye.pose[2, :3], eye.pose[2, 3])
-        path = [[float(x), float(y)] for x, y in path]
-        self.try_on(
-            {
-                "filter": "brush", "keep": bool(before.get("keep")), "view": eye.matrix.tolist(), "f": float(eye.f),
-                "front": front.tolist(), "middle": [width / 2, height / 2], "radius": float(radius),
-                "strokes": [*(before["strokes"] if same else []), path],
-            }
-        )  # fmt: skip
-
-    def cut(self, slab):
-        """Try taking away what a slab holds."""
-        self.try_on({"filter": "slab", "normal": list(slab.normal), "low": slab.low, "high": slab.high})
 
     # ------------------------------------------------------------------ how it looks
     def set_look(self, look):

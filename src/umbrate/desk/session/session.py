@@ -25,6 +25,7 @@ from .log import SessionLog
 from .marking import MarkWork
 from .masking import MaskWork
 from .measuring import MeasureWork
+from .mending import MendWork
 from .surfaces import SurfaceWork
 from .tiepoints import PointWork
 
@@ -53,6 +54,7 @@ class Session(Contents):
         self.edits, self.log = Edits(self), SessionLog()
         self.points, self.marking, self.measuring = PointWork(self), MarkWork(self), MeasureWork(self)
         self.cleaning, self.joining = CleanWork(self), JoinWork(self)
+        self.mending = MendWork(self)
         self.surfacing = SurfaceWork(self)
         self._take_color = None
         self.said.connect(self.log.write)

@@ -23,15 +23,18 @@ class Coarse(NamedTuple):
     normals: np.ndarray
 
 
+def coarse_of(mesh):
+    """The Coarse of a surface's arrays."""
+    points, faces, rows = coarse_copy(mesh["points"], mesh["faces"], MOVING)
+    return Coarse(points, faces, rows, mesh["normals"][rows])
+
+
 class SurfaceWork(QObject):
     """The chosen surface of the chosen sitting, read in the background, and how it is looked at.
 
     Attributes
     ----------
-    mesh : dict of arrays or None
-        In the job's frame.
-    moving : Coarse or None
-        A coarse copy of it, for while the view moves.
+    what, shading : as `Manner` has them
     """
 
     changed = pyqtSignal()  #: another surface, or another look
@@ -39,7 +42,7 @@ class SurfaceWork(QObject):
     def __init__(self, session):
         super().__init__()
         self.session = session
-        self.mesh = self.moving = None
+        self._mesh = self._moving = None
         self.look, self.what, self.shading = "relief", SOLID, SMOOTH
         self.ramps = {}
         self.compared = None  #: (key of the surface, distances, figures, name of the other)
@@ -60,6 +63,24 @@ class SurfaceWork(QObject):
         return (kept.id, tuple(x.id for x in kept.steps), *self.session.frame_key) if kept else None
 
     @property
+    def mesh(self):
+        """What is drawn: what a step on trial makes of the surface, or the surface."""
+        made = self.session.mending.made
+        return made.mesh if made and self._mesh is not None else self._mesh
+
+    @property
+    def moving(self):
+        """A coarse copy of that."""
+        made = self.session.mending.made
+        return made.moving if made and self._mesh is not None else self._moving
+
+    @property
+    def is_closed(self):
+        """Whether what is drawn is closed."""
+        made = self.session.mending.made
+        return made.closed if made else bool(self.kept and self.kept.now["closed"])
+
+    @property
     def coming(self):
         """Whether it is being read."""
         return self._coming is not None
@@ -70,8 +91,8 @@ class SurfaceWork(QObject):
             self._key = self._coming = None
             self._colored = self._asked = self.compared = None
             self.look = "relief" if self.look == "compared" else self.look
-            if self.mesh is not None:
-                self.mesh = self.moving = None
+            if self._mesh is not None:
+                self._mesh = self._moving = None
                 self.changed.emit()
 
     def at_hand(self):
@@ -87,8 +108,7 @@ class SurfaceWork(QObject):
 
             def read():
                 mesh = source.read()
-                points, faces, rows = coarse_copy(mesh["points"], mesh["faces"], MOVING)
-                return mesh, Coarse(points, faces, rows, mesh["normals"][rows])
+                return mesh, coarse_of(mesh)
 
             self.session.in_background(read, lambda found: self._came(key, found), lambda e: self._failed(key, e))
         return None
@@ -97,12 +117,12 @@ class SurfaceWork(QObject):
         if key != self._coming:
             return  # another one is wanted by now
         self._coming, self._key = None, key
-        self.mesh, self.moving = found
+        self._mesh, self._moving = found
         self.changed.emit()
 
     def _failed(self, key, sentence):
         if key == self._coming:
-            self._coming, self._key, self.mesh = None, key, None
+            self._coming, self._key, self._mesh = None, key, None
             self.session.said.emit(sentence, "bad")
             self.changed.emit()
 
@@ -124,6 +144,8 @@ class SurfaceWork(QObject):
 
     def values(self):
         """What it is colored by (n,) float32, for looks with a ramp; None without."""
+        if self.session.mending.made:
+            return None
         m, look = self.mesh, SURFACE_COLORINGS[self.look]
         if m is None or look.array in ("", "colors", "filled"):
             return None
@@ -145,6 +167,8 @@ class SurfaceWork(QObject):
 
     def legend(self):
         """The range (low, high), unit and name of what it is colored by; None for looks without a ramp."""
+        if self.session.mending.made:
+            return self.session.mending.legend()
         span = self._range()
         if span is None:
             return None
@@ -156,7 +180,7 @@ class SurfaceWork(QObject):
     @property
     def signed(self):
         """Whether what it is colored by has two sides."""
-        return SURFACE_COLORINGS[self.look].signed
+        return self.session.mending.made is not None or SURFACE_COLORINGS[self.look].signed
 
     def set_ramp(self, span):
         """What the ramp of the look that is shown runs from and to; None: by the values."""
@@ -165,11 +189,13 @@ class SurfaceWork(QObject):
 
     def colors(self):
         """Colors (n, 3) uint8 of its vertices as it is looked at."""
+        if self.session.mending.made:
+            return self.session.mending.made.colors
         span = self._range()
         mark = (self._key, self.look, span)
         if self._colored is None or self._colored[0] != mark:
             self._colored = mark, surface_colors(self.mesh, self.look, self.values(), span)
-        return self._colored[1]
+        return self.session.mending.marked(self._colored[1])
 
     def compare(self, other_id):
         """Color the surface by its distance to another."""
