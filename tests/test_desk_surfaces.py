@@ -4,7 +4,7 @@ from unittest import mock
 
 import numpy as np
 import trimesh
-from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QFileDialog, QInputDialog
 
@@ -13,8 +13,10 @@ from tests.desk import OneJob, texts, wait_for
 from tests.scenes import scratch
 from tests.test_stages import run
 from umbrate.core.raster.solid import BOTH, FLAT, SMOOTH, SOLID, WIRES
+from umbrate.desk.bench.mend import MendPart
 from umbrate.desk.bench.surface import SurfacePanel
 from umbrate.desk.scene.points import Slab
+from umbrate.desk.scene.tools import BRUSH, LOOK, PIECE, RECTANGLE
 from umbrate.sitting.surfaces import load_surface
 
 
@@ -32,6 +34,7 @@ class Surfaces(OneJob):
     def setUp(self):
         super().setUp()
         self.work = self.session.surfacing
+        self.addCleanup(self.session.mending.try_on, None)
         self.session.choose(stage="surface")
         wait_for(lambda: self.scene.is_surface and self.work.mesh is not None)
 
@@ -157,3 +160,119 @@ class Surfaces(OneJob):
         self.assertEqual([x.name for x in s.job.surfaces(s.sitting_id)], ["Surface 2"])
         s.undo()
         self.assertEqual([x.name for x in s.job.surfaces(s.sitting_id)], ["fine", "Surface 2"])
+
+    # ------------------------------------------------------------------ mending
+    def mending(self):
+        """The session's MendWork, with its part of the bench as it is now."""
+        return self.session.mending, self.panel(MendPart)
+
+    def tried(self):
+        w = self.session.mending
+        wait_for(lambda: not w.busy and not w.computing)
+
+    def choose_mend(self, part, name, **values):
+        part.which.setCurrentIndex(part.which.findData(name))
+        part._other()
+        for k, v in values.items():
+            e = part.editors[k]
+            e.setCurrentIndex(e.findData(v)) if isinstance(v, str) else e.setValue(v)
+
+    def test_thinning_is_seen_before_it_is_done_and_can_be_left(self):
+        w, part = self.mending()
+        before, mesh = w.kept, self.work.mesh
+        self.choose_mend(part, "share", percent=30.0)
+        part.see.click()
+        self.tried()
+        self.assertLess(len(self.scene.drawn.faces), 0.31 * len(mesh["faces"]))
+        self.assertEqual(self.work.legend()[3], "Moved by the step")
+        self.assertIn("in the median", part.told.text())
+        self.assertFalse(part.see.isVisible() and part.apply.isHidden())
+        part.leave.click()
+        self.assertIs(self.work.mesh, mesh)
+        self.assertEqual(len(self.scene.drawn.faces), len(mesh["faces"]))
+        self.assertEqual(w.kept, before)
+        # another value is tried by itself once something is on trial
+        part.see.click()
+        self.tried()
+        part.editors["percent"].setValue(60.0)
+        wait_for(lambda: w.step and w.step["percent"] == 60.0)
+        self.tried()
+        QTest.keyClick(self.scene, Qt.Key.Key_Delete)
+        wait_for(lambda: bool(w.kept.steps) and not w.computing and self.work.mesh is not None)
+        self.assertEqual([x.step["percent"] for x in w.kept.steps], [60.0])
+        self.assertEqual(len(self.scene.drawn.faces), w.kept.left)
+        self.assertIn("Thin by share", part.steps.table.item(0, 0).text())
+        part.steps.back.click()
+        wait_for(lambda: not w.kept.steps and self.work.mesh is not None)
+        self.assertEqual(len(self.scene.drawn.faces), len(mesh["faces"]))
+
+    def test_a_cut_leaves_a_hole_that_is_listed_looked_at_and_filled(self):
+        w, part = self.mending()
+        z = self.work.mesh["points"][:, 2]
+        self.assertEqual(w.holes(), [])
+        self.choose_mend(part, "height", height=float(z.min() + 0.3 * np.ptp(z)), cut="open")
+        part.see.click()
+        w.apply()  # before it is there: it is applied as soon as it is
+        wait_for(lambda: bool(w.kept.steps) and not w.computing and self.work.mesh is not None)
+        wait_for(lambda: w.holes() is not None)
+        self.assertEqual(len(w.holes()), 1)
+        self.assertTrue(part.holes.isVisibleTo(part))
+        eye = self.scene.eye
+        part.holes.selectRow(0)
+        self.assertIsNot(self.scene.eye, eye)
+        self.assertLess(self.scene.eye.pose[2, 2], 1.1)
+        toward = self.scene.eye.center - w.holes()[0].middle
+        self.assertGreater(toward @ w.holes()[0].normal / np.linalg.norm(toward), 0.9)  # from outside, into it
+        part._fill("flat")
+        self.tried()
+        made = w.made
+        self.assertTrue(made.closed)
+        new = (made.colors == [0xD0, 0x8A, 0x3C]).all(1)
+        self.assertGreater(new.sum(), 5)
+        self.assertTrue(made.mesh["filled"][new].all())
+        w.apply()
+        wait_for(lambda: len(w.kept.steps) == 2 and not w.computing and self.work.mesh is not None)
+        self.assertTrue(w.kept.now["closed"])
+        self.assertEqual(w.holes(), [])
+        self.session.undo()
+        self.session.undo()
+        wait_for(lambda: self.work.mesh is not None)
+        self.assertEqual(w.kept.steps, ())
+
+    def test_what_is_drawn_round_painted_or_clicked_is_taken_away(self):
+        w, scene = self.session.mending, self.scene
+        scene.look_from("front")
+        wait_for(lambda: not scene.canvas.moving)
+        scene.canvas.draw()
+        mesh = self.work.mesh
+        uvz = scene.eye.project(scene.points, scene.width(), scene.height())
+        lo, hi = uvz[:, :2].min(0), uvz[:, :2].max(0)
+        middle = (lo + hi) / 2
+        scene.set_mode(RECTANGLE)
+        self.drag(scene, QPoint(*(lo - 5).astype(int)), QPoint(int(hi[0] + 5), int(middle[1])))
+        self.tried()
+        inside = uvz[:, 1] < int(middle[1])
+        self.assertLess((w.gone != inside).mean(), 0.02)
+        self.assertIs(self.work.mesh, mesh)  # nothing is gone yet: it is drawn in the accent
+        self.assertTrue((scene.colors[w.gone] == [0xD0, 0x8A, 0x3C]).all())
+        QTest.keyClick(scene, Qt.Key.Key_Escape)
+        self.assertIsNone(w.step)
+        scene.set_mode(BRUSH)
+        at = QPoint(*middle.astype(int))
+        self.drag(scene, at, at + QPoint(12, 0))
+        self.tried()
+        front = scene.eye.pose[2, :3]
+        self.assertGreater(w.gone.sum(), 3)
+        self.assertLess((mesh["normals"][w.gone] @ front).max(), 0.4)  # not the far side
+        w.apply()
+        wait_for(lambda: bool(w.kept.steps) and not w.computing and self.work.mesh is not None)
+        scene.set_mode(PIECE)
+        scene.canvas.draw()
+        k = np.argmin(np.abs(scene.eye.project(scene.points, scene.width(), scene.height())[:, :2] - lo - 8).sum(1))
+        uv = scene.eye.project(scene.points[[k]], scene.width(), scene.height())[0]
+        self.click(scene, QPoint(int(uv[0]), int(uv[1])))
+        self.tried()
+        if w.step is not None:
+            self.assertGreater(w.gone.mean(), 0.5)
+        scene.set_mode(LOOK)
+        w.try_on(None)

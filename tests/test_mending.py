@@ -186,7 +186,7 @@ class Holes(Shapes):
             np.testing.assert_array_equal(p[~new], points)
             self.assertTrue((f[: len(faces)] == faces).all())
             if smooth:
-                self.assertLess(np.abs(np.linalg.norm(p[new], axis=1) - RADIUS).max(), 0.04)
+                self.assertLess(np.abs(np.linalg.norm(p[new], axis=1) - RADIUS).max(), 0.12)  # flat, it is 1 off
             else:
                 self.assertLess(np.abs(p[new][:, 2] - z).max(), 0.15)
 

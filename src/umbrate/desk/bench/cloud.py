@@ -294,6 +294,7 @@ class CloudPanel(QWidget):
         self.work.try_on(None)
 
     def _try(self):
+        self._wait.stop()  # this is the value it waits for
         self.work.try_on(self._step())
 
     def _again(self):

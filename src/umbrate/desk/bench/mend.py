@@ -152,6 +152,7 @@ class MendPart(QWidget):
         self.work.try_on(None)
 
     def _try(self):
+        self._wait.stop()  # this is the value it waits for
         name = self.mends[self.which.currentIndex()].name
         keep = self.keep.isChecked() and name in CHOOSING
         self.work.try_on({"filter": name, "keep": keep, **values_in(self.editors)})
