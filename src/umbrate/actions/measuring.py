@@ -112,6 +112,13 @@ class Measurer:
             raise UmbrateError("There is no cloud any more that this end lies on. Run Cloud, or choose another end.")
         at = self.from_plain[:3, :3] @ np.asarray(plain, float) + self.from_plain[:3, 3]
         place, normal, sigma, _ = surface_at(*cloud, at)
+        return self.seen_at(place, normal, sigma, COMMON_PX)
+
+    def seen_at(self, place, normal, sigma, common_px):
+        """The SeenPoint of a place (3,) of a surface with its normal (3,), in the block's frame.
+
+        sigma : of the surface's own noise there; common_px : what its photos have in common, in their pixels
+        """
         b = self.block
         near = np.argsort(((b.points - place) ** 2).sum(1), kind="stable")[:SEEN_BY]
         rows = np.unique(b.photo[np.isin(b.point, near)])
@@ -126,7 +133,7 @@ class Measurer:
             one_px = float(normal @ self.network.moves([seen])[1][0] @ normal)  # variance along the normal
         except np.linalg.LinAlgError:
             raise UmbrateError("This spot lies too far from the object to say how sure it is.") from None
-        seen.own = (sigma**2 + COMMON_PX**2 * one_px) * np.outer(normal, normal)
+        seen.own = (sigma**2 + common_px**2 * one_px) * np.outer(normal, normal)
         return seen
 
     def place(self, end):

@@ -1,4 +1,4 @@
-"""Pictures of a cloud or of tie points, of any size, as the scene draws them."""
+"""Pictures of a cloud, of tie points or of a surface, of any size, as the scene draws them."""
 
 import io
 
@@ -7,11 +7,15 @@ from PIL import Image
 
 from ..core.cloud.grid import spacing_of
 from ..core.errors import UmbrateError
+from ..core.measure.solid import thickness
 from ..core.raster.camera import eye_round
-from ..core.raster.coloring import COLORINGS, COVERAGE, cloud_colors
+from ..core.raster.coloring import COLORINGS, COVERAGE, SURFACE_COLORINGS, cloud_colors, surface_colors
 from ..core.raster.points import draw_points, paint
+from ..core.raster.solid import draw_triangles, paint_triangles
+from ..core.surface.looks import curvature, slope
 from ..sitting.clouds import load_cloud
 from ..sitting.frames import load_block
+from ..sitting.surfaces import load_surface
 from .coverage import compute_coverage, gather_coverage
 
 #: sides to look from, as directions from the object to the eye
@@ -77,3 +81,40 @@ def cloud_picture(job, sitting, kept=None, *, side="corner", look="color", width
     eye = eye_for(cloud["points"], DIRECTIONS[side], width, height, parallel)
     colors = cloud_colors(cloud, look, values)
     return draw(cloud["points"], colors, eye, (width, height), spacing=spacing_of(cloud["points"]))
+
+
+def draw_surface(mesh, colors, eye, pixels, *, ground=GROUND, manner=None):
+    """A picture (height, width, 3) uint8 of a surface's arrays, `pixels` (width, height) large."""
+    solid = draw_triangles(mesh["points"], mesh["faces"], eye, *pixels)
+    picture = paint_triangles(solid, mesh, colors, eye, ground, (30, 30, 30), manner)
+    return np.ascontiguousarray(picture[:, :, 2::-1])
+
+
+def surface_picture(job, sitting, kept=None, *, side="corner", look="color", width=1920, height=1200, parallel=False):
+    """A picture (height, width, 3) uint8 of a sitting's surface.
+
+    Raises
+    ------
+    UmbrateError
+        Where there is none, or it is colored by something that another one is needed for.
+    """
+    if not (8 <= width <= LARGEST and 8 <= height <= LARGEST):
+        raise UmbrateError(f"A picture has 8 to {LARGEST:,} pixels a side.")
+    mesh = load_surface(job, sitting, kept)
+    if mesh is None:
+        raise UmbrateError(f"“{sitting.name}” has no surface yet. Run Surface first.", ("go to", "surface"))
+    if look == "compared":
+        raise UmbrateError("A surface is compared with another in the window, or by umbrate surfaces --compare.")
+    eye = eye_for(mesh["points"], DIRECTIONS[side], width, height, parallel)
+    return draw_surface(mesh, surface_colors(mesh, look, surface_values(mesh, look)), eye, (width, height))
+
+
+def surface_values(mesh, look):
+    """What a surface's vertices are colored by (n,) float32; None for looks without a ramp."""
+    coloring = SURFACE_COLORINGS[look]
+    if coloring.array in ("", "colors", "filled"):
+        return None
+    if coloring.asked:
+        asked = {"curvature": curvature, "slope": slope, "thickness": lambda *a: thickness(*a)[0]}[look]
+        return asked(mesh["points"], mesh["faces"], mesh["normals"]).astype(np.float32)
+    return mesh[coloring.array].astype(np.float32)

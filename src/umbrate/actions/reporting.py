@@ -13,6 +13,7 @@ from .. import __version__
 from ..core.errors import UmbrateError
 from ..core.geometry.lens import PARAMETER_NAMES
 from ..core.measure.quantities import K95
+from ..core.raster.coloring import surface_colors
 from ..formats.files import CLOSED
 from ..job.lengths import SCALE
 from ..job.marks import token
@@ -20,12 +21,17 @@ from ..sitting.clouds import load_cloud
 from ..sitting.endpoints import spreads_of
 from ..sitting.frames import end_text, frame_of, level_of, load_block, row_of_end, scale_result
 from ..sitting.lenses import group_name
+from ..sitting.surfaces import load_surface
 from ..stages import BY_NAME, figures_of
 from .leveling import level_text
 from .measuring import measure_all
-from .picturing import as_png, draw, eye_for
+from .mends import MENDING
+from .models import compare_with_model
+from .picturing import as_png, draw, draw_surface, eye_for
+from .solids import SurfaceMeasurer
 
 PICTURE = 900, 620  #: of a view of the scene, in pixels
+BARS = 60  #: of the histogram of distances to a model
 VIEWS = (("from the front, above", (0.6, -1.0, 0.55)), ("from the side", (1.0, 0.25, 0.15)))
 
 
@@ -65,8 +71,11 @@ def _step(entry, sitting, members):
     return title if entry.sitting_id == sitting.id else f"{members.get(entry.sitting_id, entry.sitting)}: {title}"
 
 
-def report_content(job, sitting):
+def report_content(job, sitting, model=None, placed="frame"):
     """Everything the report says, as plain values for `formats.report`.
+
+    model : file, optional
+        That the surface is compared with; placed : how it is laid over, see `models.compare_with_model`.
 
     Raises
     ------
@@ -104,6 +113,7 @@ def report_content(job, sitting):
         ],
         "lenses": _lens_rows(photos, block, of_lenses), "joined": len(members) > 1,
         "photos": [_photo_row(x, members, poses.figures, spreads) for x in photos],
+        "surface": surface_content(job, sitting, model, placed),
         "measurements": _measurement_rows(job, sitting, names), "ledger": _ledger_rows(job, sitting, members),
     }  # fmt: skip
 
@@ -196,6 +206,56 @@ def _measurement_rows(job, sitting, names):
     ]  # fmt: skip
 
 
+def surface_content(job, sitting, model=None, placed="frame"):
+    """What the report says of the surface; None without one.
+
+    Raises
+    ------
+    UmbrateError
+        Where there is a model and no surface, or the model does not lie over it.
+    """
+    kept = job.surface(sitting.id)
+    if kept is None:
+        if model is not None:
+            raise UmbrateError(f"“{sitting.name}” has no surface yet. Run Surface first.", ("go to", "surface"))
+        return None
+    try:
+        values = [(v.name, v.text, v.note) for v in SurfaceMeasurer(job, sitting, kept).all()]
+        problem = ""
+    except UmbrateError as e:
+        values, problem = [], str(e)
+    mesh, now = load_surface(job, sitting, kept), kept.now
+    steps = [MENDING.text(x.step, frame_of(job, sitting).unit) for x in kept.steps]
+    about = f"{kept.name}, from {kept.figures['source']}: {len(mesh['faces']):,} triangles, "
+    about += "closed" if now["closed"] else f"open, {now['holes']} holes"
+    about += f"; {100 * now['filled']:.1f} % of it no points hold" if now["filled"] else ""
+    out = {"about": about, "values": values, "problem": problem, "steps": steps, "model": None}
+    if model is not None:
+        found = compare_with_model(mesh, model, placed)
+        d = found.distance[np.isfinite(found.distance)]
+        most = float(np.percentile(np.abs(d), 98)) or 1e-9
+        counts = np.histogram(np.clip(d, -most, most), BARS, (-most, most))[0]
+        f = found.figures
+        colors = surface_colors(mesh, "compared", found.distance, (-most, most))
+        out["model"] = {
+            "name": found.name, "placed": {"frame": "as it stands", "shape": "laid over by its shape"}[placed],
+            "figures": f, "range": most, "counts": counts.tolist(),
+            "within": [(t, found.within(t)) for t in _tolerances(f["p95_abs"])],
+            "pictures": [
+                (words, as_png(draw_surface(mesh, colors, eye_for(mesh["points"], d, *PICTURE), PICTURE,
+                                            ground=(255, 255, 255))))
+                for words, d in VIEWS
+            ],
+        }  # fmt: skip
+    return out
+
+
+def _tolerances(p95):
+    """Round lengths about a distance that most are within: what people lay against a model."""
+    power = 10.0 ** np.floor(np.log10(max(p95, 1e-9)))
+    return [x for m in (0.2, 0.5, 1, 2, 5) if (x := float(f"{m * power:.3g}"))]
+
+
 def _ledger_rows(job, sitting, members):
     of = {sitting.id, *members}  # what a joined row is made of ran with its members
     return [
@@ -206,8 +266,8 @@ def _ledger_rows(job, sitting, members):
     ]  # fmt: skip
 
 
-def write_accuracy_report(job, sitting, path, gate=CLOSED):
-    """Write a sitting's accuracy report as PDF."""
+def write_accuracy_report(job, sitting, path, gate=CLOSED, model=None, placed="frame"):
+    """Write a sitting's accuracy report as PDF; with a `model`, how far the surface is from it (`report_content`)."""
     from ..formats.report import write_report  # which takes a library that nothing else needs
 
-    write_report(path, report_content(job, sitting), gate)
+    write_report(path, report_content(job, sitting, model, placed), gate)

@@ -1,12 +1,14 @@
-"""Sections of a sitting's cloud, and their planes as they are kept: in the plain frame, so that they stay in place."""
+"""Sections of a sitting's cloud or surface, and their planes as kept: in the plain frame, where they stay in place."""
 
 import numpy as np
 
 from ..core.errors import UmbrateError
 from ..core.geometry.similarity import scale_of
 from ..core.measure.section import section
+from ..core.measure.solid import surface_section
 from ..sitting.clouds import load_cloud
 from ..sitting.frames import frame_of
+from ..sitting.surfaces import load_surface
 
 
 def plane_in_job(job, sitting, plane):
@@ -39,5 +41,23 @@ def cut_cloud(job, sitting, place, normal, *, cloud=None, gap=None):
     if cloud is None:
         raise UmbrateError(f"“{sitting.name}” has no cloud yet. Run Cloud first.", ("go to", "cloud"))
     made = section(cloud["points"], cloud["normals"], place, normal, gap=gap)
+    made.offset = frame_of(job, sitting).offset
+    return made
+
+
+def cut_surface(job, sitting, place, normal):
+    """The Section of a sitting's chosen surface by a plane of the job's frame.
+
+    Raises
+    ------
+    UmbrateError
+        Where there is no surface, or the plane does not meet it.
+    """
+    mesh = load_surface(job, sitting)
+    if mesh is None:
+        raise UmbrateError(f"“{sitting.name}” has no surface yet. Run Surface first.", ("go to", "surface"))
+    made = surface_section(mesh["points"], mesh["faces"], place, normal)
+    if made is None:
+        raise UmbrateError("The section's plane does not meet the surface. Move it, or choose another direction.")
     made.offset = frame_of(job, sitting).offset
     return made

@@ -136,22 +136,27 @@ def clean(job, sitting, name, replace, **asked):
 )
 @click.option(
     "--look",
-    type=ChoiceOf(lambda: [n for n in coloring.COLORINGS if n != "compared"]),
+    type=ChoiceOf(lambda: [n for n in {**coloring.COLORINGS, **coloring.SURFACE_COLORINGS} if n != "compared"]),
     default="color",
     help="Colored by.",
 )
+@click.option("--surface", is_flag=True, help="Draw the chosen surface in place of the cloud.")
 @click.option("--width", default=1920, help="Pixels.")
 @click.option("--height", default=1200, help="Pixels.")
 @click.option("--parallel", is_flag=True, help="Along parallel rays, without perspective.")
 @replace_option
-def picture(job, file, sitting, name, side, look, width, height, parallel, replace):
-    """Draw a cloud of JOB into the picture OUT (PNG), as the window shows it."""
+def picture(job, file, sitting, name, side, look, surface, width, height, parallel, replace):
+    """Draw a cloud or surface of JOB into the picture OUT (PNG), as the window shows it."""
     with open_job(job, writable=False) as j:
         s = the_sitting(j, sitting)
         kept = _one(j, s, name) if name else None
         gate = guarding.gate_of(j, replace)
         gate.check(file)
-        drawn = picturing.cloud_picture(j, s, kept, side=side, look=look, width=width, height=height, parallel=parallel)
+        has = coloring.SURFACE_COLORINGS if surface else coloring.COLORINGS
+        if look not in has:
+            raise UmbrateError(f"A {'surface' if surface else 'cloud'} is colored by one of {', '.join(has)}.")
+        draw = picturing.surface_picture if surface else picturing.cloud_picture
+        drawn = draw(j, s, kept, side=side, look=look, width=width, height=height, parallel=parallel)
     with files.written_aside(file, gate) as part:
         part.write_bytes(picturing.as_png(drawn))
     say(f"Wrote {file}, {width} x {height}")

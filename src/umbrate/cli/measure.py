@@ -288,8 +288,9 @@ def measure(job, sitting, kind, ends, name, remove, give, replace):
 @click.option(
     "--gap", type=click.FloatRange(0), help="Gaps of the cloud up to so wide are closed (3 % of the outline)."
 )
+@click.option("--surface", is_flag=True, help="Cut the chosen surface in place of the cloud.")
 @replace_option
-def section(job, out_file, sitting, at, normal, name, keep, forget, gap, replace):
+def section(job, out_file, sitting, at, normal, name, keep, forget, gap, surface, replace):
     """Cut the cloud of JOB by a plane and write the outline to OUT (SVG, DXF or CSV); without OUT, list planes."""
     with changing(job, keep is not None or forget is not None, "change sections") as j:
         s = the_sitting(j, sitting)
@@ -309,7 +310,8 @@ def section(job, out_file, sitting, at, normal, name, keep, forget, gap, replace
             place = frame.from_people(at) if at else np.median(cloud["points"], axis=0)
             across = normal or (0.0, 1.0, 0.0)
         if out_file:
-            made = sectioning.cut_cloud(j, s, place, across, gap=gap)
+            cut = sectioning.cut_surface if surface else lambda *a: sectioning.cut_cloud(*a, gap=gap)
+            made = cut(j, s, place, across)
             drawings.write_section(out_file, made, frame.unit, f"{j.name}, {s.name}", gate)
             texts = drawings.section_texts(made, frame.unit)
             say(f"Wrote {out_file}: " + ", ".join(f"{k} {v}" for k, v in texts.items()))
@@ -329,13 +331,18 @@ def section(job, out_file, sitting, at, normal, name, keep, forget, gap, replace
 @job_argument
 @click.argument("out_file", metavar="OUT", type=click.Path(path_type=Path))
 @sitting_option
+@click.option("--model", type=click.Path(path_type=Path), help="A model file that the surface is compared with.")
+@click.option(
+    "--placed", type=click.Choice(["frame", "shape"]), default="frame",
+    help="Whether the model stands in the job's frame, or is laid over by its shape.",
+)  # fmt: skip
 @replace_option
-def report(job, out_file, sitting, replace):
+def report(job, out_file, sitting, model, placed, replace):
     """Write the accuracy report of a sitting of JOB as PDF."""
     with open_job(job, writable=False) as j:
         s, gate = the_sitting(j, sitting), guarding.gate_of(j, replace)
         gate.check(out_file)
-        reporting.write_accuracy_report(j, s, out_file, gate)
+        reporting.write_accuracy_report(j, s, out_file, gate, model, placed)
         say(f"Wrote {out_file}")
 
 

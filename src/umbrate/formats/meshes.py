@@ -1,12 +1,15 @@
-"""Triangles as files: PLY, OBJ and STL out of a job. Each is written aside and renamed."""
+"""Triangles as files: PLY, OBJ and STL out of a job, each written aside and renamed, and models read."""
 
 from pathlib import Path
 
 import numpy as np
 
 from ..core.errors import UmbrateError
+from ..core.later import Later
 from .clouds import decimals, ply_type
 from .files import CLOSED, written_aside
+
+trimesh = Later("trimesh")
 
 #: what a vertex may carry besides its place: name, and the type it is written as
 EXTRAS = {"support": "f4", "deviation": "f4", "photos": "u1", "filled": "u1"}
@@ -102,3 +105,37 @@ def _stl(f, m, unit):
         out["normal"] = n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-30)
         out["corners"] = T
         out.tofile(f)
+
+
+MOST_BYTES = 1_000_000_000  #: of a file that is read
+
+
+def read_mesh(path):
+    """Points (n, 3) float64 and triangles (t, 3) int64 of a model file (.stl, .ply, .obj).
+
+    Raises
+    ------
+    UmbrateError
+        Where it cannot be read, or holds no triangles.
+    """
+    path = Path(path)
+    kind = path.suffix.lower().lstrip(".")
+    if kind not in ("stl", "ply", "obj"):
+        raise UmbrateError(f"{path.name}: models are read from .stl, .ply and .obj files.")
+    try:
+        if path.stat().st_size > MOST_BYTES:
+            raise UmbrateError(f"{path.name} is larger than {MOST_BYTES / 1e9:g} GB. Thin it where it was made.")
+        with path.open("rb") as f:
+            made = trimesh.load_mesh(f, file_type=kind, process=False, skip_materials=True)
+        made.merge_vertices(merge_tex=True, merge_norm=True)  # an STL's triangles share no corners
+        points, faces = np.array(made.vertices, np.float64), np.array(made.faces, np.int64)
+    except UmbrateError:
+        raise
+    except OSError as e:
+        raise UmbrateError(f"{path} cannot be read ({e.strerror}).") from None
+    except Exception:  # a stranger's file; what the library trips over has many names
+        raise UmbrateError(f"{path.name} is damaged, or it is no model of triangles.") from None
+    whole = len(faces) and len(points) and faces.min() >= 0 and faces.max() < len(points)
+    if not whole or not np.isfinite(points).all():
+        raise UmbrateError(f"{path.name} holds no triangles.")
+    return points, faces

@@ -285,6 +285,39 @@ def _measurements(content):
     return [_text("Measurements, with 95 % intervals", HEADING), table]
 
 
+def _surface(content):
+    """What the surface measures, and a page of how far it is from a model."""
+    s = content.get("surface")
+    if not s:
+        return []
+    steps = [_text(f"Mended by: {'; '.join(s['steps'])}", SMALL_QUIET)] if s["steps"] else []
+    out = [_text("Surface", HEADING), _text(s["about"], SMALL), *steps]
+    if s["problem"]:
+        out.append(_text(s["problem"], SMALL))
+    if s["values"]:
+        out.append(_table(("", "value, with its 95 % interval", ""), s["values"], (0.2, 0.32, 0.48)))
+    m = s["model"]
+    if m is None:
+        return out
+    f, u = m["figures"], f" {content['unit']}" if content["unit"] else ""
+    told = (
+        f"{m['name']}, {m['placed']}. The surface's {f['points'] - f['alone']:,} vertices lie {f['median']:+.4f}{u} "
+        f"over the model in the median, {f['median_abs']:.4f}{u} without the sign, 95 % within {f['p95_abs']:.4f}{u}; "
+        f"{f['alone']:,} have no counterpart within {f['reach']:.3g}{u}."
+    )
+    rows = [(f"{t:g}{u}", f"{100 * share:.2f} %") for t, share in m["within"]]
+    edges = np.linspace(-m["range"], m["range"], len(m["counts"]) + 1).tolist()
+    wide = WIDTH / 2 - 2 * mm
+    pictures = [Image(io.BytesIO(png), wide, wide * 620 / 900) for _, png in m["pictures"]]
+    return [
+        *out, PageBreak(), _text("Surface beside a model", HEADING), _text(told),
+        Table([pictures, [_text(w, SMALL_QUIET) for w, _ in m["pictures"]]], [WIDTH / 2] * 2),
+        _text(f"Orange: outside of the model, blue: inside, from {m['range']:.3g}{u} on each side.", SMALL_QUIET),
+        bars(edges, m["counts"], f"distance to the model ({content['unit'] or 'unscaled'})", WIDTH - 4 * mm),
+        _table(("within", "share of what was compared"), rows, (0.3, 0.7)),
+    ]  # fmt: skip
+
+
 def _plots(content):
     """Histograms of the residuals and of how many photos see a point."""
     top, counts = content["residual_top"], content["residuals"]
@@ -330,8 +363,8 @@ def story(content):
     """What the report is made of, page after page, as flowing parts of the PDF library."""
     return [
         *_head(content), *_length_error(content), *_facts(content), PageBreak(), *_scale_lengths(content),
-        *_check_lengths(content), *_known_points(content), *_measurements(content), *_plots(content),
-        *_marks(content), *_lenses(content["lenses"]), *_photos(content), *_ledger(content),
+        *_check_lengths(content), *_known_points(content), *_measurements(content), *_surface(content),
+        *_plots(content), *_marks(content), *_lenses(content["lenses"]), *_photos(content), *_ledger(content),
     ]  # fmt: skip
 
 

@@ -42,7 +42,7 @@ BY_NAME = {k.name: k for k in KINDS}
 
 def _spread(X):
     """Singular values of points about their mean, falling, and directions in rows."""
-    _, s, Vt = np.linalg.svd(X - X.mean(0))
+    _, s, Vt = np.linalg.svd(X - X.mean(0), full_matrices=False)
     return s, Vt
 
 

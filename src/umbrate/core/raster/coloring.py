@@ -52,6 +52,7 @@ SURFACE_COLORINGS = {
         Coloring("photos", "Photos", "photos"),
         Coloring("curvature", "Curvature", "curvature", "1/length", signed=True, asked=True),
         Coloring("slope", "Slope", "slope", "°", asked=True),
+        Coloring("thickness", "Thickness", "thickness", "length", asked=True),
         Coloring("compared", "Distance to another", "compared", "length", signed=True, asked=True),
     )
 }

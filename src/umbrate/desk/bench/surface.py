@@ -11,6 +11,7 @@ from ...core.raster.ramps import RAMP, SIGNED, ramp_colors
 from ...core.raster.solid import BOTH, FLAT, SMOOTH, SOLID, WIRES
 from ..plots import quiet_plot
 from .cloud import BARS
+from .gauge import GaugePart
 from .keptlist import KeptList
 from .mend import MendPart
 from .rampends import RampEnds
@@ -74,6 +75,8 @@ class SurfacePanel(QWidget):
         self.about = QLabel(objectName="quiet")
         self.about.setWordWrap(True)
         column.addWidget(self.about)
+        self.gauge = GaugePart(session)
+        column.addWidget(self.gauge)
         self.mend = MendPart(session)
         column.addWidget(self.mend)
         self._plotted = None
@@ -97,6 +100,7 @@ class SurfacePanel(QWidget):
         self._plot(legend)
         self.about.setText(self._told())
         self.about.setVisible(bool(self.about.text()))
+        self.gauge.reload()
         self.mend.reload()
 
     def _plot(self, legend):

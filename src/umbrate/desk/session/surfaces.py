@@ -5,6 +5,9 @@ from typing import NamedTuple
 import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from ...actions.models import compare_with_form, compare_with_model
+from ...actions.solids import SurfaceMeasurer
+from ...core.measure.solid import thickness
 from ...core.raster.coloring import SURFACE_COLORINGS, surface_colors, usual_range
 from ...core.raster.solid import SMOOTH, SOLID, Manner
 from ...core.surface.coarse import coarse_copy
@@ -46,6 +49,10 @@ class SurfaceWork(QObject):
         self.look, self.what, self.shading = "relief", SOLID, SMOOTH
         self.ramps = {}
         self.compared = None  #: (key of the surface, distances, figures, name of the other)
+        self.measured = None  #: (key of the surface, Values)
+        self.found = None  #: Compared, where it is beside a model or a form
+        self.measuring = False
+        self._thick = None  #: (key of the surface, how thick it is at each vertex)
         self._key = self._coming = self._colored = self._asked = None
         session.job_changed.connect(self._other)
         session.document_changed.connect(self._other)
@@ -89,8 +96,8 @@ class SurfaceWork(QObject):
         key = self.key()
         if key != self._key and key != self._coming:
             self._key = self._coming = None
-            self._colored = self._asked = self.compared = None
-            self.look = "relief" if self.look == "compared" else self.look
+            self._colored = self._asked = self.compared = self.measured = self.found = None
+            self.look = "relief" if self.look in ("compared", "thickness") else self.look
             if self._mesh is not None:
                 self._mesh = self._moving = None
                 self.changed.emit()
@@ -138,9 +145,19 @@ class SurfaceWork(QObject):
         self.changed.emit()
 
     def set_look(self, look):
-        """Color it by something."""
+        """Color it by something; what takes long is computed beside the window first."""
+        if look == "thickness" and self.mesh is not None and not (self._thick and self._thick[0] == self._key):
+            m, key = self._mesh, self._key
+            self._work(
+                lambda: thickness(m["points"], m["faces"], m["normals"])[0].astype(np.float32),
+                lambda thick: self._thick_came(key, thick),
+            )
+            return
         self.look = look
         self.changed.emit()
+
+    def _thick_came(self, key, thick):
+        self._thick, self.look = (key, thick), "thickness"
 
     def values(self):
         """What it is colored by (n,) float32, for looks with a ramp; None without."""
@@ -151,6 +168,8 @@ class SurfaceWork(QObject):
             return None
         if self.look == "compared":
             return self.compared[1] if self.compared and self.compared[0] == self._key else None
+        if self.look == "thickness":
+            return self._thick[1] if self._thick and self._thick[0] == self._key else None
         if look.asked:
             mark = (self._key, self.look)
             if self._asked is None or self._asked[0] != mark:
@@ -208,7 +227,56 @@ class SurfaceWork(QObject):
 
         def show(found):
             if key == self.key():
-                self.compared = (key, *found, other.name)
+                self.compared, self.found = (key, *found, other.name), None
                 self.set_look("compared")
 
         s.in_background(lambda: compare_surfaces(*(c.read() for c in sources), reach), show)
+
+    # ------------------------------------------------------------------ measuring
+    def measure(self):
+        """Measure area, volume and sizes beside the window; `changed` tells."""
+        self._beside(lambda m: m.all(), lambda values: setattr(self, "measured", (self.key(), values)))
+
+    def values_now(self):
+        """What was measured of the surface that is chosen now, Values; or None."""
+        return self.measured[1] if self.measured and self.measured[0] == self.key() else None
+
+    def compare_form(self, kind):
+        """Color the surface by its distance to a form fitted to what is chosen of it, or to all that points hold."""
+        gone = self.session.mending.gone
+        self.session.mending.try_on(None)
+        self._beside(lambda m: compare_with_form(m, kind, gone), self._show_found)
+
+    def compare_model(self, file, placed, picks=()):
+        """Color the surface by its distance to a model in a file."""
+        mesh = self.mesh
+        if mesh is not None:
+            self._work(lambda: compare_with_model(mesh, file, placed, picks), self._show_found)
+
+    def _show_found(self, found):
+        self.compared, self.found = (self.key(), found.distance, found.figures, found.name), found
+        self.look = "compared"
+
+    def _beside(self, ask, then):
+        """``ask(SurfaceMeasurer)`` of the chosen surface beside the window, then ``then(answer)``."""
+        s, kept, sitting = self.session, self.kept, self.session.sitting
+        if kept is not None:
+            self._work(lambda job: ask(SurfaceMeasurer(job, sitting, kept)), then, s.in_saved_job)
+
+    def _work(self, work, then, where=None):
+        s, key = self.session, self.key()
+        self.measuring = True
+        self.changed.emit()
+
+        def show(answer):
+            self.measuring = False
+            if key == self.key():
+                then(answer)
+            self.changed.emit()
+
+        def fail(sentence):
+            self.measuring = False
+            s.said.emit(sentence, "bad")
+            self.changed.emit()
+
+        (where or s.in_background)(work, show, fail)
