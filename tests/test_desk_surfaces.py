@@ -12,11 +12,14 @@ from tests import desk
 from tests.desk import OneJob, texts, wait_for
 from tests.scenes import scratch
 from tests.test_stages import run
+from umbrate.actions.mending import MEND
 from umbrate.core.raster.solid import BOTH, FLAT, SMOOTH, SOLID, WIRES
+from umbrate.desk.bench.gauge import GaugePart
 from umbrate.desk.bench.mend import MendPart
 from umbrate.desk.bench.surface import SurfacePanel
 from umbrate.desk.scene.points import Slab
 from umbrate.desk.scene.tools import BRUSH, LOOK, PIECE, RECTANGLE
+from umbrate.formats.meshes import write_mesh
 from umbrate.sitting.surfaces import load_surface
 
 
@@ -67,6 +70,7 @@ class Surfaces(OneJob):
                 continue
             panel.look.setCurrentIndex(k)
             panel.look.activated.emit(k)
+            wait_for(lambda: not self.work.measuring)
             seen[name] = self.picture()
             self.assertEqual(panel.plot.isHidden(), name in ("relief", "color", "filled"))
             self.assertEqual(panel.ramp.isHidden(), name in ("relief", "color", "filled"))
@@ -276,3 +280,48 @@ class Surfaces(OneJob):
             self.assertGreater(w.gone.mean(), 0.5)
         scene.set_mode(LOOK)
         w.try_on(None)
+
+    # ------------------------------------------------------------------ measuring
+    def test_it_is_measured_and_laid_beside_a_model_and_a_form(self):
+        w, part = self.work, self.panel(GaugePart)
+        self.assertEqual(part.values.rowCount(), 0)
+        part.measure.click()
+        self.assertFalse(part.measure.isEnabled())
+        wait_for(lambda: not w.measuring)
+        names = [part.values.item(k, 0).text() for k in range(part.values.rowCount())]
+        self.assertEqual(names, ["Area *", "Volume *", "Size along x", "Size along y", "Size along z *"])
+        self.assertIn("no photo sees into", part.told.text())
+        file = scratch() / "model.ply"
+        write_mesh(file, {**w.mesh, "points": w.mesh["points"] - 0.01 * w.mesh["normals"]})
+        with mock.patch.object(QFileDialog, "getOpenFileName", return_value=(str(file), "")):
+            part._model("frame")
+        wait_for(lambda: not w.measuring)
+        self.assertEqual((w.look, w.legend()[3]), ("compared", "Distance to model.ply"))
+        self.assertLess(abs(w.compared[2]["median"] - 0.01), 1e-3)
+        part.limit.setValue(0.001)
+        self.assertIn("0.0", part.told.text().split(" ")[0])
+        part.limit.setValue(0.5)
+        self.assertIn("100.00 % lies within", part.told.text())
+        w.compare_form("plane")
+        wait_for(lambda: not w.measuring)
+        self.assertIn("Form error", [part.values.item(k, 0).text() for k in range(part.values.rowCount())])
+        # a file that is none is a sentence, and what was shown stays
+        said = []
+        self.session.said.connect(lambda text, kind: said.append(text))
+        file.write_bytes(b"x")
+        w.compare_model(str(file), "frame")
+        wait_for(lambda: not w.measuring)
+        self.assertIn("damaged", said[-1])
+        self.assertEqual(w.look, "compared")
+        # thickness takes long and is computed beside the window
+        w.set_look("thickness")
+        self.assertEqual(w.look, "compared")
+        wait_for(lambda: not w.measuring)
+        self.assertEqual(w.look, "thickness")
+        self.assertGreater(w.legend()[1], w.legend()[0])
+        # values of a surface that was changed since are not shown as its own
+        MEND.apply_step(self.session.job, self.session.sitting, w.kept, {"filter": "share", "percent": 50})
+        self.session.changed()
+        wait_for(lambda: w.mesh is not None)
+        self.assertIsNone(w.values_now())
+        self.assertEqual(w.look, "relief")

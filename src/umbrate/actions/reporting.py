@@ -253,7 +253,7 @@ def surface_content(job, sitting, model=None, placed="frame"):
 def _tolerances(p95):
     """Round lengths about a distance that most are within: what people lay against a model."""
     power = 10.0 ** np.floor(np.log10(max(p95, 1e-9)))
-    return [x for m in (0.2, 0.5, 1, 2, 5) if (x := float(f"{m * power:.3g}"))]
+    return [x for m in (0.5, 1, 2, 5, 10) if (x := float(f"{m * power:.3g}"))]
 
 
 def _ledger_rows(job, sitting, members):

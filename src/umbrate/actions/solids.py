@@ -36,6 +36,8 @@ PATCHES = 40
 COMMON_PX = 0.04  #: of a photo's pixel: how far a surface as a whole lies off, as bench/surfaces.py finds it
 PATCH_PX = 0.12  #: and each patch for itself
 DEEP = 3.0  #: widths: so deep a hollow may go on that photos do not see into; a drilled hole does
+SLANT = 0.15  #: cosine: flatter on a section's plane a surface is not reckoned with
+BEHIND = 300  #: places of a hollow behind which the thickness is taken
 AXES = ("x", "y", "z")
 
 
@@ -148,13 +150,14 @@ class SurfaceMeasurer:
         return f"{self.unit}{power}" if self.unit else ""
 
     def area(self):
-        """Of all triangles; the part that no points hold is as unsure as it is large."""
-        part, share = filled_share(self.faces, self.mesh["filled"], self.areas)
+        """Of all triangles; what no points hold may be hollows, with walls that nobody saw."""
+        _, share = filled_share(self.faces, self.mesh["filled"], self.areas)
         value = area_of(self.points, self.faces)
         half = self.half(area_derivative(self.points, self.faces))
-        loose = float((part * self.areas).sum())
+        unseen = hollows(self.points, self.faces, self.mesh["filled"])
+        walls = sum(np.pi * h.across * self._depth(h) for h in unseen)
         note = f"{100 * share:.1f} % of it no points hold" if share > 0 else ""
-        return Value("Area", value, half + loose, half + 4 * DEEP * loose, self._square("²"), note)
+        return Value("Area", value, half, half + walls, self._square("²"), note)
 
     def volume(self):
         """Inside a closed surface.
@@ -172,7 +175,7 @@ class SurfaceMeasurer:
         value = volume(self.points, self.faces)
         half = self.half(volume_derivative(self.points, self.faces))
         unseen = hollows(self.points, self.faces, self.mesh["filled"])
-        deep = sum(DEEP * h.across * h.area for h in unseen)
+        deep = min(sum(self._depth(h) * h.area for h in unseen), value)
         bulge = sum(h.across * h.area / 8 for h in unseen)  # a cap over it, as high as photos would let pass
         note = ""
         if deep > 0:
@@ -181,6 +184,13 @@ class SurfaceMeasurer:
             )
         below, above = half + deep, half + bulge  # bounds add up, as nothing says that they are chance
         return Value("Volume", value, below, above, self._square("³"), note)
+
+    def _depth(self, hollow):
+        """How deep a hollow may be: some widths, but not out of the other side."""
+        rows = hollow.rows[:: max(1, len(hollow.rows) // BEHIND)]
+        behind, _ = thickness(self.points, self.faces, self.mesh["normals"], rows)
+        most = float(np.nanmedian(behind)) if np.isfinite(behind).any() else np.inf
+        return min(DEEP * hollow.across, most)
 
     def sizes(self):
         """Along the job's axes, from the first to the last place: Values."""
@@ -234,20 +244,23 @@ class SurfaceMeasurer:
         if made is None:
             raise UmbrateError("The section's plane does not meet the surface. Move it, or choose another direction.")
         made.offset = self.of.frame.offset
-        # the outline moves with the patches it runs through, across itself and in the plane
+        # the surface moves along its normal; the more it slants against the plane, the farther the outline moves
         R = self.of.to_job[:3, :3] / np.cbrt(np.linalg.det(self.of.to_job[:3, :3]))
         of_area, of_length = np.zeros((len(X), 3)), np.zeros((len(X), 3))
         rows = _nearest_rows(X, [made.origin + x[:, :1] * made.u + x[:, 1:] * made.v for x in made.lines])
         for line, near in zip(made.lines, rows, strict=True):
             step = np.diff(line, axis=0)
-            out = np.stack([step[:, 1], -step[:, 0]], 1)  # to its right: inside is on the left of an outer line
-            wide = (out[:, :1] * made.u + out[:, 1:] * made.v) @ R
-            unit = step / np.maximum(np.linalg.norm(step, axis=1, keepdims=True), 1e-300)
-            turn = np.diff(unit, axis=0, append=unit[:1])
-            bend = -(turn[:, :1] * made.u + turn[:, 1:] * made.v) @ R
+            long = np.linalg.norm(step, axis=1, keepdims=True)
+            along = step / np.maximum(long, 1e-300)
+            e = np.stack([-along[:, 1], along[:, 0]], 1)
+            N = self.mesh["normals"][near[:-1]].astype(float)
+            out = (e[:, :1] * made.u + e[:, 1:] * made.v) @ R
+            cos = (N * out).sum(1, keepdims=True)
+            moves = N / np.where(np.abs(cos) < SLANT, np.copysign(SLANT, cos), cos)
+            turn = -(np.diff(along, axis=0, append=along[:1]) * e).sum(1, keepdims=True)
             for k in range(3):
-                of_area[:, k] += np.bincount(near[:-1], wide[:, k], len(X))
-                of_length[:, k] += np.bincount(near[1:], bend[:, k], len(X))
+                of_area[:, k] += np.bincount(near[:-1], (long * moves)[:, k], len(X))
+                of_length[:, k] += np.bincount(near[1:], (turn * moves)[:, k], len(X))
         half = self.half(of_length)
         values = [Value("Outline", made.length, half, half, self.unit)]
         if made.area is not None:

@@ -76,10 +76,11 @@ def patches(points, count, seed=0):
 
 @dataclass(frozen=True)
 class Hollow:
-    """A part of a surface that no points hold: its area, and how wide it is across."""
+    """A part of a surface that no points hold: its area as it is seen, how wide it is across, its vertices (k,)."""
 
     area: float
     across: float
+    rows: np.ndarray
 
 
 def hollows(points, faces, filled):
@@ -96,7 +97,7 @@ def hollows(points, faces, filled):
     for k in range(int(which.max()) + 1):
         on = which == k
         area = float(np.linalg.norm(vector[on].sum(0)))
-        out.append(Hollow(area, 2 * float(np.sqrt(area / np.pi))))
+        out.append(Hollow(area, 2 * float(np.sqrt(area / np.pi)), np.unique(f[on])))
     return out
 
 
