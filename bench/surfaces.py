@@ -7,10 +7,14 @@ demo    the demo's joined cloud at photo scale 1/2, closed: how near the truth, 
 speed   made-up clouds of 1 and 5 million points: seconds, memory
 huge    20 million points, memory (not among all: it takes a quarter of an hour)
 draw    the scene with a million triangles, at rest and moving
+thin    a million triangles to a tenth: seconds, how far off, whether it is whole
+values  area, volume and sizes of the demo's surface beside the truth's, with their intervals; and a model laid over it
+preview a first surface of the demo from a cloud at photo scale 1/8: seconds after the cloud
 """
 
 import argparse
 import resource
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -24,12 +28,17 @@ sys.path[:0] = [str(ROOT / "src"), str(ROOT / "bench")]
 
 from poses import told  # noqa: E402
 from umbrate.actions.delivering import camera_rows  # noqa: E402
+from umbrate.actions.models import compare_with_model  # noqa: E402
+from umbrate.actions.solids import SurfaceMeasurer  # noqa: E402
+from umbrate.core.measure.solid import area_of  # noqa: E402
 from umbrate.core.raster.camera import eye_round  # noqa: E402
 from umbrate.core.raster.solid import draw_triangles, paint_quickly, paint_triangles  # noqa: E402
 from umbrate.core.surface.build import Wanted, cell_for, make_surface  # noqa: E402
 from umbrate.core.surface.coarse import coarse_copy  # noqa: E402
 from umbrate.core.surface.crossing import crossing  # noqa: E402
-from umbrate.core.surface.mesh import opposite, pieces  # noqa: E402
+from umbrate.core.surface.mesh import opposite, pieces, volume  # noqa: E402
+from umbrate.core.surface.thin import thinned  # noqa: E402
+from umbrate.formats.meshes import read_mesh  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
 from umbrate.sitting.surfaces import load_surface  # noqa: E402
 from umbrate.stages.base import Report  # noqa: E402
@@ -43,10 +52,7 @@ GB = 1024 / 1e9
 
 def bench_demo(job):
     """The whole demo's surface against its truth."""
-    if job is None:
-        job = Path(tempfile.mkdtemp()) / "demo.umbrate"
-        subprocess.run([sys.executable, "-m", "umbrate", "demo", "--no-window", "--job", str(job)], check=False)
-    with Job.open(job) as j:
+    with Job.open(demo_job(job)) as j:
         (row,) = j.joined_rows()
         j.set_settings(row.id, "surface", {})
         start = time.perf_counter()
@@ -156,7 +162,79 @@ def bench_draw(_):
     return good
 
 
-ALL = {"demo": bench_demo, "speed": bench_speed, "huge": bench_huge, "draw": bench_draw}
+def bench_thin(_):
+    """A million triangles to a tenth."""
+    s = make_surface(bumpy(1_200_000), Wanted(cell=cell_for(1_200_000, 1_000_000)))
+    spacing = np.sqrt(4 * np.pi * 40**2 / 1_200_000)
+    few = make_surface(bumpy(20_000), Wanted())
+    thinned(few.points, few.faces, 2000)  # compiled
+    start = time.perf_counter()
+    made = thinned(s.points, s.faces, 100_000)
+    seconds = time.perf_counter() - start
+    whole = bool((opposite(made.faces, len(made.points)) >= 0).all()) and not crossing(made.points, made.faces).any()
+    text = f"thin: {len(s.faces):,} to {len(made.faces):,} triangles in {seconds:.1f} s (<= 8)"
+    good = told(text, seconds <= 8)
+    off = made.median / spacing
+    good &= told(
+        f"thin: off by {off:.3f} spacings in the median (<= 0.1), {made.largest / spacing:.2f} at most", off <= 0.1
+    )
+    return good & told("thin: closed, no triangles that cross others", whole)
+
+
+def demo_job(job):
+    """The demo's job, made where it is not given."""
+    if job is None:
+        job = Path(tempfile.mkdtemp()) / "demo.umbrate"
+        subprocess.run([sys.executable, "-m", "umbrate", "demo", "--no-window", "--job", str(job)], check=False)
+    return job
+
+
+def bench_values(job):
+    """Are the true area and volume within the intervals that are stated?"""
+    with Job.open(demo_job(job), writable=False) as j:
+        (row,) = j.joined_rows()
+        start = time.perf_counter()
+        values = {v.name: v for v in SurfaceMeasurer(j, row).all()}
+        seconds = time.perf_counter() - start
+        mesh = load_surface(j, row)
+    file = demo_data() / "truth.ply"
+    points, faces = read_mesh(file)
+    good = True
+    for name, true in (("Area", area_of(points, faces)), ("Volume", volume(points, faces))):
+        v = values[name]
+        inside = v.value - v.below <= true <= v.value + v.above
+        good &= told(f"values: {name} {v.text} in {seconds:.1f} s; {v.note}; true: {true:,.6g}", inside)
+    start = time.perf_counter()
+    f = compare_with_model(mesh, file, "shape").figures
+    seconds = time.perf_counter() - start
+    return good & told(
+        f"values: to the true shape, laid over by itself in {seconds:.1f} s: median {f['median']:+.4f} mm, without the "
+        f"sign {f['median_abs']:.4f} (<= 0.025)", f["median_abs"] <= 0.025
+    )  # fmt: skip
+
+
+def bench_preview(job):
+    """A first look while still shooting."""
+    job = demo_job(job)
+    with tempfile.TemporaryDirectory(dir=job.parent) as folder:  # photos are found from where the job lies
+        copy = Path(folder).with_suffix(".umbrate")
+        shutil.copytree(job, copy)
+        with Job.open(copy) as j:
+            (row,) = j.joined_rows()
+            j.set_settings(row.id, "cloud", {"photo_scale": 8})
+            run_now(j, row, "cloud", None, Report(LocalExecutor(2)))
+            start = time.perf_counter()
+            run_now(j, row, "surface", None, Report(LocalExecutor(2)))
+            seconds = time.perf_counter() - start
+            count = j.result(row.id, "surface").figures.triangles
+        shutil.rmtree(copy)
+    return told(f"preview: {count:,} triangles {seconds:.1f} s after the cloud at 1/8 (<= 10)", seconds <= 10)
+
+
+ALL = {
+    "demo": bench_demo, "speed": bench_speed, "huge": bench_huge, "draw": bench_draw, "thin": bench_thin,
+    "values": bench_values, "preview": bench_preview,
+}  # fmt: skip
 
 
 def main():
