@@ -150,6 +150,16 @@ class Surfaces(OneJob):
         self.assertLess(len(self.scene.drawn.faces), 4000)
         panel = self.panel(SurfacePanel)
         self.assertEqual(panel.surfaces.table.rowCount(), 2)
+        # a tick draws the other one beside it, in a tint of its own
+        item = panel.surfaces.table.item(0, 0)
+        item.setCheckState(Qt.CheckState.Checked)
+        wait_for(lambda: len(self.scene.drawn.faces) == first.left + work.kept.left)
+        self.picture()
+        self.assertEqual(len(self.scene.colors), len(self.scene.points))
+        self.assertGreater(np.ptp(self.scene.colors[-1].astype(int)), 20)
+        panel = self.panel(SurfacePanel)
+        panel.surfaces.table.item(0, 0).setCheckState(Qt.CheckState.Unchecked)
+        wait_for(lambda: len(self.scene.drawn.faces) == work.kept.left)
         panel._compare()
         wait_for(lambda: work.look == "compared" and work.compared)
         self.assertIn("median", panel.about.text())
@@ -314,6 +324,7 @@ class Surfaces(OneJob):
         self.assertIn("damaged", said[-1])
         self.assertEqual(w.look, "compared")
         # thickness takes long and is computed beside the window
+        w._slow.clear()  # what another test looked at
         w.set_look("thickness")
         self.assertEqual(w.look, "compared")
         wait_for(lambda: not w.measuring)

@@ -360,7 +360,7 @@ class Measured(unittest.TestCase):
             self.assertEqual(out.exit_code, 1, out.output)
             self.assertIn(said, out.output)
         picture = scratch() / "picture.png"
-        for look in ("relief", "filled", "thickness", "deviation"):
+        for look in ("relief", "filled", "thickness", "deviation", "seen"):
             out = self.umbrate("picture", folder, picture, "--surface", "--look", look, "--width", 300, "--height", 200,
                                "--replace")  # fmt: skip
             self.assertEqual(out.exit_code, 0, out.output)

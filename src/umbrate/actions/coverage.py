@@ -10,6 +10,7 @@ from ..core.cloud.grid import spacing_of
 from ..core.errors import UmbrateError
 from ..core.geometry.lens import Lens
 from ..core.geometry.pose import center
+from ..core.raster.coloring import OF_SURFACES
 from ..job.blobs import BlobStore
 from ..sitting.clouds import load_cloud
 from ..sitting.frames import frame_of, load_block
@@ -124,3 +125,9 @@ def compute_coverage(work, progress=None):
     facing /= np.maximum(np.linalg.norm(facing, axis=1, keepdims=True), 1e-9)
     found = places(P, N, facing, weak | edge, distance, gap, cameras[0].lens)
     return Covered(c, weak, edge & ~weak, found, cameras[0].lens, work.unit)
+
+
+def covered_by(job, sitting, mesh):
+    """How well photos cover the vertices of a surface (arrays in the job's frame): values (n,) float32 by look."""
+    c = compute_coverage(gather_coverage(job, sitting, cloud=mesh)).coverage
+    return {name: np.asarray(getattr(c, name), np.float32) for name in OF_SURFACES}

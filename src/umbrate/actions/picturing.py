@@ -9,14 +9,14 @@ from ..core.cloud.grid import spacing_of
 from ..core.errors import UmbrateError
 from ..core.measure.solid import thickness
 from ..core.raster.camera import eye_round
-from ..core.raster.coloring import COLORINGS, COVERAGE, SURFACE_COLORINGS, cloud_colors, surface_colors
+from ..core.raster.coloring import COLORINGS, COVERAGE, OF_SURFACES, SURFACE_COLORINGS, cloud_colors, surface_colors
 from ..core.raster.points import draw_points, paint
 from ..core.raster.solid import draw_triangles, paint_triangles
 from ..core.surface.looks import curvature, slope
 from ..sitting.clouds import load_cloud
 from ..sitting.frames import load_block
 from ..sitting.surfaces import load_surface
-from .coverage import compute_coverage, gather_coverage
+from .coverage import compute_coverage, covered_by, gather_coverage
 
 #: sides to look from, as directions from the object to the eye
 DIRECTIONS = {
@@ -106,7 +106,8 @@ def surface_picture(job, sitting, kept=None, *, side="corner", look="color", wid
     if look == "compared":
         raise UmbrateError("A surface is compared with another in the window, or by umbrate surfaces --compare.")
     eye = eye_for(mesh["points"], DIRECTIONS[side], width, height, parallel)
-    return draw_surface(mesh, surface_colors(mesh, look, surface_values(mesh, look)), eye, (width, height))
+    values = covered_by(job, sitting, mesh)[look] if look in OF_SURFACES else surface_values(mesh, look)
+    return draw_surface(mesh, surface_colors(mesh, look, values), eye, (width, height))
 
 
 def surface_values(mesh, look):

@@ -53,11 +53,15 @@ SURFACE_COLORINGS = {
         Coloring("curvature", "Curvature", "curvature", "1/length", signed=True, asked=True),
         Coloring("slope", "Slope", "slope", "°", asked=True),
         Coloring("thickness", "Thickness", "thickness", "length", asked=True),
+        Coloring("seen", "Coverage: photos", "seen", asked=True),
+        Coloring("resolution", "Coverage: pixel size", "resolution", "length", asked=True),
+        Coloring("spread", "Coverage: directions", "spread", "°", asked=True),
         Coloring("compared", "Distance to another", "compared", "length", signed=True, asked=True),
     )
 }
 FILLED = (224, 138, 46)  #: of parts that no points hold
 SAMPLE = 100_000  #: values of a cloud that percentiles are taken of
+OF_SURFACES = ("seen", "resolution", "spread")  #: of coverage, what is known of places that are no points
 COVERAGE = ("seen", "resolution", "spread", "expected")
 MEASURED = tuple(n for n, x in COLORINGS.items() if x.array not in ("", "colors", "normals"))  #: those with a ramp
 

@@ -35,6 +35,7 @@ class SurfacePanel(QWidget):
         self.surfaces = KeptList(
             session, "surface", ("Surface", "Triangles", "Holes"),
             lambda c: (f"{c.left:,}", f"{100 * c.now['filled']:.1f} % filled" if c.now["closed"] else "open"),
+            self.work.is_shown, self.work.show,
         )  # fmt: skip
         column.addWidget(self.surfaces)
         row = QHBoxLayout()

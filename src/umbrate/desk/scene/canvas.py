@@ -86,7 +86,7 @@ class Canvas:
         eye = s.rings.seen_from(replace(s.eye, f=s.eye.f * ratio))
         coarse, colors = (s.drawn.moving, s.drawn.moving_colors) if moving else (None, s.colors)
         points, faces = (coarse.points, coarse.faces) if moving else (s.points, s.drawn.faces)
-        normals, manner = coarse.normals if moving else work.mesh["normals"], work.manner
+        normals, manner = coarse.normals if moving else s.drawn.normals, work.manner
         mesh = {"points": points, "faces": faces, "normals": normals}
         outer = work.is_closed and s.drawn.slab is None
         line = t.color(t.TEXT if manner.what == WIRES else t.GROUND)

@@ -38,7 +38,7 @@ class ScenePoints:
         self.session = session
         self.points = self.colors = self.rows = self.block = self.slab = None
         self.is_cloud = self.is_overlay = self.is_dense = self.is_surface = False
-        self.faces = self.moving = self.moving_colors = None
+        self.faces = self.normals = self.moving = self.moving_colors = self._solid = None
         self.sitting_id = None
         self._every = None  #: before the slab, with the rows of what was removed left out
         self._others = []  #: clouds drawn beside the chosen one
@@ -64,7 +64,8 @@ class ScenePoints:
         self.block = s.block if s.job else None
         mesh = s.surfacing.at_hand() if s.job and surface else None
         if mesh is not None:
-            self.is_surface, self.is_cloud, self._every = True, False, mesh["points"]
+            self._solid = s.surfacing.drawn()
+            self.is_surface, self.is_cloud, self._every = True, False, self._solid[0]["points"]
             self._cut()
             return
         chosen = s.cloud_at_hand() if s.job and cloud else None
@@ -132,8 +133,9 @@ class ScenePoints:
     def _cut_surface(self):
         """The triangles that the slab holds; all vertices stay, so that each keeps its number."""
         work = self.session.surfacing
-        self.rows, self.points, self.colors = None, np.ascontiguousarray(self._every, np.float32), work.colors()
-        self.faces, self.moving = work.mesh["faces"], work.moving
+        mesh, self.moving = self._solid
+        self.rows, self.points, self.colors = None, np.ascontiguousarray(self._every, np.float32), work.drawn_colors()
+        self.faces, self.normals = mesh["faces"], mesh["normals"]
         if self.slab is not None:
             self.faces = self.faces[self.slab.holds(self.points)[self.faces].all(1)]
             few = self.moving
@@ -144,7 +146,7 @@ class ScenePoints:
         """Colors of all of them: the chosen cloud as it is looked at, the others in relief with a tint each."""
         s = self.session
         if self.is_surface:
-            return s.surfacing.colors()
+            return s.surfacing.drawn_colors()
         if self.is_overlay:
             return s.joining.colors(self.is_dense)
         if not self.is_cloud:

@@ -195,7 +195,7 @@ class Scene(QWidget):
         beside = s.cleaning.beside()
         mark = (
             s.sitting_id, *results, *(self.toggles[n].isChecked() for n in ALONE), s.surfacing.key(),
-            s.surfacing.mesh is not None, s.mending.mark,
+            s.surfacing.mesh is not None, s.mending.mark, s.surfacing.beside(),
             s.fragment, removed, s.cleaning.key(), beside, coming,
             s.joining.key(), s.joining.laid(True), s.joining.laid(False), s.joining.hidden,
             s.frame_key if s.job and s.sitting_id else None,

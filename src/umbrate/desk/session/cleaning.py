@@ -11,10 +11,11 @@ from ...actions.steps import Context, try_step
 from ...core.raster.coloring import COLORINGS, COVERAGE, MEASURED, cloud_colors, usual_range
 from ...sitting.clouds import cloud_source, compare_clouds
 from .. import tokens as t
+from .beside import Beside
 from .trying import Trying
 
 
-class CleanWork(Trying):
+class CleanWork(Beside, Trying):
     """The chosen cloud of the chosen sitting: a step on trial, and how the cloud is colored."""
 
     WORD, UNIT, SERIES, stepwise = "cloud", "point", "clean", CLEAN
@@ -29,8 +30,7 @@ class CleanWork(Trying):
         self.compared = None  #: (key of the cloud, distances, figures, name of the other)
         self.covered = None  #: (key of the cloud, Covered)
         self.place = None  #: which of its places is chosen
-        self.shown = frozenset()  #: ids of the clouds that are drawn beside the chosen one
-        self._others = {}
+        self.begin_beside()
         self._mark = self._colored = self._usual = None
         session.job_changed.connect(self._other_job)
         session.document_changed.connect(self._forget)
@@ -46,7 +46,7 @@ class CleanWork(Trying):
     def _other_job(self):
         # what was computed or read for the one before does not come back
         self.computing = self.covering = False
-        self.shown, self._others = frozenset(), {}
+        self.begin_beside()
 
     def _forget(self):
         key = self.key()
@@ -70,49 +70,6 @@ class CleanWork(Trying):
         s = self.session
         return s.job.cloud(s.sitting_id) if s.job and s.sitting_id else None
 
-    # ------------------------------------------------------------------ clouds shown beside it
-    def show(self, cloud_id, on):
-        """Show another cloud beside the chosen one, or hide it."""
-        self.shown = self.shown | {cloud_id} if on else self.shown - {cloud_id}
-        self.changed.emit()
-
-    def is_shown(self, kept):
-        """Whether the scene draws a cloud: the chosen one always."""
-        return kept.chosen or kept.id in self.shown
-
-    def beside(self):
-        """Keys of the clouds drawn beside the chosen one that are there, by their numbers in the list.
-
-        One that is not is read beside the window; `changed` tells when it is there.
-        """
-        s, out = self.session, {}
-        if s.job is None or s.sitting_id is None:
-            return out
-        for k, c in enumerate(s.job.clouds(s.sitting_id)):
-            if c.chosen or c.id not in self.shown:
-                continue
-            key = (c.id, tuple(x.id for x in c.steps), *s.frame_key)
-            if key not in self._others:
-                self._read_other(key, cloud_source(s.job, s.sitting, c))
-            if self._others[key] is not None:
-                out[k] = key
-        return out
-
-    def _read_other(self, key, source):
-        self._others = {x: a for x, a in self._others.items() if x[0] in self.shown}
-        self._others[key] = None
-
-        def show(cloud):
-            if key in self._others:
-                self._others[key] = cloud
-                self.changed.emit()
-
-        self.session.in_background(source.read, show)
-
-    def others(self):
-        """The clouds of `beside`: (number in the list, arrays in the job's frame) each."""
-        return [(k, self._others[key]) for k, key in self.beside().items()]
-
     # ------------------------------------------------------------------ a step on trial
     def context(self, step):
         return Context(self.session.job, self.session.sitting, self.kept, step)
@@ -131,6 +88,9 @@ class CleanWork(Trying):
 
     def list_now(self):
         return self.session.job.clouds(self.session.sitting_id)
+
+    def source_of(self, kept):
+        return cloud_source(self.session.job, self.session.sitting, kept)
 
     def told(self):
         """What the trial would do, in words."""

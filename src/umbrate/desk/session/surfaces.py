@@ -5,14 +5,17 @@ from typing import NamedTuple
 import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from ...actions.coverage import covered_by
 from ...actions.models import compare_with_form, compare_with_model
 from ...actions.solids import SurfaceMeasurer
 from ...core.measure.solid import thickness
-from ...core.raster.coloring import SURFACE_COLORINGS, surface_colors, usual_range
+from ...core.raster.coloring import OF_SURFACES, SURFACE_COLORINGS, surface_colors, usual_range
 from ...core.raster.solid import SMOOTH, SOLID, Manner
 from ...core.surface.coarse import coarse_copy
 from ...core.surface.looks import curvature, slope
 from ...sitting.surfaces import compare_surfaces, reach_of, surface_source
+from .. import tokens as t
+from .beside import Beside
 
 MOVING = 60_000  #: triangles that are drawn while the view moves
 
@@ -32,7 +35,7 @@ def coarse_of(mesh):
     return Coarse(points, faces, rows, mesh["normals"][rows])
 
 
-class SurfaceWork(QObject):
+class SurfaceWork(Beside, QObject):
     """The chosen surface of the chosen sitting, read in the background, and how it is looked at.
 
     Attributes
@@ -45,15 +48,17 @@ class SurfaceWork(QObject):
     def __init__(self, session):
         super().__init__()
         self.session = session
-        self._mesh = self._moving = None
+        self._mesh = self._moving = self._drawn = None
+        self.begin_beside()
         self.look, self.what, self.shading = "relief", SOLID, SMOOTH
         self.ramps = {}
         self.compared = None  #: (key of the surface, distances, figures, name of the other)
         self.measured = None  #: (key of the surface, Values)
         self.found = None  #: Compared, where it is beside a model or a form
         self.measuring = False
-        self._thick = None  #: (key of the surface, how thick it is at each vertex)
+        self._slow = {}  #: looks that take long: (key of the surface, values)
         self._key = self._coming = self._colored = self._asked = None
+        session.job_changed.connect(self.begin_beside)
         session.job_changed.connect(self._other)
         session.document_changed.connect(self._other)
         session.chosen_changed.connect(self._other)
@@ -81,9 +86,41 @@ class SurfaceWork(QObject):
         made = self.session.mending.made
         return made.moving if made and self._mesh is not None else self._moving
 
+    def list_now(self):
+        s = self.session
+        return s.job.surfaces(s.sitting_id)
+
+    def source_of(self, kept):
+        return surface_source(self.session.job, self.session.sitting, kept)
+
+    def drawn(self):
+        """What the scene draws: the arrays, with those of the surfaces shown beside it behind its own, and a Coarse."""
+        mesh, others = self.mesh, self.others()
+        if not others or mesh is None:
+            return mesh, self.moving
+        mark = (id(mesh), tuple(self.beside().items()))
+        if self._drawn is None or self._drawn[0] != mark:
+            every = [mesh, *(m for _, m in others)]
+            counts = np.cumsum([0, *(len(m["points"]) for m in every[:-1])])
+            both = {k: np.concatenate([m[k] for m in every]) for k in ("points", "normals")}
+            both["faces"] = np.concatenate([m["faces"] + np.int32(n) for m, n in zip(every, counts, strict=True)])
+            self._drawn = mark, both, coarse_of(both)
+        return self._drawn[1:]
+
+    def drawn_colors(self):
+        """Colors (n, 3) uint8 of the vertices of `drawn`: those beside the chosen one in a tint each."""
+        out = [self.colors()]
+        for k, m in self.others():
+            tint = t.color(t.CATEGORIES[k % len(t.CATEGORIES)])
+            shade = [tint.red(), tint.green(), tint.blue()]
+            out.append(np.broadcast_to(np.array(shade, np.uint8), (len(m["points"]), 3)))
+        return np.concatenate(out) if len(out) > 1 else out[0]
+
     @property
     def is_closed(self):
         """Whether what is drawn is closed."""
+        if any(not c.now["closed"] for c in self.list_now() if not c.chosen and c.id in self.shown):
+            return False
         made = self.session.mending.made
         return made.closed if made else bool(self.kept and self.kept.now["closed"])
 
@@ -97,7 +134,8 @@ class SurfaceWork(QObject):
         if key != self._key and key != self._coming:
             self._key = self._coming = None
             self._colored = self._asked = self.compared = self.measured = self.found = None
-            self.look = "relief" if self.look in ("compared", "thickness") else self.look
+            self.look = "relief" if self.look in ("compared", *self._slow) else self.look
+            self._slow = {}
             if self._mesh is not None:
                 self._mesh = self._moving = None
                 self.changed.emit()
@@ -146,18 +184,26 @@ class SurfaceWork(QObject):
 
     def set_look(self, look):
         """Color it by something; what takes long is computed beside the window first."""
-        if look == "thickness" and self.mesh is not None and not (self._thick and self._thick[0] == self._key):
-            m, key = self._mesh, self._key
-            self._work(
-                lambda: thickness(m["points"], m["faces"], m["normals"])[0].astype(np.float32),
-                lambda thick: self._thick_came(key, thick),
-            )
+        slow = look == "thickness" or look in OF_SURFACES
+        if slow and self._mesh is not None and self._slow.get(look, (None,))[0] != self._key:
+            m, key, sitting = self._mesh, self._key, self.session.sitting
+            if look == "thickness":
+                self._work(
+                    lambda: {look: thickness(m["points"], m["faces"], m["normals"])[0].astype(np.float32)},
+                    lambda found: self._slow_came(key, found, look),
+                )
+            else:
+                self._work(
+                    lambda job: covered_by(job, sitting, m), lambda found: self._slow_came(key, found, look),
+                    self.session.in_saved_job,
+                )  # fmt: skip
             return
         self.look = look
         self.changed.emit()
 
-    def _thick_came(self, key, thick):
-        self._thick, self.look = (key, thick), "thickness"
+    def _slow_came(self, key, found, look):
+        self._slow.update({name: (key, values) for name, values in found.items()})
+        self.look = look
 
     def values(self):
         """What it is colored by (n,) float32, for looks with a ramp; None without."""
@@ -168,8 +214,9 @@ class SurfaceWork(QObject):
             return None
         if self.look == "compared":
             return self.compared[1] if self.compared and self.compared[0] == self._key else None
-        if self.look == "thickness":
-            return self._thick[1] if self._thick and self._thick[0] == self._key else None
+        if self.look in self._slow:
+            key, values = self._slow[self.look]
+            return values if key == self._key else None
         if look.asked:
             mark = (self._key, self.look)
             if self._asked is None or self._asked[0] != mark:
