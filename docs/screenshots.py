@@ -17,12 +17,13 @@ from PIL import Image, ImageFilter
 from PyQt6.QtCore import QPointF, QSettings, QSize
 from PyQt6.QtGui import QImage, QPainter
 from PyQt6.QtPdf import QPdfDocument
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QScrollArea
 
 from umbrate.actions.reporting import write_accuracy_report
 from umbrate.core.poses.block import FEATURE
 from umbrate.desk.__main__ import make_app
 from umbrate.desk.bench.cloud import CloudPanel
+from umbrate.desk.bench.gauge import GaugePart
 from umbrate.desk.bench.pairs import PairGrid
 from umbrate.desk.bench.scale import ScalePanel
 from umbrate.desk.dialogs.picks import PicksDialog
@@ -52,7 +53,7 @@ def memory_card(folder):
 
 
 def sorting(window, home, take):
-    """A folder of everything is brought in, split, and masks are tried."""
+    """A folder of everything is brought in."""
     session = window.session
     memory_card(home / "Memory card")
     session.create(home / "whistle")
@@ -60,13 +61,6 @@ def sorting(window, home, take):
     until(lambda: session.result("masks"))
     session.choose(stage="photos", photo_id=session.photos()[4].id)
     take("sorting")
-    session.edits.split("bare")
-    until(lambda: session.queue.idle)
-    session.choose(session.job.sittings()[0].id, "masks")
-    session.edits.set_setting("masks", "method", "plate")
-    session.masks.try_on()
-    until(lambda: session.masks.preview and session.masks.preview.made)
-    take("masks-on-trial")
 
 
 def lens(window, home, take):
@@ -242,6 +236,19 @@ def joining(window, take):
     scene.look_from("Fit")
     scene.redraw()
     take("surface")
+    work = session.surfacing
+    work.measure()
+    until(lambda: not work.measuring)
+    work.compare_model(demo_data() / "truth.ply", "shape")
+    until(lambda: not work.measuring)
+    part = window.bench.findChildren(GaugePart)[-1]
+    area = part
+    while not isinstance(area, QScrollArea):
+        area = area.parentWidget()
+    settle()
+    area.ensureWidgetVisible(part.limit, 0, 250)
+    take("surface-model")
+    work.set_look("relief")
     scene.toggles["Photos"].setChecked(True)
 
 
