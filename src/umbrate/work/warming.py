@@ -39,6 +39,7 @@ def warm_up(tell):
     say("compiling the scene and the mask tools")
     warm_drawing()
     warm_desk()
+    warm_mending()
     say("all kernels are compiled")
 
 
@@ -83,6 +84,45 @@ def _ring(across=12, along=24):
     return {k: x.astype(t) for k, x, t in (
         ("points", points, np.float32), ("normals", normals, np.float32), ("faces", faces, np.int32),
     )}  # fmt: skip
+
+
+def warm_mending():
+    """Mend and measure a small surface in all ways."""
+    import numpy as np
+
+    from ..core.measure.solid import surface_section, thickness
+    from ..core.surface.carried import carried
+    from ..core.surface.crossing import uncrossed
+    from ..core.surface.evening import evened
+    from ..core.surface.holes import filled, holes_of
+    from ..core.surface.mesh import pieces
+    from ..core.surface.planes import closed_flat, cut_open
+    from ..core.surface.remesh import remeshed
+    from ..core.surface.spikes import without_spikes
+    from ..core.surface.thin import thinned
+
+    ring = _ring()
+    n = len(ring["points"])
+    mesh = {
+        **ring, "colors": np.zeros((n, 3), np.uint8), "support": np.zeros(n, np.float32),
+        "deviation": np.zeros(n, np.float32), "photos": np.zeros(n, np.uint8), "filled": np.zeros(n, bool),
+    }  # fmt: skip
+    points, faces = mesh["points"], mesh["faces"]
+    part = cut_open(mesh, points @ np.array([0.0, 0, 1]))
+    closed = closed_flat(part["points"], part["faces"], (0, 0, 1), 0.0, 0.01)
+    carried(part, *closed)
+    for hole in holes_of(part["points"], part["faces"])[:1]:
+        uncrossed(*filled(part["points"], part["faces"], hole, smooth=True)[:2])
+    for some in (
+        remeshed(points, faces, 0.2),
+        thinned(points, faces, 100)[:2],
+        without_spikes(points, faces, 0.8, 3)[:2],
+    ):
+        carried(mesh, *some)
+    evened(points, faces, 1)
+    pieces(faces, n)
+    thickness(points, faces, mesh["normals"])
+    surface_section(points, faces, (0, 0, 0.01), (0, 0, 1))
 
 
 def warm_desk():

@@ -8,14 +8,15 @@ Laplacian is zero, with the vertices round the rim held (Liepa 2003, filling hol
 
 from dataclasses import dataclass
 
-import manifold3d
 import numpy as np
 import scipy
 from numba import njit
 
+from ..later import Later
 from .mesh import areas, half_edges, opposite, rims
 from .remesh import halved, remeshed
 
+manifold3d = Later("manifold3d")
 MOST_TRIANGLES = 12_000  #: of a patch, about: wider ones have larger triangles inside
 MOST_SPANNED = 600  #: vertices of a rim that is spanned with the least area
 
