@@ -394,6 +394,14 @@ class Steps(unittest.TestCase):
                     self.assertIn("volume", told)
                 json.dumps(made.did)  # it is kept as such
                 self.assertTrue(MENDING.text(step))
+        # where a cut meets an open rim it cannot be closed, and that is said
+        step = MENDING.frozen(job, s, {"filter": "height", "height": self.height(0.5), "cut": "open"})
+        half = try_mend(self.raw, step, Context(job, s, self.kept, step)).arrays
+        step = MENDING.frozen(job, s, {"filter": "plane", "normal": "1,0,0", "offset": self.middle()[0]})
+        context = Context(job, s, self.kept, step)
+        made = try_mend(half, step, context)
+        self.assertEqual(made.did["left_open"], 1)
+        self.assertIn("stays open at 1 rims", did_text(made.did, context.scale, "mm"))
         with self.assertRaisesRegex(UmbrateError, "no support here"):
             try_mend(self.raw, {"filter": "support"}, Context(job, s, self.kept))
         with self.assertRaisesRegex(UmbrateError, "no hole as small"):

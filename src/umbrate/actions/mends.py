@@ -123,7 +123,6 @@ def _cut(mesh, planes, close):
             continue
         # a vertex on the plane belongs to what stays: triangles without area would come of it else
         h = np.where(np.abs(h) < 1e-6 * (1 + abs(offset)), -1e-6 * (1 + abs(offset)), h)
-        before = _rims(mesh)
         mesh = cut_open(mesh, h)
         if not len(mesh["faces"]):
             break
@@ -131,8 +130,14 @@ def _cut(mesh, planes, close):
             near = ON_PLANE * mean_edge(mesh["points"], mesh["faces"])
             points, faces, new = closed_flat(mesh["points"], mesh["faces"], normal, offset, near)
             mesh = _renewed(mesh, points, faces, new) if len(faces) > len(mesh["faces"]) else mesh
-            missing += max(0, _rims(mesh) - before)
+            missing += _rims_on(mesh, normal, offset, near)
     return mesh, missing
+
+
+def _rims_on(mesh, normal, offset, near):
+    """How many rims of a surface run along a plane: where it was open before, a cut cannot be closed flat."""
+    on = np.abs(mesh["points"] @ normal - offset) <= near
+    return sum(bool(on[r].sum() > 1) for r in rims(mesh["faces"], opposite(mesh["faces"], len(mesh["points"]))))
 
 
 def _rims(mesh):
@@ -390,5 +395,5 @@ def did_text(did, scale, unit):
     if did.get("crossing"):
         out.append(f"{did['crossing']:,} triangles cross others")
     if did.get("left_open"):
-        out.append(f"{did['left_open']} rims of the cut stay open, as the surface was open there")
+        out.append(f"the cut stays open at {did['left_open']} rims, as the surface was open there")
     return "; ".join(x for x in out if x)

@@ -15,6 +15,7 @@ from .mesh import begins, half_edges, opposite, used_only
 
 LONGEST, SHORTEST = 4 / 3, 4 / 5  #: of the length wanted: what is divided, and what is drawn together
 ROUNDS, HALVINGS, COLLAPSES, SWEEPS = 5, 12, 6, 12
+ROUGHLY = 2  #: sweeps of flipping between two divisions, after which it is done again anyway
 NOWHERE = np.empty((0, 3))
 FREE, RIM, HELD = 0, 1, 2  #: vertices that move, those at a rim, and those that stay
 FOLD = 0.3  #: cosine: a triangle that turns by more has turned over
@@ -368,7 +369,7 @@ def remeshed(points, faces, length, held=None, onto=True, rounds=ROUNDS, check=l
             points, faces, kinds = divided(points, faces, kinds, LONGEST * length)
             if len(points) == before:
                 break
-            faces = flipped(points, faces)
+            faces = flipped(points, faces, sweeps=ROUGHLY)
         points, faces, kinds = drawn_together(points, faces, kinds, SHORTEST * length, LONGEST * length)
         faces = flipped(points, faces)
         points = moved_along(points, faces, kinds)
