@@ -234,6 +234,10 @@ class Cuts(Shapes):
             self.assertLess(np.abs(p[new] @ normal - offset).max(), 1e-5)
             on = np.abs(part["points"] @ normal.astype(np.float32) - offset) < 1e-4
             self.assertTrue((part["points"] @ normal <= offset + 1e-4).all())
+            # away from the cut nothing moved
+            below_it = mesh["points"][mesh["points"] @ normal < offset - 0.6]
+            left = {tuple(x) for x in part["points"].tolist()}
+            self.assertTrue(all(tuple(x) in left for x in below_it.tolist()))
             self.assertGreater(on.sum(), 20)
 
     def test_a_hollow_ball_is_closed_with_a_ring(self):

@@ -4,6 +4,7 @@ import numpy as np
 
 from .carried import mean_edge
 from .cut import cut
+from .evening import spread
 from .holes import in_plane, patched
 from .mesh import opposite, rims, used_only
 from .remesh import drawn_together, kinds_of
@@ -18,12 +19,11 @@ def cut_open(mesh, values):
     if not len(part.faces):
         return {**out, "faces": part.faces}
     edge = mean_edge(mesh["points"], mesh["faces"])
-    kinds = kinds_of(part.faces, len(part.first))
-    on_cut = np.zeros(len(kinds), bool)
+    on_cut = np.zeros(len(part.first), bool)
     on_cut[part.rim] = True
+    # slivers beside the cut go; everything else stays as it was
+    kinds = kinds_of(part.faces, len(part.first), ~spread(part.faces, on_cut, 1))
     points = out.pop("points")
-    # slivers beside the cut, nowhere else: lengths elsewhere are as they were
-    kinds[~on_cut & (kinds == 0)] = 0
     points, faces, _, *values = drawn_together(points, part.faces, kinds, SHORT * edge, 3 * edge, *out.values())
     out = dict(zip(out, values, strict=True))
     return {**out, "points": points.astype(np.float32), "faces": np.ascontiguousarray(faces, np.int32)}
