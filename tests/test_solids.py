@@ -25,6 +25,7 @@ from umbrate.core.measure.solid import (
     patches,
     surface_section,
     thickness,
+    under_curves,
     volume_derivative,
 )
 from umbrate.core.surface.build import vertex_normals
@@ -57,6 +58,14 @@ class Derivatives(unittest.TestCase):
         for value, derivative in ((volume, volume_derivative), (area_of, area_derivative)):
             change = (value(points + move, faces) - value(points - move, faces)) / 2
             self.assertAlmostEqual(change, float((derivative(points, faces) * move).sum()), delta=1e-4 * abs(change))
+
+    def test_what_flat_triangles_leave_off_a_curved_surface_is_known(self):
+        for level in (3, 5):
+            points, faces = sphere(level)
+            missing = 4 / 3 * np.pi * RADIUS**3 - volume(points, faces)
+            found = under_curves(points, faces, points / RADIUS)
+            self.assertLess(abs(found / missing - 1), 0.02)
+            self.assertLess(abs(under_curves(points, faces[:, ::-1], -points / RADIUS) / -missing - 1), 0.02)
 
     def test_patches_are_even_and_every_place_belongs_to_the_nearest(self):
         points, _ = sphere(5)

@@ -24,6 +24,7 @@ from ..core.measure.solid import (
     patches,
     surface_section,
     thickness,
+    under_curves,
     volume_derivative,
 )
 from ..core.surface.mesh import areas, opposite, volume
@@ -82,9 +83,19 @@ class SurfaceMeasurer:
         kept = kept or job.surface(sitting.id)
         if kept is None:
             raise UmbrateError(f"“{sitting.name}” has no surface yet. Run Surface first.", ("go to", "surface"))
-        self.of = Measurer(job, sitting)
-        M = self.of.from_plain @ np.linalg.inv(np.array(kept.from_plain, float))
-        self.mesh = moved(raw_surface(job, kept), M)
+        of = Measurer(job, sitting)
+        M = of.from_plain @ np.linalg.inv(np.array(kept.from_plain, float))
+        self._take(of, moved(raw_surface(job, kept), M))
+
+    @classmethod
+    def of_mesh(cls, measurer, mesh):
+        """That of a surface's arrays in the frame of a Measurer's block."""
+        out = cls.__new__(cls)
+        out._take(measurer, mesh)
+        return out
+
+    def _take(self, of, mesh):
+        self.of, self.mesh = of, mesh
         self.points, self.faces = self.mesh["points"].astype(np.float64), self.mesh["faces"]
         self.unit = self.of.frame.unit
         self.closed = bool((opposite(self.faces, len(self.points)) >= 0).all())
@@ -182,6 +193,8 @@ class SurfaceMeasurer:
             note = (
                 f"of it up to {rounded(deep)} {self._square('³')}".rstrip() + " may be hollows that no photo sees into"
             )
+        flat = under_curves(self.points, self.faces, self.mesh["normals"])  # triangles lie inside what bulges
+        deep, bulge = deep + max(-flat, 0.0), bulge + max(flat, 0.0)
         below, above = half + deep, half + bulge  # bounds add up, as nothing says that they are chance
         return Value("Volume", value, below, above, self._square("³"), note)
 

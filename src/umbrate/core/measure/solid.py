@@ -50,6 +50,20 @@ def area_derivative(points, faces, weights=None):
     return out
 
 
+def under_curves(points, faces, normals):
+    """The volume between flat triangles and the curved surface through their corners with these normals; signed.
+
+    Over an edge e between normals n and m the surface stands up by e (m - n) / 8 in the middle; the mean of these three
+    is the mean over the triangle, where the surface is of second order.
+    """
+    P, N = np.asarray(points, np.float64), np.asarray(normals, np.float64)
+    mean = np.zeros(len(faces))
+    for k in range(3):
+        a, b = faces[:, k], faces[:, (k + 1) % 3]
+        mean += ((P[b] - P[a]) * (N[b] - N[a])).sum(1) / 24
+    return float((mean * areas(P, faces)).sum())
+
+
 def filled_share(faces, filled, area):
     """Share of each triangle's area (t,) that no points hold, by its corners; and of all of it."""
     part = filled[faces].mean(1)
