@@ -340,6 +340,9 @@ class Measured(unittest.TestCase):
         found = compare_with_form(m, "plane", z < np.percentile(z, 5))
         self.assertEqual([v.name for v in found.values], ["Off the form, root mean square", "Form error"])
         self.assertEqual(len(found.distance), len(m.points))
+        diameter = compare_with_form(m, "sphere").values[0]
+        self.assertEqual(diameter.name, "Diameter")
+        self.assertTrue(0 < diameter.below < 0.5 * diameter.value, diameter)
 
     def test_the_command_and_the_report_say_the_same(self):
         job, s = self.job, self.sitting
@@ -357,7 +360,9 @@ class Measured(unittest.TestCase):
             self.assertIn(rows[name].split(" ")[0], out)
         out = self.umbrate("gauge", folder, "--model", model, "--tolerance", "0.01").output
         self.assertIn("100.00 % within 0.01", out)
-        out = self.umbrate("gauge", folder, "--cut", "0,0,0,0,0,1")
+        x, y, z = np.median(load_surface(self.job, self.sitting)["points"], axis=0)
+        out = self.umbrate("gauge", folder, "--cut", f"{x},{y},{z},0,0,1").output
+        self.assertIn("Section area", out)
         for arguments, said in (
             (("--thickness", "1,2"), "takes 3 numbers"), (("--cut", "a,b,c,d,e,f"), "takes 6 numbers"),
             (("--form", "plane", "--near", "900,900,900,1"), "0 places are too few"),

@@ -23,6 +23,7 @@ class MendPart(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(6)
+        self._listed = None  #: the holes that the table shows
         self._make_holes(column)
         column.addWidget(QLabel("Mend it", objectName="plain"))
         self.which = QComboBox()
@@ -111,7 +112,7 @@ class MendPart(QWidget):
             "Looking for holes …" if have is None else f"{len(have):,} hole{'s' * (len(have) != 1)}, the widest first"
         )
         rows = (have or [])[:SHOWN]
-        if self.holes.rowCount() == len(rows) and getattr(self, "_listed", None) is have:
+        if self.holes.rowCount() == len(rows) and self._listed is have:
             return
         self._listed = have
         self.holes.blockSignals(True)

@@ -66,13 +66,11 @@ class SurfaceWork(Beside, QObject):
     @property
     def kept(self):
         """The chosen KeptSurface, or None."""
-        s = self.session
-        return s.job.surface(s.sitting_id) if s.job and s.sitting_id else None
+        return self.session.mending.kept
 
     def key(self):
         """What the surface that is shown depends on."""
-        kept = self.kept
-        return (kept.id, tuple(x.id for x in kept.steps), *self.session.frame_key) if kept else None
+        return self.session.mending.key()
 
     @property
     def mesh(self):
