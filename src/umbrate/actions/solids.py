@@ -36,7 +36,7 @@ from .measuring import Measurer, with_interval
 PATCHES = 40
 COMMON_PX = 0.04  #: of a photo's pixel: how far a surface as a whole lies off: on the demo 0.02 to 0.05
 PATCH_PX = 0.12  #: and each patch for itself: on the demo the means of 40 spread by 0.11
-DEEP = 3.0  #: widths: so deep a hollow may go on that photos do not see into; a bound, chosen so that it holds the demo's bores
+DEEP = 3.0  #: widths: so deep a hollow may go on unseen; a bound that holds the bores of the demo, 2 did not
 SLANT = 0.15  #: cosine: flatter on a section's plane a surface is not reckoned with
 BEHIND = 300  #: places of a hollow behind which the thickness is taken
 AXES = ("x", "y", "z")
