@@ -29,7 +29,7 @@ from umbrate.core.dense.depth import View, depth_map  # noqa: E402
 from umbrate.core.dense.fuse import Agreement, fuse, maps_of, noise_codes  # noqa: E402
 from umbrate.core.dense.pair import BACK_PX, LEAST_COS, inverse_step, pair_tolerance, without_specks  # noqa: E402
 from umbrate.core.imaging.sharpness import LUMA  # noqa: E402
-from umbrate.stages.cloud.stage import Settings  # noqa: E402
+from umbrate.stages.dense.settings import DenseSettings as Settings  # noqa: E402
 
 MADE_SECONDS = 12.0  #: that the made-up pair may take on two cores
 

@@ -191,7 +191,6 @@ class SideBySide(unittest.TestCase):
 
     def test_a_box_beside_the_object_and_masks_that_leave_nothing_are_said(self):
         from umbrate.sitting.frames import keep_box_of, set_keep_box
-        from umbrate.stages.cloud import computing
 
         job, s = self.job, self.sitting
         box = keep_box_of(job, s)
@@ -200,10 +199,12 @@ class SideBySide(unittest.TestCase):
         with self.assertRaisesRegex(UmbrateError, "beside the object"):
             run(job, s, "cloud")
         job.undo()
-        whole = computing.decode_mask
+        from umbrate.stages.dense import maps
+
+        whole = maps.decode_mask
         with (
-            mock.patch.object(computing, "decode_mask", lambda data: whole(data) & False),
-            mock.patch.object(computing, "DEPTH_VERSION", -1),  # depth maps that are there were made with the masks
+            mock.patch.object(maps, "decode_mask", lambda data: whole(data) & False),
+            mock.patch.object(maps, "DEPTH_VERSION", -1),  # depth maps that are there were made with the masks
             self.assertRaisesRegex(UmbrateError, "masks leave nothing"),
         ):
             run(job, s, "cloud")

@@ -22,9 +22,9 @@ from umbrate.core.geometry.pose import center, look_at
 from umbrate.core.poses.block import Block
 from umbrate.core.raster.pick import inside_polygon, seen_inside, seen_under
 from umbrate.formats.clouds import KINDS, write_cloud
-from umbrate.stages.cloud import forecast as forecasting
-from umbrate.stages.cloud.scratch import kept, zeros
 from umbrate.stages.cloud.stage import CloudStage
+from umbrate.stages.dense import forecast as forecasting
+from umbrate.stages.dense.scratch import kept, zeros
 
 
 def scattered(seed=0, n=3000):

@@ -30,7 +30,7 @@ from umbrate.sitting import photos
 from umbrate.sitting.frames import FRAMED, frame_of
 from umbrate.stages import BY_NAME
 from umbrate.stages.base import parse_settings
-from umbrate.stages.cloud import computing as cloud
+from umbrate.stages.dense import maps as cloud
 from umbrate.stages.poses import items
 from umbrate.work.adding import read_folder
 from umbrate.work.state import DONE, STALE

@@ -23,7 +23,7 @@ from umbrate.sitting.lenses import lens_groups
 from umbrate.sitting.photos import PhotoRef
 from umbrate.stages import BY_NAME, STAGES, stages_of
 from umbrate.stages.base import Report, StageSettings, parse_settings
-from umbrate.stages.cloud.computing import LEAST_ALIKE, _nothing
+from umbrate.stages.dense.maps import LEAST_ALIKE, _nothing
 from umbrate.stages.executor import LocalExecutor
 from umbrate.stages.photos.stage import odd_ones
 from umbrate.studio.scene import pebble
@@ -119,7 +119,7 @@ class WholeJob(unittest.TestCase):
                 for s in stages_of(sitting):
                     # nor does it matter whether memory holds all depth maps
                     where = str(job.folder) if isinstance(executor, LocalExecutor) else None
-                    with mock.patch("umbrate.stages.cloud.stage.place_for", return_value=where):
+                    with mock.patch("umbrate.stages.dense.inputs.place_for", return_value=where):
                         out = run(job, sitting, s.name, Report(executor))
                     # blobs are named by their content
                     self.assertEqual(out.artefacts, self.outcomes[s.name].artefacts, s.name)

@@ -21,9 +21,9 @@ from ..sitting.blocks import stored_block
 from ..sitting.frames import move_box, plain_keep_box
 from ..sitting.masks import decode_mask, encode_mask, mask_blobs
 from ..sitting.photos import photo_refs
-from ..stages.cloud.inputs import Inputs as CloudInputs
-from ..stages.cloud.inputs import block_for_depth
 from ..stages.cloud.stage import CloudStage
+from ..stages.dense.inputs import Inputs as CloudInputs
+from ..stages.dense.inputs import block_for_depth
 
 DEPTH, OUTLINES = "depth", "outlines"
 REPLACE, KEEP, BOTH = "replace", "keep", "both"

@@ -13,7 +13,7 @@ from ..sitting.blocks import stored_block
 from ..sitting.clouds import load_cloud
 from ..sitting.frames import frame_of, move_directions, move_points
 from ..sitting.members import members_of
-from ..stages.cloud.inputs import block_for_depth
+from ..stages.dense.inputs import block_for_depth
 
 THROUGH = 0.01  #: a photo sees through a point when its surface lies so much farther, as a share of the distance
 VOTES = 2  #: photos of another sitting that must see through a point
