@@ -122,6 +122,27 @@ class SideBySide(unittest.TestCase):
         run(job, s, "surface")  # the same again is the one that is there
         self.assertEqual([x.id for x in job.surfaces(s.id)], [first.id])
 
+    def test_depth_maps_make_one_as_well_whatever_was_cleaned_by_hand(self):
+        job, s = self.job, self.sitting
+        of_cloud, before = load_surface(job, s), job.settings(s.id, "surface")
+        job.set_settings(s.id, "surface", {"source": "depth", "agreeing": 3})
+        self.assertFalse(is_current(job, s, BY_NAME["surface"]))
+        run(job, s, "surface")
+        first, made = job.result(s.id, "surface"), load_surface(job, s)
+        self.assertEqual(first.figures.points, job.result(s.id, "cloud").figures.points)  # fused as Cloud does
+        self.assertIn("the depth maps", first.figures.line_of_source()[1])
+        d = signed_distance(made["points"], of_cloud["points"], of_cloud["faces"], 9 * first.figures.spacing)
+        held = ~made["filled"] & np.isfinite(d)
+        self.assertLess(abs(np.median(d[held])), 0.01 * first.figures.spacing)
+        self.assertLess(np.percentile(np.abs(d[held]), 90), 0.1 * first.figures.spacing)
+        self.assertGreater(held.sum(), 0.95 * (~made["filled"]).sum())
+        apply_step(job, s, job.cloud(s.id), {"filter": "count", "count": 50})
+        self.assertTrue(is_current(job, s, BY_NAME["surface"]))
+        job.undo()
+        job.surface_list.remove(job.surface(s.id).id)
+        job.set_settings(s.id, "surface", before)
+        run(job, s, "surface")
+
     def test_what_cannot_be_made_is_said_before_or_in_words_and_nothing_is_lost(self):
         job, s = self.job, self.sitting
         stage, have = BY_NAME["surface"], job.surfaces(s.id)
@@ -157,6 +178,10 @@ class SideBySide(unittest.TestCase):
         self.assertEqual(BY_NAME["surface"].needs_in(job, row), ())
         self.assertEqual(BY_NAME["surface"].needs_in(job, s), ("cloud",))
         self.assertEqual(plan(job, row, "surface"), ["surface"])
+        of_maps = parse_settings(BY_NAME["surface"], {"source": "depth"})
+        with self.assertRaisesRegex(UmbrateError, "no depth maps yet. Its cloud was put together"):
+            BY_NAME["surface"].gather(job, row, of_maps)
+        self.assertFalse(BY_NAME["surface"].forecast(job, row, of_maps).good)
         while len(job.sittings()) > 1:
             job.undo()
 

@@ -5,7 +5,9 @@ import unittest
 import numpy as np
 import scipy
 
+from umbrate.core.dense.through import CLEAR, FULLY_CLEAR, FreeSpace
 from umbrate.core.errors import UmbrateError
+from umbrate.core.geometry.pose import look_at
 from umbrate.core.surface.build import Wanted, cell_for, make_surface
 from umbrate.core.surface.cubes import triangles_of
 from umbrate.core.surface.cut import cut
@@ -246,6 +248,69 @@ class Closed(unittest.TestCase):
         cloud, _ = ball(30_000)
         made = make_surface(cloud, Wanted(cell=cell_for(30_000, 20_000)))
         self.assertAlmostEqual(len(made.faces) / 20_000, 1, delta=0.1)
+
+
+class SeenThrough(unittest.TestCase):
+    """What photos saw through stays empty."""
+
+    def test_a_place_is_empty_by_how_far_it_lies_before_what_each_photo_shows(self):
+        rng = np.random.default_rng(0)
+        n, h, w = 3, 40, 60
+        eyes = np.array([[0.0, 0, 0], [3, 1, 0], [-2, 0, 1]])
+        poses = np.array([look_at(e, e + [0, 0, 5.0], up=(0, -1, 0)) for e in eyes])
+        K = np.tile([50.0, 29.3, 19.6], (n, 1))
+        depth = np.where(np.arange(w) < 30, 10.0, 14.0) * np.ones((n, h, 1)) * rng.choice([-1, 1], (n, h, w))
+        confirmed = rng.random((n, h, w)) < 0.9
+        places = np.stack([rng.uniform(-6, 6, 4000), rng.uniform(-4, 4, 4000), rng.uniform(-2, 16, 4000)], 1)
+        margin = 1.3
+        room, sure = FreeSpace(depth.astype(np.float32), confirmed, K, poses).at(places, margin)
+        for p in range(0, 4000, 7):
+            votes, least = 0.0, np.inf
+            for j in range(n):
+                X = poses[j] @ [*places[p], 1]
+                if X[2] <= 0:
+                    continue
+                u, v = K[j, 0] * X[:2] / X[2] + K[j, 1:]
+                around = {(int(np.floor(v)) + a, int(np.floor(u)) + b) for a in (0, 1) for b in (0, 1)}
+                if not all(0 <= r < h and 0 <= c < w and confirmed[j, r, c] for r, c in around):
+                    continue
+                clear = min(abs(depth[j, r, c]) for r, c in around) - X[2]
+                if clear > CLEAR * margin:
+                    votes += min((clear / margin - CLEAR) / (FULLY_CLEAR - CLEAR), 1)
+                    least = min(least, clear)
+            self.assertAlmostEqual(sure[p], min(votes / 2, 1), places=5)
+            np.testing.assert_allclose(room[p], least, rtol=1e-5)
+        self.assertGreater((sure == 1).mean(), 0.05)
+        self.assertGreater(((sure > 0) & (sure < 1)).mean(), 0.02)
+
+    def test_a_well_whose_walls_no_points_hold_is_closed_without_and_open_with_what_was_seen_through(self):
+        deep, wide = 4.0, 1.8
+
+        def outside_well(v):
+            return ~((np.hypot(v[:, 0], v[:, 1]) * RADIUS < wide) & (v[:, 2] > 0))
+
+        cloud, _ = ball(40_000, keep=outside_well)
+        rng = np.random.default_rng(1)
+        a, r = rng.uniform(0, 2 * np.pi, 800), wide * np.sqrt(rng.random(800))
+        floor = np.stack([r * np.cos(a), r * np.sin(a), np.full(800, RADIUS - deep)], 1)
+        cloud = {
+            "points": np.concatenate([cloud["points"], floor]).astype(np.float32),
+            "normals": np.concatenate([cloud["normals"], np.tile([0.0, 0, 1], (800, 1))]).astype(np.float32),
+        }
+
+        def free(places, margin):
+            before = np.where(np.hypot(places[:, 0], places[:, 1]) < wide, places[:, 2] - (RADIUS - deep), -1.0)
+            return before.astype(np.float32), (before > margin).astype(np.float32)
+
+        without = make_surface(cloud, Wanted(cell=1.5))
+        carved = make_surface(cloud, Wanted(cell=1.5), free=free)
+        self.assertEqual(topology(carved.points, carved.faces), (0, 2, 1))
+        edge = np.sqrt(RADIUS**2 - wide**2)  # down to there it is a cap of the ball, then a cylinder
+        cap = np.pi * (RADIUS - edge) ** 2 * (2 * RADIUS + edge) / 3
+        taken = cap + np.pi * wide**2 * (edge - (RADIUS - deep))
+        whole = 4 / 3 * np.pi * RADIUS**3
+        self.assertLess(whole - volume(without.points, without.faces), 0.8 * taken)
+        self.assertAlmostEqual((whole - volume(carved.points, carved.faces)) / taken, 1.0, delta=0.1)
 
 
 class Edges(unittest.TestCase):

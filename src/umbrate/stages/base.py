@@ -131,6 +131,23 @@ class Report:
         return out
 
 
+class Share(Report):
+    """What a part of a run speaks through: its progress is that of the whole between two fractions."""
+
+    def __init__(self, whole, start, end):
+        super().__init__(whole.executor)
+        self.whole, self.start, self.end = whole, start, end
+
+    def check(self):
+        self.whole.check()
+
+    def progress(self, fraction, sentence, **figures):
+        self.whole.progress(self.start + (self.end - self.start) * fraction, sentence, **figures)
+
+    def live(self, name, data):
+        self.whole.live(name, data)
+
+
 class Shown(Enum):
     """What a stage can have the window show."""
 

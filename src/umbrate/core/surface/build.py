@@ -127,7 +127,7 @@ def check_points(points, normals, closed, spacing):
         )
 
 
-def make_surface(cloud, wanted, outside=None, check=lambda share: None):
+def make_surface(cloud, wanted, outside=None, check=lambda share: None, free=None):
     """The Surface of a cloud.
 
     Parameters
@@ -139,6 +139,8 @@ def make_surface(cloud, wanted, outside=None, check=lambda share: None):
         Positive beyond what is kept, as a distance: what is left ends there.
     check : callable(share done)
         May raise.
+    free : callable(places, margin) -> (n,), (n,), optional
+        What photos saw through: see `make_field`.
 
     Raises
     ------
@@ -155,7 +157,7 @@ def make_surface(cloud, wanted, outside=None, check=lambda share: None):
     cell, radius = wanted.cell * spacing, wanted.radius * spacing
     check(0.0)
     made = make_field(
-        points, normals, weights, cell, radius, spacing, wanted.edges, outside if wanted.closed else None,
+        points, normals, weights, cell, radius, spacing, wanted.edges, outside if wanted.closed else None, free,
         lambda x: check(0.3 + 0.4 * x),
     )  # fmt: skip
     check(0.3)

@@ -9,6 +9,9 @@ one gives what it starts from, its values where the finer one is cut off, and wh
 finer one hold. On coarser levels points stand together by cell, and are not asked where a surface is finer than the
 level can tell.
 
+Where photos saw through (see `dense.through`), and no points hold it, it is positive: that is known on every level, and
+cells where it begins are halved as those with points are.
+
 The finest level is made in slabs across x. A value depends on what is within as many cells as there are rounds of
 taking means, and slabs overlap by that: so it does not matter where they begin, and memory depends on a slab.
 """
@@ -31,6 +34,7 @@ CUT = 1.5  #: cells: farther from the surface than this no value is needed
 SLAB = 1_200_000  #: cells of a slab, without its overlap
 NEAREST = 1.9  #: cells: farther from all points there is no fit; the diagonal of one is 1.73
 INHERIT = 0.5  #: of what a coarser level is sure of, where the finer one has no points
+EMPTY = 0.5  #: cells: value of what photos saw through: more would push the surface away from it
 
 
 @njit(cache=True, nogil=True)
@@ -112,7 +116,8 @@ class Field:
         The level before the finest.
     cells : (m,) int64
         Of the finest level, in order.
-    outside, check : as `make_field` takes them
+    outside, free : as `make_field` takes them, in cells
+    check : as `make_field` takes it
     """
 
     low: np.ndarray
@@ -121,6 +126,7 @@ class Field:
     above: Level
     cells: np.ndarray
     outside: object = field(default=None, repr=False)
+    free: object = field(default=None, repr=False)
     check: object = field(default=lambda share: None, repr=False)
 
     def slabs(self, most=SLAB):
@@ -138,7 +144,7 @@ class Field:
     def on(self, first, last):
         """The Level of the cells from and up to numbers along x, and rows (n, 6) of what is beside each corner."""
         a, b = np.searchsorted(self.cells >> 2 * BITS, (first, last))
-        return made_level(Lattice.of(self.cells[a:b]), self.above, self.fit, 1.0)
+        return made_level(Lattice.of(self.cells[a:b]), self.above, self.fit, 1.0, self.free)
 
     def surface(self, most=SLAB):
         """Where the function is zero.
@@ -193,14 +199,31 @@ class Field:
         return places - d[:, None] * normals, np.where(sure[:, None] > 0.5, normals, np.float32(0))
 
 
-def made_level(lattice, above, fit, width):
+def _with_free(free, places, width, distance, sure):
+    """Distance (n,) and how surely it is held (n,) with what photos saw through at places (n, 3) that points do not
+    hold."""
+    if free is None:
+        return distance, sure
+    empty = np.zeros(len(places), np.float32)
+    loose = np.flatnonzero(sure < 1)
+    room, through = free(places[loose], width)
+    empty[loose] = (1 - sure[loose]) * through
+    far = distance.copy()
+    far[loose] = np.minimum(room, EMPTY * width)
+    hold = sure + empty
+    return (sure * distance + empty * far) / np.maximum(hold, 1e-9), hold
+
+
+def made_level(lattice, above, fit, width, free=None):
     """A Level below another one, and what is beside its corners.
 
-    fit : in cells of the finest level; width : of this level's cells in those
+    fit : in cells of the finest level; width : of this level's cells in those; free : see `Field`
     """
     corners = lattice.corners
     before, inherited = above.lattice.at_finer(2 * above.values, corners), above.lattice.at_finer(above.sure, corners)
-    distance, _, sure = fit.at(width * numbers_of(corners).astype(np.float32))
+    places = width * numbers_of(corners).astype(np.float32)
+    distance, _, sure = fit.at(places)
+    distance, sure = _with_free(free, places, width, distance, sure)
     rest = (1 - sure) * INHERIT * inherited
     hold = sure + rest
     target = (sure * np.clip(distance / np.float32(width), -2 * CUT, 2 * CUT) + rest * before) / np.maximum(hold, 1e-9)
@@ -210,13 +233,15 @@ def made_level(lattice, above, fit, width):
     return Level(lattice, values, hold), beside
 
 
-def _root(shape, fit, width):
+def _root(shape, fit, width, free):
     """The coarsest Level: all cells (of `width`) of a block, the outermost corners outside."""
     cells = np.sort(
         keys_of(np.stack(np.meshgrid(*[np.arange(1, 1 + n) for n in shape], indexing="ij"), -1).reshape(-1, 3))
     )
     lattice = Lattice.of(cells)
-    distance, _, sure = fit.at(width * numbers_of(lattice.corners).astype(np.float32))
+    places = width * numbers_of(lattice.corners).astype(np.float32)
+    distance, _, sure = fit.at(places)
+    distance, sure = _with_free(free, places, width, distance, sure)
     target = np.clip(distance / np.float32(width), -CUT, CUT)
     beside = neighbors_of(lattice.corners)
     start = np.where((beside < 0).any(1), np.float32(1), sure * target)
@@ -224,7 +249,7 @@ def _root(shape, fit, width):
 
 
 def make_field(
-    points, normals, weights, cell, radius, spacing, edges=False, outside=None, check=lambda share: None
+    points, normals, weights, cell, radius, spacing, edges=False, outside=None, free=None, check=lambda share: None
 ):  # fmt: skip
     """The Field of oriented points.
 
@@ -237,6 +262,9 @@ def make_field(
     edges : whether edges are kept
     outside : callable(places (n, 3) in the points' unit) -> (n,) of lengths, optional
         Positive where nothing shall be, as the distance from the keep box: what is left is cut there, and closed.
+    free : callable(places (n, 3), margin) -> (n,), (n,), optional
+        How far it is from places to what photos show behind them, and how surely they are empty, 0 to 1, where `margin`
+        before what is seen is enough: see `umbrate.core.dense.through.FreeSpace.at`.
     check : called with the share of the surface that is there; may raise
 
     Notes
@@ -273,19 +301,26 @@ def make_field(
         """`outside` in cells, of numbers of the finest level."""
         return outside(low + cell * numbers) / cell
 
-    level = _root(shape, fit_of(depth), float(wide))
+    def empty(numbers, width):
+        """`free` in cells, of numbers of the finest level."""
+        room, sure = free(low + cell * numbers, cell * width)
+        return room / np.float32(cell), sure
+
+    beyond, empty = beyond if outside else None, empty if free else None
+    level = _root(shape, fit_of(depth), float(wide), empty)
     for k in range(depth - 1, -1, -1):
-        cells = _refined(level, seeds[k], 2 ** (k + 1), beyond if outside else None)
+        cells = _refined(level, seeds[k], 2 ** (k + 1), beyond, empty)
         if k == 0:
-            return Field(low, cell, fit_of(0), level, cells, beyond if outside else None, check)
-        level, _ = made_level(Lattice.of(cells), level, fit_of(k), 2.0**k)
+            return Field(low, cell, fit_of(0), level, cells, beyond, empty, check)
+        level, _ = made_level(Lattice.of(cells), level, fit_of(k), 2.0**k, empty)
     raise AssertionError
 
 
-def _refined(level, seeds, width, beyond):
+def _refined(level, seeds, width, beyond, empty):
     """Cells of the next finer level: those that hold points, those where the function changes sign, and all round.
 
-    width : of the level's cells, in those of the finest; beyond : positive where nothing shall be, or None
+    width : of the level's cells, in those of the finest; beyond : positive where nothing shall be, or None;
+    empty : what photos saw through, or None
     """
 
     def changing(lattice, values, width):
@@ -295,6 +330,10 @@ def _refined(level, seeds, width, beyond):
         return lattice.cells[(v.min(1) < 0) & (v.max(1) >= 0)]
 
     some = Lattice.of(children(changing(level.lattice, level.values, width)))
-    some = changing(some, level.lattice.at_finer(level.values, some.corners), width // 2)
+    values = level.lattice.at_finer(level.values, some.corners)
+    if empty is not None:
+        _, sure = empty(width // 2 * numbers_of(some.corners), width // 2)
+        values = np.where(sure > 0.5, np.maximum(values, np.float32(0.1)), values)
+    some = changing(some, values, width // 2)
     cells = widened(unique(np.concatenate([seeds, some])))
     return cells[among(halved(cells), level.lattice.cells)]

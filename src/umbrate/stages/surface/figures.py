@@ -43,4 +43,8 @@ class SurfaceFigures(Figures):
         return "Left out", f"{self.handles} handles, {self.dropped} pieces", told
 
     def line_of_source(self):
-        return "From", f"{self.source}, {self.points:,} points", "The cloud it was made from, as it was cleaned then"
+        return (
+            "From",
+            f"{self.source}, {self.points:,} points",
+            "The cloud it was made from, as it was cleaned then, or depth maps",
+        )

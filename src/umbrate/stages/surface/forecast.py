@@ -1,6 +1,6 @@
 """What a surface will cost before it is made: time, memory and triangles, by this machine's own speed."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -82,12 +82,13 @@ def told(c):
     return f"some {many} triangles, {f'{max(t, 1):.0f} s' if t < 90 else f'{t / 60:.0f} min'}, {c.bytes / 1e9:.1f} GB"
 
 
-def forecast_of(points, cell, speed, length, unit):
+def forecast_of(points, cell, speed, length, unit, before=0.0):
     """The Forecast of a run.
 
-    speed : of `speed_of`; length : of a spacing in the job's unit
+    speed : of `speed_of`; length : of a spacing in the job's unit; before : seconds until there are points
     """
     c = cost(points, cell, speed)
+    c = replace(c, seconds=c.seconds + before)
     wide = f"{cell * length:#.2g} {unit}" if unit else f"{cell:.2g} spacings"
     text = f"Estimate for this machine: cells of {wide}, {told(c)}"
     try:

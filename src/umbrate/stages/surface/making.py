@@ -6,15 +6,28 @@ import numpy as np
 
 from ...core.cloud.grid import spacing_of
 from ...core.cloud.keepbox import KeepBox
+from ...core.dense.through import FreeSpace
 from ...core.errors import UmbrateError
 from ...core.surface.build import Wanted, make_surface
 from ...core.surface.mesh import areas, opposite, rims
 from ...job.blobs import BlobStore
-from ..base import Outcome, problem
+from ...sitting.clouds import CloudSource
+from ..base import Outcome, Share, problem
+from ..dense.maps import DenseRun
 from .figures import SurfaceFigures
 from .forecast import SHORTEST, check_memory, work
 
+FUSED = 0.4  #: share of the progress of a run from depth maps until they are fused
 MUCH_FILLED = 0.25  #: share of the area: so much that nobody saw is worth a word
+
+
+def _fused(inputs, settings, report):
+    """The points that depth maps agree on, as arrays by name, and what they saw through, as `make_surface` takes it."""
+    dense = DenseRun(inputs, settings, report)
+    dense.maps()
+    cloud = dense.points().arrays()
+    free = FreeSpace(dense.depth.depth, dense.used, dense.K, dense.poses)
+    return cloud, free.at  # of all the maps, depth alone stays in memory
 
 
 def run(inputs, settings, report, cell_of):
@@ -22,8 +35,12 @@ def run(inputs, settings, report, cell_of):
 
     cell_of : `SurfaceStage.cell_of`
     """
+    if isinstance(inputs.source, CloudSource):
+        cloud, free = inputs.source.read(), None
+    else:
+        cloud, free = _fused(*inputs.source, Share(report, 0.0, FUSED))
+        report = Share(report, FUSED, 1.0)
     start = time.monotonic()
-    cloud = inputs.cloud.read()
     box = KeepBox.from_dict(inputs.keep_box) if inputs.keep_box else None
     if box is not None and len(cloud["points"]) and not box.contains(cloud["points"]).any():
         raise UmbrateError(
@@ -45,12 +62,12 @@ def run(inputs, settings, report, cell_of):
         least_share=settings.least_piece / 100,
     )
     check_memory(len(cloud["points"]), wanted.cell, spacing / inputs.length)
-    made = make_surface(cloud, wanted, box.distance if box is not None else None, check)
+    made = make_surface(cloud, wanted, box.distance if box is not None else None, check, free)
     seconds = time.monotonic() - start
     area = areas(made.points, made.faces)
     filled = float((area * made.filled[made.faces].mean(1)).sum() / max(area.sum(), 1e-30))
     off = np.abs(made.deviation[np.isfinite(made.deviation)])
-    key = BlobStore(inputs.cloud.blobs).put_arrays(**made.arrays())
+    key = BlobStore(inputs.blobs).put_arrays(**made.arrays())
     figures = SurfaceFigures(
         triangles=len(made.faces),
         vertices=len(made.points),

@@ -10,7 +10,9 @@ from ...core.geometry.similarity import scale_of
 from ...core.later import Later
 from ...sitting.clouds import CloudSource, spacing_known, to_job
 from ...sitting.frames import frame_of, move_box, plain_keep_box
-from ..base import Shown, Stage, StageSettings, only
+from ..base import Forecast, Shown, Stage, StageSettings, only
+from ..dense.inputs import gather_dense
+from ..dense.settings import DenseSettings
 from .figures import SurfaceFigures
 from .inputs import Inputs
 
@@ -22,11 +24,31 @@ build = Later("umbrate.core.surface.build")
 class Settings(StageSettings):
     """From what, how fine, closed or open."""
 
+    source: Literal["cloud", "depth"] = Field(
+        "cloud",
+        title="Made from",
+        description="A cloud: any of those of the sitting, as it is cleaned now. The depth maps: those of the last run "
+        "of Cloud, fused anew; what photos saw through stays empty. Cleaning by hand does not count then.",
+        json_schema_extra={
+            "short": True,
+            "later": True,
+            "labels": {"cloud": "a cloud", "depth": "the depth maps"},
+        },
+    )
+    agreeing: int = Field(
+        2,
+        ge=2,
+        le=10,
+        title="Agreeing photos",
+        description="So many photos must show the same place. Two reach deeper into holes than three, and take what is "
+        "unsure for sure more often.",
+        json_schema_extra=only("source", "depth", later=True),
+    )
     cloud: str = Field(
         "",
         title="Cloud",
         description="Name of the cloud it is made from, as it is cleaned now. Empty: the chosen one.",
-        json_schema_extra={"short": True, "empty": "the chosen one"},
+        json_schema_extra=only("source", "cloud", short=True, empty="the chosen one"),
     )
     mode: Literal["closed", "open"] = Field(
         "closed",
@@ -139,42 +161,80 @@ class SurfaceStage(Stage):
             return build.cell_for(points, settings.triangles)
         return settings.cell
 
+    @staticmethod
+    def _dense(job, sitting, settings):
+        """The last run of Cloud, and the settings its depth maps are fused with here."""
+        done = job.result(sitting.id, "cloud")
+        if done is None:
+            text = f"“{sitting.name}” has no depth maps yet."
+            if job.cloud(sitting.id) is None:
+                raise UmbrateError(f"{text} Run Cloud first.", ("go to", "cloud"))
+            raise UmbrateError(
+                f"{text} Its cloud was put together from those of the sittings: run Cloud on the whole, or make the "
+                "surface from a cloud.",
+                ("set", "source", "cloud"),
+            )
+        known = {k: v for k, v in done.settings.items() if k in DenseSettings.model_fields}
+        return done, DenseSettings(**{**known, "min_photos": settings.agreeing})
+
+    def _size(self, job, sitting, settings):
+        """Points, their distance from each other and a length of the job's unit in their frame, without computing;
+        nothing where an older job does not tell."""
+        if settings.source == "depth":
+            done, _ = self._dense(job, sitting, settings)
+            M, count, spacing = np.array(done.figures.from_plain), done.figures.points, done.figures.spacing or None
+            length = scale_of(M) / scale_of(frame_of(job, sitting).matrix)
+        else:
+            kept = self._cloud(job, sitting, settings)
+            length = 1.0 / scale_of(to_job(job, sitting, kept))
+            count, spacing = kept.left, spacing_known(kept)
+        return (count, spacing, length) if spacing is not None else None
+
     def gather(self, job, sitting, settings, mode=""):
-        kept = self._cloud(job, sitting, settings)
-        length = 1.0 / scale_of(to_job(job, sitting, kept))
-        spacing = spacing_known(kept)
-        if spacing is not None:
-            forecasts.check_memory(
-                kept.left, self.cell_of(settings, kept.left, spacing, length), spacing / length
+        known = self._size(job, sitting, settings)
+        if known:
+            count, spacing, length = known
+            cell = self.cell_of(settings, count, spacing, length)
+            forecasts.check_memory(count, cell, spacing / length)
+        blobs = str(job.blobs.folder)
+        if settings.source == "depth":
+            _, dense = self._dense(job, sitting, settings)
+            source = gather_dense(job, sitting, dense)
+            return Inputs(
+                blobs, (source, dense), "the depth maps", source.from_plain, source.keep_box, source.length
             )  # fmt: skip
+        kept = self._cloud(job, sitting, settings)
         box = plain_keep_box(job, sitting)
-        source = CloudSource(str(job.blobs.folder), kept.blob, tuple(s.blob for s in kept.steps), np.eye(4))
         box = move_box(box, np.array(kept.from_plain, float)) if box else None
-        return Inputs(source, kept.name, kept.from_plain, box, length)
+        source = CloudSource(blobs, kept.blob, tuple(s.blob for s in kept.steps), np.eye(4))
+        return Inputs(blobs, source, kept.name, kept.from_plain, box, 1.0 / scale_of(to_job(job, sitting, kept)))
 
     def forecast(self, job, sitting, settings):
         """Triangles, time and memory."""
         try:
-            kept = self._cloud(job, sitting, settings)
-        except UmbrateError:
-            return None
-        spacing = spacing_known(kept)
-        if spacing is None:
+            known = self._size(job, sitting, settings)
+        except UmbrateError as e:
+            return Forecast(str(e), False, e.remedy) if settings.source == "depth" else None
+        if known is None:
             return None  # of an older job; reading the cloud would keep people waiting
+        count, spacing, length = known
         done, depth = (job.result(sitting.id, n) for n in ("surface", "cloud"))
         speed = (done.figures.speed if done else None) or forecasts.speed_of(depth.figures.speed if depth else None)
-        length = 1.0 / scale_of(to_job(job, sitting, kept))
-        cell = self.cell_of(settings, kept.left, spacing, length)
-        return forecasts.forecast_of(kept.left, cell, speed, spacing / length, frame_of(job, sitting).unit)
+        before = depth.figures.prepare_s + depth.figures.fuse_s if settings.source == "depth" else 0.0
+        cell = self.cell_of(settings, count, spacing, length)
+        return forecasts.forecast_of(count, cell, speed, spacing / length, frame_of(job, sitting).unit, before)
 
     def key(self, job, sitting, settings):
+        box = job.keep_box(sitting.id)
+        if settings.source == "depth":
+            # by what Cloud read they are known already; what a mm is matters where the cells are told in it
+            return [box, *([scale_of(frame_of(job, sitting).matrix)] if settings.size_by == "length" else [])]
         try:
             kept = self._cloud(job, sitting, settings)
         except UmbrateError:
-            return [job.keep_box(sitting.id)]  # it was removed: gathering says so
-        # what a mm is matters where the cells are told in it
+            return [box]  # it was removed: gathering says so
         measured = [scale_of(to_job(job, sitting, kept))] if settings.size_by == "length" else []
-        return [job.keep_box(sitting.id), kept.blob, [s.blob for s in kept.steps], *measured]
+        return [box, kept.blob, [s.blob for s in kept.steps], *measured]
 
     def run(self, inputs, settings, report):
         return making.run(inputs, settings, report, self.cell_of)
