@@ -1,6 +1,7 @@
 """Surfaces from oriented points: against closed forms, slow references, and what must never happen."""
 
 import unittest
+from unittest import mock
 
 import numpy as np
 import scipy
@@ -8,7 +9,12 @@ import scipy
 from umbrate.core.dense.through import CLEAR, FULLY_CLEAR, FreeSpace
 from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.pose import look_at
+from umbrate.core.surface import build as building
+from umbrate.core.surface import crossing as crossings
+from umbrate.core.surface import field as fields
 from umbrate.core.surface.build import Wanted, cell_for, make_surface
+from umbrate.core.surface.creases import with_creases
+from umbrate.core.surface.crossing import crossing
 from umbrate.core.surface.cubes import triangles_of
 from umbrate.core.surface.cut import cut
 from umbrate.core.surface.field import make_field
@@ -176,6 +182,19 @@ class Closed(unittest.TestCase):
         self.assertGreater(len(field.slabs(3000)), 5)
         for one, other in zip((vertices, normals, faces), field.surface(3000), strict=True):
             np.testing.assert_array_equal(one, other)
+        # what is worked on in parts as well: points that are placed, vertices that are measured, triangles that cross
+        whole = make_surface(cloud, Wanted())
+        with (
+            mock.patch.object(fields, "PART", 900),
+            mock.patch.object(building, "PART", 700),
+            mock.patch.object(crossings, "MOST", 300),
+        ):
+            parts = make_surface(cloud, Wanted())
+        for k, x in whole.arrays().items():
+            if x.dtype == np.float32:
+                np.testing.assert_allclose(parts.arrays()[k], x, atol=1e-6, err_msg=k)
+            else:
+                np.testing.assert_array_equal(parts.arrays()[k], x, k)
 
     def test_a_hole_is_closed_and_said_to_be_filled_and_open_leaves_it_out(self):
         cloud, s = ball(30_000, keep=lambda v: v[:, 2] > -0.6)
@@ -325,7 +344,66 @@ class Edges(unittest.TestCase):
             self.assertLess(abs(np.median(d)), 0.01 * s)
             self.assertLess(np.abs(d).max(), 1.5 * s)
             edge = np.array([[x, half[1], half[2]] for x in np.linspace(-half[0], half[0], 200)])
-            self.assertLess(nearest_on_triangles(edge, X, made.faces).max(), 1.5 * s)
+            away = nearest_on_triangles(edge, X, made.faces)
+            self.assertLess(away.max(), 1.5 * s)
+            self.assertLess(np.median(away), 0.1 * s)
+            # without, cells cut edges off
+            smooth = make_surface(cloud, Wanted())
+            self.assertGreater(np.median(nearest_on_triangles(edge, smooth.points @ R, smooth.faces)), 0.4 * s)
+            self.assertFalse(crossing(made.points, made.faces).any())
+            whole = 8 * half.prod()
+            off, off_smooth = (abs(volume(x.points, x.faces) / whole - 1) for x in (made, smooth))
+            self.assertLess(off, 0.5 * off_smooth)
+
+    def test_concave_edges_come_back_as_well_and_what_is_round_stays(self):
+        s = 0.2
+        cloud, _ = ball(int(4 * np.pi * RADIUS**2 / s**2))
+        smooth, edges = (make_surface(cloud, Wanted(edges=x)) for x in (False, True))
+        d = np.linalg.norm(edges.points, axis=1) - RADIUS
+        self.assertLess(np.abs(d).max(), 1.5 * np.abs(np.linalg.norm(smooth.points, axis=1) - RADIUS).max())
+        # a hollow corner: vertices on three planes that meet at the origin
+        V = np.array([[0.3, 0.2, 0], [0.3, 0, 0.3], [0, 0.25, 0.2]])
+        N = np.array([[0.0, 0, 1], [0, 1, 0], [1, 0, 0]])
+        P, M, F = with_creases(V, N, np.array([[0, 1, 2]], np.int32))
+        self.assertEqual((len(F), len(P)), (6, 7))
+        np.testing.assert_allclose(P[6], 0, atol=1e-6)
+        for i, j in ((0, 1), (0, 2), (1, 2)):
+            new = P[3:6][np.abs(P[3:6] @ (N[i] + N[j])).argmin()]
+            np.testing.assert_allclose(new @ N[i], 0, atol=1e-6)
+            np.testing.assert_allclose(new @ N[j], 0, atol=1e-6)
+        self.assertFalse(M[3:].any())
+
+
+class Crossing(unittest.TestCase):
+    def test_triangles_that_cross_are_those_that_a_slow_look_at_every_two_finds(self):
+        rng = np.random.default_rng(4)
+        middles = rng.uniform(0, 10, (300, 1, 3))
+        V = (middles + rng.normal(0, 0.8, (300, 3, 3))).reshape(-1, 3)
+        F = np.arange(900, dtype=np.int32).reshape(-1, 3)
+        F[1:60, 0] = F[:59, 1]  # some share a vertex
+
+        def pierces(p, q, a, b, c):
+            n = np.cross(b - a, c - a)
+            s, t = n @ (p - a), n @ (q - a)
+            if s * t >= 0:
+                return False
+            x = p + s / (s - t) * (q - p)
+            u = [n @ np.cross(e - s, x - s) for s, e in ((a, b), (b, c), (c, a))]
+            return min(u) > 0
+
+        slow = np.zeros(300, bool)
+        for s in range(300):
+            for t in range(s):
+                if set(F[s]) & set(F[t]):
+                    continue
+                f, g = V[F[s]], V[F[t]]
+                both = ((f, g), (g, f))
+                if any(pierces(x[k], x[(k + 1) % 3], *y) for x, y in both for k in range(3)):
+                    slow[[s, t]] = True
+        self.assertGreater(slow.sum(), 30)
+        self.assertLess(slow.sum(), 250)
+        for most in (7, 50, 1000):
+            np.testing.assert_array_equal(crossing(V, F, most), slow)
 
 
 class Handles(unittest.TestCase):

@@ -147,17 +147,32 @@ class Grid:
         in_threads(kernel, len(self.key), self.cells, *arguments)
 
 
-def sort_into_grid(points, width):
-    """The Grid of points (n, 3), n > 0, with cells of some width."""
+class Frame(NamedTuple):
+    """Where a grid begins (3,) float32, how wide its cells are, and how many there are along each axis (3,)."""
+
+    low: np.ndarray
+    width: float
+    shape: np.ndarray
+
+
+def frame_round(points, width):
+    """The Frame of a grid that holds points (n, 3), n > 0, with cells of some width."""
     points = np.ascontiguousarray(points, np.float32)
     low, high = points[0].copy(), points[0].copy()
     _extent(points, low, high)
     extent = np.maximum((high - low).astype(float), 1e-9)
     width = max(float(width), float(extent.max()) / 2_000_000)  # keys are 63 bits long
     shape = (np.floor(extent / width) + 3).astype(np.int64)
-    low -= np.float32(width)
-    key, start, order = _cells(points, low, width, shape)
-    return Grid(gathered(points, order), order, key, start, low, width, shape)
+    return Frame(low - np.float32(width), width, shape)
+
+
+def sort_into_grid(points, width=None, frame=None):
+    """The Grid of points (n, 3), n > 0, with cells of some width, or in a frame: a part of the points that this was
+    made round is in the same cells and the same order then as among all of them."""
+    points = np.ascontiguousarray(points, np.float32)
+    frame = frame or frame_round(points, width)
+    key, start, order = _cells(points, *frame)
+    return Grid(gathered(points, order), order, key, start, *frame)
 
 
 def _cells(points, low, width, shape):

@@ -1,13 +1,24 @@
 """A surface from oriented points: the function's zero, without what noise made, and what is measured of vertices."""
 
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 import scipy
 from numba import njit
 
-from ..cloud.grid import cells_of, columns_round, first_columns, gathered, in_threads, sort_into_grid, spacing_of
+from ..cloud.grid import (
+    cells_of,
+    columns_round,
+    first_columns,
+    frame_round,
+    gathered,
+    in_threads,
+    sort_into_grid,
+    spacing_of,
+)
 from ..errors import UmbrateError
+from .creases import with_creases
 from .crossing import uncrossed
 from .cut import cut
 from .evening import evened, spread
@@ -23,6 +34,7 @@ WEAK_SHARE = 0.15
 FLAT = 2.5  #: spacings: points that nowhere lie farther than this off a plane tell of one side only
 LOOSE_RINGS, LOOSE_ROUNDS = 2, 20  #: what no points hold is evened out, with so many triangles round it
 BEYOND = 8.0  #: spacings: points so far beyond what is kept still tell how the surface goes on there
+PART = 1_500_000  #: vertices that are measured at once
 FAR_SAMPLE = 200_000  #: points by which the distance of filled parts is found
 LEAST_WEIGHT, MOST_WEIGHT = 0.1, 4.0  #: of a point by its precision, against the usual one
 
@@ -180,8 +192,15 @@ def make_surface(cloud, wanted, outside=None, check=lambda share: None, free=Non
     loose = (own == 0).all(1)
     # where points end, noise has the last word on either side
     vertices = evened(vertices, faces, LOOSE_ROUNDS, spread(faces, loose, LOOSE_RINGS))
+    on_edges = np.zeros(len(vertices), bool)
+    if wanted.edges:
+        vertices, sides, faces = with_creases(vertices, own, faces)
+        on_edges = (sides == 0).all(1)
+        on_edges[: len(own)] &= ~(own == 0).all(1)
+        own = sides
     vertices, _ = uncrossed(vertices, faces)
     out = measured(vertices, faces, own, cloud, spacing)
+    out.deviation[on_edges] = np.nan  # points lie on either side of an edge, none on it
     out.filled = ~(out.support <= wanted.reach * spacing)
     out.photos[out.filled] = 0
     out.handles, out.dropped = handles, dropped
@@ -274,9 +293,13 @@ def _about(cells, asked, own, values, radius2, nearest, color, over, which, firs
 
 def vertex_normals(vertices, faces, given=None):
     """Unit normals (n, 3) float32 of vertices: those given where they are not zero, else of their triangles by area."""
-    T = vertices[faces]
-    n = np.cross(T[:, 1] - T[:, 0], T[:, 2] - T[:, 0])
-    out = np.stack([np.bincount(faces.ravel(), np.repeat(n[:, k], 3), len(vertices)) for k in range(3)], 1)
+    out = np.zeros((len(vertices), 3))
+    for k in range(0, len(faces), PART):
+        some = faces[k : k + PART]
+        T = vertices[some]
+        n = np.cross(T[:, 1] - T[:, 0], T[:, 2] - T[:, 0])
+        for c in range(3):
+            out[:, c] += np.bincount(some.ravel(), np.repeat(n[:, c], 3), len(vertices))
     out /= np.maximum(np.linalg.norm(out, axis=1, keepdims=True), 1e-30)
     if given is None:
         return out.astype(np.float32)
@@ -289,18 +312,29 @@ def measured(vertices, faces, normals, cloud, spacing):
     points = np.asarray(vertices, np.float32)
     n = len(points)
     normals = vertex_normals(vertices, faces, normals)
-    g = sort_into_grid(cloud["points"], near)
     colors = cloud.get("colors", np.full((len(cloud["points"]), 3), 200, np.uint8))
     support, over = np.full(n, np.inf, np.float32), np.full(n, np.nan, np.float32)
-    shade, which = np.full((n, 3), 128, np.uint8), np.full(n, -1, np.int64)
-    where, begin, order = cells_of(points, g)
-    some = [np.empty(n, np.float32), np.full((n, 3), 128, np.uint8), np.full(n, np.nan, np.float32), np.full(n, -1)]
-    asked = (gathered(points, order), where, begin, g.shape)
-    in_threads(
-        _about, len(where), g.cells, asked, gathered(normals, order), gathered(colors, g.order),
-        np.float32(radius**2), *some,
-    )  # fmt: skip
-    support[order], shade[order], over[order], which[order] = some
+    shade, which = np.full((n, 3), 128, np.uint8), np.full(n, -1, np.int32)
+    frame = frame_round(cloud["points"], near)
+    x, edges = cloud["points"][:, 0], np.quantile(points[:, 0], np.linspace(0, 1, -(-n // PART) + 1))
+    for a, b in pairwise(edges):
+        # the same cells as those of the whole cloud: what is measured does not depend on where parts end
+        mine = np.flatnonzero((points[:, 0] >= a) & ((points[:, 0] < b) | (b == edges[-1])))
+        rows = np.flatnonzero((x > a - 3 * frame.width) & (x < b + 3 * frame.width))
+        if not len(mine) or not len(rows):
+            continue
+        g = sort_into_grid(cloud["points"][rows], frame=frame)
+        where, begin, order = cells_of(points[mine], g)
+        m = len(mine)
+        some = [np.empty(m, np.float32), np.full((m, 3), 128, np.uint8), np.full(m, np.nan, np.float32), np.full(m, -1)]
+        asked = (gathered(points[mine], order), where, begin, g.shape)
+        in_threads(
+            _about, len(where), g.cells, asked, gathered(normals[mine], order), gathered(colors[rows], g.order),
+            np.float32(radius**2), *some,
+        )  # fmt: skip
+        order = mine[order]
+        support[order], shade[order], over[order] = some[:3]
+        which[order] = np.where(some[3] >= 0, rows[g.order[some[3]]], -1)
     # a vertex beyond the grid's border was looked up in the cells next to it
     far = np.flatnonzero(~(support <= near))
     if len(far):
@@ -311,7 +345,7 @@ def measured(vertices, faces, normals, cloud, spacing):
     photos = np.zeros(n, np.uint8)
     if "photos" in cloud:
         on = which >= 0
-        photos[on] = np.minimum(cloud["photos"], 255).astype(np.uint8)[g.order[which[on]]]
+        photos[on] = np.minimum(cloud["photos"][which[on]], 255)
     return Surface(
         points, normals, np.ascontiguousarray(faces, np.int32), shade, support, over, photos, np.zeros(n, bool)
     )

@@ -1,11 +1,16 @@
 """Which triangles of a surface cross each other: those that share no vertex and have a place in common."""
 
+from itertools import pairwise
+
 import numpy as np
 from numba import njit
 
 from ..cloud.grid import in_threads
 from .distance import sorted_into_cells
 from .evening import evened, spread
+from .mesh import used_only
+
+MOST = 1_500_000
 
 
 @njit(cache=True, nogil=True)
@@ -59,14 +64,28 @@ def _look(vertices, faces, low, high, start, triangles, out, first, last):
                     out[s] = out[t] = True
 
 
-def crossing(vertices, faces):
-    """Which triangles (t,) bool cross another that they share no vertex with."""
+def crossing(vertices, faces, most=None):
+    """Which triangles (t,) bool cross another that they share no vertex with.
+
+    most : triangles looked at at once; two that cross each other have a place along x in common
+    """
     out = np.zeros(len(faces), np.bool_)
     if not len(faces):
         return out
-    vertices, faces = np.ascontiguousarray(vertices, np.float64), np.ascontiguousarray(faces, np.int64)
-    cells, T = sorted_into_cells(vertices, faces), vertices[faces]
-    in_threads(_look, len(cells.key), vertices, faces, T.min(1), T.max(1), cells.start, cells.triangles, out)
+    vertices = np.ascontiguousarray(vertices, np.float64)
+    x = vertices[:, 0].astype(np.float32)  # to the nearest, so the order stays
+    low, high = (f(f(x[faces[:, 0]], x[faces[:, 1]]), x[faces[:, 2]]) for f in (np.minimum, np.maximum))
+    parts = max(1, -(-len(faces) // (most or MOST)))
+    edges = np.quantile(low[:: max(1, len(low) // 100_000)], np.linspace(0, 1, parts + 1))
+    edges[0], edges[-1] = -np.inf, np.inf
+    for a, b in pairwise(edges):
+        rows = np.flatnonzero((low <= b) & (high >= a))
+        if len(rows):
+            some, V = used_only(faces[rows], vertices)
+            some = some.astype(np.int64)
+            cells, T, found = sorted_into_cells(V, some), V[some], np.zeros(len(some), np.bool_)
+            in_threads(_look, len(cells.key), V, some, T.min(1), T.max(1), cells.start, cells.triangles, found)
+            out[rows] |= found
     return out
 
 

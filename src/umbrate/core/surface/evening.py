@@ -9,9 +9,10 @@ import numpy as np
 from numba import njit
 
 from ..cloud.grid import in_threads
-from .mesh import half_edges, opposite
+from .mesh import half_edges, opposite, used_only
 
 TOWARD, BACK = 0.5, -0.53
+PARTLY = 0.2  #: share of the triangles: where fewer move, only these are looked at
 
 
 def beside_vertices(faces, count):
@@ -58,6 +59,12 @@ def evened(points, faces, rounds, free=None, back=BACK):
     """
     points = np.array(points, np.float64)
     free = np.ones(len(points)) if free is None else np.asarray(free, np.float64)
+    moving = (free > 0)[faces].any(1)
+    if moving.mean() < PARTLY:  # what stays needs no neighbors
+        some, mine = used_only(faces[moving], np.arange(len(points)))
+        if len(mine):
+            points[mine] = evened(points[mine], some, rounds, free[mine], back)
+        return points
     begin, ends = beside_vertices(faces, len(points))
     other = np.empty_like(points)
     for share in ((TOWARD, back) if back else (TOWARD,)) * rounds:

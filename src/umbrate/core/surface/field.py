@@ -13,7 +13,9 @@ Where photos saw through (see `dense.through`), and no points hold it, it is pos
 cells where it begins are halved as those with points are.
 
 The finest level is made in slabs across x. A value depends on what is within as many cells as there are rounds of
-taking means, and slabs overlap by that: so it does not matter where they begin, and memory depends on a slab.
+taking means, and slabs overlap by that: so it does not matter where they begin. Points are fitted to by slabs as well,
+in the cells that they have among all points, so sums are the same; memory depends on a slab but for a row of each
+point.
 """
 
 from dataclasses import dataclass, field
@@ -32,6 +34,7 @@ ROOT_ROUNDS, ROUNDS = 800, 12  #: of taking means: on the coarsest level, and on
 DAMP = 0.8  #: share of the mean in a round
 CUT = 1.5  #: cells: farther from the surface than this no value is needed
 SLAB = 1_200_000  #: cells of a slab, without its overlap
+PART = 1_000_000  #: points that are placed at once
 NEAREST = 1.9  #: cells: farther from all points there is no fit; the diagonal of one is 1.73
 INHERIT = 0.5  #: of what a coarser level is sure of, where the finer one has no points
 EMPTY = 0.5  #: cells: value of what photos saw through: more would push the surface away from it
@@ -110,8 +113,8 @@ class Field:
     ----------
     low : (3,), cell : float
         Where number 0 of the finest level is, and how wide its cells are, in the points' unit.
-    fit : Fit
-        To the points, in cells of the finest level.
+    own : Slabs
+        The points, for fits on the finest level.
     above : Level
         The level before the finest.
     cells : (m,) int64
@@ -122,7 +125,7 @@ class Field:
 
     low: np.ndarray
     cell: float
-    fit: Fit
+    own: "Slabs"
     above: Level
     cells: np.ndarray
     outside: object = field(default=None, repr=False)
@@ -142,9 +145,10 @@ class Field:
         return out
 
     def on(self, first, last):
-        """The Level of the cells from and up to numbers along x, and rows (n, 6) of what is beside each corner."""
+        """The Level of the cells from and up to numbers along x, rows (n, 6) of what is beside each corner, the Fit."""
         a, b = np.searchsorted(self.cells >> 2 * BITS, (first, last))
-        return made_level(Lattice.of(self.cells[a:b]), self.above, self.fit, 1.0, self.free)
+        fit = self.own.fit(first, last)
+        return *made_level(Lattice.of(self.cells[a:b]), self.above, fit, 1.0, self.free), fit
 
     def surface(self, most=SLAB):
         """Where the function is zero.
@@ -158,7 +162,7 @@ class Field:
         slabs = self.slabs(most)
         for k, (first, last) in enumerate(slabs):
             self.check(k / len(slabs))
-            level, beside = self.on(first - ROUNDS - 1, last + ROUNDS + 1)
+            level, beside, fit = self.on(first - ROUNDS - 1, last + ROUNDS + 1)
             lattice, values = level.lattice, level.values
             if self.outside is not None:
                 values = np.maximum(values, self.outside(numbers_of(lattice.corners)))
@@ -174,7 +178,7 @@ class Field:
             rows[~new] = edge_rows[have[~new]]
             rows[new] = total + np.arange(int(new.sum()), dtype=np.int32)
             total += int(new.sum())
-            places, normals = self._moved(places[new])
+            places, normals = _moved(places[new], fit)
             V.append(self.low + self.cell * places)
             N.append(normals)
             F.append(rows[faces])
@@ -189,14 +193,57 @@ class Field:
         place[order] = np.arange(len(order), dtype=np.int32)
         return np.concatenate(V)[order], np.concatenate(N)[order], place[np.concatenate(F)]
 
-    def _moved(self, places):
-        """Vertices (n, 3) put onto the surface where points hold it, and its normals there.
 
-        Between corners the function is not straight, and no vertex stands at the very end of an edge.
-        """
-        d, normals, sure = self.fit.at(places)
-        d = np.where((np.abs(d) < 0.3) & (sure > 0.5), d, np.float32(0))
-        return places - d[:, None] * normals, np.where(sure[:, None] > 0.5, normals, np.float32(0))
+def _moved(places, fit):
+    """Vertices (n, 3) put onto the surface where points hold it, and its normals there.
+
+    Between corners the function is not straight, and no vertex stands at the very end of an edge.
+    """
+    d, normals, sure = fit.at(places)
+    d = np.where((np.abs(d) < 0.3) & (sure > 0.5), d, np.float32(0))
+    return places - d[:, None] * normals, np.where(sure[:, None] > 0.5, normals, np.float32(0))
+
+
+@dataclass
+class Slabs:
+    """Oriented points as they were given, and fits to those of them that matter between two places along x.
+
+    Attributes
+    ----------
+    points, normals (n, 3), weights (n,)
+    low, cell : where number 0 is, and the width of a cell
+    how : How
+        In cells.
+    """
+
+    points: np.ndarray
+    normals: np.ndarray
+    weights: np.ndarray
+    low: np.ndarray
+    cell: float
+    how: How
+
+    def __post_init__(self):
+        x, corners = np.empty(len(self.points), np.float32), []
+        for k in range(0, len(x), PART):
+            part = self._placed(slice(k, k + PART))
+            x[k : k + PART] = part[:, 0]
+            corners += [part.min(0), part.max(0)]
+        self.frame = Fit.frame_for(np.array(corners), self.how)
+        self._order = np.argsort(x, kind="stable").astype(np.int32)
+        self._x = x[self._order]
+
+    def _placed(self, rows):
+        return ((self.points[rows] - self.low) / self.cell).astype(np.float32)
+
+    def fit(self, first, last):
+        """The Fit for places between two numbers along x: feet move by twice the reach, and look a cell farther."""
+        beyond = 2 * self.how.reach + 2 * self.frame.width + 1
+        a, b = np.searchsorted(self._x, (first - beyond, last + beyond))
+        rows = np.sort(self._order[a:b])
+        if not len(rows):
+            rows = self._order[:1]
+        return Fit.to(self._placed(rows), self.normals[rows], self.weights[rows], self.how, self.frame)
 
 
 def _with_free(free, places, width, distance, sure):
@@ -277,8 +324,7 @@ def make_field(
     shape = np.maximum(np.ceil((high - low) / (cell * wide)), 1).astype(int) + 2 * PAD
     low = (low + high) / 2 - (shape / 2 + 1) * cell * wide
     own = Points(((points - low) / cell).astype(np.float32), np.asarray(normals, np.float32), np.asarray(weights))
-    seeds = unique(keys_of(own.places))
-    seeds = [seeds]
+    seeds = [unique(keys_of(own.places))]
     for _ in range(depth):
         seeds.append(unique(halved(seeds[-1])))
     # points by level, the finest first; on a coarser level in halves of its cells
@@ -289,13 +335,12 @@ def make_field(
         some = some._replace(places=some.places * np.float32(2 ** (k - 1)))
         pyramid.append(some)
 
+    del own, some
+    pyramid[0] = None  # the finest level places them as it goes
+
     def fit_of(k):
-        p = pyramid[k]
-        if k == 0:
-            reach = max(NEAREST, NEAREST * spacing / cell)
-            return Fit.to(*p, How(radius / cell, reach, spacing / cell, 1.0, edges))
         r = 2.0**k
-        return Fit.to(*p, How(max(1.5 * r, radius / cell), NEAREST * r, r / 2, r, False, True))
+        return Fit.to(*pyramid[k], How(max(1.5 * r, radius / cell), NEAREST * r, r / 2, r, False, True))
 
     def beyond(numbers):
         """`outside` in cells, of numbers of the finest level."""
@@ -311,7 +356,10 @@ def make_field(
     for k in range(depth - 1, -1, -1):
         cells = _refined(level, seeds[k], 2 ** (k + 1), beyond, empty)
         if k == 0:
-            return Field(low, cell, fit_of(0), level, cells, beyond, empty, check)
+            reach = max(NEAREST, NEAREST * spacing / cell)
+            how = How(radius / cell, reach, spacing / cell, 1.0, edges)
+            own = Slabs(points, np.asarray(normals, np.float32), np.asarray(weights), low, cell, how)
+            return Field(low, cell, own, level, cells, beyond, empty, check)
         level, _ = made_level(Lattice.of(cells), level, fit_of(k), 2.0**k, empty)
     raise AssertionError
 

@@ -16,7 +16,7 @@ from typing import NamedTuple
 import numpy as np
 from numba import njit
 
-from ..cloud.grid import Cells, gathered, in_threads, sort_into_grid
+from ..cloud.grid import Cells, frame_round, gathered, in_threads, sort_into_grid
 
 ROUNDS, EDGE_ROUNDS = 2, 4
 TURNED = 0.45  #: of two unit normals: so far apart they are of another side of an edge, one standard deviation
@@ -227,11 +227,19 @@ class Fit:
     how: How
 
     @classmethod
-    def to(cls, points, normals, weights, how):
-        """Of points (n, 3), unit normals (n, 3) and weights (n,), n > 0."""
-        g = sort_into_grid(points, max(how.radius, how.reach))
+    def to(cls, points, normals, weights, how, frame=None):
+        """Of points (n, 3), unit normals (n, 3) and weights (n,), n > 0.
+
+        frame : of `frame_for` all the points that these are a part of
+        """
+        g = sort_into_grid(points, frame=frame or cls.frame_for(points, how))
         n, w = gathered(np.asarray(normals, np.float32), g.order), np.asarray(weights, np.float32)[g.order]
         return cls(Samples(g.cells, n, w, g.low, np.float32(1.0 / g.width)), how)
+
+    @staticmethod
+    def frame_for(points, how):
+        """The frame of the grid of points (n, 3)."""
+        return frame_round(points, max(how.radius, how.reach))
 
     def at(self, places):
         """Signed distance (n,) of places (n, 3), the normal (n, 3) of the surface there, how well it is held (n,)."""

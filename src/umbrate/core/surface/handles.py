@@ -11,7 +11,7 @@ import numpy as np
 from numba import njit
 
 from ..forest import root
-from .mesh import begins, euler, half_edges, opposite, pieces, rims
+from .mesh import begins, beside_of, euler, opposite, pieces, rims
 
 MOST_ROUND_A_VERTEX = 200  #: triangles: more are no surface
 LOOKS = 3  #: the shortest of the long rounds is looked at again from so many of its vertices
@@ -19,10 +19,24 @@ TRIES = 8  #: of finding rounds anew, as those of one handle that was cut are go
 
 
 @njit(cache=True, nogil=True)
-def _shortest(begin, ends, lengths, first, far, before):
+def _long(vertices, a, b):
+    total = 0.0
+    for k in range(3):
+        total += (vertices[a, k] - vertices[b, k]) ** 2
+    return np.sqrt(total)
+
+
+@njit(cache=True, nogil=True)
+def _ends(faces, h):
+    """Where a half-edge begins and ends."""
+    return faces[h // 3, h % 3], faces[h // 3, (h % 3 + 1) % 3]
+
+
+@njit(cache=True, nogil=True)
+def _shortest(begin, own, faces, vertices, first, far, before):
     """Paths along edges from a vertex, by the queue: far (n,) and the vertex before each, in place."""
     n = far.shape[0]
-    heap_d, heap_v = np.empty(4 * n + 16, np.float64), np.empty(4 * n + 16, np.int64)
+    heap_d, heap_v = np.empty(n // 4 + 16, np.float64), np.empty(n // 4 + 16, np.int32)
     size = 1
     heap_d[0], heap_v[0] = 0.0, first
     far[first] = 0.0
@@ -45,13 +59,14 @@ def _shortest(begin, ends, lengths, first, far, before):
         if d > far[v]:
             continue
         for e in range(begin[v], begin[v + 1]):
-            u = ends[e]
-            t = d + lengths[e]
+            h = own[e]
+            u = faces[h // 3, (h % 3 + 1) % 3]
+            t = d + _long(vertices, v, u)
             if t < far[u]:
                 far[u], before[u] = t, v
                 if size == heap_d.shape[0]:
                     heap_d = np.concatenate((heap_d, np.empty(size, np.float64)))
-                    heap_v = np.concatenate((heap_v, np.empty(size, np.int64)))
+                    heap_v = np.concatenate((heap_v, np.empty(size, np.int32)))
                 i = size
                 size += 1
                 while i and (t, u) < (heap_d[(i - 1) // 2], heap_v[(i - 1) // 2]):
@@ -61,11 +76,11 @@ def _shortest(begin, ends, lengths, first, far, before):
 
 
 @njit(cache=True, nogil=True)
-def _round_lengths(edges, start, end, length, far, before, out):
+def _round_lengths(edges, faces, vertices, far, before, out):
     """How long the round of each edge is: the edge and the two paths to it, without what these have in common."""
     for i in range(edges.shape[0]):
-        a, b = start[edges[i]], end[edges[i]]
-        total = far[a] + far[b] + length[edges[i]]
+        a, b = _ends(faces, edges[i])
+        total = far[a] + far[b] + _long(vertices, a, b)
         while a != b:
             if far[a] > far[b] or (far[a] == far[b] and a > b):
                 a = before[a]
@@ -77,12 +92,12 @@ def _round_lengths(edges, start, end, length, far, before, out):
 
 
 @njit(cache=True, nogil=True)
-def _left_over(order, beside, start, end, before, triangles):
+def _left_over(order, beside, faces, before):
     """Edges (their half-edges) that neither the tree of paths nor a tree of triangles has, tried in an order."""
-    parent = np.arange(triangles)
+    parent = np.arange(faces.shape[0]).astype(np.int32)
     out, n = np.empty(1024, np.int64), 0
     for h in order:
-        a, b = start[h], end[h]
+        a, b = _ends(faces, h)
         if before[a] == b or before[b] == a:
             continue
         s, t = root(parent, h // 3), root(parent, beside[h] // 3)
@@ -111,26 +126,25 @@ def short_rounds(vertices, faces, longest, first=()):
     -------
     list of (length, [vertices])
     """
-    n = len(vertices)
-    beside = opposite(faces, n)
-    start, end = half_edges(faces)
-    length = np.linalg.norm(vertices[start] - vertices[end], axis=1)
-    whole = beside >= 0
-    begin, order = begins(faces, n)
-    far, before = np.full(n, np.inf), np.full(n, -1, np.int64)
-    ends, lengths = end[order], length[order]
+    n, faces = len(vertices), np.ascontiguousarray(faces)
+    vertices = np.ascontiguousarray(vertices, np.float64)
+    begin, own = begins(faces, n)
+    beside = beside_of(faces, begin, own)
+    far, before = np.full(n, np.inf), np.full(n, -1, np.int32)
     _, one_of_each = np.unique(pieces(faces, n), return_index=True)
     for v in (*first, *faces[one_of_each, 0]):  # one tree a piece
         if np.isinf(far[v]):
-            _shortest(begin, ends, lengths, v, far, before)
-    once = np.flatnonzero(whole & (np.arange(len(beside)) < beside))
+            _shortest(begin, own, faces, vertices, v, far, before)
+    del begin, own
+    once = np.flatnonzero(np.arange(len(beside), dtype=np.int32) < beside).astype(np.int32)
     # the longest rounds first: they are crossed by the tree of triangles, the short ones are left
-    round_length = np.empty(len(once))
-    _round_lengths(once, start, end, length, far, before, round_length)
-    left = _left_over(once[np.argsort(-round_length, kind="stable")], beside, start, end, before, len(faces))
+    shorter = np.empty(len(once))
+    _round_lengths(once, faces, vertices, far, before, shorter)
+    np.negative(shorter, out=shorter)
+    left = _left_over(once[np.argsort(shorter, kind="stable")], beside, faces, before)
     out = []
     for h in left:
-        a, b = _path(before, int(start[h])), _path(before, int(end[h]))
+        a, b = (_path(before, int(v)) for v in _ends(faces, h))
         while len(a) > 1 and len(b) > 1 and a[-2] == b[-2]:
             a.pop()
             b.pop()

@@ -39,13 +39,20 @@ def halved(keys):
 
 def unique(keys):
     """Sorted keys without those that repeat."""
-    keys = np.sort(keys)
-    return keys[np.r_[True, keys[1:] != keys[:-1]]] if len(keys) else keys
+    return _united(np.array(keys))
+
+
+def _united(keys):
+    """The same of an array that nobody else has: it is sorted in place."""
+    keys.sort()
+    first = np.ones(len(keys), np.bool_)
+    np.not_equal(keys[1:], keys[:-1], out=first[1:])
+    return keys[first]
 
 
 def children(cells):
     """Keys of the eight cells that each cell has at the next finer level, in order."""
-    return unique((2 * cells[:, None] + _offsets((0, 1))[None]).ravel())
+    return _united((2 * cells[:, None] + _offsets((0, 1))[None]).ravel())
 
 
 def _offsets(steps):
@@ -55,14 +62,14 @@ def _offsets(steps):
 def widened(cells):
     """Keys of cells and of all that touch them, in order; none may lie at number 0."""
     for step in STEP:
-        cells = unique(np.concatenate([cells - step, cells, cells + step]))
+        cells = _united(np.concatenate([_united(np.concatenate([cells - step, cells])), cells + step]))
     return cells
 
 
 def corners_of(cells):
     """Keys of the corners of cells, in order."""
     for step in STEP:
-        cells = unique(np.concatenate([cells, cells + step]))
+        cells = _united(np.concatenate([cells, cells + step]))
     return cells
 
 

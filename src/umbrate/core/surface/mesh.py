@@ -10,6 +10,8 @@ from numba import njit
 from ..cloud.grid import in_threads
 from ..forest import root
 
+PART = 1_000_000  #: triangles that are reckoned with at once
+
 
 def half_edges(faces):
     """Where each half-edge begins and ends: two (3 t,) int64."""
@@ -25,7 +27,7 @@ def _begins(faces, count):
             begin[faces[t, k] + 1] += 1
     for v in range(count):
         begin[v + 1] += begin[v]
-    at, own = begin[:-1].copy(), np.empty(3 * faces.shape[0], np.int64)
+    at, own = begin[:-1].copy(), np.empty(3 * faces.shape[0], np.int32)
     for t in range(faces.shape[0]):
         for k in range(3):
             v = faces[t, k]
@@ -56,7 +58,7 @@ def begins(faces, count):
 
 
 def opposite(faces, count):
-    """The half-edge (3 t,) int64 on the other side of each edge, -1 at a rim and where more than two triangles meet.
+    """The half-edge (3 t,) int32 on the other side of each edge, -1 at a rim and where more than two triangles meet.
 
     count : number of vertices
     """
@@ -67,7 +69,7 @@ def opposite(faces, count):
 def beside_of(faces, begin, own):
     """As `opposite`, where `begins` is known."""
     faces = np.ascontiguousarray(faces)
-    out = np.empty(3 * len(faces), np.int64)
+    out = np.empty(3 * len(faces), np.int32)
     in_threads(_opposite, len(faces), faces, begin, own, out)
     return out
 
@@ -146,8 +148,11 @@ def pieces(faces, count):
 
 def areas(vertices, faces):
     """Area (t,) of each triangle."""
-    a, b, c = (vertices[faces[:, k]] for k in range(3))
-    return np.linalg.norm(np.cross(b - a, c - a), axis=1) / 2
+    out = np.empty(len(faces), vertices.dtype)
+    for k in range(0, len(faces), PART):
+        a, b, c = vertices[faces[k : k + PART].T]
+        out[k : k + PART] = np.linalg.norm(np.cross(b - a, c - a), axis=1) / 2
+    return out
 
 
 def volume(vertices, faces):

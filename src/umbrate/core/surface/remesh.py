@@ -160,7 +160,7 @@ def collapse(points, faces, begin, own, beside, kinds, longest, order, places, m
         if count >= most:
             break
         h = order[e]
-        o = beside[h]
+        o = np.int64(beside[h])
         if out[h // 3] or (o >= 0 and out[o // 3]):
             continue
         a, b = faces[h // 3, h % 3], faces[h // 3, (h % 3 + 1) % 3]
@@ -270,7 +270,7 @@ def _flip(points, faces, beside, sharp, sweeps):
     for _ in range(sweeps):
         count = 0
         for h in range(beside.shape[0]):
-            o = beside[h]
+            o = np.int64(beside[h])
             if o < h:
                 continue
             t, k, s, j = h // 3, h % 3, o // 3, o % 3
