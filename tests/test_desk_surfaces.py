@@ -13,10 +13,15 @@ from tests.desk import OneJob, texts, wait_for
 from tests.scenes import scratch
 from tests.test_stages import run
 from umbrate.actions.mending import MEND
+from umbrate.core.measure.section import is_closed
+from umbrate.core.measure.solid import surface_section
+from umbrate.core.raster.camera import eye_round
 from umbrate.core.raster.solid import BOTH, FLAT, SMOOTH, SOLID, WIRES
 from umbrate.desk.bench.gauge import GaugePart
 from umbrate.desk.bench.mend import MendPart
 from umbrate.desk.bench.surface import SurfacePanel
+from umbrate.desk.dialogs.modelpicks import ModelPicksDialog
+from umbrate.desk.dialogs.section import SectionDialog
 from umbrate.desk.scene.points import Slab
 from umbrate.desk.scene.tools import BRUSH, LOOK, PIECE, RECTANGLE
 from umbrate.formats.meshes import write_mesh
@@ -306,6 +311,80 @@ class Surfaces(OneJob):
         w.try_on(None)
 
     # ------------------------------------------------------------------ measuring
+    def test_a_model_is_laid_over_by_places_clicked_on_both(self):
+        w, file = self.work, scratch() / "turned.stl"
+        R = np.array([[0.0, -1, 0], [1, 0, 0], [0, 0, 1]])
+        write_mesh(file, {**w.mesh, "points": w.mesh["points"] @ R.T + np.float32([30, 5, 2])})
+        file_before = file.read_bytes()
+        dialog = ModelPicksDialog(self.session, str(file), self.window)
+        self.addCleanup(dialog.reject)
+        dialog.show()
+        model, surface = dialog.views
+        wait_for(lambda: model.mesh is not None)
+        model.grab(), surface.grab()
+        self.assertFalse(dialog.compare.isEnabled())
+
+        def click(view, X):
+            view.eye = eye_round(X, 3.0, X - view.mesh["points"].mean(0), view.width(), view.height())
+            view._anew()
+            view.grab()
+            QTest.mouseClick(view, Qt.MouseButton.LeftButton, pos=view.rect().center())
+
+        low, high = w.mesh["points"].min(0), w.mesh["points"].max(0)
+        for k, X in enumerate(w.mesh["points"][w.mesh["points"][:, a].argmax()] for a in range(3)):
+            X = X.astype(float)
+            self.assertTrue((X >= low).all() and (X <= high).all())
+            click(model, R @ X + [30, 5, 2])
+            self.assertIn("on the surface", dialog.hint.text())
+            if k == 0:
+                QTest.keyClick(dialog, Qt.Key.Key_Escape)
+                self.assertIn("3 more", dialog.hint.text())
+                click(model, R @ X + [30, 5, 2])
+            click(surface, X)
+            np.testing.assert_allclose(dialog.pairs[-1][1], X, atol=0.2)
+            np.testing.assert_allclose(dialog.pairs[-1][0], R @ X + [30, 5, 2], atol=0.2)
+        self.assertEqual(dialog.list.rowCount(), 3)
+        self.assertTrue(dialog.compare.isEnabled())
+        dialog.list.selectRow(1)
+        QTest.keyClick(dialog, Qt.Key.Key_Delete)
+        self.assertFalse(dialog.compare.isEnabled())
+        click(surface, dialog.pairs[1][1])
+        click(model, R @ dialog.pairs[1][1] + [30, 5, 2])
+        self.assertIn("on one line", dialog.hint.text())
+        dialog.list.selectRow(2)
+        QTest.keyClick(dialog, Qt.Key.Key_Delete)
+        X = w.mesh["points"][w.mesh["points"][:, 1].argmax()].astype(float)
+        click(surface, X)
+        click(model, R @ X + [30, 5, 2])
+        with (
+            mock.patch.object(QFileDialog, "getOpenFileName", return_value=(str(file), "")),
+            mock.patch("umbrate.desk.bench.gauge.ModelPicksDialog", return_value=dialog),
+            mock.patch.object(dialog, "exec", return_value=1),
+        ):
+            self.panel(GaugePart)._model("picks")
+        wait_for(lambda: not w.measuring and w.look == "compared")
+        self.assertLess(w.compared[2]["median_abs"], 0.3)
+        self.assertEqual(file.read_bytes(), file_before)
+
+    def test_a_section_of_the_surface_is_closed_and_one_of_the_cloud_can_be_had_beside_it(self):
+        self.session.with_cloud(lambda _: None)
+        wait_for(lambda: self.session.cloud is not None)
+        dialog = SectionDialog(self.session, self.window, surface=True)
+        self.addCleanup(dialog.reject)
+        wait_for(lambda: dialog.drawing.section is not None)
+        dialog.way.setCurrentIndex(0)
+        low, high = dialog._range()
+        dialog.offset.setValue((low + high) / 2)
+        m, place, normal = self.work.mesh, dialog.place, dialog.normal
+        wanted = surface_section(m["points"], m["faces"], place, normal)
+        wait_for(
+            lambda: dialog.drawing.section is not None and abs(dialog.drawing.section.area / wanted.area - 1) < 1e-9
+        )
+        self.assertTrue(all(is_closed(x) for x in dialog.drawing.section.lines))
+        dialog.what.setCurrentText("the cloud")
+        wait_for(lambda: dialog.drawing.section is not None and dialog.drawing.section.area != wanted.area)
+        self.assertAlmostEqual(dialog.drawing.section.area / wanted.area, 1, delta=0.2)
+
     def test_it_is_measured_and_laid_beside_a_model_and_a_form(self):
         w, part = self.work, self.panel(GaugePart)
         self.assertEqual(part.values.rowCount(), 0)

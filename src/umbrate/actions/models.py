@@ -16,6 +16,7 @@ from ..sitting.clouds import distance_figures
 from .solids import Value
 
 PLACED = ("frame", "shape", "picks")
+FEWEST_PICKS = 3
 REACH = 0.1  #: of the surface's extent: farther from a model nothing is compared
 START = 0.15  #: of it: how far off a model may be that is placed by its shape, once it lies about right
 SAMPLE = 20_000
@@ -88,17 +89,32 @@ def _placed(mesh, points, faces, placed, picks):
     if placed == "frame":
         return np.eye(4)
     if placed == "picks":
-        if len(picks) < 3:
-            raise UmbrateError("Placing by picks takes three pairs of places or more.")
-        a, b = (np.array([p[k] for p in picks], float) for k in (0, 1))
-        if np.linalg.svd(a - a.mean(0))[1][1] < 0.02 * np.linalg.svd(a - a.mean(0))[1][0]:
-            raise UmbrateError("The picked places lie nearly on one line: take one that lies aside.")
-        M = fit_similarity(a, b)
-        R = M[:3, :3] / np.cbrt(np.linalg.det(M[:3, :3]))  # a model is not stretched
-        return _rigid(R, a.mean(0), b.mean(0))
+        return place_by_picks(picks)
     if placed != "shape":
         raise UmbrateError(f"A model is placed by one of {', '.join(PLACED)}.")
     return place_by_shape(mesh, points, faces)
+
+
+def place_by_picks(picks):
+    """The rigid motion (4, 4) that lays places of a model over those of the surface best.
+
+    picks : list of ((3,), (3,))
+
+    Raises
+    ------
+    UmbrateError
+        Where they are too few, or lie on one line.
+    """
+    if len(picks) < FEWEST_PICKS:
+        raise UmbrateError("Placing by picks takes three pairs of places or more.")
+    a, b = (np.array([p[k] for p in picks], float) for k in (0, 1))
+    for x in (a, b):
+        spread = np.linalg.svd(x - x.mean(0))[1]
+        if spread[1] < 0.02 * spread[0]:
+            raise UmbrateError("The picked places lie nearly on one line: take one that lies aside.")
+    M = fit_similarity(a, b)
+    R = M[:3, :3] / np.cbrt(np.linalg.det(M[:3, :3]))  # a model is not stretched
+    return _rigid(R, a.mean(0), b.mean(0))
 
 
 def _rigid(R, a, b):

@@ -56,8 +56,14 @@ def cut_surface(job, sitting, place, normal):
     mesh = load_surface(job, sitting)
     if mesh is None:
         raise UmbrateError(f"“{sitting.name}” has no surface yet. Run Surface first.", ("go to", "surface"))
+    made = surface_cut(mesh, place, normal)
+    made.offset = frame_of(job, sitting).offset
+    return made
+
+
+def surface_cut(mesh, place, normal):
+    """The Section of a surface's arrays; raises UmbrateError where the plane does not meet it."""
     made = surface_section(mesh["points"], mesh["faces"], place, normal)
     if made is None:
         raise UmbrateError("The section's plane does not meet the surface. Move it, or choose another direction.")
-    made.offset = frame_of(job, sitting).offset
     return made

@@ -4,10 +4,16 @@ from PyQt6.QtWidgets import QDoubleSpinBox, QFileDialog, QHBoxLayout, QLabel, QM
 
 from ...actions.models import share_within
 from ...core.measure.forms import FORMS
+from ..dialogs.modelpicks import ModelPicksDialog
+from ..dialogs.section import SectionDialog
 from .markedpoints import cell, fit_rows, table
 
 HEIGHT = 150
-PLACINGS = (("frame", "in the job's frame"), ("shape", "laid over by its shape"))
+PLACINGS = (
+    ("frame", "in the job's frame"),
+    ("shape", "laid over by its shape"),
+    ("picks", "laid over by places picked on both"),
+)
 
 
 class GaugePart(QWidget):
@@ -36,8 +42,12 @@ class GaugePart(QWidget):
             text = f"A {kind} fitted to what is drawn round, or to all"
             menu.addAction(text, lambda k=kind: self.work.compare_form(k))
         self.against.setMenu(menu)
-        row.addWidget(self.measure, 1)
-        row.addWidget(self.against, 1)
+        self.section = QPushButton("Section…")
+        self.section.setToolTip("Cut it by a plane: its outlines with their dimensions, as a drawing")
+        self.section.clicked.connect(self._section)
+        row.addWidget(self.measure, 2)
+        row.addWidget(self.against, 2)
+        row.addWidget(self.section, 1)
         column.addLayout(row)
         self.limit = QDoubleSpinBox(minimum=0, maximum=1e6, decimals=4, value=GaugePart.tolerance)
         self.limit.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
@@ -79,11 +89,21 @@ class GaugePart(QWidget):
         self.told.setText("\n".join(notes))
         self.told.setVisible(bool(notes))
 
+    def _section(self):
+        if self.work.mesh is not None:
+            SectionDialog(self.session, self.window(), surface=True).exec()
+
     def _limited(self, value):
         GaugePart.tolerance = value
         self.reload()
 
     def _model(self, placed):
         file, _ = QFileDialog.getOpenFileName(self, "Compare with a model", "", "Models (*.stl *.ply *.obj)")
-        if file:
+        if not file:
+            return
+        if placed != "picks":
             self.work.compare_model(file, placed)
+        elif self.work.mesh is not None:
+            dialog = ModelPicksDialog(self.session, file, self.window())
+            if dialog.exec():
+                self.work.compare_model(file, placed, dialog.pairs)

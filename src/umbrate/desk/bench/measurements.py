@@ -144,11 +144,13 @@ class MeasurePanel(QWidget):
                 s.do(lambda: s.job.rename_measurement(ids[0], name))
 
     def _section(self):
-        if self.session.cleaning.kept is None:
-            self.session.said.emit("A section needs a dense cloud. Run Cloud first.", "bad")
-            return
         session, window = self.session, self.window()  # this panel may be gone when the cloud is there
-        session.with_cloud(lambda _: SectionDialog(session, window).exec())
+        if session.cleaning.kept is not None:
+            session.with_cloud(lambda _: SectionDialog(session, window).exec())
+        elif session.surfacing.mesh is not None:
+            SectionDialog(session, window, surface=True).exec()
+        else:
+            session.said.emit("A section needs a dense cloud or a surface. Run Cloud first.", "bad")
 
     def _save(self, title, suffix, write, told):
         ask_and_write(self.session, self, title, suffix, write, lambda _, place: f"Wrote {told} to {place}")

@@ -4,7 +4,6 @@ import numpy as np
 from PyQt6 import sip
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QImage, QPainter, QPen
-from PyQt6.QtWidgets import QWidget
 
 from ...actions.picturing import DIRECTIONS, EDGES, GROUND
 from ...core.geometry.pose import center
@@ -19,12 +18,13 @@ from ...sitting.photos import located, photo_picture
 from ...sitting.picks import marked_places
 from .. import tokens as t
 from ..strip.strip import QUARTERS
+from .turned import TurnedView
 
 NEAR_PX = 10  #: a marked point so near is taken for what was clicked on
 HIT_PX = 6  #: of a photo's pixels: points so near to where was clicked are asked for
 
 
-class PickView(QWidget):
+class PickView(TurnedView):
     """One sitting to pick in: its cloud to turn, or one of its photos to zoom. Says where was clicked.
 
     What is read from the disk comes in a moment: until then there is nothing to click on.
@@ -35,9 +35,6 @@ class PickView(QWidget):
     def __init__(self, session, sitting):
         super().__init__()
         job = session.job
-        self.setMinimumSize(360, 340)
-        self.setMouseTracking(True)
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName(f"Pick in {sitting.name}")
         self.session, self.job, self.sitting = session, job, sitting
         self.block, self.frame = load_block(job, sitting), frame_of(job, sitting)
@@ -46,10 +43,9 @@ class PickView(QWidget):
         self.names = {p.id: p.name for p in job.marked_points(sitting.id)}
         self.shown = []  #: (name, place, whether it is the chosen one)
         self.guess = None  #: where a pick should be
-        self.eye = None
         self.photo = None  #: row of the photo that is looked at
         self.coming = None  #: row of the photo that is read
-        self._image = self._memory = self._buffers = self._drag = self._picture = self._uv = None
+        self._memory = self._buffers = self._picture = self._uv = None
         self._zoom, self._at = 1.0, QPointF(0.5, 0.5)
         kept = job.cloud(sitting.id)
         if kept is None:
@@ -186,49 +182,23 @@ class PickView(QWidget):
         """Whether what is shown is there."""
         return self.points is not None and self.coming is None and (self.eye is not None or self.photo is not None)
 
-    def mousePressEvent(self, e):
-        if self.ready:
-            self._drag = e.position(), e.position()
-
-    def mouseMoveEvent(self, e):
-        if self._drag is None:
+    def _dragged(self, step, turning):
+        if self.photo is None:
+            super()._dragged(step, turning)
             return
-        last, start = self._drag
-        d = e.position() - last
-        self._drag = e.position(), start
-        if self.photo is not None:
-            r = self._rect()
-            self._at -= QPointF(d.x() / r.width(), d.y() / r.height())
-        elif e.buttons() & Qt.MouseButton.LeftButton and not e.modifiers() & Qt.KeyboardModifier.ShiftModifier:
-            self.eye = self.eye.turned(d.x() * 0.008, d.y() * 0.008)
-        else:
-            self.eye = self.eye.moved(d.x(), d.y())
-        self._image = None
-        self.update()
+        r = self._rect()
+        self._at -= QPointF(step.x() / r.width(), step.y() / r.height())
 
-    def mouseReleaseEvent(self, e):
-        drag, self._drag = self._drag, None
-        if drag and (e.position() - drag[1]).manhattanLength() < 4 and e.button() == Qt.MouseButton.LeftButton:
-            self._pick(e.position())
-
-    def wheelEvent(self, e):
-        if not self.ready:
+    def _zoomed(self, factor, pos):
+        if self.photo is None:
+            super()._zoomed(factor, pos)
             return
-        factor = 1.0015 ** e.angleDelta().y()
-        if self.photo is not None:
-            r = self._rect()
-            x, y = (e.position().x() - r.left()) / r.width(), (e.position().y() - r.top()) / r.height()
-            zoom = float(np.clip(self._zoom * factor, 1.0, 40.0))
-            k = 1 - self._zoom / zoom
-            self._at += QPointF((x - self._at.x()) * k, (y - self._at.y()) * k)
-            self._zoom = zoom
-        else:
-            self.eye = self.eye.zoomed(factor, self.eye.pivot)
-        self._image = None
-        self.update()
-
-    def resizeEvent(self, _):
-        self.eye = self._image = None
+        r = self._rect()
+        x, y = (pos.x() - r.left()) / r.width(), (pos.y() - r.top()) / r.height()
+        zoom = float(np.clip(self._zoom * factor, 1.0, 40.0))
+        k = 1 - self._zoom / zoom
+        self._at += QPointF((x - self._at.x()) * k, (y - self._at.y()) * k)
+        self._zoom = zoom
 
     def _is_seen(self, mark):
         """Whether a marked point is on the side that is looked at: what is hidden is neither shown nor snapped to."""
@@ -236,7 +206,7 @@ class PickView(QWidget):
         eye = self.block.poses[self.photo] if self.photo is not None else self.eye.pose
         return row is None or bool(seen_from(self.block, [row], center(eye))[0])
 
-    def _pick(self, pos):
+    def _clicked(self, pos):
         for i, X in self.marks.items():
             ((x, y),) = self.on_screen(X)
             if np.hypot(x - pos.x(), y - pos.y()) < NEAR_PX and self._is_seen(i):

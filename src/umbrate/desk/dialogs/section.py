@@ -1,4 +1,4 @@
-"""A section of the cloud, drawn with its dimensions, and written as SVG, DXF or CSV."""
+"""A section of the cloud or the surface, drawn with its dimensions, and written as SVG, DXF or CSV."""
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer
@@ -16,7 +16,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from ...actions.sectioning import keep_plane, plane_in_job
+from ...actions.sectioning import keep_plane, plane_in_job, surface_cut
 from ...core.errors import UmbrateError
 from ...core.measure.section import is_closed, section
 from ...formats.drawings import section_texts, write_section
@@ -94,14 +94,19 @@ class SectionDrawing(QWidget):
 
 
 class SectionDialog(QDialog):
-    """Choose a plane, see the cut; planes can be kept in the job."""
+    """Choose a plane, see the cut; planes can be kept in the job.
 
-    def __init__(self, session, parent=None):
+    surface : bool
+        Whether the surface is cut first, where there is one; else the cloud.
+    """
+
+    def __init__(self, session, parent=None, surface=False):
         super().__init__(parent)
         self.session = session
-        self.setWindowTitle("Section of the cloud")
-        c = session.cloud
-        self.points, self.normals = c["points"], c["normals"]
+        self.setWindowTitle("Section")
+        have = {"the cloud": session.cloud, "the surface": session.surfacing.mesh}
+        self.sources = {name: x for name, x in have.items() if x is not None}
+        self.points = next(iter(self.sources.values()))["points"]
         some = self.points[:: max(1, len(self.points) // MANY)]
         self.lo, self.hi = np.percentile(some, (0.1, 99.9), axis=0)
         self.middle = (self.lo + self.hi) / 2
@@ -115,6 +120,12 @@ class SectionDialog(QDialog):
         column = QVBoxLayout(self)
         row = QHBoxLayout()
         row.addWidget(QLabel("Cut"))
+        self.what = QComboBox()
+        self.what.addItems(list(self.sources))
+        if surface and "the surface" in self.sources:
+            self.what.setCurrentText("the surface")
+        self.what.setToolTip("The surface's outlines are closed where it is; the cloud's have its gaps")
+        row.addWidget(self.what)
         self.way = QComboBox()
         self.way.addItems([*NORMALS, *([AS_SEEN] if self._eye() is not None else []), FREE])
         self.way.setCurrentIndex(2)
@@ -157,6 +168,7 @@ class SectionDialog(QDialog):
         for b in (keep, self.forget, save, close):
             b.setAutoDefault(False)  # Enter ends a number that is typed, and nothing else
         column.addLayout(foot)
+        self.what.currentIndexChanged.connect(lambda _: self.cut())
         self.way.currentIndexChanged.connect(lambda _: self._way())
         self.slider.valueChanged.connect(self._slid)
         for w in (self.offset, self.turn, self.tilt):
@@ -252,27 +264,41 @@ class SectionDialog(QDialog):
         """
         if quick:
             self._rest.start()
-        points, normals, place, normal, spacing = self.points, self.normals, self.place, self.normal, self.spacing
-        offset = self.frame.offset
+        cut, of_cloud = self._cutter(quick), self.what.currentText() == "the cloud"
 
         def work():
             try:
-                made = section(points, normals, place, normal, spacing=spacing, quick=quick and spacing is not None)
+                return cut(), ""
             except UmbrateError as e:
                 return None, str(e)
-            made.offset = offset
-            return made, ""
 
         def show(found):
             try:
                 self.drawing.section, self.drawing.problem = found
-                self.spacing = self.spacing or (found[0] and found[0].spacing)
+                if of_cloud:
+                    self.spacing = self.spacing or (found[0] and found[0].spacing)
                 self.drawing.unit = self.unit
                 self.drawing.update()
             except RuntimeError:
                 pass  # the dialog is closed by now
 
         self.session.in_background(work, show, series="section")
+
+    def _cutter(self, quick):
+        """A callable that makes the Section of what is cut, as things stand now."""
+        x, place, normal, spacing = self.sources[self.what.currentText()], self.place, self.normal, self.spacing
+        offset = self.frame.offset
+
+        def cut():
+            if "faces" in x:
+                made = surface_cut(x, place, normal)
+            else:
+                rough = quick and spacing is not None
+                made = section(x["points"], x["normals"], place, normal, spacing=spacing, quick=rough)
+            made.offset = offset
+            return made
+
+        return cut
 
     # ------------------------------------------------------------------ planes that are kept
     def _fill_kept(self):
@@ -315,11 +341,10 @@ class SectionDialog(QDialog):
         s = self.session
         try:
             # what is drawn may be rough still, or of the plane before this one
-            made = section(self.points, self.normals, self.place, self.normal)
+            made = self._cutter(quick=False)()
         except UmbrateError as e:
             self.told.setText(str(e))
             return
-        made.offset = self.frame.offset
         place = ask_file(self, "Section", beside(s.job, "-section.svg"))
         if place:
             title = f"{s.job.name}, {s.sitting.name}"
