@@ -122,6 +122,20 @@ class SideBySide(unittest.TestCase):
         run(job, s, "surface")  # the same again is the one that is there
         self.assertEqual([x.id for x in job.surfaces(s.id)], [first.id])
 
+    def test_a_cloud_that_is_renamed_is_named_so_where_it_is_chosen_and_nothing_is_stale(self):
+        job, s = self.job, self.sitting
+        stage, cloud = BY_NAME["surface"], job.cloud(s.id)
+        before = job.settings(s.id, "surface")
+        job.set_settings(s.id, "surface", {"cloud": cloud.name})
+        self.assertTrue(is_current(job, s, stage))  # it was the chosen one anyway
+        job.cloud_list.rename(cloud.id, "Fine")
+        self.assertEqual(job.settings(s.id, "surface")["cloud"], "Fine")
+        self.assertEqual(stage.names_for(job, s, "cloud"), ["Fine"])
+        self.assertTrue(is_current(job, s, stage))
+        job.undo()
+        self.assertEqual(job.settings(s.id, "surface")["cloud"], cloud.name)
+        job.set_settings(s.id, "surface", before)
+
     def test_depth_maps_make_one_as_well_whatever_was_cleaned_by_hand(self):
         job, s = self.job, self.sitting
         of_cloud, before = load_surface(job, s), job.settings(s.id, "surface")

@@ -8,6 +8,7 @@ class KeptCloud(Kept):
     """A cloud of a sitting: its steps say which of the points before them stay, or where they moved to."""
 
     TABLE, STEPS, WORD, COUNT = "cloud", "cleaning", "cloud", "points"
+    NAMED_BY = (("surface", "cloud"),)
 
     @property
     def scale_text(self):

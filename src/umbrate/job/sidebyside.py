@@ -45,6 +45,7 @@ class Kept:
     STEPS: ClassVar[str]  #: the table of steps
     WORD: ClassVar[str]
     COUNT: ClassVar[str]  #: the figure that says how many things it is made of
+    NAMED_BY: ClassVar[tuple] = ()  #: settings, (stage, setting), that name one
 
     id: int
     sitting_id: int
@@ -149,6 +150,10 @@ class SideBySide:
             raise UmbrateError(f"There is a {self.kind.WORD} “{name}” already. Choose another name.")
         with self.job.action(f"rename “{old}”"):
             self._db.execute(f"UPDATE {self.kind.TABLE} SET name = ? WHERE id = ? AND name != ?", (name, one, name))
+            for stage, setting in self.kind.NAMED_BY:
+                values = self.job.settings(sitting_id, stage)
+                if values.get(setting) == old:
+                    self.job.set_settings(sitting_id, stage, {**values, setting: name})
 
     def remove(self, one):
         """Take one away; where it was the chosen one, the newest of the others is chosen."""

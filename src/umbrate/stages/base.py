@@ -30,7 +30,7 @@ def only(setting, *values, **extra):
 
     extra : `kind` of editor, `unit`, `labels` of the choices, what `empty` stands for, `short` for fields that do not
         fold away; `later` for one that came after results were made without it, which hold as long as it is left as it
-        is
+        is; `named` for the name of something whose content the stage's key has: another name changes no result
     """
     return {"when": {setting: values}, **extra}
 
@@ -184,6 +184,10 @@ class Stage:
         """Whether it is computed with a sitting: of a joined row, what needs its photos is its members' business."""
         return True
 
+    def names_for(self, job, sitting, setting):
+        """What a setting that takes a name can name, as things stand in the job; None where anything goes."""
+        return None
+
     def counts(self, sitting, setting):
         """Whether a setting changes anything for a sitting."""
         return True
@@ -303,12 +307,14 @@ def settings_of(job, sitting, stage):
 
 
 def chosen(settings, values=None):
-    """Settings as plain values, or other `values` of the same stage; those that came later only where they are not left
-    as they are."""
+    """Settings as plain values, or other `values` of the same stage: those that came later only where they are not left
+    as they are, names of things as if none were given."""
     values = settings.model_dump(mode="json") if values is None else values
     fields = type(settings).model_fields
-    left = {n for n, f in fields.items() if (f.json_schema_extra or {}).get("later") and values.get(n) == f.default}
-    return {n: v for n, v in values.items() if n not in left}
+    extras = {n: f.json_schema_extra or {} for n, f in fields.items()}
+    left = {n for n, x in extras.items() if x.get("later") and values.get(n) == fields[n].default}
+    named = {n: fields[n].default for n, x in extras.items() if x.get("named") and n in values}
+    return {n: v for n, v in {**values, **named}.items() if n not in left}
 
 
 def fingerprint(stage, job, sitting, settings, lookup):

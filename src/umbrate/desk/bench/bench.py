@@ -176,6 +176,7 @@ class Bench(QScrollArea):
             settings_form(
                 stage, [*short, *(rest if self.unfolded else [])], values, s.job.settings(sitting.id, stage.name),
                 lambda k, v: self._change(stage, k, v), s.pick_color,
+                lambda setting: stage.names_for(s.job, sitting, setting),
             )
         )  # fmt: skip
         if rest:

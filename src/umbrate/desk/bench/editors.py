@@ -80,11 +80,10 @@ def _color_editor(value, several, changed, pick):
     return w
 
 
-def _card_editor(value, changed):
-    """The lens cards on the shelf; one that is not there any more is still named."""
+def _names_editor(none, names, value, changed):
+    """Names to choose from, or `none` of them; one that is not there any more is still named."""
     w = QComboBox()
-    w.addItem("the newest that fits", "")
-    names = [c.name for _, c in shelf()]
+    w.addItem(none, "")
     for n in [*names, *([value] if value and value not in names else [])]:
         w.addItem(n, n)
     w.setCurrentIndex(max(0, w.findData(value)))
@@ -92,11 +91,12 @@ def _card_editor(value, changed):
     return w
 
 
-def make_editor(name, field, value, changed, pick=None):
+def make_editor(name, field, value, changed, pick=None, names=None):
     """A widget for one setting, from its description in the stage's model.
 
     changed : callable(name, value), called when the user has changed it
     pick : callable(callable(color)), optional; lets the user pick a color in the photo, as #RRGGBB
+    names : texts it can name, optional
     """
     extra = field.json_schema_extra or {}
     kind, form = field.annotation, extra.get("kind")
@@ -127,7 +127,9 @@ def make_editor(name, field, value, changed, pick=None):
     elif form == "folder":
         w = _folder_editor(field, value, lambda v: changed(name, v))
     elif form == "card":
-        w = _card_editor(value, lambda v: changed(name, v))
+        w = _names_editor("the newest that fits", [c.name for _, c in shelf()], value, lambda v: changed(name, v))
+    elif names is not None:
+        w = _names_editor(extra.get("empty", "none"), names, value, lambda v: changed(name, v))
     elif form in ("color", "colors"):
         w = _color_editor(value, form == "colors", lambda v: changed(name, v), pick)
     else:

@@ -28,11 +28,12 @@ def fitting_fields(stage, sitting, values):
     return short, [n for n in fitting if n not in short]
 
 
-def settings_form(stage, names, values, chosen, change, pick_color):
+def settings_form(stage, names, values, chosen, change, pick_color, names_for=lambda setting: None):
     """The form of some fields, as a layout.
 
     chosen : what the user set, which stands out where it is not the default
     change : callable(name, value)
+    names_for : callable(name) -> texts that a setting can name, or None
     """
     form = QFormLayout()
     form.setSpacing(6)
@@ -43,5 +44,5 @@ def settings_form(stage, names, values, chosen, change, pick_color):
         label.setToolTip(f.description)
         if n in chosen and chosen[n] != f.default:
             label.setStyleSheet(f"color: {t.ACCENT};")
-        form.addRow(label, make_editor(n, f, values[n], change, pick_color))
+        form.addRow(label, make_editor(n, f, values[n], change, pick_color, names_for(n)))
     return form

@@ -58,8 +58,9 @@ class MeshView(TurnedView):
             return
         w, h = self.width(), self.height()
         if self.eye is None:
-            low, high = self.mesh["points"].min(0).astype(float), self.mesh["points"].max(0).astype(float)
-            self.eye = eye_round((low + high) / 2, float(np.linalg.norm(high - low)) / 2, DIRECTIONS["corner"], w, h)
+            P = self.mesh["points"].astype(float)
+            middle = (P.min(0) + P.max(0)) / 2
+            self.eye = eye_round(middle, float(np.linalg.norm(P - middle, axis=1).max()), DIRECTIONS["corner"], w, h)
         if self._image is None:
             self._memory = self._drawn()
             self._image = QImage(self._memory.data, w, h, 4 * w, QImage.Format.Format_RGB32)

@@ -48,7 +48,7 @@ class Settings(StageSettings):
         "",
         title="Cloud",
         description="Name of the cloud it is made from, as it is cleaned now. Empty: the chosen one.",
-        json_schema_extra=only("source", "cloud", short=True, empty="the chosen one"),
+        json_schema_extra=only("source", "cloud", short=True, empty="the chosen one", named=True),
     )
     mode: Literal["closed", "open"] = Field(
         "closed",
@@ -141,6 +141,9 @@ class SurfaceStage(Stage):
         # a cloud that was put together from those of its sittings has no run behind it
         put_together = job.result(sitting.id, "cloud") is None and job.cloud(sitting.id) is not None
         return () if put_together else self.needs
+
+    def names_for(self, job, sitting, setting):
+        return [c.name for c in job.clouds(sitting.id)] if setting == "cloud" else None
 
     @staticmethod
     def _cloud(job, sitting, settings):
