@@ -16,6 +16,7 @@ from umbrate.core.errors import UmbrateError
 from umbrate.core.surface.build import vertex_normals
 from umbrate.core.surface.carried import carried
 from umbrate.core.surface.crossing import crossing
+from umbrate.core.surface.evening import beside_vertices
 from umbrate.core.surface.holes import filled, holes_of
 from umbrate.core.surface.mesh import euler, half_edges, opposite, pieces, rims, used_only, volume
 from umbrate.core.surface.planes import closed_flat, cut_open
@@ -267,7 +268,12 @@ class Vertices(Shapes):
         self.assertGreaterEqual(spikes, 20)
         self.assertGreater(slivers, 10)
         self.assertLess((least_angles(p, f) < 3.0).sum(), 3)
-        self.assertFalse((steepness(p, f) > 0.8).any())
+        steep = steepness(p, beside_vertices(f, len(p)))
+        self.assertFalse((steep > 0.8).any())
+        for v in range(0, len(p), 997):
+            beside = p[[x for x in set(f[(f == v).any(1)].ravel()) if x != v]]
+            away = np.linalg.norm(beside - p[v], axis=1).mean()
+            self.assertAlmostEqual(steep[v], np.linalg.norm(beside.mean(0) - p[v]) / away, places=9)
         self.assertLess(np.abs(np.linalg.norm(p, axis=1) - RADIUS).max(), 0.3 * 0.15 * RADIUS)
         far = nearest_on_triangles(p, points, faces)
         self.assertGreater((far < 1e-6).mean(), 0.8)

@@ -404,6 +404,12 @@ class Crossing(unittest.TestCase):
         self.assertLess(slow.sum(), 250)
         for most in (7, 50, 1000):
             np.testing.assert_array_equal(crossing(V, F, most), slow)
+        # of every two, one at least is asked about
+        asked = rng.random(300) < 0.1
+        found = crossing(V, F, among=asked)
+        self.assertFalse((found & ~slow).any())
+        np.testing.assert_array_equal(found[asked], slow[asked])
+        self.assertLess(crossing(V, F, among=np.arange(300) == 7).sum(), slow.sum())
 
 
 class Handles(unittest.TestCase):

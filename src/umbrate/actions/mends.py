@@ -7,7 +7,7 @@ import numpy as np
 from ..core.cloud import filters
 from ..core.errors import UmbrateError
 from ..core.raster.pick import seen_inside, seen_under
-from ..core.surface.carried import carried, mean_edge
+from ..core.surface.carried import carried, mean_edge, unmoved
 from ..core.surface.crossing import crossing, uncrossed
 from ..core.surface.evening import evened
 from ..core.surface.holes import filled, holes_of
@@ -227,7 +227,8 @@ def _fill(mesh, holes, smooth, context):
 
 def _renewed(mesh, points, faces, new=None):
     """The arrays of a surface made from another one, evened out where its triangles cross each other."""
-    points, _ = uncrossed(points, faces)
+    changed = ~unmoved(points, mesh)
+    points, _ = uncrossed(points, faces, changed[faces].any(1))
     return carried(mesh, points, faces, new)
 
 

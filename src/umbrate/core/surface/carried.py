@@ -20,6 +20,34 @@ def mean_edge(points, faces):
     return float(np.linalg.norm(points[start] - points[end], axis=1).mean()) if len(faces) else 0.0
 
 
+def _unmoved(points, mesh):
+    """A triangle (n,) of the mesh that has the very place of each point as a corner, -1 where none has it, and its
+    shares (n, 3) of the triangle's corners."""
+
+    def key(x):
+        a, b, c = np.ascontiguousarray(x + np.float32(0)).view(np.uint32).astype(np.uint64).T  # -0 is 0
+        return (a * np.uint64(0x9E3779B97F4A7C15)) ^ (b * np.uint64(0xC2B2AE3D27D4EB4F)) ^ (c << np.uint64(17))
+
+    P, F = np.asarray(mesh["points"], np.float32), mesh["faces"]
+    which, shares = np.full(len(points), -1), np.zeros((len(points), 3))
+    if not len(points) or not len(F):
+        return which, shares
+    own = key(P)
+    order = np.argsort(own, kind="stable")
+    at = order[np.minimum(np.searchsorted(own[order], key(points)), len(P) - 1)]
+    corner = np.full(len(P), -1)  # a half-edge that begins there
+    corner[F.ravel()] = np.arange(F.size)
+    rows = np.flatnonzero((P[at] == points).all(1) & (corner[at] >= 0))
+    which[rows] = corner[at[rows]] // 3
+    shares[rows, corner[at[rows]] % 3] = 1.0
+    return which, shares
+
+
+def unmoved(points, mesh):
+    """Which points (n, 3) are where a vertex of the mesh is, (n,) bool."""
+    return _unmoved(np.asarray(points, np.float32), mesh)[0] >= 0
+
+
 def carried(mesh, points, faces, new=None):
     """The arrays of a surface made from another one.
 
@@ -40,7 +68,9 @@ def carried(mesh, points, faces, new=None):
     old = ~new
     points32 = np.asarray(points, np.float32)
     reach = REACH * mean_edge(mesh["points"], mesh["faces"])
-    _, which, shares = places_on(points32[old], mesh["points"], mesh["faces"], reach)
+    which, shares = _unmoved(points32[old], mesh)
+    rest = np.flatnonzero(which < 0)
+    _, which[rest], shares[rest] = places_on(points32[old][rest], mesh["points"], mesh["faces"], reach)
     lost = which < 0
     if lost.any():  # a thinned surface may reach farther
         _, far, some = places_on(points32[old][lost], mesh["points"], mesh["faces"], 50 * reach)

@@ -11,6 +11,7 @@ from .evening import evened, spread
 from .mesh import used_only
 
 MOST = 1_500_000
+COARSE = 96  #: cells along the longest side, by which triangles near others are found
 
 
 @njit(cache=True, nogil=True)
@@ -64,15 +65,46 @@ def _look(vertices, faces, low, high, start, triangles, out, first, last):
                     out[s] = out[t] = True
 
 
-def crossing(vertices, faces, most=None):
+@njit(cache=True, nogil=True)
+def _near(vertices, faces, among, low, inverse, grid, out):
+    """Which triangles have a cell of a coarse grid in common with those that are asked about."""
+    a, b = np.empty(3, np.int64), np.empty(3, np.int64)
+    for step in range(2):
+        for t in range(faces.shape[0]):
+            if step == 0 and not among[t]:
+                continue
+            for k in range(3):
+                x, y, z = (vertices[faces[t, 0], k], vertices[faces[t, 1], k], vertices[faces[t, 2], k])
+                a[k] = int((min(x, y, z) - low[k]) * inverse)
+                b[k] = int((max(x, y, z) - low[k]) * inverse)
+            for i in range(a[0], b[0] + 1):
+                for j in range(a[1], b[1] + 1):
+                    for m in range(a[2], b[2] + 1):
+                        if step == 0:
+                            grid[i, j, m] = True
+                        elif grid[i, j, m]:
+                            out[t] = True
+
+
+def crossing(vertices, faces, most=None, among=None):
     """Which triangles (t,) bool cross another that they share no vertex with.
 
     most : triangles looked at at once; two that cross each other have a place along x in common
+    among : (t,) bool, optional
+        Of every two that cross at least one must be of these to be found; others may be found as well.
     """
     out = np.zeros(len(faces), np.bool_)
     if not len(faces):
         return out
     vertices = np.ascontiguousarray(vertices, np.float64)
+    if among is not None:
+        low, extent = vertices.min(0), float(np.ptp(vertices, axis=0).max())
+        grid, near = np.zeros((COARSE + 1,) * 3, np.bool_), np.zeros(len(faces), np.bool_)
+        inverse = COARSE / max(extent, 1e-30)
+        _near(vertices, np.ascontiguousarray(faces), among, low, inverse, grid, near)
+        some, V = used_only(faces[near], vertices)
+        out[near] = crossing(V, some, most)
+        return out
     x = vertices[:, 0].astype(np.float32)  # to the nearest, so the order stays
     low, high = (f(f(x[faces[:, 0]], x[faces[:, 1]]), x[faces[:, 2]]) for f in (np.minimum, np.maximum))
     parts = max(1, -(-len(faces) // (most or MOST)))
@@ -92,10 +124,13 @@ def crossing(vertices, faces, most=None):
 ROUNDS, SMOOTH, AROUND = 12, 4, 8
 
 
-def uncrossed(vertices, faces):
-    """Vertices (n, 3) evened out where triangles cross each other, until none do or it is no use; how many still do."""
+def uncrossed(vertices, faces, among=None):
+    """Vertices (n, 3) evened out where triangles cross each other, until none do or it is no use; how many still do.
+
+    among : triangles (t,) bool of which one must be for a crossing to count
+    """
     vertices = np.array(vertices, np.float64)
-    bad = crossing(vertices, faces)
+    bad = crossing(vertices, faces, among=among)
     for k in range(ROUNDS):
         if not bad.any():
             break
@@ -113,4 +148,4 @@ def uncrossed(vertices, faces):
         vertices[used] = evened(vertices[used], some, SMOOTH, free, back=0.0)
         bad = np.zeros(len(faces), bool)
         bad[part] = crossing(vertices[used], some)
-    return vertices, int(crossing(vertices, faces).sum()) if k else int(bad.sum())
+    return vertices, int(crossing(vertices, faces, among=among).sum()) if k else int(bad.sum())

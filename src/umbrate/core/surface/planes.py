@@ -9,6 +9,7 @@ from .holes import in_plane, patched
 from .mesh import opposite, rims, used_only
 from .remesh import drawn_together, kinds_of
 
+CAP = 4.0  #: mean edges of the rim: the triangles of a flat cut are so wide, as they tell of nothing finer
 SHORT = 0.15  #: of a mean edge: shorter ones along a cut are drawn together
 
 
@@ -22,11 +23,19 @@ def cut_open(mesh, values):
     on_cut = np.zeros(len(part.first), bool)
     on_cut[part.rim] = True
     # slivers beside the cut go; everything else stays as it was
-    kinds = kinds_of(part.faces, len(part.first), ~spread(part.faces, on_cut, 1))
-    points = out.pop("points")
-    points, faces, _, *values = drawn_together(points, part.faces, kinds, SHORT * edge, 3 * edge, *out.values())
-    out = dict(zip(out, values, strict=True))
-    return {**out, "points": points.astype(np.float32), "faces": np.ascontiguousarray(faces, np.int32)}
+    near = spread(part.faces, on_cut, 1)
+    beside = spread(part.faces, near, 2)[part.faces].any(1)  # what lies farther is not even looked at
+    own = np.unique(part.faces[beside])
+    number = np.full(len(part.first), -1, np.int32)
+    number[own] = np.arange(len(own), dtype=np.int32)
+    some = number[part.faces[beside]]
+    kinds = kinds_of(some, len(own), ~near[own])
+    places, faces, _, kept = drawn_together(out["points"][own], some, kinds, SHORT * edge, 3 * edge, own)
+    out["points"][kept] = places
+    faces = np.concatenate([part.faces[~beside], kept[faces].astype(np.int32)])
+    names = list(out)
+    faces, *values = used_only(faces, *out.values())
+    return {**dict(zip(names, values, strict=True)), "faces": np.ascontiguousarray(faces, np.int32)}
 
 
 def closed_flat(points, faces, normal, offset, tolerance):
@@ -53,7 +62,7 @@ def closed_flat(points, faces, normal, offset, tolerance):
         return points, faces, np.zeros(len(points), bool)
     edge = np.concatenate([np.linalg.norm(points[r] - points[np.roll(r, -1)], axis=1) for r in rings])
     patch = in_plane(points, [r[::-1] for r in rings], normal)
-    points, faces, new, _ = patched(points, faces, patch, float(edge.mean()))
+    points, faces, new, _ = patched(points, faces, patch, CAP * float(edge.mean()))
     return points, faces, new
 
 

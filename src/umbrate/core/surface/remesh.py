@@ -11,8 +11,9 @@ import numpy as np
 from numba import njit
 
 from .distance import places_on
-from .mesh import begins, half_edges, opposite, used_only
+from .mesh import areas, begins, half_edges, opposite, used_only
 
+TOO_MANY = 2.0  #: times as many triangles as there will be
 LONGEST, SHORTEST = 4 / 3, 4 / 5  #: of the length wanted: what is divided, and what is drawn together
 ROUNDS, HALVINGS, COLLAPSES, SWEEPS = 5, 12, 6, 12
 ROUGHLY = 2  #: sweeps of flipping between two divisions, after which it is done again anyway
@@ -362,13 +363,14 @@ def remeshed(points, faces, length, held=None, onto=True, rounds=ROUNDS, check=l
     given = np.array(points, np.float64), np.array(faces, np.int64)
     points, faces = given
     kinds = kinds_of(faces, len(points), held)
+    enough = TOO_MANY * (float(areas(*given).sum()) / (0.433 * length**2) + len(faces))
     for _ in range(rounds):
         check()
         for _ in range(HALVINGS):
             before = len(points)
             points, faces, kinds = divided(points, faces, kinds, LONGEST * length)
-            if len(points) == before:
-                break
+            if len(points) == before or len(faces) > enough:
+                break  # slivers make many of these: they go first
             faces = flipped(points, faces, sweeps=ROUGHLY)
         points, faces, kinds = drawn_together(points, faces, kinds, SHORTEST * length, LONGEST * length)
         faces = flipped(points, faces)

@@ -5,23 +5,37 @@ round it are evened out until none does. Slivers are flipped, or their shortest 
 """
 
 import numpy as np
+from numba import njit
 
-from .evening import evened, spread
+from ..cloud.grid import in_threads
+from .evening import beside_vertices, evened, spread
 from .mesh import half_edges
 from .remesh import RIM, drawn_together, flipped, kinds_of
 
 ROUNDS, STEPS = 12, 3
 
 
-def steepness(points, faces):
-    """How far (n,) each vertex lies off the mean of its neighbors, in mean distances to them."""
-    n = len(points)
-    a, b = half_edges(faces)
-    a, b = np.concatenate([a, b]), np.concatenate([b, a])  # inside each neighbor twice, which a mean does not mind
-    count = np.maximum(np.bincount(a, minlength=n), 1)
-    mean = np.stack([np.bincount(a, points[b, k], n) for k in range(3)], 1) / count[:, None]
-    far = np.bincount(a, np.linalg.norm(points[b] - points[a], axis=1), n) / count
-    return np.linalg.norm(mean - points, axis=1) / np.maximum(far, 1e-30)
+@njit(cache=True, nogil=True)
+def _steep(points, begin, ends, out, first, last):
+    for i in range(first, last):
+        n = begin[i + 1] - begin[i]
+        x = y = z = far = 0.0
+        for j in range(begin[i], begin[i + 1]):
+            e = ends[j]
+            a, b, c = points[e, 0] - points[i, 0], points[e, 1] - points[i, 1], points[e, 2] - points[i, 2]
+            x, y, z = x + a, y + b, z + c
+            far += np.sqrt(a * a + b * b + c * c)
+        out[i] = np.sqrt(x * x + y * y + z * z) / max(far, 1e-30) if n else 0.0
+
+
+def steepness(points, beside):
+    """How far (n,) each vertex lies off the mean of its neighbors, in mean distances to them.
+
+    beside : of `beside_vertices`
+    """
+    out = np.empty(len(points))
+    in_threads(_steep, len(points), np.ascontiguousarray(points, np.float64), *beside, out)
+    return out
 
 
 def least_angles(points, faces):
@@ -50,9 +64,9 @@ def without_spikes(points, faces, steep, angle):
     points = np.array(points, np.float64)
     kinds = kinds_of(faces, len(points))
     free = kinds != RIM
-    first = None
+    first, beside = None, beside_vertices(faces, len(points))
     for k in range(ROUNDS):
-        out = (steepness(points, faces) > steep) & free
+        out = (steepness(points, beside) > steep) & free
         first = int(out.sum()) if first is None else first
         if not out.any():
             break
