@@ -1,7 +1,8 @@
 """A photo set with truth that somebody else rendered: run the job on it and let its own evaluator judge.
 
 ``python bench/photoset.py FOLDER [STAGE.SETTING=VALUE ...]`` takes a folder with photos, ``truth.json``
-and, beside it, ``evaluate.py``; it prints the stages' times and the evaluator's figures.
+and, beside it, ``evaluate.py``; it prints the stages' times and the evaluator's figures, of the cloud, and of
+open surfaces made from the cloud and from the depth maps.
 """
 
 import subprocess
@@ -19,6 +20,14 @@ def call(*command, warned=False):
         sys.exit(f"failed: {' '.join(map(str, command))}")
 
 
+def judge_points(evaluator, truth, scratch, file):
+    """The evaluator's figures of the points, or the vertices, in a file."""
+    call(
+        sys.executable, evaluator, "cloud", truth, f"{scratch}/{file}", "--cameras", f"{scratch}/cameras.json",
+        "--drop-below", "1", "--sitting", "all",
+    )  # fmt: skip
+
+
 def main(folder, sets):
     """Run and judge."""
     folder = Path(folder).resolve()
@@ -29,15 +38,19 @@ def main(folder, sets):
         start = time.monotonic()
         call(umbrate, "new", job)
         call(umbrate, "add", job, folder, "--sitting", "all", warned=True)
-        call(umbrate, "run", job, *(x for s in sets for x in ("--set", s)), warned=True)
-        print(f"whole job: {time.monotonic() - start:.0f} s", flush=True)
+        call(umbrate, "run", job, "--to", "cloud", *(x for s in sets for x in ("--set", s)), warned=True)
+        print(f"whole job up to the cloud: {time.monotonic() - start:.0f} s", flush=True)
         call(umbrate, "export", job, "cameras", f"{scratch}/cameras.json")
         call(umbrate, "export", job, "cloud", f"{scratch}/cloud.ply")
         call(sys.executable, evaluator, "poses", truth, f"{scratch}/cameras.json")
-        call(
-            sys.executable, evaluator, "cloud", truth, f"{scratch}/cloud.ply", "--cameras", f"{scratch}/cameras.json",
-            "--drop-below", "1", "--sitting", "all",
-        )  # fmt: skip
+        judge_points(evaluator, truth, scratch, "cloud.ply")
+        for source in ("cloud", "depth"):
+            start = time.monotonic()
+            made = ("surface.mode=open", "surface.least_piece=0", f"surface.source={source}")
+            call(umbrate, "run", job, "--to", "surface", *(x for s in made for x in ("--set", s)), warned=True)
+            print(f"open surface from {source}: {time.monotonic() - start:.0f} s", flush=True)
+            call(umbrate, "export", job, "surface", f"{scratch}/surface.ply")
+            judge_points(evaluator, truth, scratch, "surface.ply")
 
 
 if __name__ == "__main__":

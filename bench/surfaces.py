@@ -4,6 +4,8 @@
 
 demo    the demo's joined cloud at photo scale 1/2, closed: how near the truth, signed, one piece, volume. `umbrate demo
         --job JOB` made the job; without --job it is made first, which takes minutes
+maps    the same from the depth maps, with what photos saw through
+patches how far patches of the demo's surface lie off the truth, in pixels: what intervals reckon with
 speed   made-up clouds of 1 and 5 million points: seconds, memory
 huge    20 million points, memory (not among all: it takes a quarter of an hour)
 draw    the scene with a million triangles, at rest and moving
@@ -36,12 +38,14 @@ from umbrate.actions.measuring import Measurer  # noqa: E402
 from umbrate.actions.models import compare_with_model  # noqa: E402
 from umbrate.actions.solids import SurfaceMeasurer  # noqa: E402
 from umbrate.core.geometry.sightings import directions  # noqa: E402
+from umbrate.core.geometry.similarity import scale_of  # noqa: E402
 from umbrate.core.measure.solid import area_of, patches  # noqa: E402
 from umbrate.core.raster.camera import eye_round  # noqa: E402
 from umbrate.core.raster.solid import draw_triangles, paint_quickly, paint_triangles  # noqa: E402
 from umbrate.core.surface.build import Wanted, cell_for, make_surface  # noqa: E402
 from umbrate.core.surface.coarse import coarse_copy  # noqa: E402
 from umbrate.core.surface.crossing import crossing  # noqa: E402
+from umbrate.core.surface.distance import signed_distance  # noqa: E402
 from umbrate.core.surface.mesh import opposite, pieces, volume  # noqa: E402
 from umbrate.core.surface.thin import thinned  # noqa: E402
 from umbrate.formats.meshes import read_mesh  # noqa: E402
@@ -56,11 +60,11 @@ from umbrate.work.now import run_now  # noqa: E402
 GB = 1024 / 1e9
 
 
-def bench_demo(job):
+def bench_demo(job, name="demo", settings=None, volume_limit=0.3):
     """The whole demo's surface against its truth."""
     with Job.open(demo_job(job)) as j:
         (row,) = j.joined_rows()
-        j.set_settings(row.id, "surface", {})
+        j.set_settings(row.id, "surface", settings or {})
         start = time.perf_counter()
         run_now(j, row, "surface", None, Report(LocalExecutor(2)))
         seconds = time.perf_counter() - start
@@ -74,13 +78,14 @@ def bench_demo(job):
         f = truth.judge_surface(names, mesh, M)
     rim = int((opposite(mesh["faces"], len(mesh["points"])) < 0).sum())
     crossed = int(crossing(mesh["points"], mesh["faces"]).sum())
-    print(f"demo: {figures.triangles:,} triangles in {seconds:.0f} s; {figures.handles} handles cut, {figures.dropped} "
-          f"pieces left out, {100 * figures.filled:.1f} % filled")  # fmt: skip
+    print(f"{name}: {figures.triangles:,} triangles in {seconds:.0f} s; {figures.handles} handles cut, "
+          f"{figures.dropped} pieces left out, {100 * figures.filled:.1f} % filled")  # fmt: skip
     signed = {
         k.removeprefix("surface_signed_mm"): v for k, v in f.items() if k.startswith("surface_signed") and v is not None
     }
     print(
-        "demo: signed distance, median, mm:", ", ".join(f"{k.strip('_') or 'all'} {v:+.4f}" for k, v in signed.items())
+        f"{name}: signed distance, median, mm:",
+        ", ".join(f"{k.strip('_') or 'all'} {v:+.4f}" for k, v in signed.items()),
     )
     rows = (
         ("surface to truth, median, mm", f["surface_mm_median"], 0.025),
@@ -95,9 +100,43 @@ def bench_demo(job):
         ("edges without a second triangle", rim, 0),
         ("triangles that cross another", crossed, 0),
         ("handles more or fewer than the truth has", abs(f["surface_euler"] - f["true_euler"]) // 2, 0),
-        ("volume off by, %", abs(f["volume_percent"]), 0.3),
+        ("volume off by, %", abs(f["volume_percent"]), volume_limit),
     )
-    return all([told(f"demo: {name} {value:.4g} (<= {limit:g})", value <= limit) for name, value, limit in rows])
+    return all([told(f"{name}: {row} {value:.4g} (<= {limit:g})", value <= limit) for row, value, limit in rows])
+
+
+def bench_maps(job):
+    """The whole demo's surface from the depth maps."""
+    return bench_demo(job, "maps", {"source": "depth"})
+
+
+def bench_patches(job):
+    """How far the demo's surface lies off the truth: all of it, and the means of patches, in pixels of a photo."""
+    with Job.open(demo_job(job), writable=False) as j:
+        (row,) = j.joined_rows()
+        mesh, truth = load_surface(j, row), Truth(demo_data())
+        solved = {s.name: {} for s in j.photo_sittings()}
+        for r in camera_rows(j, row)[0]:
+            if r["pose"] is not None:
+                solved[r["sitting"]][r["name"]] = r["pose"]
+        _, M = truth.judge_join(solved)
+        of = SurfaceMeasurer(j, row)
+    pixel = of.common / solids.COMMON_PX * scale_of(M)
+    held = np.flatnonzero(~mesh["filled"])
+    X = mesh["points"][held] @ M[:3, :3].T + M[:3, 3]
+    off = np.clip(signed_distance(X, truth.vertices, truth.faces, 1.0).astype(float), -1, 1)
+    rows, own = patches(mesh["points"][held], solids.PATCHES)
+    mean = np.bincount(own, off) / np.bincount(own)
+    normals, at = of.mesh["normals"][held[rows]].astype(float), 3 * of.patch[held[rows]][:, None] + np.arange(3)
+    blocks = of.cov[at[:, :, None], at[:, None]]  # (m, 3, 3)
+    stated = np.hypot(np.sqrt(np.einsum("ni,nij,nj->n", normals, blocks, normals)), of.common) * scale_of(M)
+    print(f"patches: means of {solids.PATCHES} spread by {mean.std() / pixel:.3f} px, of which {solids.PATCH_PX} are "
+          "reckoned with besides the network")  # fmt: skip
+    whole = abs(off.mean()) / pixel
+    text = f"patches: all of it off by {whole:.3f} px ({solids.COMMON_PX} reckoned with)"
+    good = told(text, whole <= 2 * solids.COMMON_PX)
+    rms = float(np.sqrt(np.mean((mean / stated) ** 2)))
+    return good & told(f"patches: off by {rms:.2f} of what is stated, root mean square (<= 1.3)", rms <= 1.3)
 
 
 def bumpy(count, seed=0):
@@ -318,7 +357,8 @@ def bench_preview(job):
 
 
 ALL = {
-    "demo": bench_demo, "speed": bench_speed, "huge": bench_huge, "draw": bench_draw, "thin": bench_thin,
+    "demo": bench_demo, "maps": bench_maps, "patches": bench_patches, "speed": bench_speed, "huge": bench_huge,
+    "draw": bench_draw, "thin": bench_thin,
     "values": bench_values, "preview": bench_preview, "repeat": bench_repeat,
 }  # fmt: skip
 
