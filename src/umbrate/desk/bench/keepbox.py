@@ -30,7 +30,9 @@ class BoxPanel(QWidget):
         box.setSpacing(6)
         by_hand = session.job.keep_box(session.sitting_id) is not None
         head = QHBoxLayout()
-        head.addWidget(QLabel(f"Keep box: {'set by hand' if by_hand else 'fitted to the tie points'}"))
+        which = QLabel("Keep box, set by hand" if by_hand else "Keep box, as fitted")
+        which.setToolTip("Set by hand" if by_hand else "Fitted to the tie points of the object")
+        head.addWidget(which)
         head.addStretch(1)
         fold = QToolButton(text="Numbers", checkable=True, checked=BoxPanel.unfolded)
         fold.setToolTip("Middle, size and turn as numbers; handles are in the scene  (Shift+K)")
