@@ -46,7 +46,7 @@ def main(folder, sets):
         judge_points(evaluator, truth, scratch, "cloud.ply")
         for source in ("cloud", "depth"):
             start = time.monotonic()
-            made = ("surface.mode=open", "surface.least_piece=0", f"surface.source={source}")
+            made = ("surface.mode=open", f"surface.source={source}")
             call(umbrate, "run", job, "--to", "surface", *(x for s in made for x in ("--set", s)), warned=True)
             print(f"open surface from {source}: {time.monotonic() - start:.0f} s", flush=True)
             call(umbrate, "export", job, "surface", f"{scratch}/surface.ply")

@@ -2,7 +2,7 @@
 
 A place that lies well before what a photo shows on its ray is empty. Only pixels count whose depth other photos
 confirmed, so one photo's mistake carves nothing; and all four pixels round the ray must agree, as beside an outline the
-ray may meet either side. What lies behind what photos show is told of by none: it is neither empty nor full.
+ray may meet either side. Of what lies behind what they show photos tell nothing: it is neither empty nor full.
 (As the line-of-sight constraint of Curless and Levoy 1996, asked place by place instead of written into every cell.)
 """
 

@@ -177,7 +177,7 @@ class ModelPicksDialog(QDialog):
         elif not told and left > 0:
             told = f"Click a place on the model, then the same on the surface: {left} more."
         elif not told:
-            told = "Compare, or pick more: what is off most is told beside each."
+            told = "Compare, or pick more. The list says how far each pair is off."
         self.hint.setText(told)
         self._fill_views()
 
