@@ -41,16 +41,16 @@ def main(folder, sets):
         call(umbrate, "run", job, "--to", "cloud", *(x for s in sets for x in ("--set", s)), warned=True)
         print(f"whole job up to the cloud: {time.monotonic() - start:.0f} s", flush=True)
         call(umbrate, "export", job, "cameras", f"{scratch}/cameras.json")
-        call(umbrate, "export", job, "cloud", f"{scratch}/cloud.ply")
+        call(umbrate, "export", job, "cloud", f"{scratch}/points.ply")
         call(sys.executable, evaluator, "poses", truth, f"{scratch}/cameras.json")
-        judge_points(evaluator, truth, scratch, "cloud.ply")
+        judge_points(evaluator, truth, scratch, "points.ply")
         for source in ("cloud", "depth"):
             start = time.monotonic()
             made = ("surface.mode=open", f"surface.source={source}")
             call(umbrate, "run", job, "--to", "surface", *(x for s in made for x in ("--set", s)), warned=True)
             print(f"open surface from {source}: {time.monotonic() - start:.0f} s", flush=True)
-            call(umbrate, "export", job, "surface", f"{scratch}/surface.ply")
-            judge_points(evaluator, truth, scratch, "surface.ply")
+            call(umbrate, "export", job, "surface", f"{scratch}/{source}.ply")
+            judge_points(evaluator, truth, scratch, f"{source}.ply")
 
 
 if __name__ == "__main__":
