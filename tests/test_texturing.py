@@ -1,0 +1,302 @@
+"""Textures: charts, packing, choice of photos and leveling against slow references, the whole against a known color."""
+
+import itertools
+import unittest
+
+import numpy as np
+import trimesh
+
+from umbrate.core.errors import UmbrateError
+from umbrate.core.geometry.pose import look_at
+from umbrate.core.surface.build import vertex_normals
+from umbrate.core.texture.bake import owners
+from umbrate.core.texture.build import Wanted, make_texture
+from umbrate.core.texture.charts import charts_of
+from umbrate.core.texture.choose import PAIR, chosen_photos, costs_of, exposures, total_cost
+from umbrate.core.texture.level import COMMON, SMALL, SMOOTH, corrections, sides_of
+from umbrate.core.texture.pack import packed
+from umbrate.core.texture.views import Camera, seen_in
+
+RADIUS = 10.0
+
+
+def ball(level=4):
+    """A ball: points (n, 3), faces (t, 3)."""
+    mesh = trimesh.creation.icosphere(level, RADIUS)
+    return np.array(mesh.vertices), np.array(mesh.faces, np.int32)
+
+
+def ring():
+    """A torus: parts of it lie over others from every side."""
+    mesh = trimesh.creation.torus(8.0, 3.0, major_sections=60, minor_sections=30)
+    return np.array(mesh.vertices), np.array(mesh.faces, np.int32)
+
+
+def color_at(X):
+    """The color (n, 3) of places on the ball, 40 to 220: waves, and spots as fine as a few pixels."""
+    u = X / RADIUS
+    wide = 130 + 60 * np.stack([np.sin(4 * u[:, 0]), np.sin(5 * u[:, 1] + 1), np.cos(4 * u[:, 2])], 1)
+    fine = 25 * np.sin(1.6 * X[:, :1]) * np.sin(1.5 * X[:, 1:2]) * np.cos(1.7 * X[:, 2:])
+    return wide + fine
+
+
+LENS = np.array([520.0, 159.5, 119.5, -0.08, 0.02, 0, 0, 0, 0, 0])
+
+
+def photo_of_ball(pose):
+    """A photo (h, w, 3) float64 of the ball, as its lens bends it, and its mask."""
+    from umbrate.core.geometry.lens import unproject_one
+
+    h, w = 240, 320
+    eye = -pose[:3, :3].T @ pose[:3, 3]
+    d = np.array([[(*unproject_one(float(u), float(v), LENS), 1.0) for u in range(w)] for v in range(h)])
+    d = d @ pose[:3, :3]
+    d /= np.linalg.norm(d, axis=2, keepdims=True)
+    b = d @ eye
+    root = b**2 - (eye @ eye - RADIUS**2)
+    hit = root > 0
+    X = eye + (-b - np.sqrt(np.maximum(root, 0)))[:, :, None] * d
+    out = np.full((h, w, 3), 15.0)
+    out[hit] = color_at(X[hit])
+    return out, hit
+
+
+def cameras_round(count=10, lowest=-0.2):
+    """Poses round the ball, none from below."""
+    out = []
+    for k in range(count):
+        t, z = 2 * np.pi * k / count, 12.0 + 14.0 * (k % 3) + 40 * lowest
+        out.append(look_at(np.array([42 * np.cos(t), 42 * np.sin(t), z]), np.zeros(3)))
+    return out
+
+
+class Laid(unittest.TestCase):
+    def test_every_triangle_is_laid_down_once_face_up_and_none_covers_another(self):
+        for points, faces in (ball(), ring()):
+            c = charts_of(points, faces)
+            np.testing.assert_array_equal(c.vertex[c.corner], faces)
+            np.testing.assert_array_equal(c.of[c.corner], np.repeat(c.part[:, None], 3, 1))
+            T = c.place[c.corner]
+            u, v = T[:, 1] - T[:, 0], T[:, 2] - T[:, 0]
+            flat = (u[:, 0] * v[:, 1] - u[:, 1] * v[:, 0]) / 2
+            X = points[faces]
+            true = np.linalg.norm(np.cross(X[:, 1] - X[:, 0], X[:, 2] - X[:, 0]), axis=1) / 2
+            self.assertGreater(flat.min(), 0)
+            self.assertGreater((flat / true).min(), 0.1)
+            self.assertGreater(flat.sum() / true.sum(), 0.85)
+            self.assertLess(len(c.size), 80)
+            self.assertTrue((c.place > -1e-9).all() and (c.place <= c.size[c.of] + 1e-9).all())
+            middle = T.mean(1)
+            for k in range(len(c.size)):
+                rows = np.flatnonzero(c.part == k)
+                for r in rows:
+                    a, b, d = T[rows, 0], T[rows, 1], T[rows, 2]
+                    side = [
+                        (q[:, 0] - p[:, 0]) * (middle[r, 1] - p[:, 1]) - (q[:, 1] - p[:, 1]) * (middle[r, 0] - p[:, 0])
+                        for p, q in ((a, b), (b, d), (d, a))
+                    ]
+                    self.assertEqual(int((np.min(side, 0) > 0).sum()), 1)
+
+    def test_up_on_the_object_is_up_on_the_page(self):
+        points, faces = ball()
+        c = charts_of(points, faces)
+        z = points[c.vertex, 2]
+        for k in range(len(c.size)):
+            rows = c.of == k
+            if np.ptp(z[rows]) > 3:
+                self.assertGreater(np.corrcoef(c.place[rows, 1], z[rows])[0, 1], 0.3)
+
+    def test_charts_on_pages_keep_their_distance_and_fill_them(self):
+        c = charts_of(*ring())
+        for side, pages, padding in ((512, 1, 4), (256, 3, 3)):
+            p = packed(c, side, pages, padding)
+            self.assertLess(p.page.max(), pages)
+            self.assertGreater(p.covered, 0.25)
+            texel = p.scale * c.place + p.shift[c.of]
+            self.assertTrue((texel >= padding - 1e-6).all() and (texel <= side - padding + 1e-6).all())
+            uv = texel[c.corner]
+            near = [np.zeros((side, side), int) for _ in range(pages)]
+            for k in range(len(c.size)):
+                mine = np.flatnonzero(c.part == k)
+                on = owners(uv, mine, side) >= 0
+                ys, xs = np.nonzero(on)
+                grown = np.zeros_like(on)
+                for dy, dx in itertools.product((-padding, 0, padding), repeat=2):
+                    grown[np.clip(ys + dy, 0, side - 1), np.clip(xs + dx, 0, side - 1)] = True
+                self.assertFalse((near[p.page[k]][grown & on] > 0).any() or (grown & (near[p.page[k]] == 1)).any())
+                near[p.page[k]][on] = 1
+        self.assertAlmostEqual(packed(c, 512, 1, 4, scale=5.0).scale, 5.0)
+        with self.assertRaisesRegex(UmbrateError, "do not fit"):
+            packed(c, 128, 1, 4, scale=20.0)
+
+
+class Chosen(unittest.TestCase):
+    def test_of_two_photos_the_cheapest_choice_that_there_is_and_of_more_no_worse_than_twice(self):
+        rng = np.random.default_rng(0)
+        for case in range(12):
+            t, p = 9, 2 if case < 6 else 3
+            good = rng.uniform(0, 30, (p, t)).astype(np.float32) * (rng.random((p, t)) < 0.85)
+            edges = np.array([(i, i + 1) for i in range(t - 1)] + [(0, 4), (2, 7), (3, 8)])
+            length = rng.uniform(0.2, 2, len(edges))
+            label = chosen_photos(good, good > 0, edges, length)
+            D = costs_of(good, good > 0)
+            seen = np.isfinite(D).any(0)
+            np.testing.assert_array_equal(label < 0, ~seen)
+            part = seen[edges].all(1)
+            weight = np.zeros(len(edges))
+            weight[part] = PAIR * length[part] / length[part].mean()
+            best = min(
+                total_cost(np.where(seen, x, -1), D, edges, weight)
+                for x in map(np.array, itertools.product(range(p), repeat=t))
+                if np.isfinite(D[x[seen], np.flatnonzero(seen)]).all()
+            )
+            mine = total_cost(label, D, edges, weight)
+            self.assertLess(mine, best * (1 if p == 2 else 2) + 0.02)  # whole numbers stand for costs
+            self.assertGreater(mine, best - 0.02)
+
+    def test_exposures_come_back_whatever_single_photos_show(self):
+        rng = np.random.default_rng(1)
+        true = rng.uniform(50, 120, (400, 3))
+        gain = rng.uniform(0.7, 1.4, (8, 3))
+        good = (rng.random((8, 400)) < 0.5).astype(np.float32)
+        color = np.clip(true[None] / gain[:, None] + rng.normal(0, 1, (8, 400, 3)), 0, 255)
+        color[rng.random((8, 400)) < 0.15] = 255  # shine
+        found = exposures(color.astype(np.uint8), good)
+        ratio = found / gain
+        self.assertLess(np.abs(ratio / np.median(ratio, axis=0) - 1).max(), 0.02)
+
+    def test_corrections_are_those_of_least_squares_written_out(self):
+        rng = np.random.default_rng(2)
+        _, faces = ball(1)
+        label = rng.integers(-1, 3, len(faces))
+        s = sides_of(faces, label)
+        for t in range(len(faces)):
+            for k in range(3):
+                row = s.corner[t, k]
+                self.assertEqual(row < 0, label[t] < 0)
+                if row >= 0:
+                    self.assertEqual((s.vertex[row], s.photo[row]), (faces[t, k], label[t]))
+        m = len(s.vertex)
+        color, common = rng.uniform(0, 200, (m, 3)), rng.uniform(0, 200, (m, 3))
+        common[::5] = np.nan
+        rows, right = [], []
+        for i in range(m - 1):
+            if s.vertex[i] == s.vertex[i + 1]:
+                rows.append(np.eye(m)[i] - np.eye(m)[i + 1])
+                right.append(color[i + 1] - color[i])
+        pairs = {tuple(sorted((c[i], c[(i + 1) % 3]))) for c in s.corner if c[0] >= 0 for i in range(3)}
+        for a, b in sorted(pairs):
+            rows.append(SMOOTH * (np.eye(m)[a] - np.eye(m)[b]))
+            right.append(np.zeros(3))
+        for i in range(m):
+            if np.isfinite(common[i]).all():
+                rows.append(COMMON * np.eye(m)[i])
+                right.append(COMMON * (common[i] - color[i]))
+            else:
+                rows.append(np.sqrt(SMALL) * np.eye(m)[i])
+                right.append(np.zeros(3))
+        slow = np.linalg.lstsq(np.array(rows), np.array(right), rcond=None)[0]
+        np.testing.assert_allclose(corrections(s, color, None, common), slow, atol=1e-6)
+
+
+class Whole(unittest.TestCase):
+    """A ball whose color is known everywhere, photographed from above and round it."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.points, cls.faces = ball()
+        cls.poses = cameras_round()
+        made = [photo_of_ball(E) for E in cls.poses]
+        cls.photos, cls.masks = [x for x, _ in made], [m for _, m in made]
+        cls.cameras = [Camera(E, LENS, (320, 240), 1.0, m) for E, m in zip(cls.poses, cls.masks, strict=True)]
+
+    def make(self, photos=None, cameras=None, **wanted):
+        photos = [np.clip(np.round(x), 0, 255).astype(np.uint8) for x in photos or self.photos]
+        wanted = Wanted(**{"side": 512, **wanted})
+        return make_texture(self.points, self.faces, cameras or self.cameras, lambda k: photos[k], wanted)
+
+    def errors(self, texture, seen=True):
+        """Levels (k, 3) that texels are off the true color, of triangles that photos show."""
+        uv = texture.uv[texture.corner] * 512
+        uv[:, :, 1] = 512 - uv[:, :, 1]
+        owner = owners(uv, np.flatnonzero((texture.photo >= 0) == seen), 512)
+        y, x = np.nonzero(owner >= 0)
+        t = owner[y, x]
+        T = uv[t]
+        A = np.concatenate([T.transpose(0, 2, 1), np.ones((len(t), 1, 3))], 1)
+        share = np.linalg.solve(A, np.stack([x + 0.5, y + 0.5, np.ones(len(t))], 1)[:, :, None])[:, :, 0]
+        X = np.einsum("tk,tkj->tj", share, self.points[self.faces[t]])
+        X *= RADIUS / np.linalg.norm(X, axis=1, keepdims=True)
+        return texture.pages[0][y, x] - color_at(X)
+
+    def test_what_a_photo_shows_is_what_is_turned_to_it(self):
+        normals = vertex_normals(self.points, self.faces).astype(float)
+        photo = np.clip(self.photos[0], 0, 255).astype(np.uint8)
+        good, color = seen_in(self.points, normals, self.faces, self.cameras[0], photo)
+        eye = -self.poses[0][:3, :3].T @ self.poses[0][:3, 3]
+        X = self.points[self.faces].mean(1)
+        facing = ((eye - X) * X).sum(1) / (np.linalg.norm(eye - X, axis=1) * RADIUS)
+        self.assertFalse((good[facing < 0] > 0).any())
+        self.assertTrue((good[facing > 0.5] > 0).all())
+        seen = facing > 0.5
+        self.assertLess(np.abs(color[seen] - color_at(X[seen])).max(), 14)
+        # something that stands before it hides it: a plate between
+        plate = trimesh.creation.box((6, 6, 0.2))
+        d = eye / np.linalg.norm(eye)
+        P = np.array(plate.vertices)
+        R = np.linalg.svd(d[None])[2]
+        P = P @ np.array([R[1], R[2], R[0]]) + d * 14
+        both = np.concatenate([self.points, P])
+        faces = np.concatenate([self.faces, np.array(plate.faces, np.int32) + len(self.points)])
+        n = vertex_normals(both, faces).astype(float)
+        hidden, _ = seen_in(both, n, faces, self.cameras[0], photo)
+        behind = np.linalg.norm(np.cross(X - eye, d), axis=1) < 2.4 * np.linalg.norm(X - eye, axis=1) / 28
+        self.assertTrue((hidden[: len(X)][behind & seen] == 0).all())
+        self.assertGreater((behind & seen).sum(), 20)
+
+    def test_texels_have_the_true_color_and_the_shape_is_untouched(self):
+        before = self.points.tobytes(), self.faces.tobytes()
+        made = self.make()
+        self.assertEqual((self.points.tobytes(), self.faces.tobytes()), before)
+        np.testing.assert_array_equal(made.vertex[made.corner], self.faces)
+        off = self.errors(made)
+        self.assertLess(np.abs(off).mean(), 2.0)
+        self.assertLess(np.percentile(np.abs(off), 99), 9)
+        self.assertLess(abs(off.mean()), 0.5)
+        # nobody looked from below: made up from round it
+        unseen = made.photo < 0
+        self.assertGreater(unseen.mean(), 0.02)
+        self.assertLess(self.points[self.faces[unseen]][:, :, 2].mean(1).max(), -5)
+        self.assertLess(np.abs(self.errors(made, seen=False)).mean(), 60)
+
+    def test_exposure_and_a_hand_in_a_photo_leave_no_trace(self):
+        rng = np.random.default_rng(3)
+        photos, covered = [], np.zeros(len(self.photos), int)
+        for k, x in enumerate(self.photos):
+            x = 0.75 * x * rng.uniform(0.8, 1.2) * np.ones(3)
+            if k % 5 == 2:
+                x[70:150, 120:200] = (40, 200, 60)
+                covered[k] = 1
+            photos.append(x)
+        made = self.make(photos)
+        true = self.errors(made)
+        # one factor on all of it is left open
+        page, off = made.pages[0].astype(float), None
+        for factor in (np.median((true + 130) / 130),):
+            off = true - (factor - 1) * 130
+        self.assertLess((np.abs(off).max(1) > 60).mean(), 0.02)
+        green = (page[:, :, 1] > page[:, :, 0] + 90) & (page[:, :, 1] > page[:, :, 2] + 90)
+        self.assertLess(green.mean(), 0.002)
+        self.assertGreater(made.left_out, 0.01)
+        careless = self.make(photos, leave_out=False).pages[0].astype(float)
+        green = (careless[:, :, 1] > careless[:, :, 0] + 90) & (careless[:, :, 1] > careless[:, :, 2] + 90)
+        self.assertGreater(green.mean(), 0.002)
+
+    def test_a_surface_that_no_photo_shows_is_refused(self):
+        far = [Camera(look_at(np.array([0, 0, 500.0]), np.array([0, 0, 900.0])), LENS, (320, 240))]
+        with self.assertRaisesRegex(UmbrateError, "No photo shows"):
+            self.make(self.photos[:1], far)
+
+
+if __name__ == "__main__":
+    unittest.main()
