@@ -1,13 +1,21 @@
 """Textures: charts, packing, choice of photos and leveling against slow references, the whole against a known color."""
 
+import io
 import itertools
 import unittest
+from dataclasses import replace
 
 import numpy as np
 import trimesh
+from PIL import Image
 
+from tests.scenes import scratch
+from tests.test_stages import job_with, run
+from umbrate.actions.delivering import export_texture
+from umbrate.actions.mending import MEND
 from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.pose import look_at
+from umbrate.core.geometry.similarity import scale_of
 from umbrate.core.surface.build import vertex_normals
 from umbrate.core.texture.bake import owners
 from umbrate.core.texture.build import Wanted, make_texture
@@ -16,6 +24,14 @@ from umbrate.core.texture.choose import PAIR, chosen_photos, costs_of, exposures
 from umbrate.core.texture.level import COMMON, SMALL, SMOOTH, corrections, sides_of
 from umbrate.core.texture.pack import packed
 from umbrate.core.texture.views import Camera, seen_in
+from umbrate.sitting.frames import frame_of
+from umbrate.sitting.surfaces import load_surface
+from umbrate.sitting.textures import load_texture
+from umbrate.stages import BY_NAME
+from umbrate.stages.base import Report, parse_settings
+from umbrate.work.state import is_current
+
+STAGES = ("photos", "masks", "lens", "poses", "cloud", "surface")
 
 RADIUS = 10.0
 
@@ -208,7 +224,7 @@ class Whole(unittest.TestCase):
         cls.poses = cameras_round()
         made = [photo_of_ball(E) for E in cls.poses]
         cls.photos, cls.masks = [x for x, _ in made], [m for _, m in made]
-        cls.cameras = [Camera(E, LENS, (320, 240), 1.0, m) for E, m in zip(cls.poses, cls.masks, strict=True)]
+        cls.cameras = [Camera(E, LENS, (320, 240), m) for E, m in zip(cls.poses, cls.masks, strict=True)]
 
     def make(self, photos=None, cameras=None, **wanted):
         photos = [np.clip(np.round(x), 0, 255).astype(np.uint8) for x in photos or self.photos]
@@ -296,6 +312,100 @@ class Whole(unittest.TestCase):
         far = [Camera(look_at(np.array([0, 0, 500.0]), np.array([0, 0, 900.0])), LENS, (320, 240))]
         with self.assertRaisesRegex(UmbrateError, "No photo shows"):
             self.make(self.photos[:1], far)
+
+
+class Stage(unittest.TestCase):
+    """The stage on the pebble, from a job."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.job, cls.sitting = job_with(scratch() / "texture", *STAGES)
+        cls.addClassCleanup(cls.job.close)
+        cls.job.set_settings(cls.sitting.id, "texture", {"side": 1024, "triangles": 0})
+        run(cls.job, cls.sitting, "texture")
+
+    def pages(self):
+        _, pages = load_texture(self.job, self.sitting)
+        return [np.asarray(Image.open(io.BytesIO(p))) for p in pages]
+
+    def test_the_shape_is_that_of_the_surface_and_texels_have_the_colors_of_its_vertices(self):
+        job, s = self.job, self.sitting
+        surface, (mesh, _) = load_surface(job, s), load_texture(job, s)
+        np.testing.assert_array_equal(mesh["points"], surface["points"])
+        np.testing.assert_array_equal(mesh["faces"], surface["faces"])
+        (page,) = self.pages()
+        f = job.result(s.id, "texture").figures
+        self.assertEqual((page.shape, f.pages, f.triangles), ((1024, 1024, 3), 1, len(mesh["faces"])))
+        seen = mesh["photo"] >= 0
+        self.assertAlmostEqual(seen.mean(), 1 - f.unseen, delta=0.15)
+        self.assertLessEqual(set(mesh["photo"][seen]), {p.id for p in job.photos(s.id)})
+        uv = mesh["uv"][mesh["corner"]].mean(1)
+        texel = page[(1024 - 1024 * uv[:, 1]).astype(int), (1024 * uv[:, 0]).astype(int)].astype(float)
+        vertex = surface["colors"][mesh["faces"]].mean(1)
+        held = seen & ~surface["filled"][mesh["faces"]].any(1)
+        self.assertLess(np.median(np.abs(texel - vertex)[held]), 12)
+        self.assertGreater(np.corrcoef(texel[held].mean(1), vertex[held].mean(1))[0, 1], 0.7)
+
+    def test_a_photo_that_is_left_out_or_gone_gives_nothing(self):
+        job, s = self.job, self.sitting
+        stage, before = BY_NAME["texture"], job.settings(s.id, "texture")
+        self.assertTrue(is_current(job, s, stage))
+        mesh, _ = load_texture(job, s)
+        ids, counts = np.unique(mesh["photo"][mesh["photo"] >= 0], return_counts=True)
+        best = next(p for p in job.photos(s.id) if p.id == ids[counts.argmax()])
+        job.set_settings(s.id, "texture", {**before, "leave_out": best.name})
+        self.assertFalse(is_current(job, s, stage))
+        run(job, s, "texture")
+        self.assertFalse((load_texture(job, s)[0]["photo"] == best.id).any())
+        with self.assertRaisesRegex(UmbrateError, "no photo “nobody.jpg” to leave out"):
+            job.set_settings(s.id, "texture", {**before, "leave_out": "nobody.jpg"})
+            run(job, s, "texture")
+        inputs = stage.gather(job, s, parse_settings(stage, before))
+        gone = [replace(p, path=p.path + "x") if p.id == best.id else p for p in inputs.photos]
+        made = stage.run(replace(inputs, photos=gone), parse_settings(stage, before), Report())
+        self.assertEqual(made.figures.missing, [best.name])
+        self.assertTrue(any("not there" in p["text"] for p in made.problems))
+        with self.assertRaisesRegex(UmbrateError, "No solved photo is left"):
+            nothing = [replace(p, path=p.path + "x") for p in inputs.photos]
+            stage.run(replace(inputs, photos=nothing), parse_settings(stage, before), Report())
+        job.set_settings(s.id, "texture", before)
+        run(job, s, "texture")
+
+    def test_texels_are_asked_for_by_length_and_another_mending_makes_it_stale(self):
+        job, s = self.job, self.sitting
+        stage, before = BY_NAME["texture"], job.settings(s.id, "texture")
+        told = stage.forecast(job, s, parse_settings(stage, before)).text
+        fits = float(told.split()[1])
+        made = job.result(s.id, "texture").figures
+        self.assertAlmostEqual(fits * scale_of(frame_of(job, s).matrix) / made.texels, 1, delta=0.4)
+        many = parse_settings(stage, {"size_by": "texels", "texels": 4 * fits, "side": 1024})
+        said = stage.forecast(job, s, many)
+        self.assertFalse(said.good)
+        self.assertEqual(said.remedy[:2], ("set", "pages"))
+        with self.assertRaisesRegex(UmbrateError, "do not fit"):
+            stage.run(stage.gather(job, s, many), many, Report())
+        MEND.apply_step(job, s, job.surface(s.id), {"filter": "smooth"})
+        self.assertFalse(is_current(job, s, stage))
+        job.undo()
+        self.assertTrue(is_current(job, s, stage))
+
+    def test_it_is_written_as_the_open_standard_has_it_and_read_back(self):
+        job, s = self.job, self.sitting
+        out = scratch() / "textured.glb"
+        self.assertEqual(export_texture(job, out, s), job.result(s.id, "texture").figures.triangles)
+        mesh, _ = load_texture(job, s)
+        (read,) = trimesh.load(out, process=False).geometry.values()
+        self.assertEqual(len(read.faces), len(mesh["faces"]))
+        factor = 1e-3 if frame_of(job, s).scaled else 1.0
+        wanted = mesh["points"][mesh["faces"]][:, :, [0, 2, 1]] * [1, 1, -1] * factor
+        np.testing.assert_allclose(np.asarray(read.vertices)[read.faces], wanted, rtol=1e-5, atol=1e-7)
+        np.testing.assert_allclose(read.visual.uv[read.faces], mesh["uv"][mesh["corner"]], atol=1e-6)
+        page = np.asarray(read.visual.material.baseColorTexture.convert("RGB"))
+        np.testing.assert_array_equal(page, self.pages()[0])
+        with self.assertRaisesRegex(UmbrateError, "there already"):
+            export_texture(job, out, s)
+        with self.assertRaisesRegex(UmbrateError, "written as .glb"):
+            export_texture(job, out.with_suffix(".obj"), s)
 
 
 if __name__ == "__main__":

@@ -11,6 +11,7 @@ from ..core.imaging.undistort import undistort
 from ..formats.cameras import write_cameras
 from ..formats.clouds import write_cloud
 from ..formats.files import make_folder, written_aside
+from ..formats.gltf import write_glb
 from ..formats.meshes import write_mesh
 from ..sitting.clouds import load_cloud
 from ..sitting.endpoints import spreads_of
@@ -19,6 +20,7 @@ from ..sitting.guarding import check_pattern, export_names, folder_names, gate_o
 from ..sitting.masks import decode_mask, encode_mask, mask_blobs
 from ..sitting.photos import located, photo_picture
 from ..sitting.surfaces import load_surface
+from ..sitting.textures import load_texture
 
 
 def the_joined(job, name=None):
@@ -77,6 +79,21 @@ def export_surface(job, path, sitting=None, name=None, plain=False, gate=None):
     mesh, frame = load_surface(job, sitting, kept), frame_of(job, sitting)
     write_mesh(path, mesh, frame.unit or None, plain=plain, offset=frame.offset, gate=gate or gate_of(job))
     return len(mesh["faces"])
+
+
+def export_texture(job, path, sitting=None, gate=None):
+    """Write the textured surface of a sitting as GLB; returns the number of triangles.
+
+    gate : `guarding.gate_of` the job where not given: nothing is replaced
+    """
+    sitting = sitting or _only_with(job, lambda i: job.result(i, "texture"), "texture", "texture")
+    found = load_texture(job, sitting)
+    if found is None:
+        raise UmbrateError(f"“{sitting.name}” has no texture yet. Run Texture first.", ("go to", "texture"))
+    if Path(path).suffix.lower() != ".glb":
+        raise UmbrateError(f"{Path(path).name}: textured surfaces are written as .glb.")
+    write_glb(path, *found, frame_of(job, sitting).unit or None, gate or gate_of(job))
+    return len(found[0]["faces"])
 
 
 def _only_with(job, have_of, word, stage):

@@ -15,7 +15,7 @@ guarding = Later("umbrate.sitting.guarding")
 
 @click.command()
 @click.argument("job", type=click.Path(path_type=Path))
-@click.argument("what", type=click.Choice(["cloud", "surface", "cameras", "masks"]))
+@click.argument("what", type=click.Choice(["cloud", "surface", "texture", "cameras", "masks"]))
 @click.argument("out", type=click.Path(path_type=Path))
 @click.option("--sitting", help="Which sitting's cloud, cameras or masks.")
 @click.option("--joined", is_flag=True, help="Those of the joined row: all photos in one frame.")
@@ -34,8 +34,8 @@ guarding = Later("umbrate.sitting.guarding")
 )
 @replace_option
 def export(job, what, out, sitting, joined, pattern, cloud, surface, plain, text, shift, replace):
-    """Write a cloud (.ply, .las, .laz, .e57, .xyz, .csv), a surface (.ply, .obj, .stl), the cameras (JSON) or the masks
-    (a folder of PNG) to OUT."""
+    """Write a cloud (.ply, .las, .laz, .e57, .xyz, .csv), a surface (.ply, .obj, .stl), a textured surface (.glb), the
+    cameras (JSON) or the masks (a folder of PNG) to OUT."""
     with open_job(job, writable=False) as j:
         chosen = delivering.the_joined(j, sitting) if joined else j.sitting(sitting) if sitting else None
         gate = guarding.gate_of(j, replace)
@@ -45,6 +45,9 @@ def export(job, what, out, sitting, joined, pattern, cloud, surface, plain, text
         elif what == "surface":
             n = delivering.export_surface(j, out, chosen, surface, plain, gate)
             say(f"Wrote {n:,} triangles to {out}")
+        elif what == "texture":
+            n = delivering.export_texture(j, out, chosen, gate)
+            say(f"Wrote {n:,} textured triangles to {out}")
         elif what == "masks":
             written = delivering.export_masks(j, out, chosen, pattern, gate)
             say(f"Wrote {len(written)} masks to {out}. {files.as_written(written)}".strip())

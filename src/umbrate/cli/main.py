@@ -64,8 +64,8 @@ COMMANDS = {
     "report": ("measure", "report", "Write the accuracy report of a sitting of JOB as PDF."),
     "status": ("jobs", "status", "Show the state and key figure of every sitting and stage of JOB."),
     "export": ("export", "export",
-        "Write a cloud (.ply, .las, .laz, .e57, .xyz, .csv), a surface (.ply, .obj, .stl), the cameras (JSON) or the "
-        "masks (a folder of PNG) to OUT."),
+        "Write a cloud (.ply, .las, .laz, .e57, .xyz, .csv), a surface (.ply, .obj, .stl), a textured surface "
+        "(.glb), the cameras (JSON) or the masks (a folder of PNG) to OUT."),
     "undistort": ("lens", "undistort_photos",
         "Write undistorted copies of photos and masks to FOLDER, with the ideal camera that goes with them."),
     "simulate": ("simulate", "simulate",

@@ -8,6 +8,7 @@ class KeptSurface(Kept):
     """A surface of a sitting: its steps hold what the triangles are after each."""
 
     TABLE, STEPS, WORD, COUNT = "surface", "mending", "surface", "triangles"
+    NAMED_BY = (("texture", "surface"),)
 
     @property
     def now(self):

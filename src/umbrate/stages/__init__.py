@@ -10,9 +10,11 @@ from .photos.stage import PhotosStage
 from .poses.stage import PosesStage
 from .scale.stage import ScaleStage
 from .surface.stage import SurfaceStage
+from .texture.stage import TextureStage
 
 STAGES = (
     PhotosStage(), MasksStage(), LensStage(), PosesStage(), ScaleStage(), JoinStage(), CloudStage(), SurfaceStage(),
+    TextureStage(),
 )  # fmt: skip
 BY_NAME = {s.name: s for s in STAGES}
 MODELS.update({s.name: s.Figures for s in STAGES})

@@ -10,6 +10,7 @@ import numpy as np
 import scipy
 
 from ..errors import UmbrateError
+from ..imaging.sharpness import LUMA, quality_of, sharpness
 from ..surface.build import vertex_normals
 from ..surface.mesh import areas, half_edges, opposite
 from .bake import fill_between, owners, padded, take_from
@@ -67,8 +68,11 @@ class Texture:
         Factors on the colors of the photos.
     left_out : float
         Share of what photos show that differs from most of them.
-    scale, covered : float
-        Texels for a unit; share of the pages that charts cover.
+    scale, pixels : float
+        Texels for a unit of length, and pixels of the photos that it is taken from, in the median.
+    charts : int
+    covered : float
+        Share of the pages that charts cover.
     """
 
     pages: list
@@ -80,6 +84,8 @@ class Texture:
     gain: np.ndarray
     left_out: float
     scale: float
+    pixels: float
+    charts: int
     covered: float
 
 
@@ -156,9 +162,14 @@ def make_texture(points, faces, cameras, picture, wanted, check=lambda share: No
     check(0.2)
     n = len(cameras)
     good, color = np.zeros((n, len(faces)), np.float32), np.zeros((n, len(faces), 3), np.uint8)
+    sharp = []
     for k, camera in enumerate(cameras):
-        good[k], color[k] = seen_in(points, normals, faces, camera, picture(k))
+        photo = picture(k)
+        good[k], color[k] = seen_in(points, normals, faces, camera, photo)
+        sharp.append(sharpness(np.ascontiguousarray(photo @ LUMA, np.float32), camera.mask))
         check(0.2 + 0.3 * (k + 1) / n)
+    pixels = good.copy()
+    good *= quality_of(sharp)[:, None].astype(np.float32)
     if not (good > 0).any():
         raise UmbrateError("No photo shows this surface. Look whether it lies where the photos were taken.")
     gain = exposures(color, good) if wanted.even else np.ones((n, 3))
@@ -179,7 +190,7 @@ def make_texture(points, faces, cameras, picture, wanted, check=lambda share: No
     texel[:, 1] = wanted.side - texel[:, 1]  # rows run from above
     uv, page = np.ascontiguousarray(texel[charts.corner]), laid.page[charts.part]
     # pixels for a texel, along a side: where texels are larger, several places of each are averaged
-    best = np.sqrt(np.where(photo >= 0, good[np.maximum(photo, 0), np.arange(len(faces))], 0))
+    best = np.sqrt(np.where(photo >= 0, pixels[np.maximum(photo, 0), np.arange(len(faces))], 0))
     size = np.sqrt(np.maximum(areas(points, faces), 1e-300)) * laid.scale
     vertex_color = _vertex_colors(sides, shade + added, faces, len(points))
     pages = []
@@ -198,7 +209,11 @@ def make_texture(points, faces, cameras, picture, wanted, check=lambda share: No
     place = texel / wanted.side
     place[:, 1] = 1 - place[:, 1]
     left = float((bad & (good > 0)).sum() / max((good > 0).sum(), 1))
-    return Texture(pages, charts.corner, place, charts.vertex, page, photo, gain, left, laid.scale, laid.covered)
+    dense = float(np.median((best / size)[photo >= 0])) * laid.scale
+    return Texture(
+        pages, charts.corner, place, charts.vertex, page, photo, gain, left, laid.scale, dense, len(charts.size),
+        laid.covered,
+    )  # fmt: skip
 
 
 def _vertex_colors(sides, shade, faces, n):

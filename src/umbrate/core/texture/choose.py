@@ -6,17 +6,21 @@ costs that is made small by letting all triangles go over to one photo at a time
 best set of them that there is (Boykov, Veksler and Zabih 2001, by graph cuts).
 """
 
+import warnings
+
 import numpy as np
 import scipy
 
 PAIR = 1.2  #: cost of two photos on either side of an edge of usual length, in logarithms of pixels
-SWEEPS = 3
+SWEEPS = 2
+WORTH = 1.5  #: a photo that costs so much more than the best for a triangle is not looked at: a fifth of the pixels
 STRANGE, ROUGH = 22.0, 3.0  #: levels a photo may be off the median of all: at least, and times their usual distance
 ENOUGH = 3  #: photos from which on it can be said which of them is strange
+SAMPLE = 6_000  #: triangles by which exposures are compared
 UNIT = 1000  #: of whole numbers for one of cost
 
 
-def exposures(color, good, rounds=12):
+def exposures(color, good, rounds=8):
     """Factors (p, 3) on the colors of photos that make them alike where they show the same triangles.
 
     Parameters
@@ -29,9 +33,10 @@ def exposures(color, good, rounds=12):
     log = np.log(np.maximum(color, 4).astype(np.float32))
     log[(good <= 0) | (color.max(2) > 250) | (color.min(2) < 6)] = np.nan
     some = np.flatnonzero((np.isfinite(log[:, :, 0])).sum(0) >= 2)
-    some = some[:: max(1, len(some) // 20_000)]
+    some = some[:: max(1, len(some) // SAMPLE)]
     log, gain = log[:, some], np.zeros((n, 3), np.float32)
-    with np.errstate(all="ignore"):
+    with np.errstate(all="ignore"), warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # of triangles that no photo shows
         for _ in range(rounds):
             middle = np.nanmedian(log + gain[:, None], axis=0)
             gain = np.nan_to_num(np.nanmedian(middle[None] - log, axis=1))
@@ -49,7 +54,8 @@ def strange(color, good, gain):
         part = slice(k, k + 20_000)
         seen = good[:, part] > 0
         c = np.where(seen[:, :, None], color[:, part] * gain[:, None].astype(np.float32), np.nan)
-        with np.errstate(all="ignore"):
+        with np.errstate(all="ignore"), warnings.catch_warnings():
+            warnings.simplefilter("ignore")
             middle = np.nanmedian(c, axis=0)
             off = np.abs(c - middle[None]).max(2)
             usual = np.nanmedian(off, axis=0)
@@ -115,7 +121,8 @@ def costs_of(good, allowed):
     q = np.where(allowed, good, 0)
     best = q.max(0)
     with np.errstate(divide="ignore", invalid="ignore"):
-        return np.where(q > 0, np.log(best[None] / q), np.inf).astype(np.float32)
+        out = np.where(q > 0, np.log(best[None] / q), np.inf).astype(np.float32)
+    return np.where(out <= WORTH, out, np.float32(np.inf))
 
 
 def chosen_photos(good, allowed, edges, length, sweeps=SWEEPS):
@@ -138,11 +145,14 @@ def chosen_photos(good, allowed, edges, length, sweeps=SWEEPS):
     part = some[edges].all(1)
     edges, length = edges[part], length[part]
     weight = PAIR * length / max(float(length.mean()) if len(length) else 1.0, 1e-30)
-    used = np.flatnonzero((good > 0).any(1))
+    used, settled = np.flatnonzero(np.isfinite(D).any(1)), set()
     for _ in range(sweeps):
-        before = label
         for k in used:
-            label = _expanded(label, k, D, edges, weight)
-        if (label == before).all():
-            break
+            if k in settled:
+                continue  # nothing that could go over to it has changed since it was tried
+            after = _expanded(label, k, D, edges, weight)
+            if (after != label).any():
+                settled.clear()
+            settled.add(k)
+            label = after
     return label

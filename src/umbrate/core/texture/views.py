@@ -2,7 +2,7 @@
 
 A photo shows a triangle where all its corners and its middle lie inside the picture and the mask, and nothing of the
 surface lies before them. How good it is there is the number of its pixels on the triangle, which counts distance and
-slant, times how sharp the photo is.
+slant.
 """
 
 from dataclasses import dataclass
@@ -23,13 +23,11 @@ INSIDE_PX = 2  #: masks lose this much at their rim: pixels there show some of w
 
 @dataclass(frozen=True)
 class Camera:
-    """A photo: pose (4, 4) world to camera, lens vector (10,), size (w, h), how sharp it is (0 to 1), and its mask
-    (h, w) bool, or None."""
+    """A photo: pose (4, 4) world to camera, lens vector (10,), size (w, h), and its mask (h, w) bool, or None."""
 
     pose: np.ndarray
     lens: np.ndarray
     size: tuple
-    quality: float = 1.0
     mask: np.ndarray | None = None
 
 
@@ -77,7 +75,7 @@ def _vertices(points, normals, E, lens, allowed, depth, f, cx, cy, out, first, l
 
 
 @njit(cache=True, nogil=True)
-def _triangles(points, faces, uv, seen, E, lens, photo, quality, good, color, first, last):
+def _triangles(points, faces, uv, seen, E, photo, good, color, first, last):
     """How good each triangle is in a photo, 0 where it is not seen, and its mean color."""
     h, w, _ = photo.shape
     for t in range(first, last):
@@ -107,7 +105,7 @@ def _triangles(points, faces, uv, seen, E, lens, photo, quality, good, color, fi
             far += d * d
         if along < FLATTEST * np.sqrt(far * (nx * nx + ny * ny + nz * nz)):
             continue
-        good[t] = np.float32(-0.5 * area * quality)
+        good[t] = np.float32(-0.5 * area)
         # its middle and three places round that: the mean of what it shows, near enough
         red = green = blue = 0.0
         for k in range(4):
@@ -142,7 +140,7 @@ def seen_in(points, normals, faces, camera, photo):
     Returns
     -------
     good : (t,) float32
-        Pixels on each triangle times how sharp the photo is; 0 where it is not seen.
+        Pixels on each triangle; 0 where it is not seen.
     color : (t, 3) uint8
         Its mean color there.
     """
@@ -161,7 +159,6 @@ def seen_in(points, normals, faces, camera, photo):
     in_threads(_vertices, len(points), points, normals, E, lens, allowed, depth, f, cx, cy, (uv, seen))
     good, color = np.zeros(len(faces), np.float32), np.zeros((len(faces), 3), np.uint8)
     in_threads(
-        _triangles, len(faces), points, faces, uv, seen, E, lens, np.ascontiguousarray(photo), float(camera.quality),
-        good, color,
+        _triangles, len(faces), points, faces, uv, seen, E, np.ascontiguousarray(photo), good, color,
     )  # fmt: skip
     return good, color

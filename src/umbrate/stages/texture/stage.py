@@ -1,0 +1,155 @@
+"""Texture: the photos' colors on a surface."""
+
+from typing import Literal
+
+import numpy as np
+from pydantic import Field
+
+from ...core.errors import UmbrateError
+from ...core.geometry.similarity import scale_of
+from ...core.later import Later
+from ...sitting.frames import frame_of
+from ...sitting.masks import mask_blobs
+from ...sitting.photos import photo_refs
+from ..base import Forecast, Stage, StageSettings, only
+from ..dense.inputs import block_for_depth
+from .figures import TextureFigures
+from .inputs import Inputs
+
+making = Later("umbrate.stages.texture.making")  # imported where it runs: in the worker
+
+COVERED = 0.55  #: share of pages that charts cover, usually
+CELL_AREA = 3.05  #: triangles for each square as wide as a cell of the surface
+
+
+class Settings(StageSettings):
+    """On what, how fine, from which photos."""
+
+    surface: str = Field(
+        "",
+        title="Surface",
+        description="Name of the surface it is put on, as it is mended now. Empty: the chosen one.",
+        json_schema_extra={"short": True, "empty": "the chosen one", "named": True},
+    )
+    triangles: int = Field(
+        100_000,
+        ge=0,
+        le=10_000_000,
+        title="Thinned to",
+        description="The surface is thinned to so many triangles for the texture; 0 takes it as it is.",
+        json_schema_extra={"short": True, "unit": "triangles"},
+    )
+    side: Literal[1024, 2048, 4096, 8192, 16384] = Field(
+        4096,
+        title="Page",
+        description="Texels along a side of a page.",
+        json_schema_extra={
+            "short": True,
+            "labels": {1024: "1,024", 2048: "2,048", 4096: "4,096", 8192: "8,192", 16384: "16,384"},
+        },
+    )
+    pages: int = Field(
+        1,
+        ge=1,
+        le=64,
+        title="Pages",
+        description="How many pages there are at most.",
+        json_schema_extra={"short": True},
+    )
+    size_by: Literal["pages", "texels"] = Field(
+        "pages",
+        title="Fineness by",
+        description="Pages: as fine as fits onto them. Texels: so many for a mm, on as many pages as that takes.",
+        json_schema_extra={"labels": {"pages": "pages", "texels": "texels for a mm"}},
+    )
+    texels: float = Field(
+        10.0,
+        gt=0,
+        le=1e6,
+        title="Texels",
+        description="For a mm where the job has a scale, else for its own unit.",
+        json_schema_extra=only("size_by", "texels"),
+    )
+    padding: int = Field(4, ge=1, le=64, title="Padding", description="Texels round each chart that no other one has.")
+    leave_out: str = Field(
+        "",
+        title="Leave out",
+        description="Names of photos that nothing is taken from, with commas between.",
+        json_schema_extra={"empty": "no photo"},
+    )
+    even: bool = Field(
+        True, title="Even exposures", description="Bring exposure and white balance of the photos to the same."
+    )
+    differing: bool = Field(
+        True,
+        title="Leave out what differs",
+        description="Take nothing from a photo where it differs from what most show there: highlights, a hand.",
+    )
+
+
+class TextureStage(Stage):
+    """Charts, a photo for every triangle, texels."""
+
+    name, title = "texture", "Texture"
+    about = "Puts the photos' colors onto the surface: pages of texels, as sharp as the photos."
+    needs = ("surface",)
+    reads = "the surface"
+    Settings = Settings
+    Figures = TextureFigures
+
+    def names_for(self, job, sitting, setting):
+        return [s.name for s in job.surfaces(sitting.id)] if setting == "surface" else None
+
+    @staticmethod
+    def _surface(job, sitting, settings):
+        kept = job.surface(sitting.id, settings.surface or None)
+        if kept is None:
+            raise UmbrateError(f"“{sitting.name}” has no surface yet. Run Surface first.", ("go to", "surface"))
+        return kept
+
+    def gather(self, job, sitting, settings, mode=""):
+        kept = self._surface(job, sitting, settings)
+        if job.result(sitting.id, "poses") is None:
+            raise UmbrateError(f"“{sitting.name}” has no poses yet. Run Poses first.", ("go to", "poses"))
+        block, M = block_for_depth(job, sitting)
+        to_block = M @ np.linalg.inv(np.array(kept.from_plain, float))
+        return Inputs(
+            str(job.blobs.folder), kept.steps[-1].blob if kept.steps else kept.blob, kept.name, kept.from_plain, block,
+            to_block, scale_of(M) / scale_of(frame_of(job, sitting).matrix), photo_refs(job, sitting),
+            mask_blobs(job, sitting),
+        )  # fmt: skip
+
+    def forecast(self, job, sitting, settings):
+        """Texels for a length, and on how many pages."""
+        try:
+            kept = self._surface(job, sitting, settings)
+        except UmbrateError:
+            return None
+        f, frame = kept.figures, frame_of(job, sitting)
+        unit = scale_of(frame.matrix) / scale_of(
+            np.array(kept.from_plain, float)
+        )  # of the surface's frame, in the job's
+        area = f["triangles"] / CELL_AREA * (f["cell"] * f["spacing"] * unit) ** 2
+        name = frame.unit or "unit"
+        if settings.size_by == "texels":
+            pages = int(np.ceil(area * settings.texels**2 / COVERED / settings.side**2))
+            text = f"Estimate: {settings.texels:g} texels for a {name}, {pages} pages of {settings.side:,} texels"
+            if pages > settings.pages:
+                return Forecast(f"{text}; Pages allows {settings.pages}.", False, ("set", "pages", min(pages, 64)))
+            return Forecast(text)
+        texels = np.sqrt(COVERED * settings.pages * settings.side**2 / max(area, 1e-300))
+        return Forecast(f"Estimate: {texels:.3g} texels for a {name}")
+
+    def key(self, job, sitting, settings):
+        try:
+            kept = self._surface(job, sitting, settings)
+        except UmbrateError:
+            return []
+        measured = [scale_of(frame_of(job, sitting).matrix)] if settings.size_by == "texels" else []
+        return [kept.blob, [s.blob for s in kept.steps], *measured]
+
+    def run(self, inputs, settings, report):
+        return making.run(inputs, settings, report)
+
+    def headline(self, figures):
+        return f"{figures.pages} x {figures.side:,}²", f"{figures.photos} photos, {100 * figures.unseen:.0f} % made up"
