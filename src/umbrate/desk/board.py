@@ -14,6 +14,7 @@ from .strip.strip import PHOTOS_MIME
 from .text import counted, short_time
 
 HEAD, ROW, NAME = 24, 44, 150
+MARGIN, ROOMY = 41, 3  #: of a cell beside its text: the glyph and the space between cells; and more where there is room
 RUNNING_WIDTH = 150  #: of a column where something runs
 
 
@@ -98,17 +99,20 @@ class Board(QWidget):
         if self._laid is None or self._laid[0] != key:
             small, plain = QFontMetrics(t.font(t.SMALL)), QFontMetrics(t.font())
             least = [small.horizontalAdvance(s.title) + 24 for s in STAGES]
-            wanted = []
+            wanted, figures = [], []  # widths of all that columns say, and of the first lines of cells with figures
             for c, name in enumerate(least):
-                texts = [row[c] for row in self.cells]
-                said = [
-                    max(plain.horizontalAdvance(x.first), small.horizontalAdvance(x.second)) for x in texts if x.first
-                ]
-                wanted.append(
-                    max([name, *(w + 44 for w in said), *([RUNNING_WIDTH] if key[2] == STAGES[c].name else [])])
-                )
+                texts = [row[c] for row in self.cells if row[c].first]
+                first = [(plain.horizontalAdvance(x.first) + MARGIN, bool(x.second)) for x in texts]
+                second = [small.horizontalAdvance(x.second) + MARGIN for x in texts]
+                running = [RUNNING_WIDTH] if key[2] == STAGES[c].name else []
+                wanted.append(max([name, *(w + ROOMY for w, _ in first), *(w + ROOMY for w in second), *running]))
+                figures.append(max([name, *(w for w, known in first if known), *running]))
             chosen = next((c for c, s in enumerate(STAGES) if s.name == key[1]), -1)
-            widths = shared_out(wanted, least, self.width() - NAME, chosen)
+            room = self.width() - NAME
+            if chosen >= 0:
+                figures[chosen] = wanted[chosen]
+            # second lines, and words where there is no figure yet, give way before figures do
+            widths = shared_out(*((wanted, figures) if sum(figures) <= room else (figures, least)), room, chosen)
             edges = [NAME]
             for w in widths:
                 edges.append(edges[-1] + w)

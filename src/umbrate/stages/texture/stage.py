@@ -11,7 +11,7 @@ from ...core.later import Later
 from ...sitting.frames import frame_of
 from ...sitting.masks import mask_blobs
 from ...sitting.photos import photo_refs
-from ..base import Forecast, Stage, StageSettings, only
+from ..base import Forecast, Shown, Stage, StageSettings, only
 from ..dense.inputs import block_for_depth
 from .figures import TextureFigures
 from .inputs import Inputs
@@ -94,6 +94,7 @@ class TextureStage(Stage):
     about = "Puts the photos' colors onto the surface: pages of texels, as sharp as the photos."
     needs = ("surface",)
     reads = "the surface"
+    shows = frozenset({Shown.SURFACES})
     Settings = Settings
     Figures = TextureFigures
 
@@ -152,4 +153,4 @@ class TextureStage(Stage):
         return making.run(inputs, settings, report)
 
     def headline(self, figures):
-        return f"{figures.pages} x {figures.side:,}²", f"{figures.photos} photos, {100 * figures.unseen:.0f} % made up"
+        return f"{figures.pages} x {figures.side:,}²", f"{100 * figures.unseen:.0f} % made up"
