@@ -68,7 +68,7 @@ class WholeJob(unittest.TestCase):
         # nothing is known of its lengths, so Scale had nothing to do; and nobody saw what it stands on
         self.assertEqual(
             {n: s["state"] for n, s in stages.items() if s["state"] != "done"},
-            {"scale": "ready", "join": "nothing", "surface": "look"},
+            {"scale": "ready", "join": "nothing", "surface": "look", "texture": "look"},
         )
         table = umbrate("status", "bird", cwd=home).stdout
         self.assertIn("By hand", table)
@@ -76,6 +76,7 @@ class WholeJob(unittest.TestCase):
 
         self.assertEqual(umbrate("export", "bird", "cloud", "out.ply", cwd=home).returncode, 0)
         self.assertEqual(umbrate("export", "bird", "surface", "surface.stl", cwd=home).returncode, 0)
+        self.assertEqual(umbrate("export", "bird", "texture", "textured.glb", cwd=home).returncode, 0)
         self.assertEqual(umbrate("export", "bird", "cameras", "out.json", cwd=home).returncode, 0)
         ply = PlyData.read(str(home / "out.ply"))["vertex"]
         self.assertEqual(len(ply), stages["cloud"]["figures"]["points"])

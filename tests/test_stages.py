@@ -191,6 +191,7 @@ class Staleness(unittest.TestCase):
                 "scale": {"lengths": [], "scaled": False, "marks": {}, "bent": False},
                 "cloud": {"points": 1000, "photos_per_point": 4.0},
                 "surface": {"triangles": 1000},
+                "texture": {"triangles": 1000},
             }[n]
             self.job.commit_result(
                 self.sitting.id, n, current_fingerprint(self.job, self.sitting, s), settings.model_dump(mode="json"),
@@ -204,23 +205,24 @@ class Staleness(unittest.TestCase):
         return [c.second for c in board(self.job)[0] if c.stage != "join"]
 
     def test_what_depends_on_a_change_is_stale_and_an_undo_makes_it_current_again(self):
-        self.assertEqual(self.states(), [READY, *[NOTHING] * 6])
-        self.fake("photos", "masks", "lens", "poses", "scale", "cloud", "surface")
-        self.assertEqual(self.states(), [DONE] * 7)
+        self.assertEqual(self.states(), [READY, *[NOTHING] * 7])
+        self.fake("photos", "masks", "lens", "poses", "scale", "cloud", "surface", "texture")
+        self.assertEqual(self.states(), [DONE] * 8)
         sid = self.sitting.id
         self.job.set_settings(sid, "poses", {"features": 900})
-        self.assertEqual(self.states(), [DONE, DONE, DONE, STALE, STALE, STALE, STALE])
-        self.assertEqual(self.seconds()[3:], ["settings changed", "Poses changed", "Poses changed", "Cloud changed"])
+        self.assertEqual(self.states(), [DONE, DONE, DONE, *[STALE] * 5])
+        told = ["settings changed", "Poses changed", "Poses changed", "Cloud changed", "Surface changed"]
+        self.assertEqual(self.seconds()[3:], told)
         self.job.undo()
-        self.assertEqual(self.states(), [DONE] * 7)
+        self.assertEqual(self.states(), [DONE] * 8)
         self.job.set_keep_box(sid, {"center": [0, 0, 0], "axes": np.eye(3).tolist(), "half": [1, 1, 1]})
-        self.assertEqual(self.states(), [*[DONE] * 5, STALE, STALE])
+        self.assertEqual(self.states(), [*[DONE] * 5, *[STALE] * 3])
         self.assertEqual(self.seconds()[5], "keep box changed")
         self.job.undo()
         self.job.set_aside([self.job.photos(sid)[0].id])
-        self.assertEqual(self.states(), [STALE] * 7)
+        self.assertEqual(self.states(), [STALE] * 8)
         self.job.undo()
-        self.assertEqual(self.states(), [DONE] * 7)
+        self.assertEqual(self.states(), [DONE] * 8)
 
     def test_a_joined_row_is_stale_when_its_sittings_are_and_when_it_was_undone(self):
         self.fake("photos", "masks", "lens", "poses")
