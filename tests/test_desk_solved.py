@@ -41,7 +41,7 @@ class Solved(OneJob):
                 self.assertIn(value, shown)
         cells = {c.stage: c for c in self.window.board.cells[0]}
         self.assertIn("12/12", cells["poses"].first)
-        for name in ("cloud", "join"):
+        for name in ("surface", "cloud", "join"):
             QTest.keyClick(self.window.board, Qt.Key.Key_Left)
             self.assertEqual(self.session.stage, name)
         self.assertIn("Joining takes two sittings", " ".join(texts(self.window.bench)))
