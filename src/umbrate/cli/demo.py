@@ -14,6 +14,7 @@ from .window import has_display, open_window
 
 d = Later("umbrate.work.demo")
 runs = Later("umbrate.cli.runs")
+solids = Later("umbrate.actions.solids")
 
 
 @click.command()
@@ -36,10 +37,14 @@ def demo(folder, window, as_json):
         if not as_json:
             say("Judging the result against the truth ...")
         by_sitting = d.judge(job)
+        volumes = [solids.SurfaceMeasurer(job, row).volume() for row in job.joined_rows() if ok]
     figures = d.worst(by_sitting, seconds)
     rows = d.verdicts(figures)
     if as_json:
-        print(json.dumps({"sittings": by_sitting, "all": figures, "reached": all(r[4] for r in rows)}, indent=1))
+        told = {"volume": volumes[0].text} if volumes else {}
+        print(
+            json.dumps({"sittings": by_sitting, "all": figures, **told, "reached": all(r[4] for r in rows)}, indent=1)
+        )
     else:
         table = Table(title="The demo against its truth (the worst of the sittings and the whole)")
         for column, side in (("figure", "left"), ("measured", "right"), ("to reach", "right"), ("", "left")):
@@ -52,6 +57,8 @@ def demo(folder, window, as_json):
                 "reached" if reached else Text("missed", style="bold red"),
             )
         out.print(table)
+        for v in volumes:
+            say(f"Volume of the whole, with its interval of 95 %: {v.text}" + (f"; {v.note}" if v.note else ""))
     if ok and window and has_display():
         open_window(folder)
     elif window and not as_json:
