@@ -13,6 +13,7 @@ from umbrate.core.raster.pick import drawn_at
 from umbrate.core.raster.points import FAR, draw_points, paint
 from umbrate.core.raster.ramps import LIGHT
 from umbrate.core.raster.solid import HEAD, WIRES, Manner, draw_triangles, paint_quickly, paint_triangles
+from umbrate.core.raster.textured import halved, pages_of, paint_textured, sampled
 from umbrate.core.raster.triangles import mesh_depth
 from umbrate.core.surface.coarse import coarse_copy
 
@@ -317,6 +318,53 @@ class Solids(unittest.TestCase):
         bright = (wires[..., 0] > 200).mean()
         self.assertTrue(0.01 < bright < 0.3, bright)
         self.assertGreater((wires[..., :3] == [3, 2, 1]).all(2).mean(), 0.4)
+
+    def test_a_texture_is_seen_where_rays_meet_it_however_large_its_pages_are(self):
+        """Colors that are linear over the page come back exactly, whatever copy of it is drawn."""
+        rng = np.random.default_rng(5)
+        points = rng.normal(size=(48, 3)).astype(np.float32)
+        faces = rng.permutation(48).reshape(16, 3).astype(np.int32)
+        corner, uv = np.arange(48, dtype=np.int32).reshape(16, 3), rng.uniform(0.1, 0.9, (48, 2))
+        mesh = {"points": points, "faces": faces, "corner": corner, "uv": uv, "page": np.array([0, 1] * 8)}
+        plain = eye_round(np.zeros(3), 2.5, (1, -2, 0.7), 80, 60)
+        for side, eye in ((64, plain), (1024, plain), (256, replace(plain, parallel=True))):
+            at = (np.arange(side) + 0.5) / side
+            right, up = (np.broadcast_to(255 * x, (side, side)) for x in (at, at[::-1, None]))
+            page = np.stack([right, up, np.full((side, side), 40.0)], 2)
+            pages = pages_of([np.round(page).astype(np.uint8), np.round(255 - page).astype(np.uint8)])
+            solid = draw_triangles(points, faces, eye, 80, 60)
+            picture = paint_textured(solid, mesh, pages, (9, 9, 9))[..., 2::-1].astype(float)
+            index, seen = solid.buffers.index, 0
+            T = points[faces].astype(float)
+            n = np.cross(T[:, 1] - T[:, 0], T[:, 2] - T[:, 0])
+            for v, u in zip(*np.nonzero(index >= 0), strict=True):
+                k = index[v, u]
+                start, d = eye.ray(u, v, 80, 60)
+                if n[k] @ d > 0:
+                    continue  # its inner side
+                X = start + (T[k, 0] - start) @ n[k] / (n[k] @ d) * d
+                share = np.linalg.solve(T[k].T, X) if abs(np.linalg.det(T[k])) > 1e-2 else None
+                if share is None:
+                    continue
+                place = share @ uv[corner[k]]
+                want = np.array([255 * place[0], 255 * place[1], 40.0])
+                want = 255 - want if k % 2 else want
+                seen += 1
+                # a copy's texel may be as large as a pixel: at its rim the page is cut off
+                np.testing.assert_allclose(picture[v, u], want, atol=4)
+            self.assertGreater(seen, 150)
+            self.assertTrue((picture[index < 0] == 9).all())
+            first = paint_textured(solid, mesh, pages, (9, 9, 9), np.tile(np.uint8([200, 0, 0]), (16, 1)), share=1.0)
+            outer = first[..., 2] == 200
+            self.assertGreaterEqual(outer.sum(), seen)
+        np.testing.assert_array_equal(halved(np.arange(48, dtype=np.uint8).reshape(4, 4, 3))[0, 0], [8, 9, 10])
+        mesh["vertex"] = faces.ravel().astype(np.int32)
+        of = np.empty((48, 2))
+        of[mesh["vertex"]] = uv
+        odd = np.zeros(48, bool)
+        odd[faces[1::2]] = True
+        red = sampled(mesh, pages)[:, 0].astype(float)
+        np.testing.assert_allclose(np.where(odd, 255 - red, red), 255 * of[:, 0], atol=4)
 
     def test_a_coarse_copy_is_as_coarse_as_asked_and_stays_on_the_surface(self):
         ball = trimesh.creation.icosphere(subdivisions=6, radius=1.0)

@@ -12,10 +12,12 @@ from ..core.raster.camera import eye_round
 from ..core.raster.coloring import COLORINGS, COVERAGE, OF_SURFACES, SURFACE_COLORINGS, cloud_colors, surface_colors
 from ..core.raster.points import draw_points, paint
 from ..core.raster.solid import draw_triangles, paint_triangles
+from ..core.raster.textured import pages_of, paint_textured
 from ..core.surface.looks import curvature, slope
 from ..sitting.clouds import load_cloud
 from ..sitting.frames import load_block
 from ..sitting.surfaces import load_surface
+from ..sitting.textures import texture_source
 from .coverage import compute_coverage, covered_by, gather_coverage
 
 #: sides to look from, as directions from the object to the eye
@@ -108,6 +110,24 @@ def surface_picture(job, sitting, kept=None, *, side="corner", look="color", wid
     eye = eye_for(mesh["points"], DIRECTIONS[side], width, height, parallel)
     values = covered_by(job, sitting, mesh)[look] if look in OF_SURFACES else surface_values(mesh, look)
     return draw_surface(mesh, surface_colors(mesh, look, values), eye, (width, height))
+
+
+def draw_textured(model, pages, eye, pixels, *, ground=GROUND):
+    """A picture (height, width, 3) uint8 of a textured surface's arrays and Pages, `pixels` (width, height) large."""
+    solid = draw_triangles(model["points"], model["faces"], eye, *pixels)
+    return np.ascontiguousarray(paint_textured(solid, model, pages, ground)[:, :, 2::-1])
+
+
+def texture_picture(job, sitting, *, side="corner", width=1920, height=1200, parallel=False):
+    """A picture (height, width, 3) uint8 of a sitting's surface with its texture; raises UmbrateError without one."""
+    if not (8 <= width <= LARGEST and 8 <= height <= LARGEST):
+        raise UmbrateError(f"A picture has 8 to {LARGEST:,} pixels a side.")
+    source = texture_source(job, sitting)
+    if source is None:
+        raise UmbrateError(f"“{sitting.name}” has no texture yet. Run Texture first.", ("go to", "texture"))
+    model = source.read()
+    eye = eye_for(model["points"], DIRECTIONS[side], width, height, parallel)
+    return draw_textured(model, pages_of(source.texels()), eye, (width, height))
 
 
 def surface_values(mesh, look):

@@ -141,12 +141,13 @@ def clean(job, sitting, name, replace, **asked):
     help="Colored by.",
 )
 @click.option("--surface", is_flag=True, help="Draw the chosen surface in place of the cloud.")
+@click.option("--texture", is_flag=True, help="Draw the surface with its texture.")
 @click.option("--width", default=1920, help="Pixels.")
 @click.option("--height", default=1200, help="Pixels.")
 @click.option("--parallel", is_flag=True, help="Along parallel rays, without perspective.")
 @replace_option
-def picture(job, file, sitting, name, side, look, surface, width, height, parallel, replace):
-    """Draw a cloud or surface of JOB into the picture OUT (PNG), as the window shows it."""
+def picture(job, file, sitting, name, side, look, surface, texture, width, height, parallel, replace):
+    """Draw a cloud, surface or texture of JOB into the picture OUT (PNG), as the window shows it."""
     with open_job(job, writable=False) as j:
         s = the_sitting(j, sitting)
         kept = _one(j, s, name) if name else None
@@ -155,8 +156,12 @@ def picture(job, file, sitting, name, side, look, surface, width, height, parall
         has = coloring.SURFACE_COLORINGS if surface else coloring.COLORINGS
         if look not in has:
             raise UmbrateError(f"A {'surface' if surface else 'cloud'} is colored by one of {', '.join(has)}.")
-        draw = picturing.surface_picture if surface else picturing.cloud_picture
-        drawn = draw(j, s, kept, side=side, look=look, width=width, height=height, parallel=parallel)
+        how = {"side": side, "width": width, "height": height, "parallel": parallel}
+        if texture:
+            drawn = picturing.texture_picture(j, s, **how)
+        else:
+            draw = picturing.surface_picture if surface else picturing.cloud_picture
+            drawn = draw(j, s, kept, look=look, **how)
     with files.written_aside(file, gate) as part:
         part.write_bytes(picturing.as_png(drawn))
     say(f"Wrote {file}, {width} x {height}")

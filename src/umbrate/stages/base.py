@@ -156,6 +156,7 @@ class Shown(Enum):
     DEPTH = "depth maps, over the photo"
     CLOUDS = "the clouds of the sitting"
     SURFACES = "the surfaces of the sitting"
+    TEXTURE = "the texture of the surface"
     OVERLAY = "the sittings of a join, laid over each other"
     POINTS = "points that are marked in photos"
 

@@ -52,6 +52,7 @@ def warm_drawing():
     from ..core.raster.points import draw_points, paint
     from ..core.raster.ramps import ramp_colors
     from ..core.raster.solid import draw_triangles, paint_quickly, paint_triangles
+    from ..core.raster.textured import pages_of, paint_textured
 
     points = np.random.default_rng(0).random((100_000, 3)).astype(np.float32)
     colors = ramp_colors(points[:, 0], 0.0, 1.0)
@@ -67,6 +68,9 @@ def warm_drawing():
         drawn = draw_triangles(ring["points"], ring["faces"], eye, 64, 64, outer)
     paint_triangles(drawn, ring, gray, eye, (0, 0, 0), (0, 0, 0))
     paint_quickly(drawn, ring, gray, eye, (0, 0, 0))
+    few = ring["faces"]
+    laid = {"faces": few, "corner": few, "uv": ring["points"][:, :2], "page": np.zeros(len(few), np.int32)}
+    paint_textured(drawn, laid, pages_of([np.zeros((8, 8, 3), np.uint8)]), (0, 0, 0))
 
 
 def _ring(across=12, along=24):

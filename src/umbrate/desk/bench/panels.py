@@ -18,6 +18,7 @@ from .scale import ScalePanel
 from .shapemasks import ShapePanel
 from .sift import SiftPanel
 from .surface import SurfacePanel
+from .texture import TexturePanel
 
 
 def _solved(bench):
@@ -30,6 +31,10 @@ def clouds(bench):
 
 def surfaces(bench):
     return SurfacePanel(bench.session) if bench.session.job.surfaces(bench.session.sitting_id) else None
+
+
+def texture(bench):
+    return TexturePanel(bench.session) if bench.result else None
 
 
 def join(bench):
@@ -133,6 +138,7 @@ TOP = {
     "join": (join,),
     "cloud": (clouds,),
     "surface": (surfaces,),
+    "texture": (texture,),
 }
 AFTER_MODES = {"poses": (of_photo,)}
 END = {"poses": (sift, pairs, marked_points)}

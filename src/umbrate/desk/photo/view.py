@@ -57,6 +57,7 @@ class PhotoView(QWidget):
         session.chosen_changed.connect(self.reload)
         session.document_changed.connect(self.reload_overlays)
         session.pointed.connect(self._on_pointed)
+        session.texturing.changed.connect(self.update)
         session.looked_at.connect(self.look_at)
         self.reload()
 
@@ -288,6 +289,9 @@ class PhotoView(QWidget):
             if not self.marks.on:  # they would cover what is to be marked
                 paint_measures(p, self.session.measuring.shown(), lambda X: self.on_screen(X, view))
             self.marks.paint(p, view)
+        asked = self.session.texturing.asked
+        if asked is not None and asked.photo == self.shown:
+            paint.paint_spot(p, view, *asked.pixel, False)
         if self.sighting is not None:
             paint.paint_spot(p, view, *self.sighting[:2], self.hidden)
         if self.mask_tools.isVisible():

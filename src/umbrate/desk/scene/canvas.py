@@ -14,6 +14,7 @@ from ...core.geometry.pose import center
 from ...core.raster.pick import drawn_at
 from ...core.raster.points import draw_points, paint
 from ...core.raster.solid import WIRES, Manner, draw_triangles, paint_quickly, paint_triangles
+from ...core.raster.textured import paint_textured
 from ...sitting.endpoints import seen_from
 from .. import tokens as t
 from .paint import paint_over
@@ -51,9 +52,9 @@ class Canvas:
         """Draw the points, and take from the time how many a moving view can have."""
         start = time.perf_counter()
         self.image, self._memory, self.buffers = self._renderer(self.scene.devicePixelRatioF(), self.moving)()
-        self._coarse = self.moving and self.scene.is_surface
+        self._coarse = self.moving and self.scene.is_solid and self.scene.drawn.moving is not None
         took = time.perf_counter() - start
-        if self.moving and not self.scene.is_surface:
+        if self.moving and not self.scene.is_solid:
             self.budget = int(np.clip(self.budget * np.clip(FRAME_S / max(took, 1e-4), 0.5, 1.5), LEAST, MOST))
 
     def _renderer(self, ratio, moving=False):
@@ -63,6 +64,8 @@ class Canvas:
         """
         s = self.scene
         w, h = round(s.width() * ratio), round(s.height() * ratio)
+        if s.drawn.textured is not None:
+            return self._textured_renderer(ratio, moving, w, h)
         if s.is_surface:
             return self._solid_renderer(ratio, moving, w, h)
         count = min(len(s.points), self.budget) if moving else len(s.points)
@@ -104,11 +107,36 @@ class Canvas:
 
         return render
 
+    def _textured_renderer(self, ratio, moving, w, h):
+        """As `_renderer`, of a surface with its texture; of a large one a coarse copy while the view moves."""
+        s, made, held = self.scene, self.scene.drawn.textured, self.scene.drawn.held
+        eye = s.rings.seen_from(replace(s.eye, f=s.eye.f * ratio))
+        outer, coarse = made.closed and s.drawn.slab is None, s.drawn.moving if moving else None
+        points, faces, colors = s.points, s.drawn.faces, s.drawn.moving_colors
+        mesh, tint = made.arrays, s.session.texturing.tint()
+        if held is not None:
+            mesh = {**mesh, "faces": faces, **{k: mesh[k][held] for k in ("corner", "page")}}
+            tint = None if tint is None else tint[held]
+
+        def render():
+            if coarse is not None:
+                solid = draw_triangles(coarse.points, coarse.faces, eye, w, h, outer)
+                few = {"points": coarse.points, "faces": coarse.faces, "normals": coarse.normals}
+                picture = paint_triangles(solid, few, colors, eye, GROUND, GROUND, Manner(matte=False), ratio)
+            else:
+                solid = draw_triangles(points, faces, eye, w, h, outer)
+                picture = paint_textured(solid, mesh, made.pages, GROUND, tint, outer=outer, quick=moving)
+            image = QImage(picture.data, w, h, 4 * w, QImage.Format.Format_RGB32)
+            image.setDevicePixelRatio(ratio)
+            return image, picture, solid.buffers
+
+        return render
+
     def _colors(self):
         """The colors of the drawn points; where some are chosen, those in the accent and the others darker."""
         s = self.scene
         colors = s.colors
-        chosen = None if s.is_cloud or s.is_surface or s.is_overlay or s.live is not None else s.session.points.chosen
+        chosen = None if s.is_cloud or s.is_solid or s.is_overlay or s.live is not None else s.session.points.chosen
         if chosen is not None and s.rows is not None:
             chosen = chosen[s.rows]
         if chosen is None or len(chosen) != len(colors) or not chosen.any():
@@ -149,10 +177,28 @@ class Canvas:
         """Index of the point that is drawn at a position, or else nearest to it within `reach` pixels; -1 without."""
         if self.buffers is None or self.scene.points is None:
             return -1
+        k = self._drawn_at(pos, reach)
+        return self._vertex_of(k, pos) if self.scene.is_solid and k >= 0 else k
+
+    def _drawn_at(self, pos, reach):
         ratio, eye = self.scene.devicePixelRatioF(), self.scene.eye
         at, f = (int(pos.x() * ratio), int(pos.y() * ratio)), eye.f * ratio
-        k = drawn_at(self.buffers.depth, self.buffers.index, at, round(reach * ratio), f, eye.flat)
-        return self._vertex_of(k, pos) if self.scene.is_surface and k >= 0 else k
+        return drawn_at(self.buffers.depth, self.buffers.index, at, round(reach * ratio), f, eye.flat)
+
+    def triangle_at(self, pos):
+        """The triangle of the textured surface at a position, and the place (3,) on it; None without."""
+        s = self.scene
+        if self.buffers is None or s.drawn.textured is None or self._coarse:
+            return None
+        k = self._drawn_at(pos, 1)
+        if k < 0:
+            return None
+        corners = s.points[s.drawn.faces[k]].astype(float)
+        normal = np.cross(corners[1] - corners[0], corners[2] - corners[0])
+        near, far = (s.eye.place_at(pos.x(), pos.y(), z, s.width(), s.height()) for z in (1.0, 2.0))
+        slant = normal @ (far - near)
+        place = near + (far - near) * ((corners[0] - near) @ normal / slant) if slant else corners.mean(0)
+        return int(k if s.drawn.held is None else s.drawn.held[k]), place
 
     def _vertex_of(self, triangle, pos):
         """The vertex of a drawn triangle that is nearest to a position."""
@@ -167,7 +213,7 @@ class Canvas:
         """Which points (n,) bool of a block cannot be seen from here: behind the cloud, or on the far side."""
         s = self.scene
         out = ~seen_from(block, rows, center(s.eye.pose))
-        if (s.is_cloud or s.is_surface) and self.buffers is not None:
+        if (s.is_cloud or s.is_solid) and self.buffers is not None:
             ratio = s.devicePixelRatioF()
             depth = np.where(self.buffers.index >= 0, self.buffers.depth, np.nan)
             uvz = s.eye.project(block.points[rows], s.width(), s.height())

@@ -80,7 +80,7 @@ def paint_over(p, scene):
     apart = scene.session.joining.legend() if scene.is_overlay else None
     solid = scene.session.surfacing
     legend = apart if scene.is_overlay else cleaning.legend() if scene.is_cloud else shown
-    legend = solid.legend() if scene.is_surface else legend
+    legend = solid.legend() if scene.is_surface else None if scene.drawn.textured is not None else legend
     _paint_caption(p, scene, legend)
     if legend:
         signed = bool(apart) or (scene.is_cloud and cleaning.look == "compared") or (scene.is_surface and solid.signed)
@@ -125,12 +125,14 @@ def _paint_caption(p, scene, legend):
     elif scene.points is not None:
         unit = scene.session.frame.unit if scene.session.frame and scene.session.fragment == 0 else ""
         kind = "points" if scene.is_cloud or scene.drawn.is_dense else "tie points"
-        count = len(scene.drawn.faces if scene.is_surface else scene.points)
-        kind = "triangles" if scene.is_surface else kind
+        count = len(scene.drawn.faces if scene.is_solid else scene.points)
+        kind = "triangles" if scene.is_solid else kind
         text = f"{count:,} {kind}, {unit or 'unscaled'}"
-        if not scene.is_cloud and not scene.is_surface and not scene.is_overlay and scene.session.points.count():
+        if scene.drawn.textured is not None:
+            text += f", texture of {scene.drawn.textured.pages.side:,}²"
+        if not scene.is_cloud and not scene.is_solid and not scene.is_overlay and scene.session.points.count():
             text = f"{scene.session.points.count():,} chosen of {text}"
-        if scene.canvas.moving and not scene.is_surface and scene.canvas.budget < len(scene.points):
+        if scene.canvas.moving and not scene.is_solid and scene.canvas.budget < len(scene.points):
             text += f"  (drawing {scene.canvas.budget:,} while it moves)"
     else:
         text = ""
@@ -138,6 +140,8 @@ def _paint_caption(p, scene, legend):
         text = f"Reading the cloud …  {text}"
     if scene.session.surfacing.coming and scene.toggles["Surface"].isChecked() and scene.live is None:
         text = f"Reading the surface …  {text}"
+    if scene.session.texturing.coming and scene.toggles["Surface"].isChecked() and scene.live is None:
+        text = f"Reading the texture …  {text}"
     color, work = t.QUIET, scene.session.mending if scene.is_surface else scene.session.cleaning
     if (scene.is_cloud or scene.is_surface) and work.step is not None and work.told():
         text, color = work.told() + ("" if work.busy else "  Del applies, Esc drops it"), t.ACCENT

@@ -50,6 +50,9 @@ class Looking:
         photo = frustum_at(s, e.position())
         if photo is not None:
             s.session.choose(photo_id=photo)
+        elif (hit := s.canvas.triangle_at(e.position())) is not None:
+            s.eye.pivot = hit[1]
+            s.session.texturing.ask(*hit)
         elif (k := s.point_at(e.position())) >= 0:
             s.eye.pivot = s.points[k].astype(float)
 
@@ -63,6 +66,9 @@ class Picking:
     def press(self, e):
         s = self.scene
         if e.button() != LEFT or s.points is None or s.live is not None or s.is_overlay:
+            return False
+        if s.drawn.textured is not None:
+            s.session.said.emit("A texture is not cut: mend its surface on Surface, then run Texture again.", "note")
             return False
         s.picker.begin(s.mode, e.position(), e.modifiers())
         return True
@@ -296,7 +302,7 @@ def frustum_at(scene, pos):
 def sightings_of(scene, k, X):
     """Where a drawn point k at X falls in each solved photo: (x, y, depth), measured for tie points, else predicted."""
     b, out = scene.block, {}
-    everywhere = scene.is_cloud or scene.is_surface or scene.is_overlay  # a place that no photo was asked about
+    everywhere = scene.is_cloud or scene.is_solid or scene.is_overlay  # a place that no photo was asked about
     k = scene.rows[k] if scene.rows is not None and not everywhere else k
     seen = b.of_point(k) if not everywhere else slice(0)
     measured = dict(zip(b.photo[seen].tolist(), b.xy[seen], strict=True))
@@ -325,7 +331,7 @@ def pick_end(scene, pos):
             s.measuring.pick(end_of_row(b, rows[near[int(np.argmin(d[near]))]]))
             return
     k = scene.point_at(pos, 4)
-    if k >= 0 and (scene.is_cloud or scene.is_surface):
+    if k >= 0 and (scene.is_cloud or scene.is_solid):
         s.measuring.pick(scene.points[k].astype(float))
     else:
         more = " Show the cloud to measure on it  (3)." if not scene.is_cloud and s.cleaning.kept is not None else ""

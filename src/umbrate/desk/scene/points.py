@@ -28,7 +28,8 @@ class Slab:
 class ScenePoints:
     """Attributes: drawn `points` (n, 3) float32 with `colors` (n, 3) uint8, or None.
 
-    `is_surface` says whether they are the vertices of a surface, whose triangles are `faces` (t, 3) then.
+    `is_surface` says whether they are the vertices of a surface, whose triangles are `faces` (t, 3) then; `textured` is
+    not None where they are those of a surface with its texture, of which `held` are the triangles that are drawn.
     `is_overlay` says whether they are joined sittings laid over each other, `is_dense` whether those are clouds.
     `rows` (n,) are their rows in the block or in the clouds one after the other, None where all of them are drawn;
     `is_cloud` says which; `block` is what the photos stand in.
@@ -39,6 +40,7 @@ class ScenePoints:
         self.points = self.colors = self.rows = self.block = self.slab = None
         self.is_cloud = self.is_overlay = self.is_dense = self.is_surface = False
         self.faces = self.normals = self.moving = self.moving_colors = self._solid = None
+        self.textured = self.held = None
         self.sitting_id = None
         self._every = None  #: before the slab, with the rows of what was removed left out
         self._others = []  #: clouds drawn beside the chosen one
@@ -50,6 +52,7 @@ class ScenePoints:
         `cloud` is, else tie points where `ties` is."""
         s = self.session
         self.is_surface, self.faces, self.moving = False, None, None
+        self.textured = self.held = None
         self.sitting_id = s.sitting_id
         self._every = self._left = self._spacing = None
         self.is_overlay = s.joining.on
@@ -62,6 +65,11 @@ class ScenePoints:
             self._cut()
             return
         self.block = s.block if s.job else None
+        self.textured = s.texturing.at_hand() if s.job and surface and s.texturing.drawn else None
+        if self.textured is not None:
+            self.is_cloud, self._every = False, self.textured.arrays["points"]
+            self._cut()
+            return
         mesh = s.surfacing.at_hand() if s.job and surface else None
         if mesh is not None:
             self._solid = s.surfacing.drawn()
@@ -84,6 +92,7 @@ class ScenePoints:
     def grow(self, block):
         """The points of a block that is growing."""
         self.is_cloud = self.is_overlay = self.is_dense = self.is_surface = False
+        self.textured = self.held = None
         self._left = self.faces = self.moving = None
         self._every = block.points
         self._cut(live=True)
@@ -95,7 +104,7 @@ class ScenePoints:
 
     def recolor(self):
         """Take the colors anew."""
-        if self.points is not None:
+        if self.points is not None and self.textured is None:
             colors = self._colors()
             if len(colors) == len(self._every):
                 self.colors = colors if self.rows is None else colors[self.rows]
@@ -116,6 +125,9 @@ class ScenePoints:
     def _cut(self, live=False):
         if self._every is None:
             self.points = self.colors = self.rows = None
+            return
+        if self.textured is not None:
+            self._cut_textured()
             return
         if self.is_surface:
             self._cut_surface()
@@ -141,6 +153,19 @@ class ScenePoints:
             few = self.moving
             self.moving = few._replace(faces=few.faces[self.slab.holds(few.points)[few.faces].all(1)])
         self.moving_colors = self.colors[self.moving.rows]
+
+    def _cut_textured(self):
+        """As `_cut_surface`; `held` are the triangles that stay, None: all of them."""
+        made = self.textured
+        self.rows, self.colors, self.held = None, None, None
+        self.points, self.faces = np.ascontiguousarray(self._every, np.float32), made.arrays["faces"]
+        self.moving, self.moving_colors = made.moving, made.moving_colors
+        if self.slab is not None:
+            self.held = np.flatnonzero(self.slab.holds(self.points)[self.faces].all(1))
+            self.faces = self.faces[self.held]
+            if self.moving is not None:
+                few = self.moving
+                self.moving = few._replace(faces=few.faces[self.slab.holds(few.points)[few.faces].all(1)])
 
     def _colors(self):
         """Colors of all of them: the chosen cloud as it is looked at, the others in relief with a tint each."""

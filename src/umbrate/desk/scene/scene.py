@@ -64,6 +64,7 @@ class Scene(QWidget):
         self._make_side()
         session.surfacing.changed.connect(self._surface_changed)
         session.mending.changed.connect(self._surface_changed)
+        session.texturing.changed.connect(self._surface_changed)
         session.mending.hole_wanted.connect(self._look_into)
         session.points.changed.connect(self._points_changed)
         session.document_changed.connect(self.reload)
@@ -195,7 +196,8 @@ class Scene(QWidget):
         beside = s.cleaning.beside()
         mark = (
             s.sitting_id, *results, *(self.toggles[n].isChecked() for n in ALONE), s.surfacing.key(),
-            s.surfacing.mesh is not None, s.mending.mark, s.surfacing.beside(),
+            s.surfacing.mesh is not None, s.mending.mark, s.surfacing.beside(), s.texturing.drawn, s.texturing.key(),
+            s.texturing.look, s.texturing.coming,
             s.fragment, removed, s.cleaning.key(), beside, coming,
             s.joining.key(), s.joining.laid(True), s.joining.laid(False), s.joining.hidden,
             s.frame_key if s.job and s.sitting_id else None,
@@ -206,7 +208,7 @@ class Scene(QWidget):
         self._seen, self._shown_beside = mark, beside
         self.drawn.take(*(self.toggles[n].isChecked() for n in ("Cloud", "Tie points", "Surface")))
         # another sitting, or points of another extent, are looked at whole; the same ones from where one was
-        looked = (s.sitting_id, self.is_cloud or self.is_surface, self.drawn.is_overlay, s.fragment, mark[-1])
+        looked = (s.sitting_id, self.is_cloud or self.is_solid, self.drawn.is_overlay, s.fragment, mark[-1])
         if self.block is not None and (self.eye is None or looked != self._looked):
             self._looked = looked
             self.look_from("Fit")
@@ -217,12 +219,14 @@ class Scene(QWidget):
     rows = property(lambda self: self.drawn.rows)
     is_cloud = property(lambda self: self.drawn.is_cloud)
     is_surface = property(lambda self: self.drawn.is_surface)
+    #: whether triangles are drawn: a surface, or one with its texture
+    is_solid = property(lambda self: self.drawn.is_surface or self.drawn.textured is not None)
     is_overlay = property(lambda self: self.drawn.is_overlay)
     block = property(lambda self: self.drawn.block)
 
     def _points_changed(self):
         """Other tie points are chosen, or they are colored in another way."""
-        if self.is_overlay or self.is_surface:
+        if self.is_overlay or self.is_solid:
             return
         look = self.session.points.look
         if look != self._point_look and not self.is_cloud and self.block is not None and self.live is None:
@@ -324,7 +328,7 @@ class Scene(QWidget):
         pivot = box.center if box else np.median(p, axis=0)
         radius = float(np.linalg.norm(box.half)) if box else float(np.percentile(np.linalg.norm(p - pivot, axis=1), 98))
         middle = pivot
-        if self.toggles["Photos"].isChecked() and not self.is_cloud and not self.is_surface and not self.drawn.is_dense:
+        if self.toggles["Photos"].isChecked() and not self.is_cloud and not self.is_solid and not self.drawn.is_dense:
             # the dome of photos with the object in it, not round it
             centers = self.block.eyes[self.block.solved]
             lo, hi = np.minimum(centers.min(0), pivot - radius), np.maximum(centers.max(0), pivot + radius)

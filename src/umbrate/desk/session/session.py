@@ -27,6 +27,7 @@ from .masking import MaskWork
 from .measuring import MeasureWork
 from .mending import MendWork
 from .surfaces import SurfaceWork
+from .texturing import TextureWork
 from .tiepoints import PointWork
 
 log = logging.getLogger(__name__)
@@ -56,6 +57,7 @@ class Session(Contents):
         self.cleaning, self.joining = CleanWork(self), JoinWork(self)
         self.mending = MendWork(self)
         self.surfacing = SurfaceWork(self)
+        self.texturing = TextureWork(self)
         self._take_color = None
         self.said.connect(self.log.write)
         self.listening = Listening(self)

@@ -94,7 +94,7 @@ class TextureStage(Stage):
     about = "Puts the photos' colors onto the surface: pages of texels, as sharp as the photos."
     needs = ("surface",)
     reads = "the surface"
-    shows = frozenset({Shown.SURFACES})
+    shows = frozenset({Shown.SURFACES, Shown.TEXTURE})
     Settings = Settings
     Figures = TextureFigures
 
