@@ -99,7 +99,9 @@ def change_by_steps(way, folder, sitting, name, replace, by, assignments, keep, 
         kept, steps = way.one(j, s, name), way.steps()
         if back:
             if back > len(kept.steps):
-                raise UmbrateError(f"“{kept.name}” {way.done} by {len(kept.steps)} steps; there is no step {back}.")
+                n = len(kept.steps)
+                have = f"{way.done} by {n} step{'' if n == 1 else 's'}" if n else "has no step yet"
+                raise UmbrateError(f"“{kept.name}” {have}; there is no step {back}.")
             steps.take_back(j, s, kept, back - 1)
         elif by:
             step = {"filter": by, "keep": keep, **values_of(assignments)}

@@ -163,14 +163,23 @@ def sorted_into_cells(vertices, faces, least=0.0):
     return TriangleCells(keys[first], np.append(first, count), tri, low, width, shape)
 
 
-def nearest_triangles(points, vertices, faces, reach):
-    """Distance (n,) float64 of points (n, 3) to triangles, infinite beyond `reach`, and the nearest (n,), or -1."""
+def cells_for(vertices, faces, reach):
+    """The TriangleCells that are searched up to `reach`: made once, `nearest_triangles` takes them for any points."""
+    vertices, faces = np.ascontiguousarray(vertices, np.float64), np.ascontiguousarray(faces, np.int64)
+    return sorted_into_cells(vertices, faces, reach / FARTHEST)
+
+
+def nearest_triangles(points, vertices, faces, reach, cells=None):
+    """Distance (n,) float64 of points (n, 3) to triangles, infinite beyond `reach`, and the nearest (n,), or -1.
+
+    cells : of `cells_for`, where the same triangles are asked again and again
+    """
     points, vertices = (np.ascontiguousarray(x, np.float64) for x in (points, vertices))
     faces = np.ascontiguousarray(faces, np.int64)
     best, which = np.full(len(points), np.inf), np.full(len(points), -1, np.int64)
     if not len(points) or not len(faces):
         return best, which
-    c = sorted_into_cells(vertices, faces, reach / FARTHEST)
+    c = cells or cells_for(vertices, faces, reach)
     in_threads(
         _search, len(points), points, vertices, faces, c.key, c.start, c.triangles, c.low, c.width, c.shape,
         float(reach), best, which,
@@ -241,8 +250,10 @@ def _places(points, vertices, faces, which, out, shares, first, last):
         shares[i, 0], shares[i, 1], shares[i, 2] = 1 - s - r, s, r
 
 
-def places_on(points, vertices, faces, reach):
+def places_on(points, vertices, faces, reach, cells=None):
     """The nearest places on triangles; points without any within `reach` stay.
+
+    cells : of `cells_for`, where the same triangles are asked again and again
 
     Returns
     -------
@@ -250,7 +261,7 @@ def places_on(points, vertices, faces, reach):
     """
     points, vertices = (np.ascontiguousarray(x, np.float64) for x in (points, vertices))
     faces = np.ascontiguousarray(faces, np.int64)
-    _, which = nearest_triangles(points, vertices, faces, reach)
+    _, which = nearest_triangles(points, vertices, faces, reach, cells)
     out, shares = points.copy(), np.zeros((len(points), 3))
     in_threads(_places, len(points), points, vertices, faces, which, out, shares)
     return out, which, shares
