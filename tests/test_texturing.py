@@ -4,6 +4,7 @@ import io
 import itertools
 import unittest
 from dataclasses import replace
+from unittest import mock
 
 import numpy as np
 import trimesh
@@ -17,10 +18,12 @@ from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.pose import look_at
 from umbrate.core.geometry.similarity import scale_of
 from umbrate.core.surface.build import vertex_normals
+from umbrate.core.texture import detail
 from umbrate.core.texture.bake import owners
 from umbrate.core.texture.build import Wanted, make_texture
 from umbrate.core.texture.charts import charts_of
 from umbrate.core.texture.choose import PAIR, chosen_photos, costs_of, exposures, total_cost
+from umbrate.core.texture.detail import detail_pages, openness
 from umbrate.core.texture.level import COMMON, SMALL, SMOOTH, corrections, sides_of
 from umbrate.core.texture.pack import packed
 from umbrate.core.texture.views import Camera, seen_in
@@ -318,6 +321,80 @@ class Whole(unittest.TestCase):
             self.make(self.photos[:1], far)
 
 
+class Detail(unittest.TestCase):
+    def test_normals_on_the_page_are_those_of_the_fine_surface_nearest_to_it(self):
+        """Turned back with the frame that programs build from what the file has, they are its normals."""
+        rng = np.random.default_rng(4)
+        X, fine_faces = ball(5)
+        fine_points = X * (1 + 0.01 * np.sin(X[:, :1] * 2) * np.cos(X[:, 1:2] * 2.5))
+        fine = fine_points, fine_faces, vertex_normals(fine_points, fine_faces)
+        points, faces = ball(3)
+        charts = charts_of(points, faces)
+        laid = packed(charts, 512, 1, 4)
+        texel = laid.scale * charts.place + laid.shift[charts.of]
+        normals = vertex_normals(points, faces).astype(float)
+        model = {
+            "points": points, "faces": faces, "normals": normals, "corner": charts.corner, "uv": texel / 512,
+            "vertex": charts.vertex, "page": laid.page[charts.part],
+        }  # fmt: skip
+        (page,), none, tangent = detail_pages(model, fine, 512, 1.0)
+        self.assertEqual(none, [])
+        np.testing.assert_allclose(np.linalg.norm(tangent, axis=1), 1, atol=1e-5)
+        np.testing.assert_allclose((tangent * normals[charts.vertex]).sum(1), 0, atol=1e-5)
+        share = rng.dirichlet((1, 1, 1), 150)
+        t = rng.integers(0, len(faces), 150)
+        # the middles of texels
+        at = np.floor((share[:, :, None] * texel[charts.corner[t]]).sum(1)) + 0.5
+        flat = np.concatenate([texel[charts.corner[t]], np.zeros((150, 3, 1))], 2)
+        share = trimesh.triangles.points_to_barycentric(flat, np.column_stack([at, np.zeros(150)]))
+        inside = (share > 0).all(1)
+        self.assertGreater(inside.sum(), 80)
+        share, t, at = share[inside], t[inside], at[inside]
+        place = (share[:, :, None] * points[faces[t]]).sum(1)
+        N = (share[:, :, None] * normals[faces[t]]).sum(1)
+        T = (share[:, :, None] * tangent[charts.corner[t]]).sum(1)
+        N /= np.linalg.norm(N, axis=1, keepdims=True)
+        T /= np.linalg.norm(T, axis=1, keepdims=True)
+        local = page[(512 - at[:, 1]).astype(int), at[:, 0].astype(int)] / 127.5 - 1
+        got = local[:, :1] * T + local[:, 1:2] * np.cross(N, T) + local[:, 2:] * N
+        mesh = trimesh.Trimesh(fine_points, fine_faces, process=False)
+        nearest, _, which = trimesh.proximity.closest_point_naive(mesh, place)
+        s = trimesh.triangles.points_to_barycentric(mesh.triangles[which], nearest)
+        want = (s[:, :, None] * fine[2][fine_faces[which]]).sum(1)
+        want /= np.linalg.norm(want, axis=1, keepdims=True)
+        angle = np.degrees(np.arccos(((got * want).sum(1) / np.linalg.norm(got, axis=1)).clip(-1, 1)))
+        plain = np.degrees(np.arccos((N * want).sum(1).clip(-1, 1)))
+        self.assertLess(np.median(angle), 1.2)
+        self.assertLess(np.percentile(angle, 95), 4)
+        self.assertGreater(np.median(plain), 4 * np.median(angle))
+        # right and up are those of the page
+        step = points[faces[t, 1]] - points[faces[t, 0]]
+        moved = texel[charts.corner[t, 1]] - texel[charts.corner[t, 0]]
+        along = np.stack([(step * T).sum(1), (step * np.cross(N, T)).sum(1)], 1) * laid.scale
+        self.assertLess(np.median(np.linalg.norm(along - moved, axis=1) / np.linalg.norm(moved, axis=1)), 0.1)
+        # far from the fine surface there is nothing to keep
+        far = fine[0] + 100.0, *fine[1:]
+        self.assertEqual(
+            np.unique(detail_pages(model, far, 64, 1.0)[0][0].reshape(-1, 3), axis=0).tolist(), [[128, 128, 255]]
+        )
+
+    def test_the_floor_of_a_well_sees_as_much_of_the_sky_as_geometry_says(self):
+        depth = 3.0
+        profile = [(r, 0.0) for r in np.linspace(0, 2, 21)] + [(2.0, z) for z in np.linspace(0, depth, 21)[1:]]
+        profile += [(r, depth) for r in np.linspace(2, 5, 20)[1:]] + [(5.0, -1.0), (0.0, -1.0)]
+        made = trimesh.creation.revolve(np.array(profile)[::-1], sections=96)
+        if made.volume < 0:
+            made.invert()
+        points, faces = np.array(made.vertices, np.float32), np.array(made.faces, np.int32)
+        light = openness(points, faces, vertex_normals(points, faces))
+        r = np.hypot(points[:, 0], points[:, 1])
+        floor = (np.abs(points[:, 2]) < 1e-6) & (r < 0.3)
+        self.assertGreater(floor.sum(), 50)
+        self.assertAlmostEqual(light[floor].mean(), 4 / (4 + depth**2), delta=0.03)
+        top = (np.abs(points[:, 2] - depth) < 1e-6) & (r > 3) & (r < 4.5)
+        self.assertGreater(light[top].min(), 0.97)
+
+
 class Stage(unittest.TestCase):
     """The stage on the pebble, from a job."""
 
@@ -325,6 +402,9 @@ class Stage(unittest.TestCase):
     def setUpClass(cls):
         cls.job, cls.sitting = job_with(scratch() / "texture", *STAGES)
         cls.addClassCleanup(cls.job.close)
+        small = mock.patch.object(detail, "SKY_PX", 128)  # which would take most of the time
+        small.start()
+        cls.addClassCleanup(small.stop)
         cls.job.set_settings(cls.sitting.id, "texture", {"side": 1024, "triangles": 0})
         run(cls.job, cls.sitting, "texture")
 
@@ -379,7 +459,7 @@ class Stage(unittest.TestCase):
         job, s = self.job, self.sitting
         stage, before = BY_NAME["texture"], job.settings(s.id, "texture")
         told = stage.forecast(job, s, parse_settings(stage, before)).text
-        fits = float(told.split()[1])
+        fits = float(told.split(": ")[1].split()[0])
         made = job.result(s.id, "texture").figures
         self.assertAlmostEqual(fits * scale_of(frame_of(job, s).matrix) / made.texels, 1, delta=0.4)
         many = parse_settings(stage, {"size_by": "texels", "texels": 4 * fits, "side": 1024})
@@ -408,6 +488,22 @@ class Stage(unittest.TestCase):
         np.testing.assert_array_equal(page, self.pages()[0])
         with self.assertRaisesRegex(UmbrateError, "there already"):
             export_texture(job, out, s)
+        job.set_settings(s.id, "texture", {"side": 1024, "triangles": 3000})
+        run(job, s, "texture")
+        f = job.result(s.id, "texture").figures
+        self.assertEqual((f.normals, f.openness, f.triangles), (True, True, 3000))
+        out = scratch() / "thinned.glb"
+        export_texture(job, out, s)
+        (read,) = trimesh.load(out, process=False).geometry.values()
+        material = read.visual.material
+        self.assertEqual(material.normalTexture.size, (f.detail_side, f.detail_side))
+        self.assertEqual(material.occlusionTexture.size, (f.detail_side, f.detail_side))
+        middle = np.median(np.asarray(material.normalTexture.convert("RGB")).reshape(-1, 3), axis=0)
+        np.testing.assert_allclose(middle, (128, 128, 255), atol=4)
+        light = np.asarray(material.occlusionTexture.convert("L"))
+        self.assertGreater(light.mean(), 200)
+        job.set_settings(s.id, "texture", {"side": 1024, "triangles": 0})
+        run(job, s, "texture")
         with self.assertRaisesRegex(UmbrateError, "written as .glb"):
             export_texture(job, out.with_suffix(".obj"), s)
 

@@ -20,7 +20,7 @@ from ..sitting.guarding import check_pattern, export_names, folder_names, gate_o
 from ..sitting.masks import decode_mask, encode_mask, mask_blobs
 from ..sitting.photos import located, photo_picture
 from ..sitting.surfaces import load_surface
-from ..sitting.textures import load_texture
+from ..sitting.textures import texture_source
 
 
 def the_joined(job, name=None):
@@ -87,13 +87,14 @@ def export_texture(job, path, sitting=None, gate=None):
     gate : `guarding.gate_of` the job where not given: nothing is replaced
     """
     sitting = sitting or _only_with(job, lambda i: job.result(i, "texture"), "texture", "texture")
-    found = load_texture(job, sitting)
-    if found is None:
+    source = texture_source(job, sitting)
+    if source is None:
         raise UmbrateError(f"“{sitting.name}” has no texture yet. Run Texture first.", ("go to", "texture"))
     if Path(path).suffix.lower() != ".glb":
         raise UmbrateError(f"{Path(path).name}: textured surfaces are written as .glb.")
-    write_glb(path, *found, frame_of(job, sitting).unit or None, gate or gate_of(job))
-    return len(found[0]["faces"])
+    mesh, maps = source.read(), {"normals": source.files("normals"), "openness": source.files("openness")}
+    write_glb(path, mesh, source.files(), frame_of(job, sitting).unit or None, gate or gate_of(job), **maps)
+    return len(mesh["faces"])
 
 
 def _only_with(job, have_of, word, stage):

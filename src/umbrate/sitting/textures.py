@@ -12,7 +12,7 @@ from ..core.surface.build import vertex_normals
 from ..core.surface.distance import places_on
 from ..core.surface.mesh import areas
 from ..job.blobs import BlobStore
-from .frames import frame_of, load_block, move_points
+from .frames import frame_of, load_block, move_directions, move_points
 
 
 @dataclass(frozen=True)
@@ -27,6 +27,8 @@ class TextureSource:
         Key of its arrays.
     pages : tuple of str
         Keys of its pages, PNG files.
+    normals, openness : tuple of str
+        Keys of the pages of normals and of openness, PNG files; empty without.
     to_job : (4, 4)
         The similarity from the surface's frame to that of the job.
     """
@@ -34,23 +36,27 @@ class TextureSource:
     blobs: str
     arrays: str
     pages: tuple
+    normals: tuple
+    openness: tuple
     to_job: np.ndarray
 
     def read(self):
         """The arrays by name, in the job's frame.
 
         They are points, normals, faces, corner, uv, vertex, page, and photo, the id of the photo of each triangle, -1
-        where none shows it.
+        where none shows it; with pages of normals also tangent, what is right on the page.
         """
         mesh = BlobStore(self.blobs).get_arrays(self.arrays)
         mesh["points"] = move_points(mesh["points"], self.to_job)
         mesh["normals"] = vertex_normals(mesh["points"], mesh["faces"])
+        if "tangent" in mesh:
+            mesh["tangent"] = move_directions(mesh["tangent"], self.to_job)
         return mesh
 
-    def files(self):
-        """The pages as PNG files, bytes each."""
+    def files(self, what="pages"):
+        """The pages as PNG files, bytes each; what : "pages", "normals" or "openness"."""
         store = BlobStore(self.blobs)
-        return [store.get_bytes(key) for key in self.pages]
+        return [store.get_bytes(key) for key in getattr(self, what)]
 
     def texels(self):
         """The pages as arrays (side, side, 3) uint8."""
@@ -63,8 +69,10 @@ def texture_source(job, sitting, done=None):
     if done is None:
         return None
     M = frame_of(job, sitting).matrix @ np.linalg.inv(np.array(done.figures.from_plain, float))
-    pages = tuple(done.blob(f"page {k + 1}") for k in range(done.figures.pages))
-    return TextureSource(str(job.blobs.folder), done.blob("texture"), pages, M)
+    f, keys = done.figures, {}
+    for name, on in (("page", True), ("normals", f.normals), ("openness", f.openness)):
+        keys[name] = tuple(done.blob(f"{name} {k + 1}") for k in range(f.pages if on else 0))
+    return TextureSource(str(job.blobs.folder), done.blob("texture"), *keys.values(), M)
 
 
 def load_texture(job, sitting):

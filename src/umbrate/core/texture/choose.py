@@ -8,8 +8,8 @@ best set of them that there is (Boykov, Veksler and Zabih 2001, by graph cuts).
 
 import warnings
 
+import maxflow
 import numpy as np
-import scipy
 
 PAIR = 1.2  #: cost of two photos on either side of an edge of usual length, in logarithms of pixels
 SWEEPS = 2
@@ -88,23 +88,16 @@ def _expanded(label, k, D, edges, weight):
     low = np.minimum(stay, go)
     stay, go = stay - low, go - low
     n = len(nodes)
-    source, sink = n, n + 1
     # a node on the sink's side goes: what it costs to go is cut from the source's side
-    rows = np.concatenate([np.full(n, source), np.arange(n), a, b])
-    cols = np.concatenate([np.arange(n), np.full(n, sink), b, a])
-    caps = np.concatenate([go, stay, forth, back])
-    caps = np.round(caps * UNIT).astype(np.int64)
-    keep = caps > 0
-    graph = scipy.sparse.coo_matrix((caps[keep], (rows[keep], cols[keep])), (n + 2, n + 2)).tocsr().astype(np.int32)
-    flow = scipy.sparse.csgraph.maximum_flow(graph, source, sink)
-    rest = graph - flow.flow
-    rest.data[rest.data < 0] = 0
-    rest.eliminate_zeros()
-    reached = scipy.sparse.csgraph.breadth_first_order(rest, source, return_predecessors=False)
-    side = np.zeros(n + 2, bool)
-    side[reached] = True
+    cuts = maxflow.GraphInt(n, len(a))
+    cuts.add_nodes(n)
+    go, stay, forth, back = (np.round(x * UNIT).astype(np.int64) for x in (go, stay, forth, back))
+    cuts.add_grid_tedges(np.arange(n), go, stay)
+    cuts.add_edges(a, b, forth, back)
+    cuts.maxflow()
+    goes = cuts.get_grid_segments(np.arange(n))
     out = label.copy()
-    out[nodes[~side[:n]]] = k
+    out[nodes[goes]] = k
     return out
 
 

@@ -12,7 +12,6 @@ from numba import njit
 from ..cloud.grid import in_threads
 from ..raster.camera import eye_round
 from ..raster.solid import draw_triangles
-from ..surface.build import vertex_normals
 from ..surface.distance import cells_for, places_on
 from .bake import owners, padded
 
@@ -87,7 +86,8 @@ def openness(points, faces, normals, check=lambda share: None):
         buffers = draw_triangles(P, faces, eye, SKY_PX, SKY_PX).buffers
         f = eye.f / eye.flat
         in_threads(
-            _lit, len(X), X, N, d, eye.pose.astype(np.float64), f, buffers.depth.astype(np.float64), LIFT_PX / f, seen, sky
+            _lit, len(X), X, N, d, eye.pose.astype(np.float64), f, buffers.depth, LIFT_PX / f,
+            seen, sky,
         )  # fmt: skip
         check((k + 1) / DIRECTIONS)
     return (seen / np.maximum(sky, 1e-300)).clip(0, 1).astype(np.float32)
@@ -190,8 +190,3 @@ def detail_pages(model, fine, side, reach, open_at=None, check=lambda share: Non
         if open_at is not None:
             opens.append(padded(light, owner))
     return maps, opens, tangent.astype(np.float32)
-
-
-def detail_of(points, faces):
-    """The fine surface as `detail_pages` takes it."""
-    return points, faces, vertex_normals(points, faces)

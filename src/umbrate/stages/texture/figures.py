@@ -7,7 +7,15 @@ from ...job.sidebyside import PLAIN
 class TextureFigures(Figures):
     """Figures of the Texture stage. Lengths are in the plain frame: they hold whatever scale comes later."""
 
-    LINES = ("triangles", "line_of_pages", "line_of_photos", "line_of_unseen", "line_of_left_out", "line_of_source")
+    LINES = (
+        "triangles",
+        "line_of_pages",
+        "line_of_photos",
+        "line_of_unseen",
+        "line_of_left_out",
+        "line_of_detail",
+        "line_of_source",
+    )
 
     triangles: int = figure(0, title="Triangles", meaning="Triangles of the textured surface", form=",")
     side: int = 0  #: texels along a page
@@ -18,6 +26,10 @@ class TextureFigures(Figures):
     pixels: float = 0.0  #: of the photos, for the same, in the median over triangles
     unseen: float = 0.0  #: share of the area that no photo shows
     left_out: float = 0.0
+    detail_side: int = 0  #: texels along a page of normals and of openness
+    normals: bool = False  #: whether there are pages of normals
+    openness: bool = False  #: whether there are pages of openness
+    speed: float | None = None  #: how much of the work that the forecast counts was done in a second
     photos: int = 0  #: photos that something is taken from
     of_photos: int = 0
     missing: list[str] = []  #: photos that are not on disk any more
@@ -40,6 +52,13 @@ class TextureFigures(Figures):
     def line_of_left_out(self):
         told = "Share of what photos show that differs from what most of them show there: not taken"
         return "Left out", f"{100 * self.left_out:.1f} %", told
+
+    def line_of_detail(self):
+        have = [n for n, on in (("normals", self.normals), ("occlusion", self.openness)) if on]
+        if not have:
+            return None
+        told = "Pages beside the texture: the fine surface's detail, and how open each place lies"
+        return "Maps", f"{' and '.join(have)}, {self.detail_side:,}²", told
 
     def line_of_source(self):
         told = "The surface it is on, and how many photos it is taken from"

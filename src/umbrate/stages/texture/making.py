@@ -9,9 +9,11 @@ from PIL import Image
 
 from ...core.errors import UmbrateError
 from ...core.geometry.similarity import scale_of
+from ...core.surface.build import vertex_normals
 from ...core.surface.mesh import areas
 from ...core.surface.thin import thinned
 from ...core.texture.build import Wanted, make_texture
+from ...core.texture.detail import detail_pages, openness
 from ...core.texture.views import Camera
 from ...job.blobs import BlobStore
 from ...sitting.blocks import stored_block
@@ -20,14 +22,16 @@ from ...sitting.masks import decode_mask
 from ...sitting.photos import photo_picture
 from ..base import Outcome, problem
 from .figures import TextureFigures
+from .forecast import SHORTEST, Scene, detail_side, work
 
 MUCH_UNSEEN = 0.1  #: share of the area: so much that nobody saw is worth a word
+COMPRESS = 4  #: of PNG: pages a twentieth larger than the best, in two thirds of the time
+REACH_EDGES = 6.0  #: edges of the fine surface: so far from the thinned one it is looked for
 SHORT = 0.6  #: texels for a pixel of the photos: fewer lose what is sharp
 
 
-def _thin(mesh, triangles, check):
+def _thin(points, faces, triangles, check):
     """Points and faces of a surface, thinned where that is wanted; the shape is what the texture finds, bit for bit."""
-    points, faces = mesh["points"], mesh["faces"]
     if not triangles or len(faces) <= triangles:
         return points, faces
     made = thinned(points, faces, triangles, check)
@@ -80,11 +84,18 @@ def run(inputs, settings, report):
             ("go to", "photos"),
         )
     report.progress(0.02, "thinning the surface")
-    points, faces = _thin(blobs.get_arrays(inputs.surface), settings.triangles, report.check)
+    mesh = blobs.get_arrays(inputs.surface)
+    fine = mesh["points"], np.ascontiguousarray(mesh["faces"], np.int32)
+    del mesh
+    points, faces = _thin(*fine, settings.triangles, report.check)
+    is_thinned = len(faces) < len(fine[1])
+    with_normals = settings.normal_map and is_thinned
+    end = 0.7 if with_normals or settings.occlusion_map else 0.95
 
     def check(share):
         report.check()
-        report.progress(0.1 + 0.85 * share, "looking at the photos" if share < 0.6 else "taking colors from the photos")
+        told = "looking at the photos" if share < 0.6 else "taking colors from the photos"
+        report.progress(0.1 + (end - 0.1) * share, told)
 
     wanted = Wanted(
         side=settings.side,
@@ -96,17 +107,23 @@ def run(inputs, settings, report):
     )
     X = move_points(points, inputs.to_block).astype(np.float64)
     made = make_texture(X, faces, photos.cameras, photos.picture, wanted, check)
+    detail, maps = 0, {}
+    if with_normals or settings.occlusion_map:
+        detail, maps, tangent = _detail(made, points, faces, fine, settings, scale_of(inputs.to_block), report)
     report.progress(0.96, "keeping the pages")
     ids = np.array([p.id for p in photos.refs], np.int64)
     arrays = {
         "points": points, "faces": faces, "corner": made.corner, "uv": made.uv, "vertex": made.vertex,
         "page": made.page.astype(np.int32), "photo": np.where(made.photo >= 0, ids[made.photo], -1),
     }  # fmt: skip
+    if maps:
+        arrays["tangent"] = tangent
     artefacts = {("texture", None): blobs.put_arrays(**arrays)}
-    for k, page in enumerate(made.pages):
-        data = io.BytesIO()
-        Image.fromarray(page).save(data, "PNG")
-        artefacts[f"page {k + 1}", None] = blobs.put_bytes(data.getvalue())
+    for name, pages in {"page": made.pages, **maps}.items():
+        for k, page in enumerate(pages):
+            data = io.BytesIO()
+            Image.fromarray(page).save(data, "PNG", compress_level=COMPRESS)
+            artefacts[f"{name} {k + 1}", None] = blobs.put_bytes(data.getvalue())
     area, plain = areas(X, faces), scale_of(inputs.to_block) * scale_of(np.array(inputs.from_plain))
     unseen = float(area[made.photo < 0].sum() / max(area.sum(), 1e-300))
     figures = TextureFigures(
@@ -119,6 +136,9 @@ def run(inputs, settings, report):
         pixels=made.pixels * plain,
         unseen=round(unseen, 5),
         left_out=round(made.left_out, 5),
+        detail_side=detail,
+        normals="normals" in maps,
+        openness="openness" in maps,
         photos=len(np.unique(made.photo[made.photo >= 0])),
         of_photos=len(photos.refs),
         missing=photos.missing,
@@ -126,7 +146,42 @@ def run(inputs, settings, report):
         from_plain=inputs.from_plain,
         seconds=round(time.monotonic() - start, 2),
     )
+    if figures.seconds > SHORTEST:
+        pixels = float(np.mean([p.width * p.height for p in photos.refs]))
+        scene = Scene(len(fine[1]), len(faces), len(photos.refs), pixels, settings.side, len(made.pages), detail)
+        figures.speed = work(scene) / figures.seconds
     return Outcome(figures, artefacts, list(_problems(figures)))
+
+
+def _detail(made, points, faces, fine, settings, scale, report):
+    """Texels along a page, pages by name, and right on the page, of the detail of a fine surface: see `detail_pages`.
+
+    scale : from the surface's frame to that of the block, which `made.scale` is told in
+    """
+    T = fine[0][fine[1][:: max(1, len(fine[1]) // 20_000)]].astype(np.float64)
+    edge = float(np.median(np.linalg.norm(T - np.roll(T, 1, axis=1), axis=2)))
+    side = detail_side(settings.side, made.scale * scale, edge)
+    normals = vertex_normals(*fine)
+    light = None
+    if settings.occlusion_map:
+
+        def lit(share):
+            report.check()
+            report.progress(0.7 + 0.1 * share, "looking how open each place lies")
+
+        light = openness(*fine, normals, lit)
+
+    def check(share):
+        report.check()
+        report.progress(0.8 + 0.15 * share, "keeping the detail of the fine surface")
+
+    model = {
+        "points": points, "faces": faces, "normals": vertex_normals(points, faces), "corner": made.corner,
+        "uv": made.uv, "vertex": made.vertex, "page": made.page,
+    }  # fmt: skip
+    maps, open_pages, tangent = detail_pages(model, (*fine, normals), side, REACH_EDGES * edge, light, check)
+    out = {"normals": maps} if settings.normal_map and len(faces) < len(fine[1]) else {}
+    return side, out | ({"openness": open_pages} if open_pages else {}), tangent
 
 
 def _problems(f):

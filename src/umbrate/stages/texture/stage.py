@@ -1,5 +1,6 @@
 """Texture: the photos' colors on a surface."""
 
+from functools import lru_cache
 from typing import Literal
 
 import numpy as np
@@ -8,18 +9,18 @@ from pydantic import Field
 from ...core.errors import UmbrateError
 from ...core.geometry.similarity import scale_of
 from ...core.later import Later
+from ...job.blobs import BlobStore
+from ...sitting.blocks import stored_block
 from ...sitting.frames import frame_of
 from ...sitting.masks import mask_blobs
 from ...sitting.photos import photo_refs
-from ..base import Forecast, Shown, Stage, StageSettings, only
+from ..base import Shown, Stage, StageSettings, only
 from ..dense.inputs import block_for_depth
 from .figures import TextureFigures
 from .inputs import Inputs
 
 making = Later("umbrate.stages.texture.making")  # imported where it runs: in the worker
-
-COVERED = 0.55  #: share of pages that charts cover, usually
-CELL_AREA = 3.05  #: triangles for each square as wide as a cell of the surface
+forecasts = Later("umbrate.stages.texture.forecast")
 
 
 class Settings(StageSettings):
@@ -71,6 +72,16 @@ class Settings(StageSettings):
         json_schema_extra=only("size_by", "texels"),
     )
     padding: int = Field(4, ge=1, le=64, title="Padding", description="Texels round each chart that no other one has.")
+    normal_map: bool = Field(
+        True,
+        title="Normal map",
+        description="Keep the detail of the fine surface on the thinned one, as pages of normals.",
+    )
+    occlusion_map: bool = Field(
+        True,
+        title="Occlusion map",
+        description="How much of the light of an even sky reaches each place, as pages: it darkens hollows.",
+    )
     leave_out: str = Field(
         "",
         title="Leave out",
@@ -85,6 +96,15 @@ class Settings(StageSettings):
         title="Leave out what differs",
         description="Take nothing from a photo where it differs from what most show there: highlights, a hand.",
     )
+
+
+@lru_cache(8)
+def pixel_size(folder, key):
+    """Width of a photo's pixel on the object, in the median over the photos of a block, in its frame."""
+    b = stored_block(BlobStore(folder), key)
+    rows = list(b.solved_rows.values())
+    away = np.linalg.norm(b.eyes[rows] - np.median(b.points, axis=0), axis=1)
+    return float(np.median(away / b.lenses[b.lens_of[rows], 0]))
 
 
 class TextureStage(Stage):
@@ -113,6 +133,7 @@ class TextureStage(Stage):
         if job.result(sitting.id, "poses") is None:
             raise UmbrateError(f"“{sitting.name}” has no poses yet. Run Poses first.", ("go to", "poses"))
         block, M = block_for_depth(job, sitting)
+        forecasts.check_memory(self._scene(job, sitting, settings, kept))
         to_block = M @ np.linalg.inv(np.array(kept.from_plain, float))
         return Inputs(
             str(job.blobs.folder), kept.steps[-1].blob if kept.steps else kept.blob, kept.name, kept.from_plain, block,
@@ -120,26 +141,37 @@ class TextureStage(Stage):
             mask_blobs(job, sitting),
         )  # fmt: skip
 
+    @staticmethod
+    def _scene(job, sitting, settings, kept):
+        """The Scene that a run costs by; pages as the setting allows."""
+        photos = photo_refs(job, sitting)
+        fine = kept.left
+        triangles = min(settings.triangles or fine, fine)
+        pixels = float(np.mean([p.width * p.height for p in photos])) if photos else 0.0
+        detail = settings.occlusion_map or (settings.normal_map and triangles < fine)
+        return forecasts.Scene(
+            fine, triangles, len(photos), pixels, settings.side, settings.pages, settings.side // 2 if detail else 0
+        )  # fmt: skip
+
     def forecast(self, job, sitting, settings):
-        """Texels for a length, and on how many pages."""
+        """Texels for a length, on how many pages, time and memory."""
         try:
             kept = self._surface(job, sitting, settings)
         except UmbrateError:
             return None
         f, frame = kept.figures, frame_of(job, sitting)
-        unit = scale_of(frame.matrix) / scale_of(
-            np.array(kept.from_plain, float)
-        )  # of the surface's frame, in the job's
-        area = f["triangles"] / CELL_AREA * (f["cell"] * f["spacing"] * unit) ** 2
-        name = frame.unit or "unit"
-        if settings.size_by == "texels":
-            pages = int(np.ceil(area * settings.texels**2 / COVERED / settings.side**2))
-            text = f"Estimate: {settings.texels:g} texels for a {name}, {pages} pages of {settings.side:,} texels"
-            if pages > settings.pages:
-                return Forecast(f"{text}; Pages allows {settings.pages}.", False, ("set", "pages", min(pages, 64)))
-            return Forecast(text)
-        texels = np.sqrt(COVERED * settings.pages * settings.side**2 / max(area, 1e-300))
-        return Forecast(f"Estimate: {texels:.3g} texels for a {name}")
+        # of the surface's frame, in the job's
+        unit = scale_of(frame.matrix) / scale_of(np.array(kept.from_plain, float))
+        area = f["triangles"] / forecasts.CELL_AREA * (f["cell"] * f["spacing"] * unit) ** 2
+        done, depth = (job.result(sitting.id, n) for n in ("texture", "cloud"))
+        speed = (done.figures.speed if done else None) or forecasts.speed_of(depth.figures.speed if depth else None)
+        pixel = 0.0
+        if job.result(sitting.id, "poses") is not None:
+            block, M = block_for_depth(job, sitting)
+            pixel = pixel_size(str(job.blobs.folder), block) * scale_of(frame.matrix) / scale_of(M)
+        return forecasts.forecast_of(
+            settings, self._scene(job, sitting, settings, kept), area, pixel, speed, frame.unit
+        )
 
     def key(self, job, sitting, settings):
         try:
