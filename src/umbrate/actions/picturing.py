@@ -8,11 +8,10 @@ from PIL import Image
 from ..core.cloud.grid import spacing_of
 from ..core.errors import UmbrateError
 from ..core.measure.solid import thickness
-from ..core.raster.camera import eye_round
 from ..core.raster.coloring import COLORINGS, COVERAGE, OF_SURFACES, SURFACE_COLORINGS, cloud_colors, surface_colors
+from ..core.raster.pictures import DIRECTIONS, GROUND, draw_surface, draw_textured, eye_for
 from ..core.raster.points import draw_points, paint
-from ..core.raster.solid import draw_triangles, paint_triangles
-from ..core.raster.textured import pages_of, paint_textured
+from ..core.raster.textured import pages_of
 from ..core.surface.looks import curvature, slope
 from ..sitting.clouds import load_cloud
 from ..sitting.frames import load_block
@@ -20,22 +19,8 @@ from ..sitting.surfaces import load_surface
 from ..sitting.textures import texture_source
 from .coverage import compute_coverage, covered_by, gather_coverage
 
-#: sides to look from, as directions from the object to the eye
-DIRECTIONS = {
-    "front": (0, -1, 0.0), "right": (1, 0, 0.0), "back": (0, 1, 0.0), "left": (-1, 0, 0.0), "top": (0, 0, 1),
-    "bottom": (0, 0, -1), "corner": (0.45, -1, 0.55),
-}  # fmt: skip
 LARGEST = 30_000  #: pixels of a side
-GROUND = (0x2B, 0x2B, 0x2B)
 EDGES = 25.0  #: strength of depth edges, which make relief readable
-
-
-def eye_for(points, direction, width, height, parallel=False):
-    """An Eye that sees all but the farthest hundredth of points (n, 3) from a direction."""
-    lo, hi = np.percentile(points, 1, axis=0), np.percentile(points, 99, axis=0)
-    eye = eye_round((lo + hi) / 2, 0.42 * float(np.linalg.norm(hi - lo)), direction, width, height)
-    eye.parallel = parallel
-    return eye
 
 
 def draw(points, colors, eye, pixels, *, size=2, spacing=0.0, ground=GROUND, edges=EDGES):
@@ -85,13 +70,6 @@ def cloud_picture(job, sitting, kept=None, *, side="corner", look="color", width
     return draw(cloud["points"], colors, eye, (width, height), spacing=spacing_of(cloud["points"]))
 
 
-def draw_surface(mesh, colors, eye, pixels, *, ground=GROUND, manner=None):
-    """A picture (height, width, 3) uint8 of a surface's arrays, `pixels` (width, height) large."""
-    solid = draw_triangles(mesh["points"], mesh["faces"], eye, *pixels)
-    picture = paint_triangles(solid, mesh, colors, eye, ground, (30, 30, 30), manner)
-    return np.ascontiguousarray(picture[:, :, 2::-1])
-
-
 def surface_picture(job, sitting, kept=None, *, side="corner", look="color", width=1920, height=1200, parallel=False):
     """A picture (height, width, 3) uint8 of a sitting's surface.
 
@@ -110,12 +88,6 @@ def surface_picture(job, sitting, kept=None, *, side="corner", look="color", wid
     eye = eye_for(mesh["points"], DIRECTIONS[side], width, height, parallel)
     values = covered_by(job, sitting, mesh)[look] if look in OF_SURFACES else surface_values(mesh, look)
     return draw_surface(mesh, surface_colors(mesh, look, values), eye, (width, height))
-
-
-def draw_textured(model, pages, eye, pixels, *, ground=GROUND):
-    """A picture (height, width, 3) uint8 of a textured surface's arrays and Pages, `pixels` (width, height) large."""
-    solid = draw_triangles(model["points"], model["faces"], eye, *pixels)
-    return np.ascontiguousarray(paint_textured(solid, model, pages, ground)[:, :, 2::-1])
 
 
 def texture_picture(job, sitting, *, side="corner", width=1920, height=1200, parallel=False):

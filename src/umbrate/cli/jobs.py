@@ -110,7 +110,7 @@ def run(job, sittings, upto, assignments, redo, mode):
                 f"{j.name} has no sittings yet. Bring in photos first: umbrate add {j.folder} PHOTOS_DIR --sitting NAME"
             )
         runs.apply_assignments(j, chosen, assignments)
-        upto = "poses" if mode else upto or stages.STAGES[-1].name
+        upto = "poses" if mode else upto or stages.LAST
         sys.exit(0 if runs.run_cells(j, chosen, upto, redo=redo or bool(mode), mode=mode or "", worker=worker) else 1)
 
 

@@ -65,6 +65,9 @@ COMMANDS = {
         "Cut the cloud of JOB by a plane and write the outline to OUT (SVG, DXF or CSV); without OUT, list planes."),
     "report": ("measure", "report", "Write the accuracy report of a sitting of JOB as PDF."),
     "status": ("jobs", "status", "Show the state and key figure of every sitting and stage of JOB."),
+    "deliver": ("deliver", "deliver", "Make files of JOB for a PURPOSE, checked, and list what was delivered."),
+    "check": ("deliver", "check",
+        "Verify an archive that was delivered, FOLDER or zip: all files there, none changed."),
     "export": ("export", "export",
         "Write a cloud (.ply, .las, .laz, .e57, .xyz, .csv), a surface (.ply, .obj, .stl), a textured surface "
         "(.glb), the cameras (JSON) or the masks (a folder of PNG) to OUT."),

@@ -3,6 +3,7 @@
 from ..job.figures import MODELS, read_figures
 from ..job.results import MERGED
 from .cloud.stage import CloudStage
+from .deliver.stage import DeliverStage
 from .join.stage import JoinStage
 from .lens.stage import LensStage
 from .masks.stage import MasksStage  # names: ok
@@ -14,9 +15,10 @@ from .texture.stage import TextureStage
 
 STAGES = (
     PhotosStage(), MasksStage(), LensStage(), PosesStage(), ScaleStage(), JoinStage(), CloudStage(), SurfaceStage(),
-    TextureStage(),
+    TextureStage(), DeliverStage(),
 )  # fmt: skip
 BY_NAME = {s.name: s for s in STAGES}
+LAST = [s.name for s in STAGES if not s.only_asked][-1]  #: up to where a job is run that nobody says more of
 MODELS.update({s.name: s.Figures for s in STAGES})
 MERGED.update({s.name: s.merged for s in STAGES if s.of_members})
 

@@ -174,6 +174,7 @@ class Stage:
     about: ClassVar[str]  #: what it does, in a sentence
     needs_preview: ClassVar[tuple] = ()  #: values of the setting `method` that can be tried on a few photos first
     modes: ClassVar[dict] = {}  #: other ways to run it than the usual one, and what each does; `gather` takes one
+    only_asked: ClassVar[bool] = False  #: whether it runs only where somebody names it, not with all others
     uses_keep_box: ClassVar[bool] = False  #: whether the keep box is set beside it
     Figures: ClassVar[type[Figures]]
     of_members: ClassVar[bool] = False  #: whether a joined row has the results of its members, `merged`, for its own

@@ -4,6 +4,7 @@ import time
 
 from ..stages import BY_NAME
 from ..stages.base import Report, settings_of
+from . import wiring  # noqa: F401
 from .state import current_fingerprint
 
 

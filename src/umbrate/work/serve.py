@@ -10,6 +10,7 @@ from ..core.errors import Cancelled, UmbrateError
 from ..stages import BY_NAME
 from ..stages.base import Report
 from ..stages.executor import LocalExecutor
+from . import wiring  # noqa: F401
 from .logs import NOISY, watch_crashes
 from .worker import Event
 

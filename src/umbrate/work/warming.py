@@ -34,12 +34,14 @@ def warm_up(tell):
             job.set_settings(sitting.id, "masks", {"folder": str(Path(folder) / "photos" / "by-hand" / "masks")})
             for stage in stages_of(sitting):
                 say(f"compiling {stage.title}")
-                run_now(job, sitting, stage.name)
+                if not stage.only_asked:
+                    run_now(job, sitting, stage.name)
             measure("angle", load_block(job, sitting))
     say("compiling the scene and the mask tools")
     warm_drawing()
     warm_desk()
     warm_mending()
+    warm_delivering()
     say("all kernels are compiled")
 
 
@@ -127,6 +129,21 @@ def warm_mending():
     pieces(faces, n)
     thickness(points, faces, mesh["normals"])
     surface_section(points, faces, (0, 0, 0.01), (0, 0, 1))
+
+
+def warm_delivering():
+    """Thin a textured surface, keep its detail, and make one hollow."""
+    import numpy as np
+
+    from ..core.surface.shell import hollowed
+    from ..core.texture.detail import detail_pages
+    from ..core.texture.transfer import carried_over, laid_down
+
+    ring = _ring()
+    arrays = laid_down(ring["points"], ring["faces"], 128, 2)
+    page = carried_over(arrays, 64, arrays, [np.zeros((128, 128, 3), np.uint8)], 0.5)
+    detail_pages(arrays, (ring["points"], ring["faces"], ring["normals"]), len(page), 0.5)
+    hollowed(ring["points"].astype(float), ring["faces"], 0.08)
 
 
 def warm_desk():

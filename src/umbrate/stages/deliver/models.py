@@ -1,0 +1,151 @@
+"""What is delivered as a model: a surface with its texture or its colors, as small as is wanted."""
+
+import io
+from dataclasses import dataclass
+
+import numpy as np
+from PIL import Image
+
+from ...core.errors import UmbrateError
+from ...core.raster.textured import halved
+from ...core.surface.build import vertex_normals
+from ...core.surface.carried import carried, mean_edge
+from ...core.surface.mesh import opposite
+from ...core.surface.thin import thinned
+from ...core.texture.detail import detail_pages
+from ...core.texture.transfer import carried_over, laid_down
+from ...sitting.surfaces import load_surface
+from ...sitting.textures import texture_source
+
+REACH_EDGES = 8.0  #: edges of a surface: so far from a thinned one it is looked for
+
+
+@dataclass
+class Model:
+    """A surface to deliver.
+
+    Attributes
+    ----------
+    arrays : dict
+        As `formats.gltf.write_glb` takes them.
+    pages, normals, openness : lists of arrays
+        Of texels; empty without.
+    closed : bool
+    """
+
+    arrays: dict
+    pages: list
+    normals: list
+    openness: list
+    closed: bool
+
+    @property
+    def triangles(self):
+        return len(self.arrays["faces"])
+
+    @property
+    def side(self):
+        """Texels along a page, 0 without any."""
+        return self.pages[0].shape[0] if self.pages else 0
+
+
+def is_closed(faces, count):
+    """Whether every side of a triangle has another one beside it."""
+    return bool((opposite(np.ascontiguousarray(faces, np.int32), count) >= 0).all())
+
+
+def thin_mesh(mesh, triangles, check=lambda: None):
+    """A surface's arrays, thinned to some number of triangles; as they are where that is 0, or no fewer."""
+    if not triangles or len(mesh["faces"]) <= triangles:
+        return mesh
+    made = thinned(mesh["points"], mesh["faces"], triangles, check)
+    return carried(mesh, np.asarray(made.points), np.ascontiguousarray(made.faces, np.int32))
+
+
+def _pictures(source, what):
+    return [np.asarray(Image.open(io.BytesIO(data))) for data in source.files(what)]
+
+
+def load_model(d, triangles=0, side=0, textured=True):
+    """The Model of a Delivery's sitting: with its texture where it has one.
+
+    triangles, side : at most; 0: as it is
+    """
+    source = texture_source(d.job, d.sitting) if textured else None
+    if source is None:
+        mesh = load_surface(d.job, d.sitting)
+        if mesh is None:
+            raise UmbrateError(f"“{d.sitting.name}” has no surface yet. Run Surface first.", ("go to", "surface"))
+        mesh = thin_mesh(mesh, triangles, d.check)
+        arrays = {k: mesh[k] for k in ("points", "faces", "normals", "colors") if k in mesh}
+        return Model(arrays, [], [], [], is_closed(mesh["faces"], len(mesh["points"])))
+    arrays = source.read()
+    made = Model(
+        arrays, source.texels(), _pictures(source, "normals"), _pictures(source, "openness"),
+        is_closed(arrays["faces"], len(arrays["points"])),
+    )  # fmt: skip
+    return smaller(d, made, triangles, side)
+
+
+def smaller(d, model, triangles=0, side=0):
+    """A Model with fewer triangles and smaller pages, at most so many; 0: as it is."""
+    if triangles and model.triangles > triangles:
+        return _thinner(d, model, triangles, side or model.side)
+    if not side or not model.pages or model.side <= side:
+        return model
+    pages, factor = model.pages, model.side // side
+    normals, openness = model.normals, model.openness
+    while pages[0].shape[0] > side:
+        pages = [halved(p) for p in pages]
+    for _ in range(int(np.log2(factor))):
+        if normals and normals[0].shape[0] > side:
+            normals = [halved(p) for p in normals]
+        if openness and openness[0].shape[0] > side:
+            openness = [halved(p[..., None])[..., 0] for p in openness]
+    return Model(model.arrays, pages, normals, openness, model.closed)
+
+
+def _thinner(d, model, triangles, side):
+    """A Model with fewer triangles: new charts, the texture carried over, the detail that is lost as normals."""
+    old = model.arrays
+    made = thinned(old["points"], old["faces"], triangles, d.check)
+    points, faces = np.asarray(made.points), np.ascontiguousarray(made.faces, np.int32)
+    if not model.pages:
+        mesh = carried(old, points, faces)
+        return Model(mesh, [], [], [], model.closed)
+    reach = max(4 * made.largest, REACH_EDGES * mean_edge(old["points"], old["faces"]))
+    arrays = laid_down(points, faces, side)
+    page = carried_over(arrays, side, old, model.pages, reach, lambda _: d.check())
+    normals, openness = [], []
+    if model.normals or model.openness:
+        fine = old["points"].astype(float), old["faces"], vertex_normals(old["points"], old["faces"])
+        small = max(min(side, (model.normals or model.openness)[0].shape[0]), 256)
+        normals, _, _ = detail_pages(arrays, fine, small, reach, check=lambda _: d.check())
+        if model.openness:
+            gray = [np.repeat(p[..., None], 3, 2) for p in model.openness]
+            openness = [np.ascontiguousarray(carried_over(arrays, small, old, gray, reach)[..., 0])]
+    return Model(arrays, [page], normals if model.normals else [], openness, model.closed)
+
+
+def encoded(page, kind, quality=90):
+    """Bytes of a page (h, w, 3) or (h, w) as a PNG or JPEG file."""
+    out = io.BytesIO()
+    image = Image.fromarray(page)
+    if kind == "png":
+        image.save(out, "PNG", compress_level=6)
+    else:
+        image.save(out, "JPEG", quality=quality, subsampling=0, optimize=True)
+    return out.getvalue()
+
+
+def steps_down(model, most):
+    """Ways to a smaller file, one after another: (quality, side, triangles) at most; the first as it is."""
+    for quality in (90, 82, 74):
+        yield quality, 0, 0
+    side, triangles = model.side, model.triangles
+    while side > 512:
+        side //= 2
+        yield 82, side, 0
+    while triangles > 500:
+        triangles = int(0.6 * triangles)
+        yield 78, side, triangles

@@ -1,0 +1,81 @@
+"""Page: one HTML file that any browser opens without network."""
+
+from ...core.errors import UmbrateError
+from ...formats.page import page_text, write_page
+from .figures import Check, size_told
+from .models import encoded, load_model, smaller, steps_down
+from .reading import extent_of, extent_told, wrong
+
+
+def rows_of(d, model):
+    """Figures of the job that a page lists: (what, value)."""
+    photos = d.job.photos(d.sitting.id, aside=False)
+    rows = [("Size", extent_told(extent_of(model.arrays["points"]), d.unit)), ("Triangles", f"{model.triangles:,}")]
+    rows.append(("Photos", f"{len(photos)}"))
+    for stage in ("scale", "cloud", "surface", "texture"):
+        done = d.job.result(d.sitting.id, stage)
+        if done is not None:
+            rows += [(title, value) for title, value, _ in done.figures.rows()][:3]
+    if not d.unit:
+        rows.append(("Unit", "the job has no scale: lengths are relative"))
+    return rows
+
+
+def make(d):
+    """Write the page; see `making.Delivery`."""
+    s, out = d.settings, d.folder / f"{d.name}.html"
+    most = 1e6 * s.page_mb
+    d.progress(0.1, "reading the model")
+    first = load_model(d, s.triangles, s.page_side)
+    if len(first.pages) > 1:  # a page has one image
+        first = smaller(d, first, first.triangles - 1, min(2 * first.side, s.page_side))
+    for k, (quality, side, triangles) in enumerate(steps_down(first, most)):
+        if k and not most:
+            break
+        d.progress(0.2 + 0.05 * min(k, 10), "writing and reading back")
+        model = smaller(d, first, triangles, side)
+        page = encoded(model.pages[0], "jpeg", quality) if model.pages else None
+        text = page_text(model.arrays, page, title=d.name, rows=rows_of(d, model), unit=d.unit)
+        if not most or len(text) <= most:
+            break
+    else:
+        raise UmbrateError(f"No page of this surface fits into {s.page_mb:g} MB. Allow more.", ("set", "page_mb", 5.0))
+    write_page(out, text)
+    told = f"{size_told(out.stat().st_size)}, {model.triangles:,} triangles"
+    told += f", a page of {model.side:,}² texels" if model.pages else ", colors of vertices"
+    d.checks.append(Check(text=told))
+    d.checks.append(_read_back(out, model))
+
+
+def _read_back(path, model):
+    """A Check that the page holds its arrays, asks for nothing from a network, and is well formed."""
+    import json
+    import re
+    from html.parser import HTMLParser
+
+    class Reader(HTMLParser):
+        data, inside, asked, open = "", False, [], 0
+
+        def handle_starttag(self, tag, attributes):
+            given = dict(attributes)
+            self.inside = tag == "script" and given.get("id") == "data"
+            self.asked = self.asked + [v for k, v in attributes if k in ("src", "href") and v]
+
+        def handle_endtag(self, tag):
+            self.inside = self.inside and tag != "script"
+
+        def handle_data(self, data):
+            self.data += data if self.inside else ""
+
+    text, reader = path.read_text("utf-8"), Reader()
+    reader.feed(text)
+    try:
+        data = json.loads(reader.data)
+    except ValueError as e:
+        raise wrong(path, str(e)) from e
+    if data["points"] != len(model.arrays["vertex" if model.pages else "points"]):
+        raise wrong(path, f"{data['points']:,} places")
+    code = text.replace(reader.data, "")
+    if reader.asked or re.search(r"https?://(?!www\.w3\.org)", code):
+        raise wrong(path, "it would ask for something from a network")
+    return Check(text=f"{path.name} read back: {data['points']:,} places, asks for nothing from a network")

@@ -1,0 +1,377 @@
+"""Deliver: files for a purpose, checked before they leave."""
+
+import hashlib
+import json
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+from pydantic import Field
+
+from ...core.errors import UmbrateError
+from ...core.later import Later
+from ...sitting.frames import frame_of
+from ...sitting.guarding import folder_names
+from ..base import Shown, Stage, StageSettings
+from .figures import DeliverFigures
+
+making = Later("umbrate.stages.deliver.making")  # imported where it runs: in the worker
+
+PURPOSES = {
+    "print": "Print", "web": "Web and games", "page": "Page", "exchange": "Exchange", "cloud": "Cloud",
+    "pictures": "Pictures", "archive": "Archive",
+}  # fmt: skip
+SOLID = ("print", "web", "page", "exchange", "pictures")  #: purposes that need a surface
+TEXTURED = ("web", "page", "exchange", "pictures")  #: those that take its texture where it has one
+
+
+def _of(purpose, short=True, unit=None, labels=None, empty=None, **when):
+    """What a field of one purpose (or several) says of itself; `when`: values that other settings must have."""
+    purposes = (purpose,) if isinstance(purpose, str) else purpose
+    extra = {"when": {"purpose": purposes, **{k: v if isinstance(v, tuple) else (v,) for k, v in when.items()}}}
+    more = {"short": short, "unit": unit, "labels": labels, "empty": empty}
+    return extra | {k: v for k, v in more.items() if v}
+
+
+def _choice(values, **given):
+    return {"labels": values, **given}
+
+
+class Settings(StageSettings):
+    """For which purpose, where to, and what matters for it."""
+
+    purpose: Literal["print", "web", "page", "exchange", "cloud", "pictures", "archive"] = Field(
+        "print",
+        title="Purpose",
+        description="What the files are for: it decides what is made and checked.",
+        json_schema_extra={"short": True, "labels": PURPOSES},
+    )
+    folder: str = Field(
+        "",
+        title="Folder",
+        description="Where the files go. Empty: a folder beside the job, of its name with “delivered” behind it.",
+        json_schema_extra={"kind": "folder", "short": True},
+    )
+    file: str = Field(
+        "",
+        title="File name",
+        description="What the files are called, without ending. Empty: as the job and the sitting are. Where a file of "
+        "that name is there, a number is put behind it.",
+        json_schema_extra={"empty": "the job's name"},
+    )
+    replace: bool = Field(
+        False,
+        title="Replace",
+        description="Write over a file of that name. Photos, masks and other files that the job reads never are.",
+    )
+    surface: str = Field(
+        "",
+        title="Surface",
+        description="Name of the surface, as it is mended now. Empty: the chosen one.",
+        json_schema_extra={**_of("print", empty="the chosen one"), "named": True},
+    )
+    triangles: int = Field(
+        0,
+        ge=0,
+        le=100_000_000,
+        title="At most",
+        description="The surface is thinned to so many triangles; 0 takes it as it is.",
+        json_schema_extra=_of(("print", "web", "page", "exchange"), unit="triangles"),
+    )
+    # ------------------------------------------------------------------ print
+    print_format: Literal["stl", "3mf"] = Field(
+        "3mf",
+        title="Format",
+        description="3MF says that it is in millimeters; STL leaves that to whoever opens it.",
+        json_schema_extra=_of("print", labels={"stl": "STL", "3mf": "3MF"}),
+    )
+    size_by: Literal["factor", "target"] = Field(
+        "factor",
+        title="Size by",
+        description="A factor on the object's own size, or how long its longest side is to be.",
+        json_schema_extra=_of("print", labels={"factor": "a factor", "target": "its longest side"}),
+    )
+    factor: float = Field(
+        1.0, gt=0, le=1000, title="Factor", description="1 is the object's own size.",
+        json_schema_extra=_of("print", size_by="factor"),
+    )  # fmt: skip
+    target: float = Field(
+        100.0, gt=0, le=100_000, title="Longest side", description="Of the print.",
+        json_schema_extra=_of("print", size_by="target", unit="mm"),
+    )  # fmt: skip
+    thin_wall: float = Field(
+        1.0, ge=0, le=1000, title="Thinnest wall",
+        description="Where the print is thinner than this it is said, and shown in the scene.",
+        json_schema_extra=_of("print", unit="mm"),
+    )  # fmt: skip
+    hollow: bool = Field(
+        False, title="Hollow", description="Leave the inside free: less material.", json_schema_extra=_of("print"),
+    )  # fmt: skip
+    wall: float = Field(
+        2.0, gt=0, le=1000, title="Wall", description="Thickness of the wall of a hollow print.",
+        json_schema_extra=_of("print", hollow=True, unit="mm"),
+    )  # fmt: skip
+    drains: int = Field(
+        0, ge=0, le=12, title="Drain holes", description="Holes through the bottom, for resin or powder to leave by.",
+        json_schema_extra=_of("print", hollow=True),
+    )  # fmt: skip
+    drain_width: float = Field(
+        4.0, gt=0, le=100, title="Their width", description="Of a drain hole.",
+        json_schema_extra=_of("print", hollow=True, unit="mm"),
+    )  # fmt: skip
+    # ------------------------------------------------------------------ web, page, exchange
+    page_side: Literal[512, 1024, 2048, 4096, 8192, 16384] = Field(
+        4096,
+        title="Pages of",
+        description="Texels along a page of the texture, at most.",
+        json_schema_extra=_of(
+            ("web", "page", "exchange"), labels={n: f"{n:,}" for n in (512, 1024, 2048, 4096, 8192, 16384)}
+        ),
+    )
+    image_format: Literal["jpeg", "png"] = Field(
+        "jpeg",
+        title="Pages as",
+        description="JPEG is small; PNG keeps every texel.",
+        json_schema_extra=_of(("web", "exchange"), labels={"jpeg": "JPEG", "png": "PNG"}),
+    )
+    web_mb: float = Field(
+        20.0, ge=0, le=4000, title="File at most",
+        description="Reached by stronger compression, then smaller pages, then fewer triangles; 0: as large as it is.",
+        json_schema_extra=_of("web", unit="MB"),
+    )  # fmt: skip
+    levels: int = Field(
+        1, ge=1, le=5, title="Levels of detail",
+        description="So many files, each with a quarter of the triangles and half the texels of the one before.",
+        json_schema_extra=_of("web"),
+    )  # fmt: skip
+    page_mb: float = Field(
+        15.0, ge=0, le=500, title="File at most",
+        description="Reached by stronger compression, then smaller pages, then fewer triangles; 0: as large as it is.",
+        json_schema_extra=_of("page", unit="MB"),
+    )  # fmt: skip
+    exchange_format: Literal["obj", "ply"] = Field(
+        "obj",
+        title="Format",
+        description="OBJ with its texture beside it, or PLY with colors of its vertices.",
+        json_schema_extra=_of("exchange", labels={"obj": "OBJ, MTL, texture", "ply": "PLY"}),
+    )
+    up: Literal["z", "y"] = Field(
+        "z", title="Up is", description="Which axis is up in the file.",
+        json_schema_extra=_of("exchange", labels={"z": "z", "y": "y"}),
+    )  # fmt: skip
+    length_unit: Literal["mm", "cm", "m"] = Field(
+        "mm", title="Unit", description="Of the coordinates in the file, where the job has a scale.",
+        json_schema_extra=_of("exchange", labels={"mm": "mm", "cm": "cm", "m": "m"}),
+    )  # fmt: skip
+    origin: Literal["frame", "base", "middle"] = Field(
+        "frame", title="Zero is", description="Where the coordinates begin.",
+        json_schema_extra=_of(
+            "exchange", labels={"frame": "that of the job", "base": "below its middle", "middle": "its middle"}
+        ),
+    )  # fmt: skip
+    # ------------------------------------------------------------------ cloud
+    cloud: str = Field(
+        "", title="Cloud", description="Name of the cloud, as it is cleaned now. Empty: the chosen one.",
+        json_schema_extra={**_of("cloud", empty="the chosen one"), "named": True},
+    )  # fmt: skip
+    cloud_format: Literal["ply", "las", "laz", "e57", "xyz", "csv"] = Field(
+        "ply", title="Format", description="Of the cloud's file.",
+        json_schema_extra=_of("cloud", labels={k: k.upper() for k in ("ply", "las", "laz", "e57", "xyz", "csv")}),
+    )  # fmt: skip
+    spacing: float = Field(
+        0.0, ge=0, le=1e6, title="Thinned to",
+        description="One point is left within so much, in the job's unit; 0 leaves all of them.",
+        json_schema_extra=_of("cloud", unit="mm"),
+    )  # fmt: skip
+    # ------------------------------------------------------------------ pictures
+    picture: Literal["spin", "sides", "orthophoto"] = Field(
+        "spin",
+        title="Picture",
+        description="The object turning; a sheet of its six sides at one scale; one side at a stated size of pixels.",
+        json_schema_extra=_of("pictures", labels={"spin": "turning", "sides": "six sides", "orthophoto": "orthophoto"}),
+    )
+    film: Literal["mp4", "gif"] = Field(
+        "mp4", title="Format", description="MP4 for programs and pages; GIF for what shows pictures alone.",
+        json_schema_extra=_of("pictures", picture="spin", labels={"mp4": "MP4", "gif": "GIF"}),
+    )  # fmt: skip
+    turns: float = Field(
+        1.0, gt=0, le=100, title="Turns", description="How often it turns.",
+        json_schema_extra=_of("pictures", picture="spin"),
+    )  # fmt: skip
+    film_seconds: float = Field(
+        8.0, gt=0, le=600, title="Takes", description="How long the film is.",
+        json_schema_extra=_of("pictures", picture="spin", unit="s"),
+    )  # fmt: skip
+    sheet_format: Literal["png", "pdf"] = Field(
+        "png", title="Format", description="PDF is of A4, with the scale of the print stated.",
+        json_schema_extra=_of("pictures", picture="sides", labels={"png": "PNG", "pdf": "PDF"}),
+    )  # fmt: skip
+    side: Literal["front", "right", "back", "left", "top", "bottom"] = Field(
+        "front", title="Side", description="From where one looks.",
+        json_schema_extra=_of("pictures", picture="orthophoto", labels={
+            k: k for k in ("front", "right", "back", "left", "top", "bottom")
+        }),
+    )  # fmt: skip
+    pixel: float = Field(
+        0.1, gt=0, le=1e6, title="A pixel is", description="Of the orthophoto, on the object.",
+        json_schema_extra=_of("pictures", picture="orthophoto", unit="mm"),
+    )  # fmt: skip
+    width: int = Field(
+        1280, ge=64, le=20_000, title="Width", description="Pixels of the picture.",
+        json_schema_extra=_of("pictures", picture=("spin", "sides"), unit="pixels"),
+    )  # fmt: skip
+    look: Literal["texture", "plain"] = Field(
+        "texture", title="Look", description="In the colors of the photos, or the shape alone.",
+        json_schema_extra=_of("pictures", labels={"texture": "as photographed", "plain": "shape alone"}),
+    )  # fmt: skip
+    ground: Literal["dark", "gray", "white"] = Field(
+        "dark", title="Ground", description="What is behind the object.",
+        json_schema_extra=_of("pictures", picture=("spin", "sides"), labels={k: k for k in ("dark", "gray", "white")}),
+    )  # fmt: skip
+    # ------------------------------------------------------------------ archive
+    as_zip: bool = Field(
+        False, title="One file", description="A zip in the place of a folder.", json_schema_extra=_of("archive"),
+    )  # fmt: skip
+    with_photos: bool = Field(
+        False, title="With photos", description="Copies of the photos themselves; else their names and hashes.",
+        json_schema_extra=_of("archive"),
+    )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Inputs:
+    """Where the job is, and what is known of earlier deliveries."""
+
+    job: str
+    sitting: int
+    folder: str
+    name: str
+    made: list
+    sources: dict
+
+
+def values_of(settings):
+    """The settings that count for the purpose, as plain values."""
+    values = settings.model_dump(mode="json")
+    fields = type(settings).model_fields
+    out = {}
+    for n, f in fields.items():
+        when = (f.json_schema_extra or {}).get("when", {})
+        if n not in ("folder", "file", "replace", "purpose") and all(values[k] in v for k, v in when.items()):
+            out[n] = values[n]
+    return out
+
+
+def _mark(*things):
+    return hashlib.sha256(json.dumps(things, sort_keys=True, default=str).encode()).hexdigest()[:16]
+
+
+def folder_of(job, settings):
+    """The folder that deliveries go to."""
+    return Path(settings.folder) if settings.folder else job.folder.with_name(f"{job.folder.stem}-delivered")
+
+
+class DeliverStage(Stage):
+    """Files for a purpose, written aside, read back and checked, then named."""
+
+    name, title = "deliver", "Deliver"
+    about = "Makes files for a purpose from what is there, reads them back and checks them."
+    reads = "what is delivered"
+    shows = frozenset({Shown.SURFACES, Shown.TEXTURE})
+    only_asked = True
+    Settings = Settings
+    Figures = DeliverFigures
+    papers = None  #: callable(job, sitting, folder): writes what people found out, for archives; see `actions.papers`
+
+    def names_for(self, job, sitting, setting):
+        if setting == "surface":
+            return [s.name for s in job.surfaces(sitting.id)]
+        return [c.name for c in job.clouds(sitting.id)] if setting == "cloud" else None
+
+    def as_next(self, sitting):
+        return "deliver files"
+
+    def needs_in(self, job, sitting):
+        purpose = job.settings(sitting.id, self.name).get("purpose", "print")
+        if purpose in TEXTURED and job.result(sitting.id, "texture") is not None:
+            return ("texture",)
+        if purpose in SOLID:
+            return ("surface",)
+        return ("cloud",) if purpose == "cloud" and not self._united(job, sitting) else ("poses",)
+
+    @staticmethod
+    def _united(job, sitting):
+        """Whether the sitting has clouds without a result of Cloud: put together from others."""
+        return job.result(sitting.id, "cloud") is None and bool(job.clouds(sitting.id))
+
+    def _surface(self, job, sitting, settings):
+        kept = job.surface(sitting.id, (settings.surface or None) if settings.purpose == "print" else None)
+        if kept is None:
+            raise UmbrateError(f"“{sitting.name}” has no surface yet. Run Surface first.", ("go to", "surface"))
+        return kept
+
+    def sources_of(self, job, sitting, settings):
+        """What a delivery with some settings is made from, by name; raises UmbrateError where it is not there."""
+        frame = frame_of(job, sitting)
+        out = {"frame": _mark(frame.matrix.tolist(), frame.unit, list(map(float, frame.offset)))}
+        purpose = settings.purpose
+        texture = job.result(sitting.id, "texture") if purpose in (*TEXTURED, "archive") else None
+        if purpose in SOLID:
+            kept = self._surface(job, sitting, settings)
+            if texture is None:
+                out[f"surface “{kept.name}”"] = _mark(kept.blob, [s.blob for s in kept.steps])
+        if texture is not None:
+            out["texture"] = _mark(
+                texture.blob("texture"), [texture.blob(f"page {k + 1}") for k in range(texture.figures.pages)]
+            )
+        if purpose == "cloud":
+            kept = job.cloud(sitting.id, settings.cloud or None)
+            if kept is None:
+                raise UmbrateError(f"“{sitting.name}” has no dense cloud yet. Run Cloud first.", ("go to", "cloud"))
+            out[f"cloud “{kept.name}”"] = _mark(kept.blob, [s.blob for s in kept.steps])
+        if purpose == "archive":
+            if job.result(sitting.id, "poses") is None:
+                raise UmbrateError(f"“{sitting.name}” has no poses yet. Run Poses first.", ("go to", "poses"))
+            for kind, kept in (("cloud", job.cloud(sitting.id)), ("surface", job.surface(sitting.id))):
+                if kept is not None:
+                    out[f"{kind} “{kept.name}”"] = _mark(kept.blob, [s.blob for s in kept.steps])
+            out["poses"] = _mark(job.result(sitting.id, "poses").fingerprint)
+        return out
+
+    def stale(self, job, sitting, made):
+        """Why a Made does not hold any more, in a few words; "" where it does."""
+        try:
+            now = self.sources_of(job, sitting, Settings(purpose=made.purpose, **made.settings))
+        except (UmbrateError, ValueError):
+            return "what it was made from is gone"
+        other = [n for n in now if made.sources.get(n) != now[n]]
+        return f"{other[0]} changed" if other else ""
+
+    def gather(self, job, sitting, settings, mode=""):
+        sources = self.sources_of(job, sitting, settings)
+        done = job.result(sitting.id, self.name)
+        several = len(job.sittings()) > 1
+        name = settings.file.strip() or (
+            f"{job.folder.stem} {folder_names(job.sittings())[sitting.id]}" if several else job.folder.stem
+        )
+        made = [m.model_dump(mode="json") for m in done.figures.made] if done else []
+        return Inputs(str(job.folder), sitting.id, str(folder_of(job, settings)), name, made, sources)
+
+    def key(self, job, sitting, settings):
+        try:
+            return [self.sources_of(job, sitting, settings)]
+        except UmbrateError:
+            return []
+
+    def run(self, inputs, settings, report):
+        return making.run(inputs, settings, report, type(self).papers)
+
+    def headline(self, figures):
+        n = len(figures.made)
+        last = figures.made[-1] if figures.made else None
+        return f"{n} deliver{'y' if n == 1 else 'ies'}", PURPOSES[last.purpose] if last else ""
+
+    def headline_of(self, job, sitting, done):
+        first, second = self.headline(done.figures)
+        stale = sum(bool(self.stale(job, sitting, m)) for m in done.figures.made)
+        return first, f"{stale} stale" if stale else second
