@@ -79,9 +79,8 @@ def deliver(job, purpose, place, sitting, assignments, replace, list_all, explai
             values["picture"] = "spin"
         if purpose == "pictures" and values.get("sheet_format") == "pdf":
             values["picture"] = "sides"
-        before = j.settings(s.id, "deliver")
         with j.action(f"deliver {purpose}"):
-            j.set_settings(s.id, "deliver", {**before, **values})
+            j.set_settings(s.id, "deliver", values)  # what earlier ones were made with does not count
             runs.apply_assignments(j, [s], [f"deliver.{a}" for a in assignments])
         good = runs.run_cells(j, [s], "deliver", redo=True, worker=background)
         if good:

@@ -9,7 +9,7 @@ class UmbrateError(Exception):
     text : str
     remedy : tuple of str, optional
         What would mend it, for a button: ``("bring in photos",)``, ``("find photos",)``, ``("go to", STAGE)``,
-        ``("fit the keep box",)``,
+        ``("fit the keep box",)``, ``("mend", STEP)``, ``("thin walls", LIMIT)``,
         ``("run again",)`` or ``("set", SETTING, VALUE)`` for a setting of the stage that failed.
     """
 

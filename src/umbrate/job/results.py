@@ -104,6 +104,14 @@ class Results:
             if keeps == "join":
                 self._keep_found(sitting_id, figures)
 
+    def change_figures(self, sitting_id, stage, figures):
+        """Other figures for a result that stays as it is: a list in them became shorter."""
+        with self._transaction():
+            self.db.execute(
+                "UPDATE result SET figures = ? WHERE sitting_id = ? AND stage = ?",
+                (json.dumps(plain_figures(figures)), sitting_id, stage),
+            )
+
     def seen(self, hashes):
         """What was seen of files (see `commit_result`), by the hash of their content."""
         out = {}

@@ -53,6 +53,10 @@ def remedy_button(bench, stage, remedy, run=True):
         text = f"Set “{title}” to {more[1]}" if more[1] != "" else f"Clear “{title}”"
         text += " and run" if run else ""
         act = lambda: (s.edits.set_setting(stage.name, *more), s.run() if run else None)  # noqa: E731
+    elif kind == "mend":
+        text, act = "Try it on Surface", lambda: try_mending(s, more[0])
+    elif kind == "thin walls":
+        text, act = "Show where", lambda: show_thin(s, more[0])
     else:
         text, act = {
             "bring in photos": ("Bring in photos…", bench.photos_wanted.emit),
@@ -65,6 +69,19 @@ def remedy_button(bench, stage, remedy, run=True):
     b = QPushButton(text)
     b.clicked.connect(lambda _: act())
     return b
+
+
+def try_mending(session, step):
+    """Go to Surface and show there what a step of mending would do."""
+    session.choose(stage="surface")
+    session.mending.try_on(step)
+
+
+def show_thin(session, limit):
+    """Show the surface by its thickness, up to twice a limit."""
+    session.choose(stage="surface")
+    session.surfacing.ramps["thickness"] = (0.0, 2 * float(limit))
+    session.surfacing.set_look("thickness")
 
 
 def mark_points(bench):

@@ -139,8 +139,8 @@ class Bench(QScrollArea):
             self.run_button.clicked.connect(s.cancel)
         else:
             again = "Run again" if result and cell.state in ("done", "look") else "Run"
-            self.run_button.setText(f"{again}: {stage.title}")
-            if again == "Run again":
+            self.run_button.setText(stage.title if stage.only_asked else f"{again}: {stage.title}")
+            if again == "Run again" and not stage.only_asked:
                 self.run_button.setObjectName("")
             self.run_button.setToolTip("Runs this cell and whatever it needs  (Ctrl+R)")
             self.run_button.clicked.connect(lambda: s.run())

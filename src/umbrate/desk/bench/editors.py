@@ -119,6 +119,8 @@ def make_editor(name, field, value, changed, pick=None, names=None):
         if kind is float:
             w.setDecimals(2)
             w.setSingleStep(0.05 if (high or 10) <= 1 else 0.1)
+        if "zero" in extra:
+            w.setSpecialValueText(extra["zero"])  # what the least value means
         w.setValue(value)
         if "unit" in extra:
             w.setSuffix(f" {extra['unit']}")

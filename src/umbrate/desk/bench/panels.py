@@ -7,8 +7,9 @@ result is named in `MARKS`, so that the bench is built anew when it changes, and
 
 from ...stages.lens.figures import CALIBRATED
 from ..text import counted
-from .advice import OfPhoto, bare_frames, buttons, column, lost_files, wrapped
+from .advice import OfPhoto, bare_frames, buttons, column, lost_files, remedy_button, wrapped
 from .cloud import CloudPanel
+from .delivery import DeliveryPanel
 from .join import JoinChoice, JoinPanel
 from .keepbox import BoxPanel
 from .lens import CalibrationGuide, CalibrationPanel, LensGroups
@@ -35,6 +36,12 @@ def surfaces(bench):
 
 def texture(bench):
     return TexturePanel(bench.session) if bench.result else None
+
+
+def deliveries(bench):
+    if bench.result is None:
+        return None
+    return DeliveryPanel(bench.session, lambda remedy: remedy_button(bench, bench.stage, remedy, run=False))
 
 
 def join(bench):
@@ -139,6 +146,7 @@ TOP = {
     "cloud": (clouds,),
     "surface": (surfaces,),
     "texture": (texture,),
+    "deliver": (deliveries,),
 }
 AFTER_MODES = {"poses": (of_photo,)}
 END = {"poses": (sift, pairs, marked_points)}

@@ -11,7 +11,7 @@ from PyQt6.QtCore import pyqtSignal
 from ...core.errors import UmbrateError
 from ...job.folder import JobInUse, JobReadOnly
 from ...job.store import Job
-from ...stages import BY_NAME, STAGES, stages_of
+from ...stages import BY_NAME, LAST, STAGES, stages_of
 from ...work.queue import Queue
 from ...work.state import RUNNING, is_invited, plan
 from ...work.tasks import Tasks
@@ -300,13 +300,15 @@ class Session(Contents):
     def go_on(self, stage):
         """Choose a stage of the chosen sitting and run it, with those that follow it in one go."""
         self.choose(stage=stage)
+        if BY_NAME[stage].only_asked:
+            return  # what for, and where to, is said first
         then = [n for n in BY_NAME[stage].then_of(self.sitting) if is_invited(self.job, self.sitting, n)]
         self.run([(self.sitting_id, n) for n in (stage, *then)])
 
     def run_all(self):
         """Queue whatever is missing or stale in all sittings."""
         rows = [*self.job.photo_sittings(), *self.job.joined_rows()]  # what is joined, after what it is joined from
-        self.run([(s.id, STAGES[-1].name) for s in rows], redo=False)
+        self.run([(s.id, LAST) for s in rows], redo=False)
 
     def cancel(self):
         """Stop the running cell and forget the waiting ones."""

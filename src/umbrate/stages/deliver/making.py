@@ -1,6 +1,7 @@
 """A run of the Deliver stage: files are written aside, read back, checked, and only then named."""
 
 import hashlib
+import itertools
 import os
 import shutil
 import tempfile
@@ -11,6 +12,7 @@ from pathlib import Path
 from ...core.errors import UmbrateError
 from ...core.names import file_name
 from ...formats.files import make_folder
+from ...formats.objs import ascii_name
 from ...job.store import Job
 from ...sitting.frames import frame_of
 from ...sitting.guarding import gate_of
@@ -24,6 +26,7 @@ MAKERS = {
     "pictures": pictures.make, "archive": archive.make,
 }  # fmt: skip
 ASIDE = ".umbrate-delivery-"
+LISTED = 60  #: deliveries that are listed
 OLD_S = 24 * 3600  #: folders of deliveries that were killed are removed when they are so old
 
 
@@ -79,21 +82,43 @@ def _clear_old(folder):
             continue
 
 
-def _free_name(folder, name, tops, replace, gate):
-    """A name under which nothing that was written is there yet: with a number where it is taken.
+def endings_of(settings):
+    """What may stand behind the name of a delivery's files, and behind its plain spelling (see `formats.objs`)."""
+    s = settings
+    if s.purpose == "web":
+        return [".glb", ".png", *(f"-detail-{k}.glb" for k in range(2, s.levels + 1))], []
+    if s.purpose == "exchange" and s.exchange_format == "obj":
+        images = [f"{kind}{k}.{end}" for kind in ("", "-normal") for k in ("", "-1") for end in ("jpg", "png")]
+        return [".obj"], [".mtl", *images]
+    if s.purpose == "pictures":
+        return {"spin": [f".{s.film}"], "sides": [f".{s.sheet_format}"], "orthophoto": [".png", ".pgw"]}[s.picture], []
+    return {
+        "print": [f".{s.print_format}"], "page": [".html"], "exchange": [".ply"], "cloud": [f".{s.cloud_format}"],
+        "archive": [".zip" if s.as_zip else ""],
+    }[s.purpose], []  # fmt: skip
 
-    tops : what stands in the folder directly, names that begin with `name`
-    """
-    k = 1
-    while True:
+
+def _free_name(folder, name, settings):
+    """A name whose files are not there yet: with a number behind it where they are, unless they may be replaced."""
+    own, plain = endings_of(settings)
+    for k in itertools.count(1):
         tried = name if k == 1 else f"{name} ({k})"
-        paths = [folder / (tried + t[len(name) :]) for t in tops]
-        if replace and not any(p.is_dir() for p in paths):
-            gate.check(*paths)
+        paths = [folder / (tried + e) for e in own] + [folder / (ascii_name(tried) + e) for e in plain]
+        there = [p for p in paths if os.path.lexists(p)]
+        if not there or (settings.replace and not any(p.is_dir() for p in there)):
             return tried
-        if not any(os.path.lexists(p) for p in paths):
-            return tried
-        k += 1
+
+
+def _put(aside, folder, gate):
+    """Give all that was written its place; nothing of it where one must not be written."""
+    tops = sorted(aside.iterdir())
+    folders = [p for p in tops if p.is_dir()]
+    gate.check(*(folder / p.name for p in tops if p.is_file()))
+    for p in folders:
+        if os.path.lexists(folder / p.name):
+            raise UmbrateError(f"{p.name} is there already in {folder}. Nothing was written. Choose another name.")
+    for p in tops:
+        os.replace(p, folder / p.name) if p.is_file() else os.rename(p, folder / p.name)
 
 
 def run(inputs, settings, report, papers=None):
@@ -104,7 +129,7 @@ def run(inputs, settings, report, papers=None):
     with Job.open(inputs.job, writable=False) as job:
         sitting = next(s for s in job.sittings() if s.id == inputs.sitting)
         gate = gate_of(job, settings.replace)
-        name = file_name(inputs.name)
+        name = _free_name(folder, file_name(inputs.name), settings)
         gate.check(folder / f"{name}.nothing")  # not into the job's own folder
         try:
             aside = Path(tempfile.mkdtemp(dir=folder, prefix=ASIDE))
@@ -116,29 +141,23 @@ def run(inputs, settings, report, papers=None):
             report.progress(0.92, "naming the files")
             files = sorted(p.relative_to(aside).as_posix() for p in aside.rglob("*") if p.is_file())
             listed = [(f, (aside / f).stat().st_size, _sum(aside / f)) for f in files]
-            tops = sorted(p.name for p in aside.iterdir())
-            final = _free_name(folder, name, tops, settings.replace, gate)
-            for top in tops:
-                to = folder / (final + top[len(name) :])
-                if settings.replace and to.is_file():
-                    gate.check(to)
-                    os.replace(aside / top, to)
-                else:
-                    os.rename(aside / top, to)
+            _put(aside, folder, gate)
+        except UmbrateError as e:
+            # people know nothing of the folder aside
+            raise UmbrateError(str(e).replace(str(aside), str(folder)), e.remedy) from e
         except OSError as e:
             text = f"{folder} could not be written to ({e.strerror or e}). Check the space on the disk and your "
             raise UmbrateError(f"{text}permissions; no half file was left.") from e
         finally:
             shutil.rmtree(aside, ignore_errors=True)
-    named = [(final + f[len(name) :], size, digest) for f, size, digest in listed]
     made = Made(
-        purpose=settings.purpose, folder=str(folder), files=named, checks=d.checks,
+        purpose=settings.purpose, folder=str(folder), files=listed, checks=d.checks,
         when=datetime.now().isoformat(timespec="seconds"), settings=values_of(settings), sources=inputs.sources,
     )  # fmt: skip
     before = [Made(**m) for m in inputs.made]
-    names = {f for f, _, _ in named}
+    names = {f for f, _, _ in listed}
     # what was written over is not delivered any more
     before = [m for m in before if m.folder != made.folder or not names & {f for f, _, _ in m.files}]
-    figures = DeliverFigures(made=[*before, made], seconds=round(time.monotonic() - start, 2))
+    figures = DeliverFigures(made=[*before, made][-LISTED:], seconds=round(time.monotonic() - start, 2))
     title = PURPOSES[settings.purpose]
     return Outcome(figures, {}, [problem(None, f"{title}: {c.text}", remedy=c.remedy) for c in d.checks if not c.good])

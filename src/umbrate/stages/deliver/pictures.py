@@ -49,8 +49,7 @@ class _Painter:
             made = draw_textured(self.model.arrays, self.pages, big, large, ground=ground)
         else:
             made = draw_surface(self.model.arrays, self.colors, big, large, ground=ground)
-        h, w = pixels[1], pixels[0]
-        return made.reshape(h, FINER, w, FINER, 3).mean((1, 3)).round().astype(np.uint8)
+        return np.asarray(Image.fromarray(made).reduce(FINER))
 
 
 def make(d):
@@ -161,7 +160,7 @@ def _sides(d):
     y = h - gap - text // 2
     pen.rectangle((gap, y - text // 3, gap + round(long / pixel), y), ink)
     pen.text((gap, y - text // 3 - text - 6), f"{long:g} {unit}", ink, font)
-    name = f"{d.name} — {d.sitting.name}" if d.sitting.name not in d.name else d.name
+    name = f"{d.name}, {d.sitting.name}" if d.sitting.name not in d.name else d.name
     pen.text((w - gap, y - text), name, ink, font, anchor="ra")
     out = d.folder / f"{d.name}.{s.sheet_format}"
     if s.sheet_format == "png":

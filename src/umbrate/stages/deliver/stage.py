@@ -25,16 +25,12 @@ SOLID = ("print", "web", "page", "exchange", "pictures")  #: purposes that need 
 TEXTURED = ("web", "page", "exchange", "pictures")  #: those that take its texture where it has one
 
 
-def _of(purpose, short=True, unit=None, labels=None, empty=None, **when):
+def _of(purpose, short=True, unit=None, labels=None, empty=None, zero=None, **when):
     """What a field of one purpose (or several) says of itself; `when`: values that other settings must have."""
     purposes = (purpose,) if isinstance(purpose, str) else purpose
     extra = {"when": {"purpose": purposes, **{k: v if isinstance(v, tuple) else (v,) for k, v in when.items()}}}
-    more = {"short": short, "unit": unit, "labels": labels, "empty": empty}
+    more = {"short": short, "unit": unit, "labels": labels, "empty": empty, "zero": zero}
     return extra | {k: v for k, v in more.items() if v}
-
-
-def _choice(values, **given):
-    return {"labels": values, **given}
 
 
 class Settings(StageSettings):
@@ -76,7 +72,7 @@ class Settings(StageSettings):
         le=100_000_000,
         title="At most",
         description="The surface is thinned to so many triangles; 0 takes it as it is.",
-        json_schema_extra=_of(("print", "web", "page", "exchange"), unit="triangles"),
+        json_schema_extra=_of(("print", "web", "page", "exchange"), unit="triangles", zero="as it is"),
     )
     # ------------------------------------------------------------------ print
     print_format: Literal["stl", "3mf"] = Field(
@@ -137,7 +133,7 @@ class Settings(StageSettings):
     web_mb: float = Field(
         20.0, ge=0, le=4000, title="File at most",
         description="Reached by stronger compression, then smaller pages, then fewer triangles; 0: as large as it is.",
-        json_schema_extra=_of("web", unit="MB"),
+        json_schema_extra=_of("web", unit="MB", zero="no limit"),
     )  # fmt: skip
     levels: int = Field(
         1, ge=1, le=5, title="Levels of detail",
@@ -147,7 +143,7 @@ class Settings(StageSettings):
     page_mb: float = Field(
         15.0, ge=0, le=500, title="File at most",
         description="Reached by stronger compression, then smaller pages, then fewer triangles; 0: as large as it is.",
-        json_schema_extra=_of("page", unit="MB"),
+        json_schema_extra=_of("page", unit="MB", zero="no limit"),
     )  # fmt: skip
     exchange_format: Literal["obj", "ply"] = Field(
         "obj",
@@ -181,7 +177,7 @@ class Settings(StageSettings):
     spacing: float = Field(
         0.0, ge=0, le=1e6, title="Thinned to",
         description="One point is left within so much, in the job's unit; 0 leaves all of them.",
-        json_schema_extra=_of("cloud", unit="mm"),
+        json_schema_extra=_of("cloud", unit="mm", zero="all points"),
     )  # fmt: skip
     # ------------------------------------------------------------------ pictures
     picture: Literal["spin", "sides", "orthophoto"] = Field(
