@@ -1,13 +1,16 @@
-"""The texture in the window: drawn, asked where it is from, photos left out."""
+"""The texture in the window: drawn, asked where it is from, photos left out; and what is delivered from there."""
 
 import numpy as np
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QPushButton
 
 from tests import desk
 from tests.desk import OneJob, texts, wait_for
+from tests.scenes import scratch
 from tests.test_stages import run
 from umbrate.core.raster.camera import eye_round
+from umbrate.desk.bench.delivery import DeliveryPanel
 from umbrate.desk.bench.texture import TexturePanel
 from umbrate.desk.scene.points import Slab
 from umbrate.desk.scene.tools import LOOK, RECTANGLE
@@ -140,3 +143,58 @@ class Textures(OneJob):
         self.assertTrue(is_current(s.job, s.sitting, BY_NAME["texture"]))
         self.assertEqual(panel.table.item(row, 0).checkState(), Qt.CheckState.Checked)
         self.assertTrue(any("A click on the model" in x for x in texts(self.window.bench)))
+
+
+class Deliver(OneJob):
+    STAGES = ("photos", "masks", "lens", "poses", "cloud", "surface")
+
+    def setUp(self):
+        super().setUp()
+        self.folder = scratch() / "by-window"
+        self.session.choose(stage="deliver")
+        s = self.session
+        s.job.set_settings(s.sitting_id, "deliver", {
+            "purpose": "print", "folder": str(self.folder), "file": "pebble", "size_by": "target", "target": 40.0,
+            "triangles": 4000, "thin_wall": 39.0,
+        })  # fmt: skip
+        s.changed()
+
+    def test_it_makes_files_lists_them_and_its_buttons_lead_to_what_mends_them(self):
+        s, bench = self.session, self.window.bench
+        self.assertEqual(bench.run_button.text(), "Deliver")
+        bench.run_button.click()
+        wait_for(lambda: s.queue.idle and s.result("deliver") is not None, 120)
+        self.assertTrue((self.folder / "pebble.3mf").is_file())
+        panel = self.panel(DeliveryPanel)
+        self.assertEqual([panel.table.item(0, k).text() for k in (0, 2)], ["Print", "look"])
+        said = texts(panel)
+        self.assertTrue(any("thinner than 39 mm" in x for x in said))
+        show = next(b for b in panel.findChildren(QPushButton) if b.text() == "Show where")
+        show.click()
+        wait_for(lambda: s.surfacing.look == "thickness", 60)
+        self.assertEqual(s.stage, "surface")
+        low, high, *_ = s.surfacing.legend()
+        self.assertEqual(low, 0.0)
+        size = np.ptp(s.surfacing.mesh["points"], axis=0).max()
+        self.assertAlmostEqual(high / (2 * 39 * size / 40), 1, delta=0.02)
+        s.surfacing.set_look("relief")
+        # again: beside the first, under another name; what is taken off the list stays on the disk
+        s.choose(stage="deliver")
+        panel = self.panel(DeliveryPanel)
+        panel.again()
+        wait_for(lambda: s.queue.idle and len(s.result("deliver").figures.made) == 2, 120)
+        self.assertEqual(s.result("deliver").figures.made[-1].files[0][0], "pebble (2).3mf")
+        panel = self.panel(DeliveryPanel)
+        panel.table.selectRow(0)
+        panel.forget()
+        self.assertEqual([m.files[0][0] for m in s.result("deliver").figures.made], ["pebble.3mf"])
+        self.assertTrue((self.folder / "pebble (2).3mf").is_file())
+        (self.folder / "pebble.3mf").unlink()
+        s.changed()
+        panel = self.panel(DeliveryPanel)
+        self.assertEqual(panel.table.item(0, 2).text(), "files are gone")
+        # what fails says why, with the button that goes there
+        s.job.set_settings(s.sitting_id, "deliver", {"purpose": "cloud", "cloud_format": "ply", "cloud": "Nothing"})
+        s.changed()
+        s.run()
+        wait_for(lambda: s.queue.idle and any("no cloud “Nothing”" in x for x in texts(bench)))

@@ -9,7 +9,7 @@ import time
 from datetime import datetime
 from pathlib import Path
 
-from ...core.errors import UmbrateError
+from ...core.errors import Cancelled, UmbrateError
 from ...core.names import file_name
 from ...formats.files import make_folder
 from ...formats.objs import ascii_name
@@ -142,6 +142,8 @@ def run(inputs, settings, report, papers=None):
             files = sorted(p.relative_to(aside).as_posix() for p in aside.rglob("*") if p.is_file())
             listed = [(f, (aside / f).stat().st_size, _sum(aside / f)) for f in files]
             _put(aside, folder, gate)
+        except Cancelled:
+            raise
         except UmbrateError as e:
             # people know nothing of the folder aside
             raise UmbrateError(str(e).replace(str(aside), str(folder)), e.remedy) from e

@@ -258,6 +258,15 @@ def values_of(settings):
     return out
 
 
+def _refuse(kind, name, sitting, have):
+    """Raise where a sitting has no surface or cloud, or none of a name."""
+    if name and have:
+        names = ", ".join(f"“{x.name}”" for x in have)
+        raise UmbrateError(f"There is no {kind} “{name}” (there is: {names}).", ("set", kind, ""))
+    what = "dense cloud" if kind == "cloud" else kind
+    raise UmbrateError(f"“{sitting.name}” has no {what} yet. Run {kind.title()} first.", ("go to", kind))
+
+
 def _mark(*things):
     return hashlib.sha256(json.dumps(things, sort_keys=True, default=str).encode()).hexdigest()[:16]
 
@@ -303,7 +312,7 @@ class DeliverStage(Stage):
     def _surface(self, job, sitting, settings):
         kept = job.surface(sitting.id, (settings.surface or None) if settings.purpose == "print" else None)
         if kept is None:
-            raise UmbrateError(f"“{sitting.name}” has no surface yet. Run Surface first.", ("go to", "surface"))
+            _refuse("surface", settings.surface, sitting, job.surfaces(sitting.id))
         return kept
 
     def sources_of(self, job, sitting, settings):
@@ -323,7 +332,7 @@ class DeliverStage(Stage):
         if purpose == "cloud":
             kept = job.cloud(sitting.id, settings.cloud or None)
             if kept is None:
-                raise UmbrateError(f"“{sitting.name}” has no dense cloud yet. Run Cloud first.", ("go to", "cloud"))
+                _refuse("cloud", settings.cloud, sitting, job.clouds(sitting.id))
             out[f"cloud “{kept.name}”"] = _mark(kept.blob, [s.blob for s in kept.steps])
         if purpose == "archive":
             if job.result(sitting.id, "poses") is None:
