@@ -20,6 +20,7 @@ from .. import tokens as t
 from .paint import paint_over
 
 FRAME_S = 0.028  #: time a frame may take while the view moves
+SHRINK = 3.0  #: a texture that moves has so many pixels fewer at most, along a side
 LEAST, MOST = 50_000, 20_000_000  #: points that a moving view draws
 
 
@@ -41,6 +42,8 @@ class Canvas:
         self.scene = scene
         self.image = self.buffers = self._memory = None
         self.moving, self.budget, self._coarse = False, 400_000, False
+        self.shrink = 1.0  #: pixels to one that is drawn, along a side, of a texture that moves
+        self._ratio = 1.0  #: of the picture's pixels to the widget's
 
     def paint(self, p):
         """Paint the points, drawn anew where something changed."""
@@ -54,6 +57,10 @@ class Canvas:
         self.image, self._memory, self.buffers = self._renderer(self.scene.devicePixelRatioF(), self.moving)()
         self._coarse = self.moving and self.scene.is_solid and self.scene.drawn.moving is not None
         took = time.perf_counter() - start
+        textured = self.scene.drawn.textured is not None
+        self._ratio = self.scene.devicePixelRatioF() / (self.shrink if self.moving and textured else 1.0)
+        if self.moving and textured:
+            self.shrink = float(np.clip(self.shrink * np.clip(np.sqrt(took / FRAME_S), 0.8, 1.25), 1.0, SHRINK))
         if self.moving and not self.scene.is_solid:
             self.budget = int(np.clip(self.budget * np.clip(FRAME_S / max(took, 1e-4), 0.5, 1.5), LEAST, MOST))
 
@@ -110,6 +117,9 @@ class Canvas:
     def _textured_renderer(self, ratio, moving, w, h):
         """As `_renderer`, of a surface with its texture; of a large one a coarse copy while the view moves."""
         s, made, held = self.scene, self.scene.drawn.textured, self.scene.drawn.held
+        if moving:
+            ratio /= self.shrink
+            w, h = round(s.width() * ratio), round(s.height() * ratio)
         eye = s.rings.seen_from(replace(s.eye, f=s.eye.f * ratio))
         outer, coarse = made.closed and s.drawn.slab is None, s.drawn.moving if moving else None
         points, faces, colors = s.points, s.drawn.faces, s.drawn.moving_colors
@@ -181,7 +191,7 @@ class Canvas:
         return self._vertex_of(k, pos) if self.scene.is_solid and k >= 0 else k
 
     def _drawn_at(self, pos, reach):
-        ratio, eye = self.scene.devicePixelRatioF(), self.scene.eye
+        ratio, eye = self._ratio, self.scene.eye
         at, f = (int(pos.x() * ratio), int(pos.y() * ratio)), eye.f * ratio
         return drawn_at(self.buffers.depth, self.buffers.index, at, round(reach * ratio), f, eye.flat)
 
@@ -214,7 +224,7 @@ class Canvas:
         s = self.scene
         out = ~seen_from(block, rows, center(s.eye.pose))
         if (s.is_cloud or s.is_solid) and self.buffers is not None:
-            ratio = s.devicePixelRatioF()
+            ratio = self._ratio
             depth = np.where(self.buffers.index >= 0, self.buffers.depth, np.nan)
             uvz = s.eye.project(block.points[rows], s.width(), s.height())
             for k, (u, v, z) in enumerate(uvz.tolist()):
