@@ -1,5 +1,7 @@
 """Take the screenshots of docs/screenshots/ anew, from the demo job (run ``./umbrate demo`` first).
 
+`page.png` is the page that the demo delivered, in a browser: taken by hand, in a window of 1280 by 800.
+
 ``PYTHONPATH=src .venv/bin/python docs/screenshots.py``, with a display or without one.
 """
 
@@ -23,6 +25,7 @@ from umbrate.actions.reporting import write_accuracy_report
 from umbrate.core.poses.block import FEATURE
 from umbrate.desk.__main__ import make_app
 from umbrate.desk.bench.cloud import CloudPanel
+from umbrate.desk.bench.delivery import DeliveryPanel
 from umbrate.desk.bench.gauge import GaugePart
 from umbrate.desk.bench.pairs import PairGrid
 from umbrate.desk.bench.scale import ScalePanel
@@ -199,10 +202,6 @@ def joining(window, take):
     row = session.sitting
     session.choose(stage="join")
     take("joined")
-    session.joining.set_look("distance")
-    until(lambda: not session.joining.busy)
-    take("distance")
-    session.joining.set_look("tints")
     dialog = PicksDialog(session, window)
     dialog.show()
     settle()
@@ -252,6 +251,41 @@ def joining(window, take):
     scene.toggles["Photos"].setChecked(True)
 
 
+def texture(window, take):
+    """The model with its texture, a place of it ringed in its photo; which photo gives what; what was delivered."""
+    session, scene = window.session, window.scene
+    session.choose(stage="texture")
+    until(lambda: scene.drawn.textured is not None)
+    scene.toggles["Photos"].setChecked(False)
+    scene.look_from("Fit")
+    scene.redraw()
+    settle()
+    hit = next(
+        h for x in range(scene.width() // 2, scene.width(), 7)
+        if (h := scene.canvas.triangle_at(QPointF(x, scene.height() * 0.45))) is not None
+    )  # fmt: skip
+    session.texturing.ask(*hit)
+    settle(2.0)
+    session.texturing.set_look("sources")
+    take("texture")
+    session.texturing.set_look("photos")
+    session.choose(stage="deliver")
+    session.job.set_settings(session.sitting_id, "deliver", {
+        "purpose": "print", "size_by": "target", "target": 20.0, "thin_wall": 1.5, "triangles": 50_000,
+    })  # fmt: skip
+    session.changed()
+    session.run()
+    until(lambda: session.queue.idle)
+    settle()
+    panel = window.bench.findChildren(DeliveryPanel)[-1]
+    area = panel
+    while not isinstance(area, QScrollArea):
+        area = area.parentWidget()
+    area.ensureWidgetVisible(panel.table, 0, 260)
+    take("deliver")
+    scene.toggles["Photos"].setChecked(True)
+
+
 def until(condition, limit_s=120):
     """Let the window live until something holds."""
     end = time.monotonic() + limit_s
@@ -285,10 +319,8 @@ def main():
     measuring(window, take)
     clouds(window, take)
     session.choose(row.id, "cloud", session.job.photos(row.id)[30].id)
-    window.scene.eye = window.scene.eye.turned(0.5, 0.1)
-    window.scene.redraw()
-    take("cloud")
     joining(window, take)
+    texture(window, take)
     session.choose(first.id, "masks", session.job.photos(first.id)[4].id)
     window.photo_view.mask_look.setCurrentIndex(1)
     window.photo_view.reload_overlays()

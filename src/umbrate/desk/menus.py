@@ -45,6 +45,7 @@ class Menus(QObject):
         add(menu, "Bring in a video as a sitting…", w.bring_in_video)
         add(menu, "Find missing photos…", w.find_missing)
         menu.addSeparator()
+        add(menu, "Deliver files for a purpose…", lambda: self.session.choose(stage="deliver"))
         add(menu, "Export the cloud…", w.deliver.cloud, "Ctrl+E")
         add(menu, "Export the surface…", w.deliver.surface, "Ctrl+Shift+E")
         add(menu, "Export cameras as JSON…", w.deliver.cameras)
