@@ -208,6 +208,20 @@ class Deliveries(unittest.TestCase):
         made, _ = self.deliver("web", web_mb=0.55 * size / 1e6, file="small")
         self.assertLess(made.files[0][1], 0.55 * size)
         self.assertIn("to stay within", self.told(made))
+        made, files = self.deliver("web", color_by="vertices", triangles=2000, file="plain")
+        plain = trimesh.load(self.folder / "plain.glb", process=False).to_mesh()
+        self.assertEqual(len(plain.faces), 2000)
+        data = (self.folder / "plain.glb").read_bytes()
+        size = int.from_bytes(data[12:16], "little")
+        content = json.loads(data[20 : 20 + size])
+        (primitive,) = content["meshes"][0]["primitives"]
+        at = content["bufferViews"][content["accessors"][primitive["attributes"]["COLOR_0"]]["bufferView"]]
+        begin = 28 + size + at["byteOffset"]
+        light = np.frombuffer(data[begin : begin + at["byteLength"]], "<u2").reshape(-1, 4)[:, :3] / 65535
+        shown = np.where(light <= 0.0031308, 12.92 * light, 1.055 * light ** (1 / 2.4) - 0.055) * 255
+        np.testing.assert_allclose(shown, shown.round(), atol=0.02)  # whole levels of the surface's colors
+        self.assertAlmostEqual(shown.mean(), load_surface(self.job, self.sitting)["colors"].mean(), delta=6)
+        self.assertNotIn("texture", made.sources)
         with self.assertRaisesRegex(UmbrateError, "No model of this surface fits"):
             self.deliver("web", web_mb=0.001, file="none")
         self.assertFalse((self.folder / "none.glb").exists())
@@ -389,6 +403,7 @@ class Deliveries(unittest.TestCase):
         self.assertIn("stale", cell(job, s, stage).first + cell(job, s, stage).second + cell(job, s, stage).state)
         job.undo()
         self.assertEqual(stage.stale(job, s, print_), "")
+        job_made = job.result(s.id, "deliver").figures.made
         self.job.close()
         try:
             listed = CliRunner().invoke(cli, ["deliver", str(job.folder), "--list"])
@@ -396,6 +411,9 @@ class Deliveries(unittest.TestCase):
             where = CliRunner().invoke(cli, ["deliver", str(job.folder), "page"])
             kind = CliRunner().invoke(cli, ["deliver", str(job.folder), "print", "x.doc"])
             options = CliRunner().invoke(cli, ["deliver", str(job.folder), "print", "--settings"])
+            count = len(job_made)
+            gone = CliRunner().invoke(cli, ["deliver", str(job.folder), "--forget", str(count)])
+            none = CliRunner().invoke(cli, ["deliver", str(job.folder), "--forget", str(count)])
             out = str(self.folder / "by command.stl")
             more = ["--set", "size_by=target", "--set", "target=30", "--set", "triangles=3000"]
             made = CliRunner().invoke(cli, ["deliver", str(job.folder), "print", out, *more])
@@ -407,6 +425,10 @@ class Deliveries(unittest.TestCase):
         self.assertIn("Say where to", where.output)
         self.assertIn("print makes .stl, .3mf files", kind.output)
         self.assertIn("thin_wall", options.output)
+        self.assertIn("Off the list", gone.output)
+        self.assertIn(f"no delivery {count}", none.output)
+        now = [m.when for m in type(self).job.result(s.id, "deliver").figures.made][:-1]
+        self.assertEqual(now, [m.when for m in job_made[:-1]])
         self.assertEqual(made.exit_code, 0, made.output)
         self.assertTrue((self.folder / "by command.stl").is_file())
 

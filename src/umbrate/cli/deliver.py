@@ -57,12 +57,17 @@ def _place(purpose, place):
 @click.option("--set", "assignments", multiple=True, metavar="NAME=VALUE", help="What matters for the purpose.")
 @click.option("--replace", is_flag=True, help="Write over a file of that name; else a number is put behind it.")
 @click.option("--list", "list_all", is_flag=True, help="List what was delivered, with its checks.")
+@click.option("--forget", type=int, metavar="NUMBER", help="Take one off the list; its files stay.")
 @click.option("--settings", "explain", is_flag=True, help="List what can be set for the purpose.")
-def deliver(job, purpose, place, sitting, assignments, replace, list_all, explain):
+def deliver(job, purpose, place, sitting, assignments, replace, list_all, forget, explain):
     """Make files of JOB for a PURPOSE, checked, and list what was delivered."""
     purposes = deliver_stage.PURPOSES
     if purpose and purpose not in purposes:
         raise UmbrateError(f"There is no purpose “{purpose}”. There is: {', '.join(purposes)}.")
+    if forget is not None:
+        with open_job(job) as j:
+            _forget(j, the_sitting(j, sitting), forget)
+        return
     if list_all or not purpose:
         with open_job(job, writable=False) as j:
             _list(j, the_sitting(j, sitting) if sitting else None)
@@ -97,12 +102,12 @@ def deliver(job, purpose, place, sitting, assignments, replace, list_all, explai
 def _list(job, sitting):
     stage = stages.BY_NAME["deliver"]
     table = Table(title="Deliveries")
-    for column in ("sitting", "purpose", "when", "files", "size", "checks", ""):
+    for column in ("", "sitting", "purpose", "when", "files", "size", "checks", ""):
         table.add_column(column)
     count = 0
     for s in [sitting] if sitting else job.sittings():
         done = job.result(s.id, "deliver")
-        for m in done.figures.made if done else ():
+        for k, m in enumerate(done.figures.made if done else (), 1):
             why = stage.stale(job, s, m)
             there = all((Path(m.folder) / f).exists() for f, _, _ in m.files)
             state = f"stale: {why}" if why else "" if there else "files are gone"
@@ -110,12 +115,24 @@ def _list(job, sitting):
             bad = [c.text for c in m.checks if not c.good]
             size = deliver_figures.size_told(m.bytes)
             told = "; ".join(bad) if bad else "good"
-            table.add_row(s.name, deliver_stage.PURPOSES[m.purpose], m.when.replace("T", " "), names, size, told, state)
+            table.add_row(
+                str(k), s.name, deliver_stage.PURPOSES[m.purpose], m.when.replace("T", " "), names, size, told, state
+            )
             count += 1
     if count:
         out.print(table)
     else:
         say("Nothing was delivered yet: umbrate deliver JOB PURPOSE OUT")
+
+
+def _forget(job, sitting, number):
+    done = job.result(sitting.id, "deliver")
+    made = list(done.figures.made) if done else []
+    if not 1 <= number <= len(made):
+        raise UmbrateError(f"There is no delivery {number} of “{sitting.name}”. --list numbers them.")
+    gone = made.pop(number - 1)
+    job.change_figures(sitting.id, "deliver", done.figures.model_copy(update={"made": made}))
+    say(f"Off the list. Its files stay in {gone.folder}.")
 
 
 def _explain(purpose):

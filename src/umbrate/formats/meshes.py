@@ -17,7 +17,7 @@ KINDS = (".ply", ".obj", ".stl")
 BLOCK = 200_000
 
 
-def write_mesh(path, mesh, unit=None, *, plain=False, offset=(0.0, 0.0, 0.0), gate=CLOSED):
+def write_mesh(path, mesh, unit=None, *, plain=False, offset=(0.0, 0.0, 0.0), gate=CLOSED, told=()):
     """Write triangles in the format of the file's ending.
 
     Parameters
@@ -32,6 +32,8 @@ def write_mesh(path, mesh, unit=None, *, plain=False, offset=(0.0, 0.0, 0.0), ga
         Places alone.
     offset : (3,)
         What coordinates are more in the file than in `points`.
+    told : lines of plain text
+        What PLY and OBJ say of themselves.
 
     Raises
     ------
@@ -46,10 +48,10 @@ def write_mesh(path, mesh, unit=None, *, plain=False, offset=(0.0, 0.0, 0.0), ga
     if np.any(offset):
         mesh["points"] = mesh["points"].astype(np.float64) + np.asarray(offset, float)
     with written_aside(path, gate) as temporary, open(temporary, "wb") as f:
-        {".ply": _ply, ".obj": _obj, ".stl": _stl}[end](f, mesh, unit)
+        {".ply": _ply, ".obj": _obj, ".stl": _stl}[end](f, mesh, unit, told)
 
 
-def _ply(f, m, unit):
+def _ply(f, m, unit, told):
     kind = "<f8" if m["points"].dtype == np.float64 else "<f4"
     columns = [(a, kind, m["points"][:, k]) for k, a in enumerate("xyz")]
     if "normals" in m:
@@ -62,6 +64,7 @@ def _ply(f, m, unit):
         rows[n] = values
     head = [
         "ply", "format binary_little_endian 1.0", "comment made by Umbrate", f"comment unit {unit or 'unscaled'}",
+        *(f"comment {x}" for x in told),
         f"element vertex {len(rows)}", *(f"property {ply_type(rows.dtype[n])} {n}" for n in rows.dtype.names),
         f"element face {len(m['faces'])}", "property list uchar int vertex_indices", "end_header", "",
     ]  # fmt: skip
@@ -72,8 +75,8 @@ def _ply(f, m, unit):
     faces.tofile(f)
 
 
-def _obj(f, m, unit):
-    f.write(f"# made by Umbrate, unit {unit or 'unscaled'}\n".encode("ascii"))
+def _obj(f, m, unit, told):
+    f.write("".join(f"# {x}\n" for x in (f"made by Umbrate, unit {unit or 'unscaled'}", *told)).encode("ascii"))
     X, n = m["points"], len(m["points"])
     places = decimals(X[:, 0], X[:, 1], X[:, 2])
     line = "v" + f" %.{places}f" * 3 + (" %.4f" * 3 if "colors" in m else "") + "\n"
@@ -95,7 +98,7 @@ def _obj(f, m, unit):
         f.write("".join([line % tuple(r) for r in rows.tolist()]).encode("ascii"))
 
 
-def _stl(f, m, unit):
+def _stl(f, m, unit, told):
     f.write(f"made by Umbrate, unit {unit or 'unscaled'}".encode("ascii").ljust(80))
     f.write(np.uint32(len(m["faces"])).tobytes())
     for a in range(0, len(m["faces"]), BLOCK):

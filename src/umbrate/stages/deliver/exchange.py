@@ -17,7 +17,7 @@ def make(d):
     """Write the files; see `making.Delivery`."""
     s = d.settings
     d.progress(0.1, "reading the model")
-    model = load_model(d, s.triangles, s.page_side)
+    model = load_model(d, s.triangles, s.page_side, s.color_by == "texture")
     a = dict(model.arrays)
     points = a["points"].astype(np.float64)
     if s.origin == "frame":
@@ -40,7 +40,7 @@ def make(d):
     if s.exchange_format == "ply" or not model.pages:
         if model.pages:
             a["colors"] = sampled(model.arrays, pages_of(model.pages), 2)
-        write_mesh(out, {k: a[k] for k in ("points", "faces", "normals", "colors") if k in a}, unit)
+        write_mesh(out, {k: a[k] for k in ("points", "faces", "normals", "colors") if k in a}, unit, told=[frame])
         if s.exchange_format == "obj":
             d.checks.append(Check(text="There is no texture: the OBJ has colors of its vertices"))
     else:

@@ -138,9 +138,9 @@ def encoded(page, kind, quality=90):
     return out.getvalue()
 
 
-def steps_down(model, most):
+def steps_down(model):
     """Ways to a smaller file, one after another: (quality, side, triangles) at most; the first as it is."""
-    for quality in (90, 82, 74):
+    for quality in (90, 82, 74) if model.pages else (90,):
         yield quality, 0, 0
     side, triangles = model.side, model.triangles
     while side > 512:

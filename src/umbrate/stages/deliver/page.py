@@ -1,5 +1,9 @@
 """Page: one HTML file that any browser opens without network."""
 
+import json
+import re
+from html.parser import HTMLParser
+
 from ...core.errors import UmbrateError
 from ...formats.page import page_text, write_page
 from .figures import Check, size_told
@@ -15,7 +19,7 @@ def rows_of(d, model):
     for stage in ("scale", "cloud", "surface", "texture"):
         done = d.job.result(d.sitting.id, stage)
         if done is not None:
-            rows += [(title, value) for title, value, _ in done.figures.rows()][:3]
+            rows += [(f"{stage.title()}: {title.lower()}", value) for title, value, _ in done.figures.rows()][:3]
     if not d.unit:
         rows.append(("Unit", "the job has no scale: lengths are relative"))
     return rows
@@ -26,10 +30,10 @@ def make(d):
     s, out = d.settings, d.folder / f"{d.name}.html"
     most = 1e6 * s.page_mb
     d.progress(0.1, "reading the model")
-    first = load_model(d, s.triangles, s.page_side)
+    first = load_model(d, s.triangles, s.page_side, s.color_by == "texture")
     if len(first.pages) > 1:  # a page has one image
         first = smaller(d, first, first.triangles - 1, min(2 * first.side, s.page_side))
-    for k, (quality, side, triangles) in enumerate(steps_down(first, most)):
+    for k, (quality, side, triangles) in enumerate(steps_down(first)):
         if k and not most:
             break
         d.progress(0.2 + 0.05 * min(k, 10), "writing and reading back")
@@ -47,27 +51,27 @@ def make(d):
     d.checks.append(_read_back(out, model))
 
 
+class _Reader(HTMLParser):
+    """What a page holds: its arrays as text, and what it would ask for from elsewhere."""
+
+    def __init__(self):
+        super().__init__()
+        self.data, self.asked, self._inside = "", [], False
+
+    def handle_starttag(self, tag, attrs):
+        self._inside = tag == "script" and dict(attrs).get("id") == "data"
+        self.asked += [v for k, v in attrs if k in ("src", "href") and v]
+
+    def handle_endtag(self, tag):
+        self._inside = self._inside and tag != "script"
+
+    def handle_data(self, data):
+        self.data += data if self._inside else ""
+
+
 def _read_back(path, model):
-    """A Check that the page holds its arrays, asks for nothing from a network, and is well formed."""
-    import json
-    import re
-    from html.parser import HTMLParser
-
-    class Reader(HTMLParser):
-        data, inside, asked, open = "", False, [], 0
-
-        def handle_starttag(self, tag, attributes):
-            given = dict(attributes)
-            self.inside = tag == "script" and given.get("id") == "data"
-            self.asked = self.asked + [v for k, v in attributes if k in ("src", "href") and v]
-
-        def handle_endtag(self, tag):
-            self.inside = self.inside and tag != "script"
-
-        def handle_data(self, data):
-            self.data += data if self.inside else ""
-
-    text, reader = path.read_text("utf-8"), Reader()
+    """A Check that the page holds its arrays and asks for nothing from a network."""
+    text, reader = path.read_text("utf-8"), _Reader()
     reader.feed(text)
     try:
         data = json.loads(reader.data)
@@ -75,7 +79,6 @@ def _read_back(path, model):
         raise wrong(path, str(e)) from e
     if data["points"] != len(model.arrays["vertex" if model.pages else "points"]):
         raise wrong(path, f"{data['points']:,} places")
-    code = text.replace(reader.data, "")
-    if reader.asked or re.search(r"https?://(?!www\.w3\.org)", code):
+    if reader.asked or re.search(r"https?://(?!www\.w3\.org)", text.replace(reader.data, "")):
         raise wrong(path, "it would ask for something from a network")
     return Check(text=f"{path.name} read back: {data['points']:,} places, asks for nothing from a network")

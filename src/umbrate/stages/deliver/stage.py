@@ -116,19 +116,29 @@ class Settings(StageSettings):
         json_schema_extra=_of("print", hollow=True, unit="mm"),
     )  # fmt: skip
     # ------------------------------------------------------------------ web, page, exchange
+    color_by: Literal["texture", "vertices"] = Field(
+        "texture",
+        title="Colors",
+        description="The texture where there is one, or the colors of the surface's vertices, which need no pages.",
+        json_schema_extra=_of(
+            ("web", "page", "exchange"), labels={"texture": "texture", "vertices": "of the vertices"}
+        ),
+    )
     page_side: Literal[512, 1024, 2048, 4096, 8192, 16384] = Field(
         4096,
         title="Pages of",
         description="Texels along a page of the texture, at most.",
         json_schema_extra=_of(
-            ("web", "page", "exchange"), labels={n: f"{n:,}" for n in (512, 1024, 2048, 4096, 8192, 16384)}
+            ("web", "page", "exchange"),
+            color_by="texture",
+            labels={n: f"{n:,}" for n in (512, 1024, 2048, 4096, 8192, 16384)},
         ),
     )
     image_format: Literal["jpeg", "png"] = Field(
         "jpeg",
         title="Pages as",
         description="JPEG is small; PNG keeps every texel.",
-        json_schema_extra=_of(("web", "exchange"), labels={"jpeg": "JPEG", "png": "PNG"}),
+        json_schema_extra=_of(("web", "exchange"), color_by="texture", labels={"jpeg": "JPEG", "png": "PNG"}),
     )
     web_mb: float = Field(
         20.0, ge=0, le=4000, title="File at most",
@@ -272,8 +282,10 @@ def _mark(*things):
 
 
 def folder_of(job, settings):
-    """The folder that deliveries go to."""
-    return Path(settings.folder) if settings.folder else job.folder.with_name(f"{job.folder.stem}-delivered")
+    """The folder that deliveries go to; one that does not begin at the root lies beside the job."""
+    if settings.folder.strip():
+        return job.folder.parent / Path(settings.folder.strip()).expanduser()
+    return job.folder.with_name(f"{job.folder.stem}-delivered")
 
 
 class DeliverStage(Stage):
@@ -298,7 +310,9 @@ class DeliverStage(Stage):
 
     def needs_in(self, job, sitting):
         purpose = job.settings(sitting.id, self.name).get("purpose", "print")
-        if purpose in TEXTURED and job.result(sitting.id, "texture") is not None:
+        values = job.settings(sitting.id, self.name)
+        textured = purpose in TEXTURED and values.get("color_by", "texture") == "texture"
+        if textured and job.result(sitting.id, "texture") is not None:
             return ("texture",)
         if purpose in SOLID:
             return ("surface",)
@@ -321,6 +335,8 @@ class DeliverStage(Stage):
         out = {"frame": _mark(frame.matrix.tolist(), frame.unit, list(map(float, frame.offset)))}
         purpose = settings.purpose
         texture = job.result(sitting.id, "texture") if purpose in (*TEXTURED, "archive") else None
+        if purpose in ("web", "page", "exchange") and settings.color_by == "vertices":
+            texture = None
         if purpose in SOLID:
             kept = self._surface(job, sitting, settings)
             if texture is None:

@@ -45,7 +45,7 @@ def make(d):
     """Write a GLB for each level of detail, and a preview; see `making.Delivery`."""
     s = d.settings
     d.progress(0.05, "reading the model")
-    model = load_model(d, s.triangles, s.page_side)
+    model = load_model(d, s.triangles, s.page_side, s.color_by == "texture")
     if d.unit is None:
         d.checks.append(Check(text="Unscaled: one unit of the job is one meter in the file", good=False))
     preview = None
@@ -69,7 +69,7 @@ def _reached(d, model, out):
     s = d.settings
     most = 1e6 * s.web_mb
     first = model
-    for k, (quality, side, triangles) in enumerate(steps_down(first, most)):
+    for k, (quality, side, triangles) in enumerate(steps_down(first)):
         if k and not most:
             break
         if s.image_format == "png" and not side and k:
