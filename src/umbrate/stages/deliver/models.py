@@ -17,6 +17,8 @@ from ...core.texture.transfer import carried_over, laid_down
 from ...sitting.surfaces import load_surface
 from ...sitting.textures import texture_source
 
+SHAPE_SHARE = 0.45  #: of a file that is to be small, for triangles; the rest is for pages
+LEAST_SIDE, LEAST_TRIANGLES = 512, 500  #: a model is made no smaller for the sake of its file
 REACH_EDGES = 8.0  #: edges of a surface: so far from a thinned one it is looked for
 
 
@@ -138,14 +140,21 @@ def encoded(page, kind, quality=90):
     return out.getvalue()
 
 
-def steps_down(model):
-    """Ways to a smaller file, one after another: (quality, side, triangles) at most; the first as it is."""
-    for quality in (90, 82, 74) if model.pages else (90,):
-        yield quality, 0, 0
-    side, triangles = model.side, model.triangles
-    while side > 512:
+def steps_down(model, most, each):
+    """Ways to a smaller file, one after another: (quality, side, triangles) at most, 0 for as it is; the first is that.
+
+    most : bytes that the file may have; each : those of a triangle, with its share of vertices
+    """
+    yield 90, 0, 0
+    # triangles alone must leave room for the pages
+    room = (SHAPE_SHARE if model.pages else 1.0) * most
+    triangles = max(int(room / each), LEAST_TRIANGLES) if model.triangles * each > room else 0
+    for quality in (82, 74) if model.pages else (90,):
+        yield quality, 0, triangles
+    side, triangles = model.side, triangles or model.triangles
+    while side > LEAST_SIDE:
         side //= 2
-        yield 82, side, 0
-    while triangles > 500:
+        yield 82, side, triangles
+    while triangles > LEAST_TRIANGLES:
         triangles = int(0.6 * triangles)
         yield 78, side, triangles

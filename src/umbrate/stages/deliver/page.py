@@ -10,6 +10,8 @@ from .figures import Check, size_told
 from .models import encoded, load_model, smaller, steps_down
 from .reading import extent_of, extent_told, wrong
 
+TRIANGLE_BYTES = 27  #: of a page for a triangle: its corners, and its share of places
+
 
 def rows_of(d, model):
     """Figures of the job that a page lists: (what, value)."""
@@ -33,7 +35,7 @@ def make(d):
     first = load_model(d, s.triangles, s.page_side, s.color_by == "texture")
     if len(first.pages) > 1:  # a page has one image
         first = smaller(d, first, first.triangles - 1, min(2 * first.side, s.page_side))
-    for k, (quality, side, triangles) in enumerate(steps_down(first)):
+    for k, (quality, side, triangles) in enumerate(steps_down(first, most, TRIANGLE_BYTES)):
         if k and not most:
             break
         d.progress(0.2 + 0.05 * min(k, 10), "writing and reading back")

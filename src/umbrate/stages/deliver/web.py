@@ -15,6 +15,7 @@ from .models import encoded, load_model, smaller, steps_down
 from .reading import check_glb, extent_of
 
 PREVIEW = 1024, 768
+TRIANGLE_BYTES = 42  #: of a GLB for a triangle: its corners, and its share of places with normals and tangents
 
 
 def base_of(points):
@@ -69,7 +70,7 @@ def _reached(d, model, out):
     s = d.settings
     most = 1e6 * s.web_mb
     first = model
-    for k, (quality, side, triangles) in enumerate(steps_down(first)):
+    for k, (quality, side, triangles) in enumerate(steps_down(first, most, TRIANGLE_BYTES)):
         if k and not most:
             break
         if s.image_format == "png" and not side and k:
