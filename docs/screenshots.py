@@ -132,13 +132,18 @@ def measuring(window, take):
     window.scene.look_from("Fit")
     for end in ("214", "215"):
         session.measuring.pick(end)
+    # each is measured beside the window
+    until(lambda: len(session.job.measurements(sitting.id)) == 1)
     session.measuring.begin("height")
+    until(lambda: session.cloud is not None)
     cloud = session.cloud["points"]
     session.measuring.pick(cloud[int(np.argmax(cloud[:, 2]))].astype(float))
+    until(lambda: len(session.job.measurements(sitting.id)) == 2)
     session.measuring.begin("circle")
     for end in ("161", "163", "173", "177"):
         session.measuring.pick(end)
     session.measuring.finish()
+    until(lambda: len(session.job.measurements(sitting.id)) == 3)
     session.measuring.begin(None)
     session.measuring.chosen_id = session.job.measurements(sitting.id)[0].id
     session.measuring.changed.emit()
@@ -206,7 +211,7 @@ def joining(window, take):
     dialog.show()
     settle()
     views = dialog.views
-    G = np.linalg.inv(np.array(session.job.join_found(row.id)["moves"][1]))
+    G = np.linalg.inv(np.array(session.job.join_found(row.id).moves[1]))
     rng, done = np.random.default_rng(4), 0
     while done < 4:
         X = views[0].points[rng.integers(len(views[0].points))].astype(float)
