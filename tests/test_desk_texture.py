@@ -90,6 +90,17 @@ class Textures(OneJob):
         self.assertTrue(0 < (self.picture() != first).any(2).mean() < 1)
         scene.drawn.show_slab(None)
 
+    def test_it_comes_by_itself_whoever_asks_for_it_first(self):
+        s, scene, work = self.session, self.scene, self.work
+        for first in ("surface", "join", "cloud"):
+            s.choose(stage=first)
+            wait_for(lambda: scene.drawn.textured is None)
+            work._key = work._made = None  # not read yet
+            s.chosen_changed.disconnect(self.window.bench.reload)  # the scene is the first to ask
+            s.choose(stage="texture")
+            s.chosen_changed.connect(self.window.bench.reload)
+            wait_for(lambda: scene.drawn.textured is not None)
+
     def test_a_click_says_which_photo_a_place_is_from_and_rings_it_there(self):
         scene, made, s = self.scene, self.scene.drawn.textured, self.session
         job, b = s.job, load_block(s.job, s.sitting)

@@ -197,7 +197,7 @@ class Scene(QWidget):
         mark = (
             s.sitting_id, *results, *(self.toggles[n].isChecked() for n in ALONE), s.surfacing.key(),
             s.surfacing.mesh is not None, s.mending.mark, s.surfacing.beside(), s.texturing.drawn, s.texturing.key(),
-            s.texturing.look, s.texturing.coming,
+            s.texturing.look, s.texturing.is_read,
             s.fragment, removed, s.cleaning.key(), beside, coming,
             s.joining.key(), s.joining.laid(True), s.joining.laid(False), s.joining.hidden,
             s.frame_key if s.job and s.sitting_id else None,

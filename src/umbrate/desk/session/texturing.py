@@ -98,6 +98,11 @@ class TextureWork(QObject):
         """Whether it is being read."""
         return self._coming is not None
 
+    @property
+    def is_read(self):
+        """Whether it is there to be drawn."""
+        return self._made is not None and self._key == self.key()
+
     def key(self):
         """What it depends on."""
         done = self.result
