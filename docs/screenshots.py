@@ -169,17 +169,12 @@ def measuring(window, take):
 
 
 def clouds(window, take):
-    """Relief beside a depth map, a filter on trial, and coverage."""
-    session, view = window.session, window.photo_view
+    """A filter on trial, and coverage."""
+    session = window.session
     session.choose(stage="cloud", photo_id=session.photos()[6].id)
     window.scene.look_from("Fit")
     settle()
     session.cleaning.set_look("relief")
-    view.depth_look.setCurrentIndex(1)
-    view.reload_overlays()
-    take("depth")
-    view.depth_look.setCurrentIndex(0)
-    view.reload_overlays()
     session.cleaning.set_look("color")
     panel = window.bench.findChildren(CloudPanel)[-1]
     panel.which.setCurrentIndex(panel.which.findData("precision"))
@@ -286,7 +281,7 @@ def texture(window, take):
     area = panel
     while not isinstance(area, QScrollArea):
         area = area.parentWidget()
-    area.ensureWidgetVisible(panel.table, 0, 260)
+    area.ensureWidgetVisible(panel.found, 0, 40)
     take("deliver")
     scene.toggles["Photos"].setChecked(True)
 

@@ -53,7 +53,8 @@ def _line_with_button(text, hint, button, tip, changed):
 
 def _folder_editor(field, value, changed):
     button = QToolButton(text="…")
-    w, line = _line_with_button(value, "none", button, "Choose the folder", changed)
+    hint = (field.json_schema_extra or {}).get("empty", "none")
+    w, line = _line_with_button(value, hint, button, "Choose the folder", changed)
 
     def choose():
         folder = QFileDialog.getExistingDirectory(w, field.title, line.text())

@@ -46,7 +46,7 @@ class Settings(StageSettings):
         "",
         title="Folder",
         description="Where the files go. Empty: a folder beside the job, of its name with “delivered” behind it.",
-        json_schema_extra={"kind": "folder", "short": True},
+        json_schema_extra={"kind": "folder", "short": True, "empty": "beside the job"},
     )
     file: str = Field(
         "",
