@@ -77,6 +77,7 @@ def deliver(job, purpose, place, sitting, assignments, replace, list_all, forget
         return
     if not place:
         raise UmbrateError(f"Say where to: umbrate deliver {job} {purpose} OUT, a file or a folder.")
+    _check_names(purpose, assignments)
     with jobs.started() as background, open_job(job) as j:
         s = the_sitting(j, sitting)
         values = {"purpose": purpose, "replace": replace, "file": "", **_place(purpose, place)}
@@ -97,6 +98,18 @@ def deliver(job, purpose, place, sitting, assignments, replace, list_all, forget
             for c in made.checks:
                 say(f"  {'' if c.good else 'Look: '}{c.text}")
     sys.exit(0 if good else 1)
+
+
+def _check_names(purpose, assignments):
+    """Raise where a setting is stated that does nothing for a purpose."""
+    fields = deliver_stage.Settings.model_fields
+    for text in assignments:
+        name = text.partition("=")[0]
+        of = ((fields[name].json_schema_extra or {}).get("when", {}) if name in fields else {}).get(
+            "purpose", (purpose,)
+        )
+        if purpose not in of:
+            raise UmbrateError(f"“{name}” matters for {' and '.join(of)}, not for {purpose}.")
 
 
 def _list(job, sitting):

@@ -130,7 +130,8 @@ def run(inputs, settings, report, papers=None):
         sitting = next(s for s in job.sittings() if s.id == inputs.sitting)
         gate = gate_of(job, settings.replace)
         name = _free_name(folder, file_name(inputs.name), settings)
-        gate.check(folder / f"{name}.nothing")  # not into the job's own folder
+        own, _ = endings_of(settings)
+        gate.check(folder / f"{name}{own[0]}")  # not into the job's own folder, for one
         try:
             aside = Path(tempfile.mkdtemp(dir=folder, prefix=ASIDE))
         except OSError as e:
