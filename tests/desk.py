@@ -17,7 +17,7 @@ from umbrate.desk.window import Window
 from umbrate.stages import STAGES
 
 #: stages of one sitting that is not joined
-OF_SITTING = [s.name for s in STAGES if s.name != "join"]
+OF_SITTING = [s.name for s in STAGES if s.name != "join" and not s.only_asked]
 APP = None
 
 

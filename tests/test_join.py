@@ -195,6 +195,7 @@ class Sittings(unittest.TestCase):
             self.assertEqual({c.stage: c.state for c in board(job)[2]}, {
                 "photos": "elsewhere", "masks": "elsewhere", "lens": "elsewhere", "poses": "done", "scale": "ready",
                 "join": "done", "cloud": "ready", "surface": "nothing", "texture": "nothing",
+                "deliver": "nothing",
             })  # fmt: skip
             # joining again with other choices is one step, and undo takes it back
             found = job.join_found(row.id)

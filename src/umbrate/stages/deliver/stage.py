@@ -92,7 +92,7 @@ class Settings(StageSettings):
         json_schema_extra=_of("print", size_by="factor"),
     )  # fmt: skip
     target: float = Field(
-        100.0, gt=0, le=100_000, title="Longest side", description="Of the print.",
+        100.0, gt=0, le=100_000, title="Longest side", description="Length of the longest side of the print.",
         json_schema_extra=_of("print", size_by="target", unit="mm"),
     )  # fmt: skip
     thin_wall: float = Field(
@@ -112,7 +112,7 @@ class Settings(StageSettings):
         json_schema_extra=_of("print", hollow=True),
     )  # fmt: skip
     drain_width: float = Field(
-        4.0, gt=0, le=100, title="Their width", description="Of a drain hole.",
+        4.0, gt=0, le=100, title="Their width", description="Diameter of each drain hole.",
         json_schema_extra=_of("print", hollow=True, unit="mm"),
     )  # fmt: skip
     # ------------------------------------------------------------------ web, page, exchange
@@ -181,7 +181,7 @@ class Settings(StageSettings):
         json_schema_extra={**_of("cloud", empty="the chosen one"), "named": True},
     )  # fmt: skip
     cloud_format: Literal["ply", "las", "laz", "e57", "xyz", "csv"] = Field(
-        "ply", title="Format", description="Of the cloud's file.",
+        "ply", title="Format", description="Kind of file the cloud is written as.",
         json_schema_extra=_of("cloud", labels={k: k.upper() for k in ("ply", "las", "laz", "e57", "xyz", "csv")}),
     )  # fmt: skip
     spacing: float = Field(
@@ -201,7 +201,7 @@ class Settings(StageSettings):
         json_schema_extra=_of("pictures", picture="spin", labels={"mp4": "MP4", "gif": "GIF"}),
     )  # fmt: skip
     turns: float = Field(
-        1.0, gt=0, le=100, title="Turns", description="How often it turns.",
+        1.0, gt=0, le=100, title="Turns", description="How often the object turns in the film.",
         json_schema_extra=_of("pictures", picture="spin"),
     )  # fmt: skip
     film_seconds: float = Field(
