@@ -380,7 +380,7 @@ def bench_draw(_):
 def _second(path):
     """Triangles or points, and extent, of a file by another library than those that the stage reads back with.
 
-    They are not among the program's own: ``pip install meshio lib3mf pygltflib``.
+    They are not among the program's own: ``pip install meshio PyWavefront lib3mf pygltflib``.
     """
     kind = path.suffix
     if kind == ".3mf":
@@ -404,6 +404,12 @@ def _second(path):
         p = g.meshes[0].primitives[0]
         place = g.accessors[p.attributes.POSITION]
         return g.accessors[p.indices].count // 3, np.array(place.max) - place.min, "m"
+    if kind == ".obj":
+        import pywavefront
+
+        read = pywavefront.Wavefront(str(path), collect_faces=True)
+        faces = sum(len(m.faces) for m in read.mesh_list)
+        return faces, np.ptp(np.array(read.vertices)[:, :3], axis=0), ", ".join(read.materials)
     import meshio
 
     m = meshio.read(path)
