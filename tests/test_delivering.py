@@ -351,6 +351,7 @@ class Deliveries(unittest.TestCase):
     # ------------------------------------------------------------------ what must not happen
     def test_nothing_is_written_over_and_what_was_refused_or_stopped_leaves_nothing(self):
         self.folder.mkdir()
+        (self.folder / ".umbrate-delivery-4999999-killed").mkdir()  # of a process that is no more
         there = self.folder / "pebble.html"
         there.write_text("mine")
         made, _ = self.deliver("page")

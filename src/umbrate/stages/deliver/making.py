@@ -27,7 +27,7 @@ MAKERS = {
 }  # fmt: skip
 ASIDE = ".umbrate-delivery-"
 LISTED = 60  #: deliveries that are listed
-OLD_S = 24 * 3600  #: folders of deliveries that were killed are removed when they are so old
+OLD_S = 24 * 3600  #: folders of deliveries are removed when they are so old, whatever process has their number
 
 
 class Delivery:
@@ -73,10 +73,12 @@ def _sum(path):
 
 
 def _clear_old(folder):
-    """Remove what killed deliveries left."""
+    """Remove what killed deliveries left: folders named by a process that is no more, and very old ones."""
     for left in folder.glob(f"{ASIDE}*"):
+        number = left.name[len(ASIDE) :].partition("-")[0]
+        alive = number.isdigit() and Path("/proc", number).exists()
         try:
-            if time.time() - left.stat().st_mtime > OLD_S:
+            if not alive or time.time() - left.stat().st_mtime > OLD_S:
                 shutil.rmtree(left)
         except OSError:
             continue
@@ -133,7 +135,7 @@ def run(inputs, settings, report, papers=None):
         own, _ = endings_of(settings)
         gate.check(folder / f"{name}{own[0]}")  # not into the job's own folder, for one
         try:
-            aside = Path(tempfile.mkdtemp(dir=folder, prefix=ASIDE))
+            aside = Path(tempfile.mkdtemp(dir=folder, prefix=f"{ASIDE}{os.getpid()}-"))
         except OSError as e:
             raise UmbrateError(f"{folder} cannot be written to ({e.strerror}). Choose another folder.") from None
         try:
