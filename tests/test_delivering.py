@@ -17,6 +17,7 @@ from PIL import Image
 
 from tests.scenes import scratch
 from tests.test_stages import job_with, run
+from umbrate.actions import papers
 from umbrate.actions.mending import MEND
 from umbrate.cli.main import cli
 from umbrate.core.errors import Cancelled, UmbrateError
@@ -154,10 +155,16 @@ class Deliveries(unittest.TestCase):
         self.assertEqual(bad.remedy[0], "thin walls")
         self.assertAlmostEqual(bad.remedy[1], 45 * own.max() / 50, delta=0.02 * own.max())
         self.assertEqual(cell(self.job, self.sitting, BY_NAME["deliver"]).state, "look")
-        made, files = self.deliver("print", size_by="target", target=50, triangles=5000, hollow=True, wall=3, drains=1)
-        read = trimesh.load(files[".3mf"], process=False).to_mesh()
-        self.assertTrue(read.is_watertight)
-        self.assertIn("Hollow", self.told(made))
+        hollow = {"size_by": "target", "target": 50, "triangles": 5000, "hollow": True, "wall": 3}
+        for drains, closed in ((1, False), (0, True)):
+            made, files = self.deliver("print", **hollow, drains=drains)
+            read = trimesh.load(files[".3mf"], process=False).to_mesh()
+            self.assertTrue(read.is_watertight)
+            self.assertIn("Hollow", self.told(made))
+            self.assertEqual("nothing can leave 1 closed hollow" in self.told(made), closed)
+            self.assertNotIn("pieces", self.told(made))
+        made, _ = self.deliver("print", **hollow, thin_wall=4)
+        self.assertIn("The wall of 3 mm is thinner than 4 mm", self.told(made))
 
     def test_an_open_surface_is_no_print_and_the_button_that_mends_it_does(self):
         job, s = self.job, self.sitting
@@ -266,6 +273,41 @@ class Deliveries(unittest.TestCase):
         np.testing.assert_allclose(np.stack([v["x"], v["y"], v["z"]], 1), p, atol=1e-6)
         self.assertGreater(len(np.unique(v["red"])), 20)
         self.assertFalse(made.good)  # the job has no scale
+
+    def test_several_pages_arrive_in_every_purpose_and_a_smaller_model_keeps_the_detail_of_the_fine_one(self):
+        job, s = self.job, self.sitting
+        before = job.settings(s.id, "texture")
+        job.set_settings(s.id, "texture", {**before, "pages": 2, "side": 1024, "size_by": "texels", "texels": 1.0})
+        stage = BY_NAME["texture"]
+        one = float(stage.forecast(job, s, parse_settings(stage, before)).text.split(": ")[1].split()[0])
+        job.set_settings(s.id, "texture", {**before, "pages": 4, "size_by": "texels", "texels": 1.15 * one})
+        with mock.patch.object(detail, "SKY_PX", 128):
+            run(job, s, "texture")
+        pages = job.result(s.id, "texture").figures.pages
+        self.assertGreater(pages, 1)
+        model, _ = load_texture(job, s)
+        _, files = self.deliver("web")
+        scene = trimesh.load(files[".glb"], process=False)
+        self.assertEqual(len(scene.geometry), pages)
+        read = scene.to_mesh()
+        want = np.stack([model["points"][:, 0], model["points"][:, 2], -model["points"][:, 1]], 1)
+        base = [(want.min(0) + want.max(0))[0] / 2, want.min(0)[1], (want.min(0) + want.max(0))[2] / 2]
+        np.testing.assert_allclose(corners(read.vertices, read.faces), corners(want - base, model["faces"]), atol=1e-4)
+        _, files = self.deliver("exchange")
+        text = files[".mtl"].read_text("ascii")
+        self.assertEqual(text.count("newmtl"), pages)
+        self.assertEqual(len([p for p in self.folder.iterdir() if re.fullmatch(r"pebble-\d.jpg", p.name)]), pages)
+        made, files = self.deliver("page")
+        self.assertIn(f"{len(model['faces']):,} triangles, a page of 2,048² texels", self.told(made))
+        # normals of a thinner one are those of the surface itself, not of the model it was thinned from
+        _, files = self.deliver("web", triangles=800, file="thin", image_format="png")
+        thin = trimesh.load(files[".glb"], process=False).to_mesh()
+        normal = np.asarray(thin.visual.material.normalTexture.convert("RGB")).astype(float) / 127.5 - 1
+        self.assertGreater(np.abs(normal[..., :2]).mean(), 0.02)
+        np.testing.assert_allclose(np.linalg.norm(normal, axis=2).mean(), 1, atol=0.02)
+        job.set_settings(s.id, "texture", before)
+        with mock.patch.object(detail, "SKY_PX", 128):
+            run(job, s, "texture")
 
     # ------------------------------------------------------------------ cloud, pictures
     def test_clouds_come_back_in_every_format_thinned(self):
@@ -382,11 +424,17 @@ class Deliveries(unittest.TestCase):
             def check(self):
                 raise Cancelled
 
+        full = UmbrateError("It could not be written.")
+        full.__cause__ = OSError(28, "No space left on device")
+        with mock.patch.object(papers, "export_cameras", side_effect=full):  # what is missing is not left out quietly
+            with self.assertRaisesRegex(UmbrateError, "could not be written"):
+                self.deliver("archive")
+        self.assertEqual(list(self.folder.iterdir()), [])
         have = self.job.result(self.sitting.id, "deliver").figures.made
         with self.assertRaises(Cancelled):
             self.deliver("page", Stopping())
         self.assertEqual(list(self.folder.iterdir()), [])
-        with mock.patch.object(making, "_sum", side_effect=OSError(28, "No space left on device")):
+        with mock.patch.object(making, "_on_disk", side_effect=OSError(28, "No space left on device")):
             with self.assertRaisesRegex(UmbrateError, "No space left on device"):
                 self.deliver("page")
         self.assertEqual(list(self.folder.iterdir()), [])
@@ -400,8 +448,21 @@ class Deliveries(unittest.TestCase):
         self.assertEqual([stage.stale(job, s, m) for m in (page, print_)], ["", ""])
         self.assertEqual(stage.headline(job.result(s.id, "deliver").figures)[1], "Print")
         MEND.apply_step(job, s, job.surface(s.id), {"filter": "smooth"})
-        self.assertEqual([stage.stale(job, s, m) for m in (page, print_)], ["", "surface “Surface 1” changed"])
+        self.assertEqual([stage.stale(job, s, m) for m in (page, print_)], ["", "surface changed"])
         self.assertIn("stale", cell(job, s, stage).first + cell(job, s, stage).second + cell(job, s, stage).state)
+        job.undo()
+        self.assertEqual(stage.stale(job, s, print_), "")
+        # another name changes nothing, nor does another choice; and it can be made once more under the new name
+        (kept,) = job.surfaces(s.id)
+        self.deliver("print", size_by="target", target=20, triangles=3000, surface=kept.name, file="Näme 1.2")
+        named = job.result(s.id, "deliver").figures.made[-1]
+        job.surface_list.rename(kept.id, "Pebble")
+        self.assertEqual([stage.stale(job, s, m) for m in (page, print_, named)], ["", "", ""])
+        again = stage.settings_again(job, s, named)
+        self.assertEqual((again["surface"], again["file"], again["target"]), ("Pebble", "Näme 1.2", 20))
+        job.undo()
+        job.surface_list.remove(kept.id)
+        self.assertEqual(stage.stale(job, s, print_), "surface is gone")
         job.undo()
         self.assertEqual(stage.stale(job, s, print_), "")
         job_made = job.result(s.id, "deliver").figures.made

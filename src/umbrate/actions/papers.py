@@ -3,10 +3,11 @@
 import csv
 
 from ..core.errors import UmbrateError
-from ..sitting.frames import frame_of
+from ..job.lengths import SCALE
+from ..sitting.frames import end_text, frame_of, scale_result
 from .delivering import export_cameras
 from .marking import export_points
-from .measuring import export_measurements, measure_all
+from .measuring import export_measurements
 from .reporting import write_accuracy_report
 
 
@@ -18,36 +19,34 @@ def write_papers(job, sitting, folder):
          lambda f: export_cameras(job, f, sitting)),
         ("control-points.csv", f"marked points and their coordinates, {unit}",
          lambda f: export_points(job, sitting, f)),
-        ("lengths.csv", f"known lengths, what was measured of them, and which took part in the scale, {unit}",
+        ("lengths.csv", "known lengths in mm, what was measured of them, and which took part in the scale",
          lambda f: _lengths(job, sitting, f)),
         ("measurements.csv", f"measurements with their 95 % intervals, {unit}",
-         lambda f: _measurements(job, sitting, f)),
+         lambda f: export_measurements(job, f, sitting)),
         ("report.pdf", "the accuracy report", lambda f: write_accuracy_report(job, sitting, f)),
     ]  # fmt: skip
     out = []
     for name, what, write in wanted:
         try:
             write(folder / name)
-        except UmbrateError:
+        except UmbrateError as e:
+            if isinstance(e.__cause__, OSError):
+                raise  # it could not be written, a full disk for one
             continue  # there is none of it in this sitting
-        if (folder / name).exists():
-            out.append((name, what))
+        out.append((name, what))
     return out
 
 
 def _lengths(job, sitting, file):
-    have = job.lengths(sitting.id)
-    if not have:
+    done, names = scale_result(job, sitting), job.end_names(sitting.id)
+    if done is None or not done.figures.lengths:
         raise UmbrateError("There are no known lengths.")
     with open(file, "w", newline="", encoding="utf-8") as f:
         w = csv.writer(f)
-        fields = [k for k in vars(have[0]) if k not in ("id", "sitting_id")]
-        w.writerow(fields)
-        for x in have:
-            w.writerow([getattr(x, k) for k in fields])
-
-
-def _measurements(job, sitting, file):
-    if not measure_all(job, sitting):
-        raise UmbrateError("There are no measurements.")
-    export_measurements(job, file, sitting)
+        w.writerow(["first", "second", "for", "stated", "sigma", "from", "measured", "off", "left out"])
+        for r in done.figures.lengths:
+            off = r.residual if r.role == SCALE else r.error
+            w.writerow([
+                end_text(r.first, names), end_text(r.second, names), r.role, r.value, r.sigma, r.source,
+                f"{r.length:.5f}", "" if off is None else f"{off:+.5f}", "yes" if r.left_out else "no",
+            ])  # fmt: skip

@@ -51,7 +51,7 @@ def texture(job, sitting, at, forecast):
 
 def _say_where(job, sitting, mesh, at, names):
     frame = frames.frame_of(job, sitting)
-    found = textures.taken_at(job, sitting, mesh, frame.from_people(at))
+    found = textures.taken_at(frames.load_block(job, sitting), mesh, frame.from_people(at))
     off = f" (the surface is {found.off:.3g} {frame.unit} from there)" if found.off > 0 else ""
     if found.photo < 0:
         say(f"No photo shows this place: its color is made up from round it{off}.")

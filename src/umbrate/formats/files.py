@@ -150,7 +150,7 @@ def written_aside(path, gate=CLOSED):
                 gate.check(path)
                 os.replace(temporary, path)
             else:
-                _put_new(temporary, path)
+                put_new(temporary, path)
         except BaseException:
             temporary.unlink(missing_ok=True)
             raise
@@ -166,7 +166,7 @@ def written_aside(path, gate=CLOSED):
         raise UmbrateError(f"{path} could not be written ({why}). No half file was left.") from e
 
 
-def _put_new(temporary, path):
+def put_new(temporary, path):
     """Give a file its name where nothing has it: also where it came to be while the file was written."""
     try:
         os.link(temporary, path)

@@ -12,7 +12,7 @@ from ..core.surface.build import vertex_normals
 from ..core.surface.distance import places_on
 from ..core.surface.mesh import areas
 from ..job.blobs import BlobStore
-from .frames import frame_of, load_block, move_directions, move_points
+from .frames import frame_of, move_directions, move_points
 
 
 @dataclass(frozen=True)
@@ -124,15 +124,17 @@ def _nearest(mesh, place):
         reach *= 4
 
 
-def taken_at(job, sitting, mesh, place, triangle=None):
-    """Where the texture is Taken from at a place (3,) in the job's frame: of the triangle there, or of one given."""
+def taken_at(block, mesh, place, triangle=None):
+    """Where the texture is Taken from at a place (3,) in the job's frame: of the triangle there, or of one given.
+
+    block : of the sitting, in that frame
+    """
     place, off = np.asarray(place, float), 0.0
     if triangle is None:
         place, triangle, off = _nearest(mesh, place)
     photo = int(mesh["photo"][triangle])
     if photo < 0:
         return Taken(-1, None, int(triangle), off)
-    block = load_block(job, sitting)
     k = block.row_of(photo)
     Y = block.poses[k][:3, :3] @ place + block.poses[k][:3, 3]
     pixel = project_one(Y[0] / Y[2], Y[1] / Y[2], block.lens_vector(k))

@@ -49,7 +49,7 @@ def _mark(points, faces, low, cell, out):
                     out[x, y, z] = True
 
 
-def sampled(points, faces, apart):
+def spread_over(points, faces, apart):
     """Places (k, 3) on triangles, no farther apart than that along a side: vertices, and more on large triangles."""
     T = points[faces]
     longest = np.linalg.norm(T - np.roll(T, 1, axis=1), axis=2).max(1)
@@ -85,7 +85,7 @@ def inner_wall(points, faces, wall):
             values[box][mine] *= -1
     level = np.stack(np.nonzero((values < 0) & (np.abs(away - wall) < 3.5 * cell)), 1)
     if len(level):
-        tree = spatial.cKDTree(sampled(points, faces, cell / 3))
+        tree = spatial.cKDTree(spread_over(points, faces, cell / 3))
         values[tuple(level.T)] = -tree.query(low + cell * level, workers=2)[0]
     if values.min() >= -wall:
         return np.zeros((0, 3)), np.zeros((0, 3), np.int64)

@@ -87,7 +87,8 @@ class DeliveryPanel(QWidget):
         """Take the list anew."""
         if sip.isdeleted(self.table) or not self.isAncestorOf(self.table) or self.session.sitting is None:
             return  # another panel stands in its place
-        rows = [(m, *self.state(m)) for m in self.made]
+        with self.session.job.glance():
+            rows = [(m, *self.state(m)) for m in self.made]
         mark = str([(m.when, m.folder, m.files[:1], state) for m, state, _ in rows])
         if mark == self._mark:
             return
@@ -146,8 +147,7 @@ class DeliveryPanel(QWidget):
         m, s = self.chosen, self.session
         if m is None or not s.may_write():
             return
-        file = Path(m.files[0][0].split("/")[0]).stem if m.purpose != "archive" else m.files[0][0].split("/")[0]
-        values = {**m.settings, "purpose": m.purpose, "folder": m.folder, "file": file}
+        values = BY_NAME["deliver"].settings_again(s.job, s.sitting, m)
         s.do(lambda: s.job.set_settings(s.sitting_id, "deliver", values))
         s.run()
 

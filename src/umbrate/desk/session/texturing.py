@@ -13,6 +13,7 @@ from ...core.errors import UmbrateError
 from ...core.raster.coloring import FILLED
 from ...core.raster.textured import pages_of, sampled
 from ...core.surface.mesh import opposite
+from ...sitting.frames import load_block
 from ...sitting.textures import shares_of, taken_at, texture_source
 from ...stages.base import Shown
 from .surfaces import Coarse, coarse_of
@@ -165,7 +166,8 @@ class TextureWork(QObject):
     def ask(self, triangle, place):
         """Ask which photo a triangle is from: that photo is chosen, the place ringed in it."""
         s = self.session
-        found = taken_at(s.job, s.sitting, self._made.arrays, place, triangle)
+        block = s.block if s.fragment == 0 else load_block(s.job, s.sitting)
+        found = taken_at(block, self._made.arrays, place, triangle)
         self.asked = found
         if found.photo < 0:
             s.said.emit("No photo shows this place: its color is made up from round it.", "note")

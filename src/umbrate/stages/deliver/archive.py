@@ -7,6 +7,8 @@ import shutil
 import zipfile
 from pathlib import Path, PurePosixPath
 
+import numpy as np
+
 from ... import __version__
 from ...core.errors import UmbrateError
 from ...core.later import Later
@@ -25,7 +27,6 @@ from .reading import check_cloud, check_model, extent_of
 trimesh = Later("trimesh")
 
 SUMS = "SHA256SUMS"
-FOLDED = 1 << 20  #: bytes that are read at a time
 
 
 def make(d):
@@ -80,6 +81,7 @@ def _models(d, folder):
     if source is not None:
         d.progress(0.4, "writing the texture")
         made, place = source.read(), folder / "textured"
+        made["points"] = made["points"].astype(np.float64) + np.asarray(d.frame.offset, float)
         place.mkdir()
         frame = f"z up, zero is that of the job, unit {unit or 'unscaled'}"
         files = write_obj(
@@ -98,7 +100,6 @@ def _photos(d, folder):
     photos = d.job.photos(d.sitting.id)
     masks, names = mask_blobs(d.job, d.sitting), export_names(photos)
     sittings = {x.id: x.name for x in d.job.sittings()}
-    solved = d.job.result(d.sitting.id, "poses")
     rows, missing = [], []
     for p in photos:
         d.check()
@@ -135,7 +136,7 @@ def _photos(d, folder):
         out.append(("masks/", "masks of the photos (PNG): white is the object"))
     if d.settings.with_photos:
         out.append(("photos/", f"the photos themselves, {len(rows) - len(missing)} of {len(rows)}"))
-    return out if solved or rows else []
+    return out
 
 
 def _settings(d, folder):
@@ -196,19 +197,13 @@ def _counted(folder):
     return len(files), sum(f.stat().st_size for f in files)
 
 
-def _sum(stream):
-    h = hashlib.sha256()
-    while block := stream.read(FOLDED):
-        h.update(block)
-    return h.hexdigest()
-
-
 def _write_sums(folder):
     lines = []
     for file in sorted(folder.rglob("*")):
         if file.is_file():
             with open(file, "rb") as f:
-                lines.append(f"{_sum(f)}  {file.relative_to(folder).as_posix()}")
+                digest = hashlib.file_digest(f, "sha256").hexdigest()
+            lines.append(f"{digest}  {file.relative_to(folder).as_posix()}")
     (folder / SUMS).write_text("\n".join(lines) + "\n", "utf-8")
 
 
@@ -280,7 +275,7 @@ def verify(path):
         for name in sorted(set(wanted) & there):
             try:
                 with files.open(name) as f:
-                    if _sum(f) != wanted[name]:
+                    if hashlib.file_digest(f, "sha256").hexdigest() != wanted[name]:
                         out.append(f"{name} was changed or is damaged")
             except (OSError, zipfile.BadZipFile, zipfile.zlib.error) as e:
                 out.append(f"{name} cannot be read ({e})")

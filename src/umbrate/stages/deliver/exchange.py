@@ -6,9 +6,8 @@ from ...core.raster.textured import pages_of, sampled
 from ...formats.meshes import write_mesh
 from ...formats.objs import ascii_name, write_obj
 from .figures import Check
-from .models import encoded, load_model
+from .models import base_of, encoded, load_model
 from .reading import check_model, extent_of, wrong
-from .web import base_of
 
 UNITS = {"mm": 1.0, "cm": 0.1, "m": 1e-3}  #: in a mm
 

@@ -17,12 +17,13 @@ class Made(BaseModel):
     """One delivery."""
 
     purpose: str
+    name: str  #: of its files, as it was asked for
     folder: str
     files: list[tuple[str, int, str]]  #: name below the folder, bytes, SHA-256
     checks: list[Check]
     when: str
     settings: dict  #: those of its purpose
-    sources: dict  #: what it was made from, by name: as `stage.sources_of` tells it
+    sources: dict[str, tuple[int | None, str]]  #: what it was made from: see `DeliverStage.sources_of`
 
     @property
     def bytes(self):

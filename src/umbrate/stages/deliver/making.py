@@ -11,7 +11,7 @@ from pathlib import Path
 
 from ...core.errors import Cancelled, UmbrateError
 from ...core.names import file_name
-from ...formats.files import make_folder
+from ...formats.files import make_folder, put_new
 from ...formats.objs import ascii_name
 from ...job.store import Job
 from ...sitting.frames import frame_of
@@ -64,14 +64,6 @@ class Delivery:
         self.report.check()
 
 
-def _sum(path):
-    h = hashlib.sha256()
-    with open(path, "rb") as f:
-        while block := f.read(1 << 20):
-            h.update(block)
-    return h.hexdigest()
-
-
 def _clear_old(folder):
     """Remove what killed deliveries left: folders named by a process that is no more, and very old ones."""
     for left in folder.glob(f"{ASIDE}*"):
@@ -84,13 +76,21 @@ def _clear_old(folder):
             continue
 
 
+def _on_disk(folder, name):
+    """Name, bytes and SHA-256 of a file, once the disk has it."""
+    with open(folder / name, "rb+") as f:
+        os.fsync(f.fileno())
+        return name, os.fstat(f.fileno()).st_size, hashlib.file_digest(f, "sha256").hexdigest()
+
+
 def endings_of(settings):
     """What may stand behind the name of a delivery's files, and behind its plain spelling (see `formats.objs`)."""
     s = settings
     if s.purpose == "web":
         return [".glb", ".png", *(f"-detail-{k}.glb" for k in range(2, s.levels + 1))], []
     if s.purpose == "exchange" and s.exchange_format == "obj":
-        images = [f"{kind}{k}.{end}" for kind in ("", "-normal") for k in ("", "-1") for end in ("jpg", "png")]
+        end = "png" if s.image_format == "png" else "jpg"
+        images = [f"{kind}{k}.{end}" for kind in ("", "-normal") for k in ("", "-1")]
         return [".obj"], [".mtl", *images]
     if s.purpose == "pictures":
         return {"spin": [f".{s.film}"], "sides": [f".{s.sheet_format}"], "orthophoto": [".png", ".pgw"]}[s.picture], []
@@ -113,14 +113,26 @@ def _free_name(folder, name, settings):
 
 def _put(aside, folder, gate):
     """Give all that was written its place; nothing of it where one must not be written."""
-    tops = sorted(aside.iterdir())
-    folders = [p for p in tops if p.is_dir()]
+    tops = sorted(aside.iterdir(), key=lambda p: p.is_dir())
     gate.check(*(folder / p.name for p in tops if p.is_file()))
-    for p in folders:
-        if os.path.lexists(folder / p.name):
-            raise UmbrateError(f"{p.name} is there already in {folder}. Nothing was written. Choose another name.")
     for p in tops:
-        os.replace(p, folder / p.name) if p.is_file() else os.rename(p, folder / p.name)
+        if p.is_dir() and os.path.lexists(folder / p.name):
+            raise UmbrateError(f"{p.name} is there already in {folder}. Nothing was written. Choose another name.")
+    new = []
+    try:
+        for p in tops:
+            to = folder / p.name
+            if p.is_dir():
+                os.rename(p, to)
+            elif gate.replace:
+                os.replace(p, to)
+            else:
+                put_new(p, to)
+                new.append(to)
+    except BaseException:  # another program wrote there meanwhile
+        for path in new:
+            path.unlink(missing_ok=True)
+        raise
 
 
 def run(inputs, settings, report, papers=None):
@@ -143,7 +155,7 @@ def run(inputs, settings, report, papers=None):
             MAKERS[settings.purpose](d)
             report.progress(0.92, "naming the files")
             files = sorted(p.relative_to(aside).as_posix() for p in aside.rglob("*") if p.is_file())
-            listed = [(f, (aside / f).stat().st_size, _sum(aside / f)) for f in files]
+            listed = [_on_disk(aside, f) for f in files]
             _put(aside, folder, gate)
         except Cancelled:
             raise
@@ -156,13 +168,12 @@ def run(inputs, settings, report, papers=None):
         finally:
             shutil.rmtree(aside, ignore_errors=True)
     made = Made(
-        purpose=settings.purpose, folder=str(folder), files=listed, checks=d.checks,
+        purpose=settings.purpose, name=file_name(inputs.name), folder=str(folder), files=listed, checks=d.checks,
         when=datetime.now().isoformat(timespec="seconds"), settings=values_of(settings), sources=inputs.sources,
     )  # fmt: skip
-    before = [Made(**m) for m in inputs.made]
     names = {f for f, _, _ in listed}
     # what was written over is not delivered any more
-    before = [m for m in before if m.folder != made.folder or not names & {f for f, _, _ in m.files}]
+    before = [m for m in inputs.made if m.folder != made.folder or not names & {f for f, _, _ in m.files}]
     figures = DeliverFigures(made=[*before, made][-LISTED:], seconds=round(time.monotonic() - start, 2))
     title = PURPOSES[settings.purpose]
     return Outcome(figures, {}, [problem(None, f"{title}: {c.text}", remedy=c.remedy) for c in d.checks if not c.good])

@@ -19,6 +19,7 @@ from ...sitting.textures import texture_source
 
 SHAPE_SHARE = 0.45  #: of a file that is to be small, for triangles; the rest is for pages
 LEAST_SIDE, LEAST_TRIANGLES = 512, 500  #: a model is made no smaller for the sake of its file
+LEAST_MAP = 256  #: texels along a page of normals or openness
 REACH_EDGES = 8.0  #: edges of a surface: so far from a thinned one it is looked for
 
 
@@ -62,6 +63,12 @@ def thin_mesh(mesh, triangles, check=lambda: None):
         return mesh
     made = thinned(mesh["points"], mesh["faces"], triangles, check)
     return carried(mesh, np.asarray(made.points), np.ascontiguousarray(made.faces, np.int32))
+
+
+def base_of(points):
+    """The place (3,) below the middle of points, at their lowest."""
+    lo, hi = points.min(0).astype(float), points.max(0).astype(float)
+    return np.array([(lo[0] + hi[0]) / 2, (lo[1] + hi[1]) / 2, lo[2]])
 
 
 def _pictures(source, what):
@@ -108,25 +115,45 @@ def smaller(d, model, triangles=0, side=0):
 
 
 def _thinner(d, model, triangles, side):
-    """A Model with fewer triangles: new charts, the texture carried over, the detail that is lost as normals."""
-    old = model.arrays
-    made = thinned(old["points"], old["faces"], triangles, d.check)
+    """A Model with fewer triangles, and with pages a texel of which is as in the old ones where `side` is theirs."""
+    made = thinned(model.arrays["points"], model.arrays["faces"], triangles, d.check)
     points, faces = np.asarray(made.points), np.ascontiguousarray(made.faces, np.int32)
     if not model.pages:
-        mesh = carried(old, points, faces)
-        return Model(mesh, [], [], [], model.closed)
-    reach = max(4 * made.largest, REACH_EDGES * mean_edge(old["points"], old["faces"]))
+        return Model(carried(model.arrays, points, faces), [], [], [], model.closed)
+    return _laid_anew(d, model, points, faces, side, 4 * made.largest)
+
+
+def on_one_page(d, model, side):
+    """The same shape with charts on one page."""
+    return _laid_anew(d, model, model.arrays["points"], model.arrays["faces"], side, 0.0)
+
+
+def _laid_anew(d, model, points, faces, side, off):
+    """A Model with charts of its own: texture and openness carried over, normals of the surface it was made from.
+
+    off : how far it may lie from the old one
+    """
+    old = model.arrays
+    reach = max(off, REACH_EDGES * mean_edge(old["points"], old["faces"]))
     arrays = laid_down(points, faces, side)
-    page = carried_over(arrays, side, old, model.pages, reach, lambda _: d.check())
-    normals, openness = [], []
-    if model.normals or model.openness:
-        fine = old["points"].astype(float), old["faces"], vertex_normals(old["points"], old["faces"])
-        small = max(min(side, (model.normals or model.openness)[0].shape[0]), 256)
-        normals, _, _ = detail_pages(arrays, fine, small, reach, check=lambda _: d.check())
-        if model.openness:
-            gray = [np.repeat(p[..., None], 3, 2) for p in model.openness]
-            openness = [np.ascontiguousarray(carried_over(arrays, small, old, gray, reach)[..., 0])]
-    return Model(arrays, [page], normals if model.normals else [], openness, model.closed)
+    pages, normals, openness = [carried_over(arrays, side, old, model.pages, reach, lambda _: d.check())], [], []
+    if model.normals:
+        small = max(min(side, model.normals[0].shape[0]), LEAST_MAP)
+        normals, _, _ = detail_pages(arrays, _fine(d, old), small, reach, check=lambda _: d.check())
+    if model.openness:
+        small = max(min(side, model.openness[0].shape[0]), LEAST_MAP)
+        gray = [np.repeat(p[..., None], 3, 2) for p in model.openness]
+        light = carried_over(arrays, small, old, gray, reach, lambda _: d.check())
+        openness = [np.ascontiguousarray(light[..., 0])]
+    return Model(arrays, pages, normals, openness, model.closed)
+
+
+def _fine(d, old):
+    """The surface that the texture was made from, as `detail_pages` takes it; where it is gone, the textured one."""
+    name = d.job.settings(d.sitting.id, "texture").get("surface") or None
+    mesh = load_surface(d.job, d.sitting, kept) if (kept := d.job.surface(d.sitting.id, name)) else old
+    points, faces = mesh["points"], np.ascontiguousarray(mesh["faces"], np.int32)
+    return points, faces, vertex_normals(points, faces)
 
 
 def encoded(page, kind, quality=90):
@@ -140,16 +167,17 @@ def encoded(page, kind, quality=90):
     return out.getvalue()
 
 
-def steps_down(model, most, each):
+def steps_down(model, most, each, lossy):
     """Ways to a smaller file, one after another: (quality, side, triangles) at most, 0 for as it is; the first is that.
 
     most : bytes that the file may have; each : those of a triangle, with its share of vertices
+    lossy : whether pages are the smaller the lower their quality
     """
     yield 90, 0, 0
     # triangles alone must leave room for the pages
     room = (SHAPE_SHARE if model.pages else 1.0) * most
     triangles = max(int(room / each), LEAST_TRIANGLES) if model.triangles * each > room else 0
-    for quality in (82, 74) if model.pages else (90,):
+    for quality in (82, 74) if lossy else (90,):
         yield quality, 0, triangles
     side, triangles = model.side, triangles or model.triangles
     while side > LEAST_SIDE:
@@ -158,3 +186,41 @@ def steps_down(model, most, each):
     while triangles > LEAST_TRIANGLES:
         triangles = int(0.6 * triangles)
         yield 78, side, triangles
+
+
+def reached(d, first, write, *, setting, each, lossy):
+    """Write a Model, smaller ones until the file is no larger than is wanted.
+
+    Parameters
+    ----------
+    d : Delivery
+    first : Model
+    write : callable(Model, quality) -> bytes of the file
+    setting : str
+        The setting that has the most MB; 0: no limit.
+    each, lossy : see `steps_down`
+
+    Returns
+    -------
+    Model, and what was done to it in words, "" for nothing
+
+    Raises
+    ------
+    UmbrateError
+        Where nothing fits.
+    """
+    mb, lossy = getattr(d.settings, setting), lossy and bool(first.pages)
+    thin = first
+    for k, (quality, side, triangles) in enumerate(steps_down(first, 1e6 * mb, each, lossy)):
+        d.progress(0.2 + 0.05 * min(k, 10), "writing and reading back")
+        if triangles and triangles < thin.triangles:
+            thin = smaller(d, first, triangles)
+        model = smaller(d, thin, 0, side)
+        if write(model, quality) > 1e6 * mb > 0:
+            continue
+        done = [f"thinned from {first.triangles:,}"] if model.triangles < first.triangles else []
+        done += [f"pages halved from {first.side:,}"] if model.side < first.side else []
+        done += [f"JPEG quality {quality}"] if lossy else []
+        return model, f", to stay within {mb:g} MB: {', '.join(done)}" if k else ""
+    text = f"No model of this surface fits into {mb:g} MB. Allow more, or thin the surface."
+    raise UmbrateError(text, ("set", setting, 0.0))

@@ -4,10 +4,9 @@ import json
 import re
 from html.parser import HTMLParser
 
-from ...core.errors import UmbrateError
 from ...formats.page import page_text, write_page
 from .figures import Check, size_told
-from .models import encoded, load_model, smaller, steps_down
+from .models import encoded, load_model, on_one_page, reached
 from .reading import extent_of, extent_told, wrong
 
 TRIANGLE_BYTES = 27  #: of a page for a triangle: its corners, and its share of places
@@ -30,26 +29,21 @@ def rows_of(d, model):
 def make(d):
     """Write the page; see `making.Delivery`."""
     s, out = d.settings, d.folder / f"{d.name}.html"
-    most = 1e6 * s.page_mb
     d.progress(0.1, "reading the model")
     first = load_model(d, s.triangles, s.page_side, s.color_by == "texture")
     if len(first.pages) > 1:  # a page has one image
-        first = smaller(d, first, first.triangles - 1, min(2 * first.side, s.page_side))
-    for k, (quality, side, triangles) in enumerate(steps_down(first, most, TRIANGLE_BYTES)):
-        if k and not most:
-            break
-        d.progress(0.2 + 0.05 * min(k, 10), "writing and reading back")
-        model = smaller(d, first, triangles, side)
+        first = on_one_page(d, first, min(2 * first.side, s.page_side))
+
+    def write(model, quality):
         page = encoded(model.pages[0], "jpeg", quality) if model.pages else None
-        text = page_text(model.arrays, page, title=d.name, rows=rows_of(d, model), unit=d.unit)
-        if not most or len(text) <= most:
-            break
-    else:
-        raise UmbrateError(f"No page of this surface fits into {s.page_mb:g} MB. Allow more.", ("set", "page_mb", 5.0))
-    write_page(out, text)
+        out.unlink(missing_ok=True)
+        write_page(out, page_text(model.arrays, page, title=d.name, rows=rows_of(d, model), unit=d.unit))
+        return out.stat().st_size
+
+    model, done = reached(d, first, write, setting="page_mb", each=TRIANGLE_BYTES, lossy=True)
     told = f"{size_told(out.stat().st_size)}, {model.triangles:,} triangles"
     told += f", a page of {model.side:,}² texels" if model.pages else ", colors of vertices"
-    d.checks.append(Check(text=told))
+    d.checks.append(Check(text=told + done))
     d.checks.append(_read_back(out, model))
 
 

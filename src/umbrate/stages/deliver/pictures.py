@@ -1,7 +1,6 @@
 """Pictures: the object turning, a sheet of its six sides at one scale, an orthophoto."""
 
 import io
-from dataclasses import replace
 
 import numpy as np
 from PIL import Image, ImageDraw, ImageFont
@@ -9,11 +8,11 @@ from PIL import Image, ImageDraw, ImageFont
 from ...core.errors import UmbrateError
 from ...core.later import Later
 from ...core.raster.camera import eye_round
-from ...core.raster.coloring import PLAIN
-from ...core.raster.pictures import DIRECTIONS, draw_surface, draw_textured
+from ...core.raster.pictures import DIRECTIONS
 from ...core.raster.solid import draw_triangles, paint_triangles
-from ...core.raster.textured import pages_of, paint_textured
+from ...core.raster.textured import paint_textured
 from ...formats.films import GIF_RATE, write_film
+from .drawing import Painter
 from .figures import Check
 from .models import load_model
 from .reading import wrong
@@ -24,32 +23,15 @@ readers = Later("reportlab.lib.utils")
 
 GROUNDS = {"dark": (38, 40, 43), "gray": (128, 128, 128), "white": (255, 255, 255)}
 RATE = 30  #: pictures a second of a film
-FINER = 2  #: pictures are drawn so many times larger along a side, and made smaller: edges are smooth
 SIDES = ("front", "right", "back", "left", "top", "bottom")
 MOST_PIXELS = 30_000
 A4 = 297.0, 210.0  #: mm, lying
 
 
-class _Painter:
-    """Draws the model of a Delivery."""
-
-    def __init__(self, d):
-        self.model = load_model(d, textured=d.settings.look == "texture")
-        a = self.model.arrays
-        self.points = np.ascontiguousarray(a["points"], np.float32)
-        self.pages = pages_of(self.model.pages) if self.model.pages else None
-        plain = d.settings.look == "plain" or "colors" not in a
-        self.colors = np.tile(np.uint8(PLAIN), (len(self.points), 1)) if plain else a["colors"]
-
-    def draw(self, eye, pixels, ground):
-        """A picture (h, w, 3) of the size wanted, with smooth edges."""
-        large = tuple(FINER * n for n in pixels)
-        big = replace(eye, f=eye.f * FINER)
-        if self.pages is not None:
-            made = draw_textured(self.model.arrays, self.pages, big, large, ground=ground)
-        else:
-            made = draw_surface(self.model.arrays, self.colors, big, large, ground=ground)
-        return np.asarray(Image.fromarray(made).reduce(FINER))
+def _painter(d):
+    """The Painter of a Delivery's model."""
+    plain = d.settings.look == "plain"
+    return Painter(load_model(d, textured=not plain), plain)
 
 
 def make(d):
@@ -61,7 +43,7 @@ def make(d):
 def _spin(d):
     s = d.settings
     d.progress(0.05, "reading the model")
-    painter = _Painter(d)
+    painter = _painter(d)
     rate = GIF_RATE if s.film == "gif" else RATE
     count = max(round(s.film_seconds * rate), 2)
     w = s.width // 2 * 2
@@ -132,7 +114,7 @@ def _sides(d):
     """Six sides at one scale, with a bar."""
     s = d.settings
     d.progress(0.1, "reading the model")
-    painter = _Painter(d)
+    painter = _painter(d)
     points, unit = painter.points, d.unit or "units"
     extent = np.ptp(points, axis=0).astype(float)
     columns, rows = 3, 2
@@ -204,7 +186,7 @@ def _orthophoto(d):
     """One side along parallel rays, a pixel of a stated size, with its world file."""
     s = d.settings
     d.progress(0.1, "reading the model")
-    painter = _Painter(d)
+    painter = _painter(d)
     points = painter.points
     eye, (w, h) = _flat_eye(s.side, points, s.pixel)
     if max(w, h) > MOST_PIXELS:

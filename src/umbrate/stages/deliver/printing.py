@@ -64,12 +64,17 @@ def make(d):
     d.checks.append(Check(text=size))
     d.progress(0.3, "measuring walls")
     _thin_walls(d, points, faces, mesh["normals"], factor)
+    parts = _outer_pieces(points, faces)
     if s.hollow:
+        if s.wall < s.thin_wall:
+            told = f"The wall of {s.wall:g} mm is thinner than {s.thin_wall:g} mm"
+            d.checks.append(Check(text=told, good=False, remedy=("set", "wall", s.thin_wall)))
         d.progress(0.5, "making it hollow")
         h = hollowed(points, faces, s.wall, s.drains, s.drain_width)
         points, faces = h.points, h.faces
         share = h.material / (h.material + h.hollow)
-        closed_in = "" if s.drains else "; nothing can leave the hollow"
+        shut = len(_volumes(points, faces)) - _outer_pieces(points, faces)
+        closed_in = f"; nothing can leave {shut} closed hollow{'s' if shut > 1 else ''}" if shut else ""
         holes = f", {s.drains} drain hole{'s' if s.drains > 1 else ''} at the bottom" if s.drains else ""
         d.checks.append(
             Check(text=f"Hollow: {100 * share:.0f} % of the full material, wall {s.wall:g} mm{holes}{closed_in}")
@@ -77,9 +82,8 @@ def make(d):
     d.progress(0.7, "looking for triangles that cross")
     crosses = int(crossing(points, faces).sum())
     if crosses:
-        told = f"{crosses:,} triangles cross others: most slicing programs mend that by themselves"
+        told = f"{crosses:,} triangles cross others: what is inside is not sure there"
         d.checks.append(Check(text=told, good=False, remedy=("mend", {"filter": "spikes"})))
-    parts = int(pieces(faces, len(points)).max()) + 1 - (1 if s.hollow and not s.drains else 0)
     if parts > 1:
         told = f"{parts} pieces that do not touch: what hangs in the air cannot be printed"
         d.checks.append(Check(text=told, good=False, remedy=("mend", {"filter": "pieces"})))
@@ -92,6 +96,17 @@ def make(d):
     else:
         write_mesh(out, mesh, "mm")
     d.checks.append(check_model(out, len(faces), extent_of(points), "mm", closed=True))
+
+
+def _volumes(points, faces):
+    """The signed volume of each piece: negative of hollows, whose sides face inward."""
+    part = pieces(faces, len(points))
+    return [volume(points, faces[part == k]) for k in range(int(part.max()) + 1)]
+
+
+def _outer_pieces(points, faces):
+    """How many pieces there are, hollows in them not counted."""
+    return sum(v > 0 for v in _volumes(points, faces))
 
 
 def _thin_walls(d, points, faces, normals, factor):

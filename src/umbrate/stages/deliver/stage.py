@@ -277,8 +277,23 @@ def _refuse(kind, name, sitting, have):
     raise UmbrateError(f"“{sitting.name}” has no {what} yet. Run {kind.title()} first.", ("go to", kind))
 
 
-def _mark(*things):
-    return hashlib.sha256(json.dumps(things, sort_keys=True, default=str).encode()).hexdigest()[:16]
+def _mark_of(job, sitting, name, number):
+    """See `DeliverStage._mark`."""
+    if name == "frame":
+        frame = frame_of(job, sitting)
+        things = [frame.matrix.tolist(), frame.unit, [float(x) for x in frame.offset]]
+    elif name in ("texture", "poses"):
+        done = job.result(sitting.id, name)
+        if done is None:
+            return None
+        things = sorted((what, key) for (what, photo), key in done.artefacts.items() if photo is None)
+    else:
+        have = job.surfaces(sitting.id) if name == "surface" else job.clouds(sitting.id)
+        kept = next((x for x in have if x.id == number), None)
+        if kept is None:
+            return None
+        things = [kept.blob, [s.blob for s in kept.steps]]
+    return hashlib.sha256(json.dumps(things).encode()).hexdigest()[:16]
 
 
 def folder_of(job, settings):
@@ -309,64 +324,76 @@ class DeliverStage(Stage):
         return "deliver files"
 
     def needs_in(self, job, sitting):
-        purpose = job.settings(sitting.id, self.name).get("purpose", "print")
         values = job.settings(sitting.id, self.name)
-        textured = purpose in TEXTURED and values.get("color_by", "texture") == "texture"
-        if textured and job.result(sitting.id, "texture") is not None:
+        purpose = values.get("purpose", "print")
+        if self._is_textured(job, sitting, purpose, values.get("color_by", "texture")):
             return ("texture",)
         if purpose in SOLID:
             return ("surface",)
         return ("cloud",) if purpose == "cloud" and not self._united(job, sitting) else ("poses",)
 
     @staticmethod
+    def _is_textured(job, sitting, purpose, color_by):
+        """Whether a delivery is made from the texture of the surface."""
+        colored = purpose == "pictures" or (purpose in TEXTURED and color_by == "texture")
+        return colored and job.result(sitting.id, "texture") is not None
+
+    @staticmethod
     def _united(job, sitting):
         """Whether the sitting has clouds without a result of Cloud: put together from others."""
         return job.result(sitting.id, "cloud") is None and bool(job.clouds(sitting.id))
 
-    def _surface(self, job, sitting, settings):
-        kept = job.surface(sitting.id, (settings.surface or None) if settings.purpose == "print" else None)
-        if kept is None:
-            _refuse("surface", settings.surface, sitting, job.surfaces(sitting.id))
-        return kept
+    def _mark(self, job, sitting, name, number):
+        """A mark of what a source is now, by its name and, of several side by side, its number; None: it is gone."""
+        return job.once_a_glance(
+            ("delivered from", sitting.id, name, number), lambda: _mark_of(job, sitting, name, number)
+        )
 
     def sources_of(self, job, sitting, settings):
-        """What a delivery with some settings is made from, by name; raises UmbrateError where it is not there."""
-        frame = frame_of(job, sitting)
-        out = {"frame": _mark(frame.matrix.tolist(), frame.unit, list(map(float, frame.offset)))}
-        purpose = settings.purpose
-        texture = job.result(sitting.id, "texture") if purpose in (*TEXTURED, "archive") else None
-        if purpose in ("web", "page", "exchange") and settings.color_by == "vertices":
-            texture = None
-        if purpose in SOLID:
-            kept = self._surface(job, sitting, settings)
-            if texture is None:
-                out[f"surface “{kept.name}”"] = _mark(kept.blob, [s.blob for s in kept.steps])
-        if texture is not None:
-            out["texture"] = _mark(
-                texture.blob("texture"), [texture.blob(f"page {k + 1}") for k in range(texture.figures.pages)]
-            )
-        if purpose == "cloud":
-            kept = job.cloud(sitting.id, settings.cloud or None)
-            if kept is None:
-                _refuse("cloud", settings.cloud, sitting, job.clouds(sitting.id))
-            out[f"cloud “{kept.name}”"] = _mark(kept.blob, [s.blob for s in kept.steps])
+        """What a delivery with some settings is made from, by name: (number or None, mark of its content).
+
+        A surface or cloud has a number, which stays whatever it is called and whichever is chosen later.
+
+        Raises
+        ------
+        UmbrateError
+            Where it is not there.
+        """
+        purpose, of = settings.purpose, {"frame": None}
         if purpose == "archive":
             if job.result(sitting.id, "poses") is None:
                 raise UmbrateError(f"“{sitting.name}” has no poses yet. Run Poses first.", ("go to", "poses"))
-            for kind, kept in (("cloud", job.cloud(sitting.id)), ("surface", job.surface(sitting.id))):
-                if kept is not None:
-                    out[f"{kind} “{kept.name}”"] = _mark(kept.blob, [s.blob for s in kept.steps])
-            out["poses"] = _mark(job.result(sitting.id, "poses").fingerprint)
-        return out
+            kept = {"cloud": job.cloud(sitting.id), "surface": job.surface(sitting.id)}
+            of |= {"poses": None} | {kind: x.id for kind, x in kept.items() if x is not None}
+            of |= {"texture": None} if job.result(sitting.id, "texture") is not None else {}
+        elif self._is_textured(job, sitting, purpose, settings.color_by):
+            of["texture"] = None
+        else:
+            kind = "cloud" if purpose == "cloud" else "surface"
+            name = settings.cloud if kind == "cloud" else settings.surface if purpose == "print" else ""
+            get, every = (job.cloud, job.clouds) if kind == "cloud" else (job.surface, job.surfaces)
+            kept = get(sitting.id, name or None)
+            if kept is None:
+                _refuse(kind, name, sitting, every(sitting.id))
+            of[kind] = kept.id
+        return {name: (number, self._mark(job, sitting, name, number)) for name, number in of.items()}
 
     def stale(self, job, sitting, made):
         """Why a Made does not hold any more, in a few words; "" where it does."""
-        try:
-            now = self.sources_of(job, sitting, Settings(purpose=made.purpose, **made.settings))
-        except (UmbrateError, ValueError):
-            return "what it was made from is gone"
-        other = [n for n in now if made.sources.get(n) != now[n]]
-        return f"{other[0]} changed" if other else ""
+        for name, (number, mark) in made.sources.items():
+            now = self._mark(job, sitting, name, number)
+            if now != mark:
+                return f"{name} {'changed' if now else 'is gone'}"
+        return ""
+
+    def settings_again(self, job, sitting, made):
+        """The settings that make a Made once more, as plain values; what it names may have another name by now."""
+        values = {**made.settings, "purpose": made.purpose, "folder": made.folder, "file": made.name}
+        for kind, every in (("surface", job.surfaces), ("cloud", job.clouds)):
+            if values.get(kind) and kind in made.sources:
+                names = {x.id: x.name for x in every(sitting.id)}
+                values[kind] = names.get(made.sources[kind][0], values[kind])
+        return values
 
     def gather(self, job, sitting, settings, mode=""):
         sources = self.sources_of(job, sitting, settings)
@@ -375,7 +402,7 @@ class DeliverStage(Stage):
         name = settings.file.strip() or (
             f"{job.folder.stem} {folder_names(job.sittings())[sitting.id]}" if several else job.folder.stem
         )
-        made = [m.model_dump(mode="json") for m in done.figures.made] if done else []
+        made = list(done.figures.made) if done else []
         return Inputs(str(job.folder), sitting.id, str(folder_of(job, settings)), name, made, sources)
 
     def key(self, job, sitting, settings):
