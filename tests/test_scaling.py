@@ -28,7 +28,7 @@ from umbrate.sitting.frames import frame_of, keep_box_of, load_block, set_keep_b
 from umbrate.stages import BY_NAME
 from umbrate.stages.base import settings_of
 from umbrate.work.queue import Queue
-from umbrate.work.state import plan
+from umbrate.work.state import is_current, plan
 
 
 @functools.cache
@@ -247,6 +247,12 @@ class Scaled(unittest.TestCase):
         while not queue.idle:
             events = queue.poll(0.2)
         self.assertIn("length", [c[0] for c in events[-1].data["measured"]])
+        # with something stale below that is not run now, Cloud does not have it computed again and again
+        with job.action("another way"):
+            job.set_settings(s.id, "poses", {**job.settings(s.id, "poses"), "features": 900})
+        self.assertFalse(is_current(job, s, BY_NAME["scale"]))
+        self.assertFalse(queue._wanted(s, "scale"))
+        job.undo()
         self.assertAlmostEqual(job.measured(s.id)[i]["value"], 2 * first, delta=1e-3 * first)
         entry = job.ledger()[-1]
         self.assertEqual(entry.stage, "measure")

@@ -346,7 +346,7 @@ class Sittings(unittest.TestCase):
         queue, ran = Queue(job), []
         self.addCleanup(queue.close)
         with mock.patch("umbrate.work.queue.is_invited", side_effect=lambda j, s, n: (s.id, n) == (a.id, "poses")), \
-             mock.patch("umbrate.work.queue.is_current", return_value=False), \
+             mock.patch("umbrate.work.queue.would_be_the_same", return_value=False), \
              mock.patch.object(BY_NAME["poses"], "gather", side_effect=UmbrateError("No.")):  # fmt: skip
             queue.add(row, ["join"])
             for _ in range(400):

@@ -10,7 +10,7 @@ from ..stages import BY_NAME, STAGES
 from ..stages.base import settings_of
 from .serial import Running, Serial
 from .serve import run_stage
-from .state import current_fingerprint, is_current, is_invited
+from .state import current_fingerprint, is_invited, would_be_the_same
 from .worker import Event
 
 log = logging.getLogger(__name__)
@@ -115,8 +115,11 @@ class Queue(Serial):
         return [Event("started", {"sitting": sitting_id, "stage": name})]
 
     def _wanted(self, sitting, name):
-        """Whether a stage that another profits from has something to do and is not done."""
-        return is_invited(self.job, sitting, name) and not is_current(self.job, sitting, BY_NAME[name])
+        """Whether a stage that another profits from has something to do, and running it would make something else.
+
+        Where what it reads is stale and is not run now, it stays stale however often it is run.
+        """
+        return is_invited(self.job, sitting, name) and not would_be_the_same(self.job, sitting, BY_NAME[name])
 
     def _failed(self, sitting, stage, settings, seconds, kind, message, remedy=None):
         if kind != "cancelled":
