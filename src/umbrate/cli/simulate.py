@@ -17,20 +17,23 @@ from .console import out, say
 def simulate(scene, folder, smaller, photos):
     """Make the photo set SCENE with exact truth in the folder OUT (simulated studio).
 
-    Scenes: whistle, whistle-on-green, pebble, and calibration: the calibration sheets, with the whistle's camera.
+    Scenes: whistle, whistle-on-green, pebble, bowl, and calibration: the calibration sheets, with the whistle's camera.
+    Hard ones: jug, jug-turning, motif, motif-marked, steps-45, shallow, zooms, shadow, hand, white, handle, phone.
     """
     from rich.progress import Progress
 
+    from ..studio.hard import HARD
     from ..studio.scene import SCENES, whistle
     from ..studio.scene import smaller as shrink
     from ..studio.shoot import shoot, shoot_calibration
 
-    if scene not in SCENES and scene != "calibration":
-        raise UmbrateError(f"There is no scene “{scene}”. There is: {', '.join(SCENES)}, calibration.")
+    scenes = {**SCENES, **HARD}
+    if scene not in scenes and scene != "calibration":
+        raise UmbrateError(f"There is no scene “{scene}”. There is: {', '.join(scenes)}, calibration.")
     if folder.is_dir() and any(folder.iterdir()):
         raise UmbrateError(f"{folder} holds files already. Name a new folder, or an empty one.")
     sheets_only = scene == "calibration"
-    made = whistle() if sheets_only else SCENES[scene]()
+    made = whistle() if sheets_only else scenes[scene]()
     if smaller != 1.0 or photos:
         made = shrink(made, smaller, photos)
     try:

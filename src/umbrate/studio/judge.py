@@ -145,6 +145,7 @@ class Truth:
         self.vertices = np.stack([np.asarray(ply["vertex"][a], np.float64) for a in "xyz"], 1)
         self.faces = np.vstack(ply["face"]["vertex_indices"]).astype(np.int64)
         self.poses = {p["name"]: np.array(p["world_to_camera"]) for p in self.data["photos"]}
+        self.lens_of = {p["name"]: Lens.from_dict(p["lens"]) if "lens" in p else self.lens for p in self.data["photos"]}
         self.sitting_of = {p["name"]: p["sitting"] for p in self.data["photos"]}
         self.distance = self.data["working_distance_mm"]
         self._seen, self._bent = {}, None
@@ -156,21 +157,21 @@ class Truth:
     def seen_surface(self, sitting, samples=60_000, at_least=3, max_slant_deg=75.0):
         """Samples of the surface (n, 3) that at least so many photos of a sitting see, by depth and true mask."""
         points, normals = sample_mesh(self.vertices, self.faces, samples)
-        K = np.array([self.lens.f, self.lens.cx, self.lens.cy])
         count = np.zeros(len(points), int)
         for name in self.names(sitting):
-            E = self.poses[name]
-            depth = mesh_depth(self.vertices, self.faces, K, E, self.lens.width, self.lens.height)
+            E, lens = self.poses[name], self.lens_of[name]
+            K = np.array([lens.f, lens.cx, lens.cy])
+            depth = mesh_depth(self.vertices, self.faces, K, E, lens.width, lens.height)
             folder, file = name.split("/")
             mask = (
                 np.asarray(Image.open(self.folder / folder / "masks" / (Path(file).stem + ".png")).convert("L")) > 127
             )
             Y = points @ E[:3, :3].T + E[:3, 3]
             pinhole = np.round(Y[:, :2] / Y[:, 2:] * K[0] + K[1:]).astype(int)
-            real = np.round(self.lens.project(Y[:, :2] / Y[:, 2:])).astype(int)
+            real = np.round(lens.project(Y[:, :2] / Y[:, 2:])).astype(int)
             d = center(E) - points
             slant = (normals * d).sum(1) / np.linalg.norm(d, axis=1)
-            size = [self.lens.width, self.lens.height]
+            size = [lens.width, lens.height]
             ok = ((pinhole >= 0) & (pinhole < size) & (real >= 0) & (real < size)).all(1) & (
                 slant > np.cos(np.radians(max_slant_deg))
             )

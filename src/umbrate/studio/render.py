@@ -5,6 +5,9 @@ backdrop and sheets are met in closed form. Nothing is approximated between the 
 pixel, so that a photo is as good a truth as its numbers.
 
 What is called for every ray is inlined: counting references to its arrays would take longer than what it does.
+
+A picture can be read row by row while the camera moves (a phone's): its pose is that of the middle of the picture, and
+changes evenly.
 """
 
 from dataclasses import dataclass, field
@@ -15,15 +18,16 @@ import scipy
 from numba import njit
 
 from ..core.geometry.lens import unproject_one
+from .lamps import MATTE, SOFT_BOXES, Gloss, capsules_in, lamps_in, light_on, meet_capsule
 from .noise import fractal, value_noise
 from .prints import OBJECT, TURNING, Sheets, level, pack
-from .shapes import BOUNDS, distance, paint
+from .shapes import BOUNDS, OWN, distance, paint
 
 STICKER_DEPTH = 3.0  #: a sticker reaches so far above and below its middle, mm
 PAPER = 0.85  #: share of its own light that paper reflects here, so that white stays below the brightest
 HIDDEN = 1e6  #: where the box of an object that is not there lies, mm
 FAR = 4000.0  #: nothing is beyond, mm
-SKY, WALL, TABLE, DISC, BOX, SHEET, THING = range(7)  #: what a ray meets
+SKY, WALL, TABLE, DISC, BOX, SHEET, ARM = range(7)  #: what a ray meets
 
 
 @dataclass
@@ -37,17 +41,22 @@ class Surroundings:
     sheets: list = field(default_factory=list)  #: of Printed
     bars: list = field(default_factory=list)  #: the known lengths among the targets, `core.targets.sheets.Bar`
     green: bool = False
+    wood: bool = False  #: the disc is of wood with a faint grain, not of dark felt
+    lamps: tuple = SOFT_BOXES
+    capsules: tuple = ()  #: arms and the like, `lamps.Capsule`
 
 
 @dataclass(frozen=True)
 class Place:
     """An object, and where it stands: its shape, and the similarities (4, 4) from the studio to camera, turntable and
-    object."""
+    object; how it is painted and how it shines."""
 
     shape: int
     to_camera: np.ndarray
     to_turning: np.ndarray
     to_object: np.ndarray
+    finish: int = OWN
+    gloss: Gloss = MATTE
 
 
 class Ray(NamedTuple):
@@ -84,6 +93,10 @@ class _Camera(NamedTuple):
         Sub-pixel offsets and aperture positions (unit disc).
     aperture, focus_mm : float
         Radius of the aperture and distance of the focus plane, mm.
+    drift : (4, 4)
+        Change of `to_studio` while the picture is read from its first to its last row.
+    exposure : float
+        How long a row gathers light, as a share of that time.
     """
 
     lens: np.ndarray
@@ -91,6 +104,8 @@ class _Camera(NamedTuple):
     offsets: np.ndarray
     aperture: float
     focus_mm: float
+    drift: np.ndarray
+    exposure: float
 
 
 class _Scenery(NamedTuple):
@@ -104,11 +119,15 @@ class _Scenery(NamedTuple):
     lo, hi : (3,)
         The object's box in its frame.
     disc_radius, table_z, wall_y : float
-    green : bool
+    green, wood : bool
     boxes : (b, 6)
     sheets : Sheets
     to_sheet : (s, 4, 4)
     fixed_to : (s,) int64
+    lamps : (k, 5)
+    capsules : (c, 8)
+    finish : int
+    gloss, exponent : float
     """
 
     turn: np.ndarray
@@ -120,10 +139,16 @@ class _Scenery(NamedTuple):
     table_z: float
     wall_y: float
     green: bool
+    wood: bool
     boxes: np.ndarray
     sheets: Sheets
     to_sheet: np.ndarray
     fixed_to: np.ndarray
+    lamps: np.ndarray
+    capsules: np.ndarray
+    finish: int
+    gloss: float
+    exponent: float
 
 
 @njit(cache=True, nogil=True, inline="always", error_model="numpy")
@@ -195,24 +220,36 @@ def _wall_paint(x, z, green):
 
 
 @njit(cache=True, nogil=True, inline="always", error_model="numpy")
-def _camera_ray(lens, C, focus_mm, u, v, ax, ay):
+def _camera_ray(lens, C, D, when, focus_mm, u, v, ax, ay):
     """The ray of a place (u, v) of the picture in the studio.
 
     It leaves a place (ax, ay) of the aperture and meets the focus plane where the pinhole ray does. C : camera to
-    studio.
+    studio, D : how that changes until `when` is 1.
     """
     x, y = unproject_one(u, v, lens)
     vx, vy, vz = x * focus_mm - ax, y * focus_mm - ay, focus_mm
-    q = 1.0 / np.sqrt(vx * vx + vy * vy + vz * vz)
-    vx, vy, vz = vx * q, vy * q, vz * q
+    a, b, c = C[0, 0] + when * D[0, 0], C[0, 1] + when * D[0, 1], C[0, 2] + when * D[0, 2]
+    d, e, f = C[1, 0] + when * D[1, 0], C[1, 1] + when * D[1, 1], C[1, 2] + when * D[1, 2]
+    g, h, i = C[2, 0] + when * D[2, 0], C[2, 1] + when * D[2, 1], C[2, 2] + when * D[2, 2]
+    rx, ry, rz = a * vx + b * vy + c * vz, d * vx + e * vy + f * vz, g * vx + h * vy + i * vz
+    q = 1.0 / np.sqrt(rx * rx + ry * ry + rz * rz)
     return Ray(
-        C[0, 0] * ax + C[0, 1] * ay + C[0, 3],
-        C[1, 0] * ax + C[1, 1] * ay + C[1, 3],
-        C[2, 0] * ax + C[2, 1] * ay + C[2, 3],
-        C[0, 0] * vx + C[0, 1] * vy + C[0, 2] * vz,
-        C[1, 0] * vx + C[1, 1] * vy + C[1, 2] * vz,
-        C[2, 0] * vx + C[2, 1] * vy + C[2, 2] * vz,
-    )
+        a * ax + b * ay + C[0, 3] + when * D[0, 3],
+        d * ax + e * ay + C[1, 3] + when * D[1, 3],
+        g * ax + h * ay + C[2, 3] + when * D[2, 3],
+        rx * q, ry * q, rz * q,
+    )  # fmt: skip
+
+
+@njit(cache=True, nogil=True, inline="always", error_model="numpy")
+def _meet_capsules(capsules, ray, hit):
+    """Arms that are seen, where they are nearer than `hit`."""
+    for k in range(capsules.shape[0]):
+        if capsules[k, 7] > 0:
+            t, nx, ny, nz = meet_capsule(capsules, k, ray.ox, ray.oy, ray.oz, ray.dx, ray.dy, ray.dz)
+            if 0 < t < hit.t:
+                hit = Hit(t, ARM, nx, ny, nz, 0.0)
+    return hit
 
 
 @njit(cache=True, nogil=True, inline="always", error_model="numpy")
@@ -283,7 +320,7 @@ def _meet_sheets(sheets, to_sheet, fixed_to, ray, turned, hit):
 
 
 @njit(cache=True, nogil=True, inline="always", error_model="numpy")
-def _object_paint(shape, obj, sheets, to_sheet, fixed_to, px, py, pz):
+def _object_paint(shape, finish, obj, sheets, to_sheet, fixed_to, px, py, pz):
     """Color, shade and the studio's normal at a place of the object, in its frame."""
     e = 0.06
     k0 = distance(shape, px + e, py - e, pz - e)
@@ -293,7 +330,7 @@ def _object_paint(shape, obj, sheets, to_sheet, fixed_to, px, py, pz):
     gx, gy, gz = k0 - k1 - k2 + k3, -k0 - k1 + k2 + k3, -k0 + k1 - k2 + k3
     q = 1.0 / max(np.sqrt(gx * gx + gy * gy + gz * gz), 1e-12)
     gx, gy, gz = gx * q, gy * q, gz * q
-    r, g, b = paint(shape, px, py, pz)
+    r, g, b = paint(shape, finish, px, py, pz)
     for k in range(to_sheet.shape[0]):
         if fixed_to[k] != OBJECT:
             continue
@@ -319,7 +356,7 @@ def _object_paint(shape, obj, sheets, to_sheet, fixed_to, px, py, pz):
 
 
 @njit(cache=True, nogil=True, inline="always", error_model="numpy")
-def _scenery_paint(shape, obj, lo, green, ray, turned, hit):
+def _scenery_paint(shape, obj, lo, green, wood, ray, turned, hit):
     """Color and shade of what is not the object."""
     t = hit.t
     px, py, pz = ray.ox + t * ray.dx, ray.oy + t * ray.dy, ray.oz + t * ray.dz
@@ -333,6 +370,11 @@ def _scenery_paint(shape, obj, lo, green, ray, turned, hit):
     elif hit.what == TABLE:
         v = 0.20 + 0.05 * fractal(px / 70.0, py / 9.0, 0.0, 4, 95)
         r, g, b = 1.1 * v, 0.9 * v, 0.7 * v
+    elif hit.what == DISC and wood:
+        v = 0.33 * (
+            1.0 + 0.05 * fractal(tx / 30.0, ty / 2.2, 0.0, 3, 98) + 0.03 * value_noise(tx / 1.3, ty / 0.8, 0.3, 99)
+        )
+        r, g, b = 1.12 * v, 0.93 * v, 0.72 * v
     elif hit.what == DISC:
         v = 0.075 + 0.02 * value_noise(tx / 0.9, ty / 0.9, 0.0, 96)
         r, g, b = v, v, 1.05 * v
@@ -342,35 +384,24 @@ def _scenery_paint(shape, obj, lo, green, ray, turned, hit):
     elif hit.what == SHEET:
         v = PAPER * hit.print
         r, g, b = v, v, 0.97 * v
+    elif hit.what == ARM:
+        v = 1.0 + 0.12 * fractal(px / 5.0, py / 5.0, pz / 5.0, 3, 89)
+        r, g, b = 0.47 * v, 0.27 * v, 0.19 * v
     # the object keeps light from what it stands on
-    if hit.what >= DISC and lo[0] < HIDDEN:
+    if DISC <= hit.what <= SHEET and lo[0] < HIDDEN:
         ex, ey, ez = _moved(obj, px, py, pz)
         near = distance(shape, ex, ey, ez)
         shade = 0.45 + 0.55 * min(1.0, max(0.0, near / 18.0))
     return r, g, b, shade
 
 
-@njit(cache=True, nogil=True, inline="always", error_model="numpy")
-def _light(C, hx, hy, hz, nx, ny, nz):
-    """Light on a place with its normal: two soft boxes beside the camera, and the room."""
-    light = 0.26
-    for k in range(2):
-        lx, ly = (-260.0, -230.0) if k == 0 else (300.0, -140.0)
-        wx = C[0, 0] * lx + C[0, 1] * ly + C[0, 3] - hx
-        wy = C[1, 0] * lx + C[1, 1] * ly + C[1, 3] - hy
-        wz = C[2, 0] * lx + C[2, 1] * ly + C[2, 3] - hz
-        q = 1.0 / np.sqrt(wx * wx + wy * wy + wz * wz)
-        c = (nx * wx + ny * wy + nz * wz) * q
-        light += (0.62 if k == 0 else 0.42) * max(0.0, (c + 0.25) / 1.25)
-    return light
-
-
 @njit(cache=True, nogil=True, error_model="numpy")
 def render_kernel(camera, scene, out, cover):
     """Fill `out` (h, w, 3) with linear light and `cover` (h, w) with the object's share."""
     # taken apart here, once: what is called for each ray gets the arrays it reads
-    lens, C, offsets, aperture, focus_mm = camera
-    turn, obj, shape, lo, hi, disc_radius, table_z, wall_y, green, boxes, sheets, to_sheet, fixed_to = scene
+    lens, C, offsets, aperture, focus_mm, drift, exposure = camera
+    turn, obj, shape, lo, hi, disc_radius, table_z, wall_y, green, wood, boxes, sheets, to_sheet, fixed_to = scene[:14]
+    lamps, capsules, finish, gloss, exponent = scene[14:]
     n = offsets.shape[0]
     height, width = cover.shape
     for row in range(height):
@@ -383,25 +414,33 @@ def render_kernel(camera, scene, out, cover):
             for s in range(n):
                 ax = (cos * offsets[s, 2] - sin * offsets[s, 3]) * aperture
                 ay = (sin * offsets[s, 2] + cos * offsets[s, 3]) * aperture
-                ray = _camera_ray(lens, C, focus_mm, col + offsets[s, 0], row + offsets[s, 1], ax, ay)
+                when = (row + 0.5) / height - 0.5 + exposure * ((s + 0.5) / n - 0.5)
+                u, v = col + offsets[s, 0], row + offsets[s, 1]
+                ray = _camera_ray(lens, C, drift, when, focus_mm, u, v, ax, ay)
                 turned, inner = _ray_in(turn, ray), _ray_in(obj, ray)
                 hit = _meet_planes(wall_y, table_z, disc_radius, ray, turned)
                 hit = _meet_boxes(boxes, turn, turned, hit)
                 hit = _meet_sheets(sheets, to_sheet, fixed_to, ray, turned, hit)
+                hit = _meet_capsules(capsules, ray, hit)
                 t = _walk(shape, inner, lo, hi, hit.t)
-                best, nx, ny, nz = hit.t, hit.nx, hit.ny, hit.nz
+                best, nx, ny, nz, mirrors = hit.t, hit.nx, hit.ny, hit.nz, 0.0
                 if t >= 0 and t < best:
-                    best = t
+                    best, mirrors = t, gloss
                     hits += 1
                     px, py, pz = inner.ox + t * inner.dx, inner.oy + t * inner.dy, inner.oz + t * inner.dz
-                    r, g, b, shade, nx, ny, nz = _object_paint(shape, obj, sheets, to_sheet, fixed_to, px, py, pz)
+                    r, g, b, shade, nx, ny, nz = _object_paint(
+                        shape, finish, obj, sheets, to_sheet, fixed_to, px, py, pz
+                    )
                 else:
-                    r, g, b, shade = _scenery_paint(shape, obj, lo, green, ray, turned, hit)
+                    r, g, b, shade = _scenery_paint(shape, obj, lo, green, wood, ray, turned, hit)
                 hx, hy, hz = ray.ox + best * ray.dx, ray.oy + best * ray.dy, ray.oz + best * ray.dz
-                f = _light(C, hx, hy, hz, nx, ny, nz) * max(shade, 0.05)
-                rr += r * f
-                gg += g * f
-                bb += b * f
+                matte, shine = light_on(
+                    lamps, capsules, mirrors, exponent, hx, hy, hz, nx, ny, nz, ray.dx, ray.dy, ray.dz
+                )
+                f = matte * max(shade, 0.05)
+                rr += r * f + shine
+                gg += g * f + shine
+                bb += b * f + shine
             out[row, col, 0] = rr / n
             out[row, col, 1] = gg / n
             out[row, col, 2] = bb / n
@@ -430,6 +469,8 @@ class Focus:
     samples: int = 4
     aperture_mm: float = 0.0
     focus_mm: float = 350.0
+    drift: np.ndarray | None = None  #: (4, 4): how camera-to-studio changes from the first row to the last
+    exposure: float = 0.0  #: of a row, as a share of the time from the first row to the last
 
 
 def render(lens, place, surroundings, focus=Focus(), show_object=True):
@@ -456,13 +497,14 @@ def render(lens, place, surroundings, focus=Focus(), show_object=True):
     lo, hi = (mid - half, mid + half) if show_object else (np.full(3, HIDDEN), np.full(3, HIDDEN + 1))
     camera = _Camera(
         lens.vector, c(np.linalg.inv(place.to_camera)), sample_offsets(focus.samples), focus.aperture_mm / 2.0,
-        focus.focus_mm,
+        focus.focus_mm, np.zeros((4, 4)) if focus.drift is None else c(focus.drift), focus.exposure,
     )  # fmt: skip
     scene = _Scenery(
-        c(place.to_turning), c(place.to_object), shape, lo, hi, s.disc_radius, s.table_z, s.wall_y, s.green,
+        c(place.to_turning), c(place.to_object), shape, lo, hi, s.disc_radius, s.table_z, s.wall_y, s.green, s.wood,
         c(s.boxes, dtype=np.float64), pack(s.sheets),
         np.array([np.linalg.inv(x.to_world) for x in s.sheets] or np.zeros((0, 4, 4))),
-        np.array([x.fixed_to for x in s.sheets], np.int64),
+        np.array([x.fixed_to for x in s.sheets], np.int64), lamps_in(s.lamps, place.to_camera, place.to_turning),
+        capsules_in(s.capsules), place.finish, place.gloss.share, place.gloss.exponent,
     )  # fmt: skip
     out = np.zeros((lens.height, lens.width, 3), np.float32)
     cover = np.zeros((lens.height, lens.width), np.float32)

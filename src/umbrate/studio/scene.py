@@ -10,9 +10,10 @@ from ..core.geometry.rotation import rotation_matrix
 from ..core.targets.code import REACH
 from ..core.targets.sheets import OBJECT as OBJECT_NUMBERS
 from ..core.targets.sheets import PrintedTarget, bars, mat
+from .lamps import MATTE, Gloss
 from .prints import OBJECT, Printed
 from .render import Surroundings
-from .shapes import BOWL, PEBBLE, WHISTLE, onto_surface
+from .shapes import BOWL, OWN, PEBBLE, WHISTLE, onto_surface
 
 
 @dataclass
@@ -24,6 +25,10 @@ class Shot:
     orientation: int = 1  #: EXIF orientation: the camera may have been turned upright
     blur_px: float = 0.0
     empty: bool = False  #: the object is not there
+    lens: Lens | None = None  #: instead of the scene's
+    capsules: tuple = ()  #: arms and the like that are there just then
+    move: tuple = ()  #: turn (3, radians) and way (3, mm) of the camera in its frame, from the first row to the last
+    exposure: float = 0.0  #: of a row, as a share of the time from the first row to the last
 
 
 @dataclass
@@ -56,6 +61,9 @@ class Scene:
     samples: int = 4
     truth_step_mm: float = 0.8
     seed: int = 1
+    finish: int = OWN
+    gloss: Gloss = MATTE
+    exif: bool = True
 
 
 def turntable_shots(rings, n, distance_mm, target, rng):

@@ -10,12 +10,21 @@ from numba import njit
 
 from .noise import fractal, specks, value_noise
 
-WHISTLE, PEBBLE, BOWL = 0, 1, 2
+WHISTLE, PEBBLE, BOWL, JUG, HANDLED = range(5)
+#: how an object is painted: as its shape is, white all over, or the bowl with a motif painted four times, and that with
+#: one small mark
+OWN, WHITE, MOTIF, MARKED = range(4)
+JUG_RINGS, JUG_RING = (22.0, 52.0, 66.0), 0.8  #: heights and half the width of the rings brushed round the jug, mm
+MARK = (0.0, -38.5, 24.0)  #: where the mark is on the bowl
+MARK_RADIUS = 3.5
+HANDLE = 1.1  #: radius of the thin handle
 #: half-size of a box round each shape: (center, half), millimetres
 BOUNDS = {
     WHISTLE: (np.array([4.0, 0.0, 35.0]), np.array([52.0, 34.0, 40.0])),
     PEBBLE: (np.array([0.0, 0.0, 20.0]), np.array([36.0, 30.0, 24.0])),
     BOWL: (np.array([0.0, 0.0, 23.0]), np.array([54.0, 54.0, 26.0])),
+    JUG: (np.array([10.0, 0.0, 48.0]), np.array([50.0, 40.0, 50.0])),
+    HANDLED: (np.array([0.0, 0.0, 30.0]), np.array([36.0, 30.0, 34.0])),
 }
 
 
@@ -113,12 +122,36 @@ def _bowl(x, y, z):
 
 
 @njit(cache=True, nogil=True)
+def _jug(x, y, z):
+    """A jug of 96 mm with a handle."""
+    d = _ellipsoid(x, y, z - 36.0, 35.0, 35.0, 40.0)
+    d = _smooth_union(d, _rod(x, y, z, 0.0, 0.0, 62.0, 0.0, 0.0, 112.0, 19.0, 25.0), 12.0)
+    r = np.sqrt(x * x + y * y)
+    d = _smooth_union(d, np.sqrt((r - 21.0) ** 2 + (z - 3.5) ** 2) - 3.5, 4.0)
+    q = np.sqrt((x - 32.0) ** 2 + (z - 62.0) ** 2) - 20.0
+    d = _smooth_union(d, np.sqrt(q * q + y * y) - 4.0, 4.0)
+    d = _smooth_cut(d, _rod(x, y, z, 0.0, 0.0, 70.0, 0.0, 0.0, 112.0, 17.0, 22.0), 1.0)
+    return max(d, z - 96.0, -z)
+
+
+@njit(cache=True, nogil=True)
+def _handled(x, y, z):
+    """The pebble with a thin handle over it."""
+    q = np.sqrt(x * x + (z - 34.0) ** 2) - 26.0
+    return min(_pebble(x, y, z), np.sqrt(q * q + y * y) - HANDLE)
+
+
+@njit(cache=True, nogil=True)
 def distance(shape, x, y, z):
     """Signed distance in mm (a lower bound away from the surface), negative inside."""
     if shape == 0:
         return _whistle(x, y, z)
     if shape == 2:
         return _bowl(x, y, z)
+    if shape == 3:
+        return _jug(x, y, z)
+    if shape == 4:
+        return _handled(x, y, z)
     return _pebble(x, y, z)
 
 
@@ -136,8 +169,44 @@ def gradient(shape, x, y, z):
 
 
 @njit(cache=True, nogil=True)
-def paint(shape, x, y, z):
+def _slip(x, y, z):
+    """Pale slip with a faint mottling and three thin rings brushed round."""
+    f = 1.0 + 0.04 * fractal(x / 5.0, y / 5.0, z / 5.0, 3, 33) + 0.025 * value_noise(x / 1.2, y / 1.2, z / 1.2, 43)
+    wobble = 0.5 * value_noise(x / 7.0, y / 7.0, z / 7.0, 73)
+    for k in range(3):
+        off = abs(z + wobble - JUG_RINGS[k])
+        ring = min(1.0, max(0.0, (JUG_RING - off) / 0.3))
+        f *= 1.0 - 0.55 * ring * (0.8 + 0.2 * value_noise(x / 2.0, y / 2.0, z / 2.0, 83))
+    return 0.58 * f, 0.54 * f, 0.44 * f
+
+
+@njit(cache=True, nogil=True)
+def _motif(x, y, z, mark):
+    """A strong motif that is the same on all four sides, to the last bit; `mark`: with a spot on one of them."""
+    if mark:
+        d = np.sqrt((x - MARK[0]) ** 2 + (y - MARK[1]) ** 2 + (z - MARK[2]) ** 2)
+        if d < MARK_RADIUS:
+            return 0.30, 0.07, 0.05
+    # turned until it lies about the x axis
+    for _ in range(3):
+        if x < abs(y) or (x == -y):
+            x, y = y, -x
+    near, tag = specks(x / 4.0, y / 4.0, z / 4.0, 62)
+    dark = min(1.0, max(0.0, (0.42 - near) / 0.06)) if tag > 0.35 else 0.0
+    f = 1.0 + 0.12 * fractal(x / 3.0, y / 3.0, z / 3.0, 3, 42)
+    r, g, b = 0.55 * f, 0.51 * f, 0.44 * f
+    return r * (1 - dark) + 0.06 * dark, g * (1 - dark) + 0.09 * dark, b * (1 - dark) + 0.24 * dark
+
+
+@njit(cache=True, nogil=True)
+def paint(shape, finish, x, y, z):
     """Diffuse reflectance (red, green, blue), linear, at a surface place."""
+    if finish == WHITE:
+        return 0.72, 0.72, 0.71
+    if finish == MOTIF or finish == MARKED:
+        return _motif(x, y, z, finish == MARKED)
+    if shape == 3:
+        return _slip(x, y, z)
     grain = (
         0.13 * fractal(x / 16.0, y / 16.0, z / 16.0, 3, 31)
         + 0.17 * fractal(x / 2.6, y / 2.6, z / 2.6, 3, 41)

@@ -33,6 +33,15 @@ def true_pose(sitting, shot):
     return shot.studio_to_camera @ inverse(shot_frames(sitting, shot)[1])
 
 
+def drift_of(shot):
+    """How a shot's camera-to-studio matrix changes while it is read, (4, 4); None where it stands."""
+    if not shot.move:
+        return None
+    change = np.zeros((4, 4))
+    change[:3, :3], change[:3, 3] = np.cross(np.array(shot.move[:3]), np.eye(3)).T, shot.move[3:]
+    return inverse(shot.studio_to_camera) @ change
+
+
 def truth_mesh(shape, step_mm):
     """The object's surface: vertices (n, 3) in mm, triangles (m, 3), outwards.
 
@@ -71,12 +80,15 @@ def truth_mesh(shape, step_mm):
 
 def _exif(scene, shot, when):
     exif = Image.Exif()
+    if not scene.exif:
+        return exif
     exif[0x010F], exif[0x0110], exif[0x0131] = scene.make, scene.model, "Umbrate simulated studio"
     exif[0x0132], exif[0x0112] = when.strftime("%Y:%m:%d %H:%M:%S"), shot.orientation
     ifd = exif.get_ifd(0x8769)
     ifd[0x9003] = ifd[0x9004] = when.strftime("%Y:%m:%d %H:%M:%S")
     ifd[0x920A], ifd[0xA405] = scene.nominal_focal_mm, scene.focal_35mm
-    ifd[0xA002], ifd[0xA003] = scene.lens.width, scene.lens.height
+    lens = getattr(shot, "lens", None) or scene.lens
+    ifd[0xA002], ifd[0xA003] = lens.width, lens.height
     ifd[0xA434] = "Simulated lens"
     ifd[0x829A], ifd[0x829D], ifd[0x8827] = 1 / 60, 16.0, 100
     return exif
@@ -152,9 +164,13 @@ def take(scene, t, out):
     around = t.sitting.surroundings
     if t.shot.empty:
         around = replace(around, boxes=np.zeros((0, 6)), sheets=[s for s in around.sheets if s.fixed_to != OBJECT])
-    place = Place(scene.shape, t.shot.studio_to_camera, *shot_frames(t.sitting, t.shot))
-    focus = Focus(scene.samples, scene.aperture_mm, scene.focus_mm)
-    light, cover = render(scene.lens, place, around, focus, not t.shot.empty)
+    if t.shot.capsules:
+        around = replace(around, capsules=(*around.capsules, *t.shot.capsules))
+    place = Place(
+        scene.shape, t.shot.studio_to_camera, *shot_frames(t.sitting, t.shot), finish=scene.finish, gloss=scene.gloss
+    )
+    focus = Focus(scene.samples, scene.aperture_mm, scene.focus_mm, drift_of(t.shot), t.shot.exposure)
+    light, cover = render(t.shot.lens or scene.lens, place, around, focus, not t.shot.empty)
     picture = develop(light, np.random.default_rng([scene.seed, t.seed]), t.shot.blur_px)
     exif = _exif(scene, t.shot, t.when)
     Image.fromarray(picture).save(out / t.file, quality=92, subsampling=0, exif=exif)
@@ -189,6 +205,7 @@ def shoot(scene, out, progress=None, threads=2):
             "bad": None,
             "exif_orientation": t.shot.orientation,
             "world_to_camera": true_pose(t.sitting, t.shot).tolist(),
+            **({"lens": t.shot.lens.as_dict()} if t.shot.lens else {}),
         }
         for t in todo
         if not t.plate
