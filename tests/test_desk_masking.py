@@ -11,7 +11,7 @@ from tests import desk
 from tests.desk import OF_SITTING, OneJob, wait_for
 from umbrate.desk.bench.shapemasks import ShapePanel
 from umbrate.sitting.frames import set_keep_box
-from umbrate.sitting.masks import decode_mask, mask_blobs
+from umbrate.sitting.masks import STILL, THING, TURNS, decode_kinds, decode_mask, mask_blobs
 
 
 def setUpModule():
@@ -121,6 +121,36 @@ class Masking(OneJob):
         self.addCleanup(setattr, view, "picture", view.picture)
         view.picture = np.full((480, 640, 3), 110, np.uint8)
         view.picture[100:200, 100:200] = view.picture[100:200, 300:400] = color
+
+    def test_what_turns_with_the_object_is_drawn_beside_it_and_never_over_it(self):
+        view, tools, made = self.masking()
+        s = self.session
+        tools.choose("rectangle")
+        tools.along.click()
+        self.addCleanup(tools.along.setChecked, False)
+        self.draw(view, [(10, 300), (629, 470)])
+        kinds = view.overlays.kinds
+        np.testing.assert_array_equal(kinds == THING, made)  # the object stays what it was
+        box = np.zeros_like(made)
+        box[300:471, 10:630] = True
+        self.assertGreater(((kinds == TURNS) & box & ~made).sum(), 0.98 * (box & ~made).sum())
+        box[298:473, 8:632] = True  # but for the pixels that the mouse is off
+        self.assertEqual(((kinds == TURNS) & ~box).sum(), 0)
+        blue = view.tint.pixelColor(20, 460)
+        self.assertGreater(blue.blue(), blue.red() + 60)
+        self.assertEqual(view.tint.pixelColor(*(np.argwhere(made)[0][::-1].tolist())).alpha(), 0)
+        # the object drawn over it takes its place, and what is taken away from the object is left out
+        tools.along.click()
+        self.draw(view, [(20, 400), (60, 460)])
+        self.assertEqual(view.overlays.kinds[430, 40], THING)
+        self.draw(view, [(20, 400), (60, 460)], Qt.KeyboardModifier.ControlModifier)
+        self.assertEqual(view.overlays.kinds[430, 40], STILL)
+        self.assertEqual(view.overlays.kinds[430, 300], TURNS if not made[430, 300] else THING)
+        stored = s.job.blobs.get_bytes(mask_blobs(s.job, s.sitting)[s.photo_id])
+        np.testing.assert_array_equal(decode_kinds(stored), view.overlays.kinds)
+        for _ in range(3):
+            s.undo()
+        self.assertFalse((view.overlays.kinds == TURNS).any())
 
     def test_the_color_tool_takes_what_is_connected_and_dragging_changes_its_tolerance(self):
         view, tools, _ = self.masking()

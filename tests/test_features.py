@@ -5,7 +5,15 @@ import unittest
 import numpy as np
 from scipy.ndimage import gaussian_filter, map_coordinates
 
-from umbrate.core.features.detect import detect, keep_spread
+from umbrate.core.features.detect import (
+    BASE_SIGMA,
+    CAMERA_SIGMA,
+    LEVELS,
+    detect,
+    keep_spread,
+    noise_left,
+    noise_of,
+)
 from umbrate.core.features.match import match, unit_descriptors
 from umbrate.core.imaging.filters import gaussian_blur, halve_by_area, halve_mask, remap
 
@@ -28,6 +36,58 @@ def warped(image, A, center):
     smooth = gaussian_filter(image, 0.5 * max(0.0, 1 / np.linalg.svd(A)[1].min() - 1))
     out = map_coordinates(smooth, [q[:, 1], q[:, 0]], order=1, mode="reflect").reshape(h, w)
     return out.astype(np.float32), lambda x: (x - center) @ A.T + center
+
+
+class Faint(unittest.TestCase):
+    """What is faint counts where it stands out of the noise, and only where little is clear."""
+
+    def test_noise_is_measured_whatever_else_a_picture_shows(self):
+        rng = np.random.default_rng(2)
+        v, u = np.mgrid[0:300, 0:400] / 100.0
+        shade = 0.4 + 0.1 * np.sin(u) + 0.05 * v
+        for sigma in (0.002, 0.01, 0.03):
+            noise = rng.normal(0, sigma, (300, 400))
+            self.assertAlmostEqual(noise_of(shade + noise) / sigma, 1, delta=0.1)
+            half = shade + noise
+            half[:, :200] += 0.3 * speckle(300, 200)
+            self.assertAlmostEqual(noise_of(half) / sigma, 1, delta=0.3)
+            mask = np.zeros((300, 400), bool)
+            mask[40:, 220:] = True
+            half[:40, 220:] = 0.5  # smooth where nobody looks
+            self.assertAlmostEqual(noise_of(half, mask) / sigma, 1, delta=0.12)
+
+    def test_what_is_left_of_noise_at_each_scale_is_what_blurring_leaves(self):
+        noise = np.random.default_rng(3).normal(0, 1, (700, 700))
+        for step, level in ((1, 0), (1, 2), (2, 1), (4, 3)):
+            sigmas = [BASE_SIGMA * 2 ** (k / LEVELS) * step for k in (level, level + 1)]
+            a, b = (gaussian_filter(noise, np.sqrt(s**2 - CAMERA_SIGMA**2)) for s in sigmas)
+            self.assertAlmostEqual((b - a).std() / noise_left(level, step), 1, delta=0.06)
+
+    def test_faint_places_are_found_again_and_noise_alone_shows_few(self):
+        rng = np.random.default_rng(4)
+        image = 0.5 + 0.06 * (speckle(420, 420, 5) - 0.5)
+        first, second = (image + rng.normal(0, 2 / 255, image.shape).astype(np.float32) for _ in range(2))
+        clear = detect(first.astype(np.float32), limit=1)  # nothing but what is clear is asked for
+        self.assertLess(len(clear), 3)
+        a, b = (detect(x.astype(np.float32), limit=2000) for x in (first, second))
+        self.assertGreater(len(a), 200)
+        near = np.linalg.norm(a.xy[:, None] - b.xy[None], axis=2).min(1) < 1.5
+        self.assertGreater(near.mean(), 0.55)
+        pairs = match(unit_descriptors(a.descriptors), unit_descriptors(b.descriptors))
+        off = np.linalg.norm(a.xy[pairs[:, 0]] - b.xy[pairs[:, 1]], axis=1)
+        self.assertGreater((off < 2).sum(), 80)
+        self.assertGreater((off < 2).mean(), 0.9)
+        none = 0.5 + rng.normal(0, 2 / 255, image.shape)
+        self.assertLess(len(detect(none.astype(np.float32), limit=2000)), 0.2 * len(a))
+
+    def test_where_enough_is_clear_nothing_faint_is_taken(self):
+        image = speckle(300, 300, 6)
+        image[:, 150:] = 0.5 + 0.05 * (image[:, 150:] - 0.5)
+        for limit, same in ((300, True), (100_000, False)):
+            found = detect(image, limit=limit)
+            clear = detect(image, limit=limit, few=0.0)
+            self.assertEqual(len(found) == len(clear), same)
+            np.testing.assert_array_equal(found.xy[np.isin(found.xy, clear.xy).all(1)], clear.xy)
 
 
 class Filters(unittest.TestCase):

@@ -150,7 +150,7 @@ class WhatWasBroughtIn(unittest.TestCase):
         ref = inputs.photos[0]
         old = items.feature_key(ref, "", settings), items.match_key(settings)
         for constant, k in (("FEATURE_VERSION", 0), ("MATCH_VERSION", 1)):
-            with mock.patch.object(items, constant, 2):
+            with mock.patch.object(items, constant, 99):
                 new = items.feature_key(ref, "", settings), items.match_key(settings)
             self.assertNotEqual(new[k], old[k])
             self.assertEqual(new[1 - k], old[1 - k])

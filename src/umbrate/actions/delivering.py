@@ -112,7 +112,7 @@ def _only_with(job, have_of, word, stage):
 
 
 def export_masks(job, folder, sitting=None, pattern="{name}.png", gate=None):
-    """Write masks as 1-bit PNG, white is the object.
+    """Write masks as PNG: white is the object, dark gray (64) turns with it, black is left out.
 
     Parameters
     ----------

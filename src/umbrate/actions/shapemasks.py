@@ -19,7 +19,7 @@ from ..job.blobs import BlobStore
 from ..job.store import Job
 from ..sitting.blocks import stored_block
 from ..sitting.frames import move_box, plain_keep_box
-from ..sitting.masks import decode_mask, encode_mask, mask_blobs
+from ..sitting.masks import THING, TURNS, decode_kinds, decode_mask, encode_mask, mask_blobs, with_turning
 from ..sitting.photos import photo_refs
 from ..stages.cloud.stage import CloudStage
 from ..stages.dense.inputs import Inputs as CloudInputs
@@ -157,7 +157,9 @@ def _draw(blobs, points, spacing, margin_px, item):
         mask &= ~seen_elsewhere(m["depth"], m["score"] / 255.0, m["lens"], pixel_grid(lens, STEP))
     full = finished(mask, (photo.height, photo.width), STEP, margin_px)
     if old:
-        full &= decode_mask(blobs.get_bytes(old))
+        kinds = decode_kinds(blobs.get_bytes(old))
+        full &= kinds == THING
+        return blobs.put_bytes(encode_mask(with_turning(full, kinds == TURNS))), float(full.mean())
     return blobs.put_bytes(encode_mask(full)), float(full.mean())
 
 

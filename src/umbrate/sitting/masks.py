@@ -1,4 +1,8 @@
-"""The masks of a sitting's photos: which are in force, and how a mask is stored."""
+"""The masks of a sitting's photos: which are in force, and how a mask is stored.
+
+A mask tells three kinds of place apart: the object, what turns with it (the disc, a mat, foam: used to solve the
+photos, never as the object), and what stands still or is left out.
+"""
 
 import io
 import struct
@@ -8,29 +12,50 @@ from dataclasses import dataclass
 import numpy as np
 from PIL import Image
 
+STILL, TURNS, THING = range(3)  #: kinds of place: left out, turns with the object, the object
+#: gray levels of the kinds in a mask's file: cut in the middle, as others read it, it shows the object
+LEVELS = np.array([0, 64, 255], np.uint8)
+
 
 def _png_part(kind, data):
     return struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data))
 
 
 def encode_mask(mask):
-    """A mask (h, w) bool as 1-bit PNG bytes.
+    """A mask as PNG bytes: (h, w) bool in 1 bit, kinds of place (h, w) uint8 in gray levels.
 
     Written here: of a 24-megapixel mask the picture library takes 80 ms, which a stroke of the hand would
     have to wait for.
     """
     h, w = mask.shape
-    rows = np.zeros((h, 1 + (w + 7) // 8), np.uint8)  # each row begins with its filter: none
-    rows[:, 1:] = np.packbits(mask, axis=1)
-    head = struct.pack(">IIBBBBB", w, h, 1, 0, 0, 0, 0)
+    if mask.dtype != bool and not (mask == TURNS).any():
+        mask = mask == THING
+    packed, bits = (np.packbits(mask, axis=1), 1) if mask.dtype == bool else (LEVELS[mask], 8)
+    rows = np.zeros((h, 1 + packed.shape[1]), np.uint8)  # each row begins with its filter: none
+    rows[:, 1:] = packed
+    head = struct.pack(">IIBBBBB", w, h, bits, 0, 0, 0, 0)
     body = zlib.compress(rows.tobytes(), 1)
     return b"\x89PNG\r\n\x1a\n" + _png_part(b"IHDR", head) + _png_part(b"IDAT", body) + _png_part(b"IEND", b"")
 
 
 def decode_mask(data):
-    """The inverse of `encode_mask`."""
+    """Where a stored mask shows the object, (h, w) bool."""
     with Image.open(io.BytesIO(data)) as image:
-        return np.array(image, dtype=bool)
+        return np.array(image, dtype=bool) if image.mode == "1" else np.asarray(image) > 127
+
+
+def decode_kinds(data):
+    """The kinds of place (h, w) uint8 of a stored mask: the inverse of `encode_mask`."""
+    with Image.open(io.BytesIO(data)) as image:
+        if image.mode == "1":
+            return np.array(image, dtype=bool) * np.uint8(THING)
+        a = np.asarray(image)
+        return (a > 31).astype(np.uint8) + (a > 127)
+
+
+def with_turning(thing, turns):
+    """Kinds of place (h, w) uint8 from where the object is and where what turns with it is; the object comes first."""
+    return np.where(thing, np.uint8(THING), np.where(turns, np.uint8(TURNS), np.uint8(STILL)))
 
 
 @dataclass(frozen=True)

@@ -132,17 +132,20 @@ class Report:
 
 
 class Share(Report):
-    """What a part of a run speaks through: its progress is that of the whole between two fractions."""
+    """What a part of a run speaks through: its progress is that of the whole between two fractions.
 
-    def __init__(self, whole, start, end):
+    prefix : put before each of its sentences
+    """
+
+    def __init__(self, whole, start, end, prefix=""):
         super().__init__(whole.executor)
-        self.whole, self.start, self.end = whole, start, end
+        self.whole, self.start, self.end, self.prefix = whole, start, end, prefix
 
     def check(self):
         self.whole.check()
 
     def progress(self, fraction, sentence, **figures):
-        self.whole.progress(self.start + (self.end - self.start) * fraction, sentence, **figures)
+        self.whole.progress(self.start + (self.end - self.start) * fraction, self.prefix + sentence, **figures)
 
     def live(self, name, data):
         self.whole.live(name, data)

@@ -91,3 +91,32 @@ def fit_keep_box(points, photos_of, poses, half_view):
     lo, hi = np.percentile(p, 0.2, axis=0), np.percentile(p, 99.8, axis=0)
     margin = 0.06 * float((hi - lo).max())
     return KeepBox((lo + hi) / 2, np.eye(3), (hi - lo) / 2 + margin)
+
+
+def box_of_outlines(poses, middles, reach):
+    """A box round what masks show, where no tie points lie on it.
+
+    Parameters
+    ----------
+    poses : (n, 4, 4)
+        Solved photos.
+    middles : (n, 2)
+        Where each sees the middle of its mask, in normalized coordinates.
+    reach : (n,)
+        How far the mask's corners lie from there, in the same.
+
+    Returns
+    -------
+    KeepBox
+        A cube: how far an outline reaches, it may reach in depth.
+    """
+    A, b = np.zeros((3, 3)), np.zeros(3)
+    for E, m in zip(poses, middles, strict=True):
+        d = E[:3, :3].T @ [*m, 1.0]
+        d /= np.linalg.norm(d)
+        P = np.eye(3) - np.outer(d, d)
+        A += P
+        b += P @ center(E)
+    focus = np.linalg.solve(A + 1e-9 * np.eye(3), b)
+    away = np.array([(E[:3, :3] @ focus + E[:3, 3])[2] for E in poses])
+    return KeepBox(focus, np.eye(3), np.full(3, 1.1 * float(np.max(away * reach))))

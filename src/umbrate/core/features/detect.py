@@ -3,6 +3,11 @@
 Extrema of the difference-of-Gaussian scale space, localized by a quadratic fit, with one or more
 dominant gradient directions each (Lowe 2004). What is added here is the choice of which to keep:
 strongest first within each part of the picture, so that one speckled corner does not take them all.
+
+How strong they must be: where a picture shows enough that is clear, only that counts. Where it does not (fired clay,
+plaster, bone), whatever stands out of the picture's own noise does. The noise is measured in its smoothest parts
+(Immerkaer 1996, Fast noise variance estimation), and how much of it is left at each scale follows from how that is
+blurred; a place is as good as it stands above that.
 """
 
 from dataclasses import dataclass
@@ -20,6 +25,12 @@ CAMERA_SIGMA = 0.5  #: blur that a photo is taken to have
 EDGE_RATIO = 10.0
 #: the Gaussian by which gradients count for a direction, by the squared distance in sigmas, in steps of 1/64
 AROUND = np.exp(-0.5 * np.arange(0, 20.0, 1 / 64)).astype(np.float32)
+CLEAR = 0.006  #: difference of Gaussians of places that are clear on any photo
+FEW = 0.25  #: share of the places that may be kept: where fewer are clear, fainter ones are taken too
+ABOVE = 3.2  #: times the noise at its scale that a faint place stands out
+FAINTEST = 3e-4  #: difference of Gaussians: less is what eight bits cannot tell
+SMOOTH_SHARE = 0.2  #: of a picture's parts, the smoothest: noise is measured there
+PART = 16  #: pixels along such a part
 CELL_SHARE = 12  #: the picture is divided into this many cells along its longer side
 
 
@@ -58,12 +69,16 @@ class Features:
 
 
 @njit(cache=True, nogil=True)
-def _extrema(dog, threshold, edge, out):
-    """Localized extrema of a DoG stack (levels, h, w): rows of (x, y, level, response); returns the count."""
+def _extrema(dog, least, edge, out):
+    """Localized extrema of a DoG stack (levels, h, w): rows of (x, y, level, response); returns the count.
+
+    least (levels,) : response that is asked for at each level
+    """
     n_levels, h, w = dog.shape
     count = 0
     border = 8
     for s in range(1, n_levels - 1):
+        threshold = least[s]
         for y in range(border, h - border):
             for x in range(border, w - border):
                 v = dog[s, y, x]
@@ -208,7 +223,80 @@ def keep_spread(xy, response, limit, shape):
     return np.sort(np.lexsort((-response, rank))[:limit])
 
 
-def detect(gray, mask=None, limit=6000, threshold=0.006, upsample=False):
+def noise_of(gray, inside=None):
+    """The standard deviation of a picture's noise, by its smoothest parts, in the unit of its values.
+
+    Parameters
+    ----------
+    gray : (h, w) float32
+    inside : (h, w) bool, optional
+        Only parts that lie in it count.
+    """
+    g = gray.astype(np.float32)
+    # what is left of a quadric is nothing; of white noise of variance 1 it has variance 36
+    d = g[:, :-2] - 2 * g[:, 1:-1] + g[:, 2:]
+    d = np.abs(d[:-2] - 2 * d[1:-1] + d[2:])
+    rows, cols = d.shape[0] // PART, d.shape[1] // PART
+    if not rows or not cols:
+        return 0.0
+    parts = d[: rows * PART, : cols * PART].reshape(rows, PART, cols, PART)
+    mean = parts.mean((1, 3)).astype(np.float64) * np.sqrt(np.pi / 2) / 6
+    if inside is not None:
+        whole = inside[1 : 1 + rows * PART, 1 : 1 + cols * PART].reshape(rows, PART, cols, PART).all((1, 3))
+        mean = mean[whole] if whole.any() else mean.ravel()
+    return float(np.quantile(mean, SMOOTH_SHARE))
+
+
+def noise_left(level, step):
+    """The share of a picture's noise that is left in a level of an octave's difference of Gaussians.
+
+    White noise that is blurred by a sigma of a pixels has the variance 1 / (4 pi a a), and two blurred pictures of the
+    same noise have 1 / (2 pi (a a + b b)) in common.
+
+    level : of the octave; step : pixels of the picture to one of the octave
+    """
+    a, b = ((BASE_SIGMA * 2.0 ** (k / LEVELS) * step) ** 2 - CAMERA_SIGMA**2 for k in (level, level + 1))
+    return float(np.sqrt((1 / a + 1 / b - 4 / (a + b)) / (4 * np.pi)))
+
+
+def _places(octaves, step, origin, inside, least_of):
+    """Places in all octaves: (n, 8) x, y, sigma, response, octave, and x, y, level in it.
+
+    Parameters
+    ----------
+    octaves : list of (LEVELS + 3, h, w)
+    step : float
+        Pixels of the picture to one of the first octave.
+    origin : x, y of the part of the picture that is looked at
+    inside : (h, w) or None
+        How far each of its pixels lies inside the mask.
+    least_of : callable(level, step) -> response that is asked for
+    """
+    x0, y0 = origin
+    # octave coordinates to full-size pixels: samples are taken at 0, 2, 4, ... so centers just scale;
+    # the doubled picture was made with pixel edges kept, hence its quarter pixel
+    offset, found = -0.25 if step < 1 else 0.0, []
+    for k, gauss in enumerate(octaves):
+        dog = gauss[1:] - gauss[:-1]
+        out = np.empty((dog[0].size // 16 + 16, 4))
+        least = np.array([least_of(s, step) for s in range(len(dog))])
+        p = out[: _extrema(dog, least, EDGE_RATIO, out)]
+        full = np.stack(
+            [
+                p[:, 0] * step + offset + x0, p[:, 1] * step + offset + y0,
+                BASE_SIGMA * step * 2.0 ** (p[:, 2] / LEVELS), p[:, 3], np.full(len(p), k), p[:, 0], p[:, 1], p[:, 2],
+            ], 1,
+        )  # fmt: skip
+        if inside is not None and len(p):
+            iy = np.clip(np.round(full[:, 1] - y0).astype(int), 0, inside.shape[0] - 1)
+            ix = np.clip(np.round(full[:, 0] - x0).astype(int), 0, inside.shape[1] - 1)
+            full = full[inside[iy, ix] >= np.maximum(2.0, 2.0 * full[:, 2])]
+        found.append(full)
+        step *= 2.0
+    return np.concatenate(found) if found else np.zeros((0, 8))
+
+
+def detect(gray, mask=None, limit=6000, threshold=CLEAR, upsample=False, few=FEW):
     """Find and describe the key points of a photo.
 
     Parameters
@@ -220,9 +308,11 @@ def detect(gray, mask=None, limit=6000, threshold=0.006, upsample=False):
     limit : int
         At most this many places (some get two directions).
     threshold : float
-        Least difference-of-Gaussian contrast.
+        Difference-of-Gaussian contrast of places that count anyway; where they are few, fainter ones do.
     upsample : bool
         Start from the doubled picture: more and finer points, four times the work.
+    few : float
+        Share of `limit`: where fewer places are clear, fainter ones fill up to it.
 
     Returns
     -------
@@ -248,41 +338,18 @@ def detect(gray, mask=None, limit=6000, threshold=0.006, upsample=False):
         step, blur = 0.5, 2 * CAMERA_SIGMA
     image = gaussian_blur(image, np.sqrt(BASE_SIGMA**2 - blur**2))
     sigmas = BASE_SIGMA * 2.0 ** (np.arange(LEVELS + 3) / LEVELS)
-    found, octaves = [], []
+    octaves = []
     while min(image.shape) >= 32:
-        gauss = np.empty((LEVELS + 3, *image.shape), np.float32)
-        gauss[0] = image
+        levels = np.empty((LEVELS + 3, *image.shape), np.float32)
+        levels[0] = image
         for s in range(1, LEVELS + 3):
-            gauss[s] = gaussian_blur(gauss[s - 1], np.sqrt(sigmas[s] ** 2 - sigmas[s - 1] ** 2))
-        dog = gauss[1:] - gauss[:-1]
-        out = np.empty((image.size // 16 + 16, 4))
-        n = _extrema(dog, threshold, EDGE_RATIO, out)
-        p = out[:n]
-        # octave coordinates to full-size pixels: samples are taken at 0, 2, 4, ... so centers just scale;
-        # the doubled picture was made with pixel edges kept, hence its quarter pixel
-        offset = -0.25 if upsample else 0.0
-        full = np.stack(
-            [
-                p[:, 0] * step + offset + x0,
-                p[:, 1] * step + offset + y0,
-                BASE_SIGMA * step * 2.0 ** (p[:, 2] / LEVELS),
-                p[:, 3],
-                np.full(n, len(octaves)),
-                p[:, 0],
-                p[:, 1],
-                p[:, 2],
-            ],
-            1,
-        )
-        if inside is not None and n:
-            iy = np.clip(np.round(full[:, 1] - y0).astype(int), 0, inside.shape[0] - 1)
-            ix = np.clip(np.round(full[:, 0] - x0).astype(int), 0, inside.shape[1] - 1)
-            full = full[inside[iy, ix] >= np.maximum(2.0, 2.0 * full[:, 2])]
-        found.append(full)
-        octaves.append(gauss)
-        image = np.ascontiguousarray(gauss[LEVELS][::2, ::2])
-        step *= 2.0
-    points = np.concatenate(found) if found else np.zeros((0, 8))
+            levels[s] = gaussian_blur(levels[s - 1], np.sqrt(sigmas[s] ** 2 - sigmas[s - 1] ** 2))
+        octaves.append(levels)
+        image = np.ascontiguousarray(levels[LEVELS][::2, ::2])
+    points = _places(octaves, step, (x0, y0), inside, lambda level, step: threshold)
+    if len(points) < few * limit:
+        fainter = _faint(octaves, step, (x0, y0), inside, gray, threshold, few * limit - len(points))
+        points = np.concatenate([points, fainter])
     if not len(points):
         return _empty()
     points = points[keep_spread(points[:, :2], points[:, 3], limit, (h, w))]
@@ -305,6 +372,28 @@ def detect(gray, mask=None, limit=6000, threshold=0.006, upsample=False):
         np.concatenate([a[2] for a in parts]).astype(np.float32),
         np.concatenate([a[3] for a in parts]),
     )
+
+
+def _faint(octaves, step, origin, inside, gray, clear, count):
+    """Places (n, 8) as `_places` has them, fainter than clear ones, that stand out of the noise: at most so many.
+
+    Those that stand out most in every part of the picture come first.
+    """
+    noise = noise_of(gray, None if inside is None else inside > 1)
+    points = _places(
+        octaves, step, origin, inside,
+        lambda level, step: min(max(ABOVE * noise * noise_left(level, step), FAINTEST), clear),
+    )  # fmt: skip
+    points = points[points[:, 3] < clear]
+    if not len(points):
+        return points
+    scale = np.maximum(points[:, 7] + points[:, 4] * LEVELS, 0.0)
+    left = np.array([noise_left(k / 8, step) for k in range(8 * LEVELS * (len(octaves) + 1) + 1)])
+    above = points[:, 3] / np.maximum(
+        noise * left[np.minimum((8 * scale).astype(int), len(left) - 1)], FAINTEST / ABOVE
+    )
+    h, w = gray.shape
+    return points[keep_spread(points[:, :2] - np.array(origin), above, int(count), (h, w))]
 
 
 def _empty():

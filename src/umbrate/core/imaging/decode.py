@@ -230,6 +230,26 @@ def read_mask(path):
             ) from None
 
 
+FLAT = 0.002  #: of a mask's pixels: so many of that gray, among their like, are meant
+
+
+def read_kinds(path):
+    """The kinds of place in a mask file: (h, w) uint8, 0 left out, 1 turns with the object, 2 the object.
+
+    White is the object, black is left out; dark gray of level 64 (62 to 66), in areas, turns with the object. Gray that
+    only softens an outline is none: such a file is cut in the middle, as by `read_mask`.
+    """
+    thing = read_mask(path)
+    with _open(path) as image:
+        gray = np.asarray(image.convert("L")) if image.mode in ("L", "RGB", "P") else None
+    if gray is not None:
+        middle = (gray >= 62) & (gray <= 66)
+        inner = middle[1:-1, 1:-1] & middle[:-2, 1:-1] & middle[2:, 1:-1] & middle[1:-1, :-2] & middle[1:-1, 2:]
+        if inner.sum() >= FLAT * gray.size:
+            return (gray > 31).astype(np.uint8) + (gray > 127)
+    return thing * np.uint8(2)
+
+
 def read_alpha(path):
     """The alpha channel of a picture as a mask (h, w) bool, true where it is opaque; None where it has none."""
     with _open(path) as image:

@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QMenu, QSpinBox, QToolBut
 
 from ...core.masking import strokes
 from ...core.masking.clean import tidy
+from ...sitting.masks import THING, TURNS
 from .. import tokens as t
 
 MOVE, RECTANGLE, LASSO, POLYGON, OUTLINE, BRUSH, EDGE_BRUSH, COLOR = (
@@ -62,8 +63,18 @@ class MaskTools(QWidget):
         self.connected = QToolButton(objectName="bare", checkable=True, checked=True)
         self.connected.setIcon(t.icon("link-variant"))
         self.connected.setToolTip("Color: only what is connected with the place you click")
+        self.along = QToolButton(objectName="bare", checkable=True)
+        self.along.setIcon(t.icon("rotate-3d-variant"))
+        self.along.setToolTip(
+            "Draw what turns with the object (disc, mat, foam), shown in blue: it helps to place photos and is never "
+            "part of the object  (W)\noff: draw the object"
+        )
+        self.along.setShortcut("W")
+        self.along.setAccessibleName("what turns with it")
+        self.along.toggled.connect(self._layer_chosen)
         row.addWidget(self.size)
         row.addWidget(self.connected)
+        row.addWidget(self.along)
         row.addStretch(1)
         more = QToolButton(popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
         more.setIcon(t.icon("dots-horizontal"))
@@ -106,6 +117,16 @@ class MaskTools(QWidget):
         """Forget the stroke in the making."""
         self.points, self._line, self._start = [], [], None
         self.view.update()
+
+    @property
+    def kind(self):
+        """What is drawn: the object, or what turns with it."""
+        return TURNS if self.along.isChecked() else THING
+
+    def _layer_chosen(self, along):
+        self.drop()
+        what = "what turns with the object, shown in blue" if along else "the object"
+        self.session.said.emit(f"The tools draw {what} now.", "note")
 
     @property
     def active(self):
@@ -191,12 +212,14 @@ class MaskTools(QWidget):
             mode = strokes.TAKE
         elif modifiers & Qt.KeyboardModifier.ShiftModifier:
             mode = strokes.REPLACE
-        self.session.masks.edit(strokes.apply(self.view.mask_or_empty(), region, mode), f"{mode} with the {self.tool}")
+        mask = strokes.apply(self.view.mask_or_empty(), region, mode)
+        what = ", what turns with it" if self.kind == TURNS else ""
+        self.session.masks.edit(mask, f"{mode} with the {self.tool}{what}", self.kind)
 
     def change(self, function, label):
         """Change the whole mask."""
         if self.view.image is not None:
-            self.session.masks.edit(function(self.view.mask_or_empty()), f"mask: {label}")
+            self.session.masks.edit(function(self.view.mask_or_empty()), f"mask: {label}", self.kind)
 
     # ------------------------------------------------------------------ drawing
     def paint(self, painter, to_view):

@@ -7,6 +7,7 @@ import numpy as np
 from ...core.errors import UmbrateError
 from ...core.geometry.lens import unproject_one
 from ...core.geometry.similarity import scale_of
+from ...sitting.masks import THING
 from ...stages.base import Shown
 from ...stages.lens.figures import left_out_of
 from ..bench.calibration import larger
@@ -52,7 +53,7 @@ class Overlays:
 
     def clear(self):
         """Nothing is known."""
-        self.photo_id = self.mask = self.targets = self.calibrated = self.depth = None
+        self.photo_id = self.mask = self.kinds = self.targets = self.calibrated = self.depth = None
         self.show_mask, self.larger = False, 20
         self.depth_layer = DEPTH_LAYERS[0]
         self.features, self.sightings = np.zeros((0, 2)), np.zeros((0, 4))
@@ -71,7 +72,8 @@ class Overlays:
         self.photo_id = photo.id
         b = s.block
         try:
-            self.mask = s.masks.of()
+            self.kinds = s.masks.kinds()
+            self.mask = None if self.kinds is None else self.kinds == THING
             self.show_mask = self.mask is not None and wanted.mask
             self._take_found(photo, wanted)
             self._take_depth(photo, wanted)

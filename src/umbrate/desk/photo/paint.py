@@ -13,18 +13,20 @@ FAR_PX = 1.0  #: residuals longer than this stand out
 MOST_DRAWN = 8000  #: of features or sightings
 
 
-def tinted(mask, look):
-    """A mask (h, w) bool as an overlay in one of MASK_LOOKS by its number; returns the QImage and its memory.
+def tinted(kinds, look):
+    """A mask's kinds of place (h, w) uint8 as an overlay in one of MASK_LOOKS by its number.
 
-    One byte a pixel and a table of two colors, so that large photos stay quick.
+    One byte a pixel and a table of three colors, so that large photos stay quick. What turns with the object is blue.
+    Returns the QImage and its memory.
     """
     outside = qRgba(0x1E, 0x21, 0x24, 175) if look == 0 else qRgba(0x2B, 0x2B, 0x2B, 255)
     inside = qRgba(0xE8, 0xE8, 0xE8, 255) if look == 2 else qRgba(0, 0, 0, 0)
-    h, w = mask.shape
+    along = (qRgba(0x2E, 0x6E, 0x9A, 130), outside, qRgba(0x46, 0x5A, 0x6A, 255))[look]
+    h, w = kinds.shape
     memory = np.zeros((h, (w + 3) // 4 * 4), np.uint8)
-    memory[:, :w] = mask
+    memory[:, :w] = kinds
     image = QImage(memory.data, w, h, memory.shape[1], QImage.Format.Format_Indexed8)
-    image.setColorTable([outside, inside])
+    image.setColorTable([outside, along, inside])
     return image, memory
 
 

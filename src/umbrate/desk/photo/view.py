@@ -198,7 +198,7 @@ class PhotoView(QWidget):
             over.clear()
         if over.show_mask:
             look = self.mask_look.currentIndex() if self.session.shows(Shown.MASKS) else 0
-            self.tint, self._tint_memory = paint.tinted(over.mask, look)
+            self.tint, self._tint_memory = paint.tinted(over.kinds, look)
         if over.depth is not None:
             memory = self._depth_memory = over.depth.picture(over.depth_layer)
             h, w = memory.shape[:2]
@@ -206,9 +206,10 @@ class PhotoView(QWidget):
         self.update()
 
     def mask_or_empty(self):
-        """A copy of the shown photo's mask (h, w) bool; an empty one where it has none yet."""
-        if self.overlays.mask is not None:
-            return self.overlays.mask.copy()
+        """What is drawn of the shown photo's mask (h, w) bool: the object, or what turns with it; empty where it has
+        none yet."""
+        if self.overlays.kinds is not None:
+            return self.overlays.kinds == self.mask_tools.kind
         return np.zeros((self.image.height(), self.image.width()), bool)
 
     def _on_pointed(self, sightings):

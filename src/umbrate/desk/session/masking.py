@@ -2,8 +2,10 @@
 
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from ...core.errors import UmbrateError
-from ...sitting.masks import decode_mask, encode_mask
+from ...sitting.masks import THING, TURNS, decode_kinds, encode_mask, with_turning
 from ...stages import BY_NAME
 from ...stages.base import settings_of
 from ...work.serve import run_preview
@@ -109,19 +111,33 @@ class MaskWork:
             self.preview = None
             self.session.document_changed.emit()
 
-    def of(self, photo_id=None):
-        """The mask (h, w) bool in force of a photo, or None; not to be written to."""
+    def kinds(self, photo_id=None):
+        """The kinds of place (h, w) uint8 in the mask in force of a photo, or None; not to be written to."""
         key = self.key(photo_id)
         if key and key != self._last[0]:
-            self._last = (key, decode_mask(self.session.job.blobs.get_bytes(key)))
+            self._last = (key, decode_kinds(self.session.job.blobs.get_bytes(key)))
         return self._last[1] if key else None
 
-    def edit(self, mask, label):
-        """Set the chosen photo's mask (h, w) bool by hand, as one step of undo; None goes back to the made one."""
+    def of(self, photo_id=None):
+        """Where the mask in force of a photo shows the object, (h, w) bool, or None."""
+        kinds = self.kinds(photo_id)
+        return None if kinds is None else kinds == THING
+
+    def edit(self, mask, label, kind=THING):
+        """Set the chosen photo's mask (h, w) bool by hand, as one step of undo; None goes back to the made one.
+
+        kind : what the mask shows, the object or what turns with it; the other stays as it is where it is not covered
+        """
 
         def act():
-            key = None if mask is None else self.session.job.blobs.put_bytes(encode_mask(mask))
-            self._last = (key, mask)
+            key, made = None, None
+            if mask is not None:
+                before = self.kinds()
+                other = np.zeros(mask.shape, bool) if before is None else before == (TURNS if kind == THING else THING)
+                made = with_turning(mask, other) if kind == THING else with_turning(other, mask)
+                both = kind == TURNS or other.any()
+                key = self.session.job.blobs.put_bytes(encode_mask(made if both else mask))
+            self._last = (key, made)
             self.session.job.set_hand_mask(self.session.photo_id, key, label)
 
         if self.session.photo_id:

@@ -14,12 +14,17 @@ METHODS = {
 class MasksFigures(Figures):
     """Figures of the Masks stage; dictionaries go by photo id."""
 
-    LINES = ("count", "filled", "made_from")
+    LINES = ("count", "filled", "around", "made_from")
 
     photos: int = 0
     masks: int = figure(0, title="Photos with a mask", meaning="The others are used whole")
     share: float | None = figure(
         None, title="Object fills", meaning="Share of the picture inside the mask, median of the photos"
+    )
+    turning: float = figure(
+        0.0,
+        title="Turns with it",
+        meaning="Share of the picture that turns with the object: used where photos stay out",
     )
     method: str = figure("", title="Made from", meaning="Where the masks come from")
     sharpness: dict[int, float] = {}  #: inside the masks
@@ -31,6 +36,11 @@ class MasksFigures(Figures):
     def filled(self):
         text = "-" if self.share is None else f"{100 * self.share:.1f} %"
         return "Object fills", text, "Share of the picture inside the mask, median of the photos"
+
+    def around(self):
+        text = f"{100 * self.turning:.1f} %" if self.turning else "-"
+        meaning = "Share of the picture that turns with the object (disc, mat): used where photos stay out"
+        return "Turns with it", text, meaning
 
     def made_from(self):
         text = {**METHODS, "several": "several ways"}.get(self.method, "-")

@@ -8,12 +8,12 @@ from pathlib import Path
 import numpy as np
 
 from ...core.errors import UmbrateError
-from ...core.imaging.decode import display_orientation, read_alpha, read_mask
+from ...core.imaging.decode import display_orientation, read_alpha, read_kinds
 from ...core.imaging.filters import halve_mask
 from ...core.imaging.sharpness import LONGEST, gray_of, sharpness
 from ...formats.files import files_below
 from ...job.blobs import BlobStore
-from ...sitting.masks import encode_mask
+from ...sitting.masks import THING, TURNS, encode_mask
 from ...sitting.photos import check_content, photo_image
 from ..base import problem
 
@@ -35,6 +35,8 @@ class NewMask:
         Pixels inside it, and how many of them lie on the picture's edge.
     trouble : dict or None
         The problem (see `base.problem`).
+    turning : float
+        Share of the picture that turns with the object.
     """
 
     mask: str | None = None
@@ -43,10 +45,12 @@ class NewMask:
     area: int = 0
     edge: int = 0
     trouble: dict | None = None
+    turning: float = 0.0
 
 
 def store_mask(blobs, photo, mask):
-    """Store a photo's mask (h, w) bool and its silhouette; returns a NewMask."""
+    """Store a photo's mask (h, w), bool or kinds of place, and its silhouette; returns a NewMask."""
+    kept, mask = mask, mask if mask.dtype == bool else mask == THING
     small = halve_mask(mask, max(0, int(np.log2(max(mask.shape) / SILHOUETTE_PX))))
     small = display_orientation(small, photo.orientation)
     image, halvings = photo_image(photo, LONGEST)
@@ -55,11 +59,12 @@ def store_mask(blobs, photo, mask):
     edge = mask[0].sum() + mask[-1].sum() + mask[:, 0].sum() + mask[:, -1].sum()
     store = BlobStore(blobs)
     return NewMask(
-        mask=store.put_bytes(encode_mask(mask)),
+        mask=store.put_bytes(encode_mask(kept)),
         silhouette=store.put_bytes(encode_mask(small)),
         sharpness=sharpness(gray, inside),
         area=int(mask.sum()),
         edge=int(edge),
+        turning=round(float((kept == TURNS).mean()), 4) if kept.dtype != bool else 0.0,
     )
 
 
@@ -169,7 +174,7 @@ def mask_from_file(blobs, settings, item):
             f"{WHOLE} Rename the mask or change the file name pattern.",
         )
     try:
-        mask = read_mask(file)
+        mask = read_kinds(file)
     except UmbrateError as e:
         return without(photo, str(e), WHOLE)
     if mask.shape != (photo.height, photo.width):
@@ -180,8 +185,8 @@ def mask_from_file(blobs, settings, item):
             f"{WHOLE} Export the mask at the photo's own size, unturned.",
         )
     if not settings.white_is_object:
-        mask = ~mask
-    if not mask.any():
+        mask = THING - mask  # what turns with it is gray either way
+    if not (mask == THING).any():
         return without(
             photo,
             f"The mask {file.name} is empty: it leaves nothing of {photo.name}.",

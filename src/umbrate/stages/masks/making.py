@@ -4,7 +4,7 @@ Work is done on photos halved until they are small enough: an outline is a matte
 picture, and finer pixels would cost much and show little.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache, partial
 from pathlib import Path
 
@@ -12,10 +12,13 @@ import numpy as np
 
 from ...core.errors import UmbrateError
 from ...core.imaging.decode import read_reduced
-from ...core.imaging.filters import halve_by_area
+from ...core.imaging.filters import halve_by_area, halve_mask
 from ...core.masking.backdrop import FEWEST, differs, same_place, shot_plate, still_plate
 from ...core.masking.clean import tidy
 from ...core.masking.light import LINEAR, is_color, keyed, linear_light, small_light
+from ...core.masking.turning import LEAST_SEEN, turning_place
+from ...job.blobs import BlobStore
+from ...sitting.masks import THING, TURNS, decode_kinds, encode_mask, with_turning
 from ...sitting.photos import check_content, photo_files
 from .files import store_mask, without
 
@@ -188,3 +191,58 @@ def make_masks(inputs, settings, report, only=None):
     function = partial(make_mask, inputs.blobs, settings, groups.plates)
     made = report.map(function, items, "masking photo", 0.5, 1.0)
     return {p.id: m for (p, _), m in zip(items, made, strict=True)}
+
+
+def _turning_of(blobs, item):
+    """Work item: what turns with the object as one place of the camera sees it, (h, w) bool, and how often halved.
+
+    None where the masks say it already.
+    """
+    store, lights, masks = BlobStore(blobs), [], []
+    for photo, key in item:
+        kinds = decode_kinds(store.get_bytes(key))
+        if (kinds == TURNS).any():
+            return None
+        check_content(photo)
+        light, halvings = working_light(photo.path)
+        lights.append(light)
+        masks.append(halve_mask(kinds == THING, halvings))
+    return turning_place(lights, masks), halvings
+
+
+def _with_turning(blobs, item):
+    """Work item: the key of a photo's mask with what turns along in it."""
+    photo, key, place, halvings = item
+    store = BlobStore(blobs)
+    thing = decode_kinds(store.get_bytes(key)) == THING
+    return store.put_bytes(encode_mask(with_turning(thing, _full_size(place, halvings, photo))))
+
+
+def add_turning(blobs, photos, made, report):
+    """Masks with what turns with the object, where photos from one place show it.
+
+    Parameters
+    ----------
+    made : list of NewMask, by photo
+
+    Returns
+    -------
+    list of NewMask
+    """
+    able = [k for k, m in enumerate(made) if m.mask]
+    if len(able) < LEAST_SEEN:
+        return made
+    small = report.map(small_picture, [photos[k].path for k in able], "comparing photo", 0.8, 0.85)
+    groups = {}
+    for k, g in zip(able, same_place(small).tolist(), strict=True):
+        groups.setdefault(g, []).append(k)
+    groups = [members for members in groups.values() if len(members) >= LEAST_SEEN]
+    items = [[(photos[k], made[k].mask) for k in g[:: -(-len(g) // MOST)]] for g in groups]
+    found = report.map(partial(_turning_of, blobs), items, "looking for what turns along, place", 0.85, 0.95)
+    todo = [(k, *f) for g, f in zip(groups, found, strict=True) if f is not None and f[0].any() for k in g]
+    items = [(photos[k], made[k].mask, place, halvings) for k, place, halvings in todo]
+    keys = report.map(partial(_with_turning, blobs), items, "marking photo", 0.95, 1.0)
+    out = list(made)
+    for (k, place, _), key in zip(todo, keys, strict=True):
+        out[k] = replace(made[k], mask=key, turning=round(float(place.mean()), 4))
+    return out

@@ -13,11 +13,11 @@ from ...core.imaging.sharpness import soft_ones
 from ...core.masking.clean import doubts
 from ...formats.files import files_below
 from ...sitting.photos import check_content, located, photo_key, photo_refs
-from ..base import Forecast, Outcome, Shown, Stage, StageSettings, only, problem
+from ..base import Forecast, Outcome, Share, Shown, Stage, StageSettings, only, problem
 from ..sharpness import sharpness_histogram, soft_problems
 from .figures import METHODS, MasksFigures
 from .files import mask_from_alpha, mask_from_file, match_files, propose_pattern
-from .making import make_masks, parse_color
+from .making import add_turning, make_masks, parse_color
 
 MADE = ("plate", "still", "color")  #: methods that make masks from the photos
 
@@ -117,6 +117,13 @@ class Settings(StageSettings):
         description="Holes up to this share of the object are filled.",
         json_schema_extra=only("method", *MADE, unit="%"),
     )
+    around: Literal["found", "left out"] = Field(
+        "found",
+        title="What turns with it",
+        description="Found: where the camera stood still, what turns with the object (disc, mat, foam) is marked in "
+        "the masks. It helps to solve photos that stay out otherwise, and is never part of the object.",
+        json_schema_extra={"labels": {"found": "is found", "left out": "is left out"}, "later": True},
+    )
     grow_px: int = Field(
         0,
         ge=-50,
@@ -194,6 +201,8 @@ class MasksStage(Stage):
 
     def run(self, inputs, settings, report):
         n, spare, shared = len(inputs.photos), [], []
+        whole, around = report, settings.around == "found"
+        report = Share(whole, 0.0, 0.8) if around else whole
         if settings.method == "files":
             if not settings.folder:
                 return Outcome(MasksFigures(photos=n, masks=0, method="none"))
@@ -207,6 +216,8 @@ class MasksStage(Stage):
                 read, items = mask_from_file, [(p, matches.file.get(p.id)) for p in inputs.photos]
                 spare, shared = matches.spare, matches.shared()
             made = report.map(partial(read, inputs.blobs, settings), items, "reading mask")
+        if around:
+            made = add_turning(inputs.blobs, inputs.photos, made, whole)
         found = [m for m in made if m.mask]
         found_in = [p for p, m in zip(inputs.photos, made, strict=True) if m.mask]
         if not found:
@@ -224,6 +235,7 @@ class MasksStage(Stage):
                 photos=n,
                 masks=len(found),
                 share=round(float(np.median([m.area / (p.width * p.height) for p, m in self._pairs(inputs, made)])), 4),
+                turning=round(float(np.median([m.turning for m in found])), 4),
                 method=settings.method,
                 sharpness={p.id: round(m.sharpness, 4) for p, m in self._pairs(inputs, made)},
                 soft=[found_in[k].id for k in soft_ones([m.sharpness for m in found])],
@@ -319,6 +331,7 @@ class MasksStage(Stage):
             photos=sum(f.photos for f in figures),
             masks=sum(f.masks for f in figures),
             share=round(sum(s * n for s, n in shares) / count, 4) if count else None,
+            turning=round(float(np.median([f.turning for f in figures])), 4),
             method=methods.pop() if len(methods) == 1 else "several",
             sharpness={i: v for f in figures for i, v in f.sharpness.items()},
             soft=[i for f in figures for i in f.soft],

@@ -23,6 +23,7 @@ class Unchanged:
     reasons: dict = field(default_factory=dict)
     bridges: list = field(default_factory=list)
     fragments: list = field(default_factory=list)
+    first_solved: int | None = None
 
     @classmethod
     def of(cls, figures):
@@ -42,6 +43,7 @@ class Before:
     carried: dict  #: artefacts that an adjustment leaves as they are
     settings: dict
     figures: Unchanged
+    look: int = 1  #: at which the features were found
 
 
 @dataclass(frozen=True)

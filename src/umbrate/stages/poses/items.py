@@ -7,18 +7,20 @@ from dataclasses import dataclass
 import numpy as np
 
 from ...core.errors import UmbrateError
-from ...core.features.detect import Features, detect
+from ...core.features.detect import FEW, Features, detect
 from ...core.features.match import match
 from ...core.imaging.filters import halve_by_area, halve_mask
 from ...core.imaging.sharpness import LUMA
 from ...core.poses.pairs import relate
 from ...job.blobs import BlobStore
-from ...sitting.masks import decode_mask
+from ...sitting.masks import THING, TURNS, decode_kinds
 from ...sitting.photos import photo_picture
 
 #: raised when features, or matches, are found in another way: what was kept of them is found anew
-FEATURE_VERSION = MATCH_VERSION = 1
+FEATURE_VERSION, MATCH_VERSION = 2, 1
 HALVED_MASK_VERSION = 2  #: of the rule that makes the masks of large photos smaller
+FIRST, DEEPER = 1, 2  #: looks: a second, deeper one is taken where photos stay out
+DEEPER_SHARE = 0.5  #: of the features a photo may have that fainter ones fill up to in a deeper look
 
 
 @dataclass(frozen=True)
@@ -31,16 +33,29 @@ class PhotoFeatures:
     width: int
 
 
-def feature_key(photo, mask, settings):
-    """What the features of a photo depend on, as a short hash."""
+def looks_around(settings, look):
+    """Whether features on what turns with the object count."""
+    return settings.around == "always" or (settings.around == "when needed" and look == DEEPER)
+
+
+def feature_key(photo, mask, settings, look=FIRST):
+    """What the features of a photo depend on, as a short hash; that of a deeper look says so (see `look_of`)."""
     version = [] if FEATURE_VERSION == 1 else [FEATURE_VERSION]
     if mask and max(photo.width, photo.height) > settings.largest_side:
         version.append(HALVED_MASK_VERSION)
     text = json.dumps([photo.hash, mask, settings.features, settings.fine, settings.largest_side, *version])
-    return hashlib.sha256(text.encode()).hexdigest()[:16]
+    key = hashlib.sha256(text.encode()).hexdigest()[:16]
+    if look == FIRST and not looks_around(settings, look):
+        return key
+    return f"{key} {look}{' around' if looks_around(settings, look) else ''}"
 
 
-def find_features(blobs, masks, settings, cached, photo):
+def look_of(key):
+    """Which look a key of `feature_key` is of."""
+    return DEEPER if key[16:].strip().startswith(str(DEEPER)) else FIRST
+
+
+def find_features(blobs, masks, settings, cached, look, photo):
     """Work item: the features of a photo, and the key of the blob that keeps them."""
     blobs = BlobStore(blobs)
     if photo.id in cached:
@@ -53,9 +68,13 @@ def find_features(blobs, masks, settings, cached, photo):
     while max(gray.shape) > settings.largest_side:
         gray = halve_by_area(gray)
         halvings += 1
-    mask = halve_mask(decode_mask(blobs.get_bytes(masks[photo.id])), halvings) if photo.id in masks else None
+    mask = None
+    if photo.id in masks:
+        kinds = decode_kinds(blobs.get_bytes(masks[photo.id]))
+        mask = halve_mask(kinds >= (TURNS if looks_around(settings, look) else THING), halvings)
+    few = DEEPER_SHARE if look == DEEPER else FEW
     # a photo that was halved has its finest detail left out on purpose
-    f = detect(gray, mask, settings.features, upsample=settings.fine and not halvings).magnified(2**halvings)
+    f = detect(gray, mask, settings.features, upsample=settings.fine and not halvings, few=few).magnified(2**halvings)
     return f, blobs.put_arrays(**f.arrays())
 
 

@@ -4,7 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from ...core.cloud.keepbox import fit_keep_box
+from ...core.cloud.keepbox import box_of_outlines, fit_keep_box
 from ...core.errors import UmbrateError
 from ...core.geometry.lens import PARAMETER_NAMES, Lens
 from ...core.geometry.rotation import rotation_matrix, rotation_vector
@@ -17,11 +17,12 @@ from ...core.poses.turntable import find_turntable
 from ...job.blobs import BlobStore
 from ...sitting.blocks import stored_block
 from ...sitting.lenses import NO_EXIF_35MM
+from ...sitting.masks import decode_mask
 from ...sitting.photos import photo_picture
 from ..base import Outcome, problem
 from .figures import RESIDUAL_TOP_PX, PhotoFigures, PosesFigures, Ring, Turntable, WhyLeftOut
 from .inputs import ADJUST, ELSEWHERE, MARKED, START_OVER
-from .solving import match_key
+from .solving import FEW_FEATURES, match_key
 
 COVER_CELLS = 12  #: the longer side of a photo is divided into so many cells to say how much of it has sightings
 STILL_SHARE = 0.6  #: a photo with so many still features shows the backdrop only
@@ -29,7 +30,7 @@ MANY_BRIDGES = 0.2  #: share of false bridges among the pairs from which the obj
 SAME_FRAME = 3e-4  #: of the extent of the photos: a frame that differs by less is left as it is
 ROUNDED = 10  #: digits of a frame's turn, scale and shift; photos stand at distance 1
 SAME_PLACE = 0.03  #: of the extent of the photos: two solutions that lie so near are one
-FEW_FEATURES = 200  #: a photo with fewer is blurred, plain or masked away
+LEAST_ON_OBJECT = 60  #: tie points on the object from which its keep box is that of these
 
 
 def _rms(length):
@@ -72,7 +73,7 @@ def outcome(made, inputs, settings, report):
     reasons = _reasons(block, made, inputs, settings)
     L = Lens.from_vector(made.lenses[0].width, made.lenses[0].height, block.lenses[0])
     half_view = np.array([min(p.width, p.height) / 2 / block.lens_vector(k)[0] for k, p in enumerate(photos)])
-    box = fit_keep_box(block.points, block.photos_of, block.poses[solved], half_view[solved])
+    box = _box(block, half_view, inputs)
     bridges = [[photos[i].id, photos[j].id] for i, j in solution.bridges]
     if inputs.mode == ADJUST:
         bridges = inputs.before.figures.bridges
@@ -105,12 +106,42 @@ def outcome(made, inputs, settings, report):
             reasons={photos[i].id: r for i, r in reasons.items()},
             made_from=dict(made.made_from),
             match_key=match_key(settings),
+            look=made.look,
+            first_solved=made.first_solved if made.first_solved is not None else _kept(inputs, "first_solved", None),
             **{k: round(v, 2) for k, v in made.times.items()},
             **_sighting_figures(block, photos),
         ),
         artefacts,
         [*_problems(reasons, block, made, inputs, settings), *([_reframed()] if reframed else [])],
     )
+
+
+def _box(block, half_view, inputs):
+    """The keep box round the object: where tie points lie beside it, those on it count, or else its outlines."""
+    solved, store = block.solved, BlobStore(inputs.blobs)
+    count, on = np.bincount(block.point, minlength=len(block.points)), np.zeros(len(block.points))
+    middles, reach = [], []
+    for i, pid in enumerate(block.photo_ids):
+        rows = np.flatnonzero(block.photo == i)
+        if int(pid) not in inputs.masks:
+            np.add.at(on, block.point[rows], 1)
+            continue
+        if not solved[i]:
+            continue
+        mask = decode_mask(store.get_bytes(inputs.masks[int(pid)]))
+        u, v = np.clip(np.round(block.xy[rows]).astype(int), 0, np.array(mask.shape)[::-1] - 1).T
+        np.add.at(on, block.point[rows], mask[v, u])
+        ys, xs = np.flatnonzero(mask.any(1)), np.flatnonzero(mask.any(0))
+        if len(ys):
+            corners = np.array([[x, y] for x in (xs[0], xs[-1]) for y in (ys[0], ys[-1])], float)
+            n = block.lens(i).unproject(corners)
+            middles.append((i, n.mean(0)))
+            reach.append(np.linalg.norm(n - n.mean(0), axis=1).max())
+    mine = on > 0.5 * count
+    if mine.all() or mine.sum() >= LEAST_ON_OBJECT or len(middles) < 2:
+        few = block.points if not mine.any() else block.points[mine]
+        return fit_keep_box(few, count[mine] if mine.any() else count, block.poses[solved], half_view[solved])
+    return box_of_outlines(block.poses[[i for i, _ in middles]], np.array([m for _, m in middles]), np.array(reach))
 
 
 def _check_started(made):

@@ -14,6 +14,7 @@ from itertools import combinations
 import numpy as np
 
 from ...core.errors import UmbrateError
+from ...core.features.detect import FEW
 from ...core.features.match import unit_descriptors
 from ...core.features.still import still_features
 from ...core.geometry.lens import PARAMETER_NAMES, Lens
@@ -36,13 +37,26 @@ from ...job.blobs import BlobStore
 from ...sitting.blocks import stored_block
 from ...sitting.lenses import lens_groups
 from ...sitting.marks import without_marks
+from ...sitting.masks import TURNS, decode_kinds
 from ...sitting.removal import removed_rows
+from ..base import Share
 from .figures import Shared
 from .inputs import ADJUST, ELSEWHERE, MARKED, START_OVER
-from .items import PhotoFeatures, feature_key, find_features, match_key, match_photos, relate_photos
+from .items import (
+    DEEPER,
+    FIRST,
+    PhotoFeatures,
+    feature_key,
+    find_features,
+    match_key,
+    match_photos,
+    relate_photos,
+)
 from .sharing import agree, known_besides, shared_figures, together, told_of
 
 LIVE_S = 1.0  #: a growing block is shown no oftener
+FEW_FEATURES = 200  #: a photo with fewer is blurred, plain or masked away
+FAINT = 1.5  #: with fewer features than so many times what faint ones are sought for, the object is faint
 GUESSED_SIGMA = 0.4  #: of a focal length that no file tells, as a share of itself
 #: settings of what comes before an adjustment
 BEFORE_ADJUSTING = (
@@ -70,6 +84,8 @@ class Computed:
     mark_at: dict = field(default_factory=dict)  #: (photo, feature) to the id of a marked point
     told: list = field(default_factory=list)  #: what the sittings' own sightings say of the lenses: Told
     shared: Shared = field(default_factory=Shared)
+    look: int = FIRST  #: at which the features were found
+    first_solved: int | None = None  #: photos that stood after the first look, where a deeper one was taken
 
 
 def lenses_of(photos, groups, apart=None):
@@ -105,15 +121,38 @@ def lenses_of(photos, groups, apart=None):
 
 
 def make_block(inputs, settings, report):
-    """Solve, go on or adjust, as `inputs.mode` says; returns what was Computed."""
-    return _Making(inputs, settings, report).make()
+    """Solve, go on or adjust, as `inputs.mode` says; returns what was Computed.
+
+    Where photos stay out and a deeper look promises more, everything is looked at again so; the better one is taken.
+    """
+    if inputs.mode != START_OVER or settings.ties == MARKED:
+        return _Making(inputs, settings, report, inputs.before.look if inputs.before else FIRST).make()
+    first, failed, making = None, None, _Making(inputs, settings, report, FIRST)
+    try:
+        first = making.make()
+    except UmbrateError as e:
+        failed = e
+    stand = int(first.solution.block.solved.sum()) if first else 0
+    stand = stand if stand >= 2 else 0
+    if making.promises_more(stand):
+        told = f"{stand} of {len(inputs.photos)} stand, looking deeper: "
+        again = _Making(inputs, settings, Share(report, 0.0, 1.0, told), DEEPER)
+        try:
+            second = again.make()
+        except UmbrateError:
+            second = None  # what the first look found, or why it failed, stands
+        if second is not None and int(second.solution.block.solved.sum()) > max(stand, 1):
+            return replace(second, look=DEEPER, first_solved=stand)
+    if failed:
+        raise failed
+    return first
 
 
 class _Making:
     """The steps of a run and what they hand on."""
 
-    def __init__(self, inputs, settings, report):
-        self.inputs, self.settings, self.report = inputs, settings, report
+    def __init__(self, inputs, settings, report, look):
+        self.inputs, self.settings, self.report, self.look = inputs, settings, report, look
         self.blobs, self.photos = BlobStore(inputs.blobs), inputs.photos
         self.times, self._clock, self._shown = {}, time.monotonic(), 0.0
         self.before = inputs.before
@@ -123,6 +162,16 @@ class _Making:
     def _lap(self, name):
         now = time.monotonic()
         self.times[name], self._clock = now - self._clock, now
+
+    def promises_more(self, stand):
+        """Whether a deeper look may place more photos than stand: the object is faint, or something turns with it."""
+        if stand == len(self.photos) or not getattr(self, "counts", None):
+            return False
+        if np.median(self.counts) < FAINT * FEW * self.settings.features:
+            return True
+        if self.settings.around != "when needed":
+            return False
+        return any((decode_kinds(self.blobs.get_bytes(m)) == TURNS).any() for m in self.inputs.masks.values())
 
     def make(self):
         adjust_only = self.inputs.mode == ADJUST
@@ -184,7 +233,7 @@ class _Making:
     def _made(self, solution, still, share, tried, chosen):
         return Computed(
             solution, still, share, self.targets, self.xy, self.counts, self.lenses, self.guessed, tried, chosen,
-            self.times, self.artefacts, self.fingerprints, self.mark_at, self.told, self.shared,
+            self.times, self.artefacts, self.fingerprints, self.mark_at, self.told, self.shared, self.look,
         )  # fmt: skip
 
     def _marks(self):
@@ -252,11 +301,13 @@ class _Making:
         if i.joined:
             self.fingerprints = {p.id: b.made_from.get(p.id, "") for p in self.photos}
         else:
-            self.fingerprints = {p.id: feature_key(p, i.masks.get(p.id, ""), self.settings) for p in self.photos}
+            self.fingerprints = {
+                p.id: feature_key(p, i.masks.get(p.id, ""), self.settings, self.look) for p in self.photos
+            }
         cached = (
             {k: key for k, key in b.features.items() if b.made_from.get(k) == self.fingerprints.get(k)} if b else {}
         )
-        find = partial(find_features, i.blobs, i.masks, self.settings, cached)
+        find = partial(find_features, i.blobs, i.masks, self.settings, cached, self.look)
         found = self.report.map(find, self.photos, "features of photo", 0.0, end)
         self.feats = [f for f, _ in found]
         self.counts = [len(f) for f in self.feats]
@@ -411,6 +462,7 @@ class _Making:
             resume = poses, self._lenses_before(vectors)
         self.first = self._relate(vectors)
         if not self.first:
+            self._check_detail()
             raise UmbrateError(
                 f"None of the {len(self.matches)} pairs of photos show the same surface. The photos must overlap by "
                 "60 % or more, be sharp, and show a matte, textured object. Check the masks too: they may hide the "
@@ -423,6 +475,19 @@ class _Making:
 
         return solve(
             self._photo_set(), relate_with, self._ties(), self._grow_settings(), resume=resume, marks=self.seen_marks
+        )
+
+    def _check_detail(self):
+        """Raise where hardly anything was found in the photos that could match."""
+        usual = int(np.median(self.counts))
+        if usual >= FEW_FEATURES:
+            return
+        where = "inside its mask " if self.inputs.masks else ""
+        raise UmbrateError(
+            f"Only {usual} features were found {where}in the usual photo, {FEW_FEATURES} are few: the object shows too "
+            "little detail to be told from noise. First of all let something with detail turn with it, such as the "
+            "printed mat; targets stuck to it, or chalk spray, help too.",
+            ("print targets",),
         )
 
     def _lenses_before(self, vectors):

@@ -98,6 +98,13 @@ class Settings(StageSettings):
         "from what they started from by 2.6 of their standard deviations go back to it.",
         json_schema_extra=only("solve_lens", True),
     )
+    around: Literal["when needed", "always", "never"] = Field(
+        "when needed",
+        title="What turns with it",
+        description="What the masks mark as turning with the object (disc, mat, foam) helps to place photos: when "
+        "photos stay out without it, always, or never.",
+        json_schema_extra={"later": True},
+    )
     share_lens: bool = Field(
         True,
         title="Share the lens",
@@ -280,6 +287,7 @@ class PosesStage(Stage):
             carried,
             done.settings,
             Unchanged.of(done.figures),
+            done.figures.look,
         )
 
     def key(self, job, sitting, settings):
