@@ -61,6 +61,7 @@ def remedy_button(bench, stage, remedy, run=True):
         text, act = {
             "bring in photos": ("Bring in photos…", bench.photos_wanted.emit),
             "find photos": ("Find missing photos…", bench.find_wanted.emit),
+            "print targets": ("Print target sheets…", bench.sheets_wanted.emit),
             "mark points": ("Mark points", lambda: mark_points(bench)),
             "pick places": ("Pick places…", lambda: PicksDialog(s, bench.window()).join()),
             "state a length": ("State a length", lambda: state_length(bench)),

@@ -110,8 +110,8 @@ class PosesFigures(Figures):
     """Figures of the Poses stage; dictionaries go by photo id."""
 
     LINES = (
-        "line_of_placed", "line_of_look", "rms_px", "line_of_known", "line_of_alone", "points", "sightings",
-        "line_of_targets", "line_of_still", "line_of_pairs", "line_of_bridges", "line_of_fragments",
+        "line_of_placed", "line_of_doubt", "line_of_look", "rms_px", "line_of_known", "line_of_alone", "points",
+        "sightings", "line_of_targets", "line_of_still", "line_of_pairs", "line_of_bridges", "line_of_fragments",
         "line_of_turntable", "line_of_hands", "line_of_shared", "line_of_focal", "line_of_middle", "line_of_distortion",
     )  # fmt: skip
 
@@ -157,6 +157,8 @@ class PosesFigures(Figures):
     made_from: dict[int, str] | None = None  #: what the features of each photo were found from
     look: int = 1  #: at which the features were found; 2 is the deeper one
     first_solved: int | None = None  #: photos that stood after the first look, where a deeper one was taken
+    unfolded: bool = False  #: whether that look told sides apart that look alike
+    doubt: str = ""  #: why the block may be wrong although it fits
     match_key: str = ""  #: what matches depend on besides the features
     per_photo: dict[int, PhotoFigures] = {}
     residual_histogram: list[int] = []
@@ -170,8 +172,14 @@ class PosesFigures(Figures):
     def line_of_look(self):
         if self.first_solved is None:
             return None
+        if self.unfolded:
+            told = "The object looks alike from several sides; what turns with it told them apart"
+            return "Deeper look", "told sides apart", told
         told = "Photos stayed out, so fainter features were sought as well, and those on what turns with the object"
         return "Deeper look", f"{self.first_solved} before it, {self.solved} after", told
+
+    def line_of_doubt(self):
+        return ("Doubtful", self.doubt, "The block fits and may be wrong all the same") if self.doubt else None
 
     def line_of_known(self):
         if self.turn_sigma_deg is None:

@@ -24,6 +24,7 @@ class Unchanged:
     bridges: list = field(default_factory=list)
     fragments: list = field(default_factory=list)
     first_solved: int | None = None
+    unfolded: bool = False
 
     @classmethod
     def of(cls, figures):

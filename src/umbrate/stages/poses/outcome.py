@@ -107,6 +107,8 @@ def outcome(made, inputs, settings, report):
             made_from=dict(made.made_from),
             match_key=match_key(settings),
             look=made.look,
+            doubt=_doubt(made),
+            unfolded=made.unfolded or _kept(inputs, "unfolded", False),
             first_solved=made.first_solved if made.first_solved is not None else _kept(inputs, "first_solved", None),
             **{k: round(v, 2) for k, v in made.times.items()},
             **_sighting_figures(block, photos),
@@ -341,6 +343,13 @@ def _reasons(block, made, inputs, settings):
     return out
 
 
+def _doubt(made):
+    """Why the block may be wrong although it fits: a clause, or ""."""
+    if made.fold:
+        return f"{made.fold.photos} photos stand on {made.fold.places} places"
+    return ""
+
+
 def _problems(reasons, block, made, inputs, settings):
     photos = inputs.photos
     hints = {
@@ -364,6 +373,15 @@ def _problems(reasons, block, made, inputs, settings):
         if near and r.kind in (TOO_FEW, DISAGREES, LOOP):
             text += f" It matches best with {near}."
         out.append(problem(photos[i], text, hint, remedy=remedy))
+    if made.fold:
+        text = f"The block is doubtful: {made.fold.photos} photos stand on only {made.fold.places} places, again and "
+        text += "again, as if the object had been folded up. It looks alike from several sides, and nothing in the "
+        text += "photos tells these apart."
+        hint = (
+            "First of all stick one mark or a few targets to one side and take the photos anew; something with detail "
+        )
+        hint += "that turns with it (a printed mat) decides as well, where masks mark it."
+        out.append(problem(None, text, hint, remedy=("print targets",)))
     if len(made.solution.bridges) >= MANY_BRIDGES * max(len(made.solution.pairs), 1):
         text = f"{len(made.solution.bridges)} pairs of photos match well and contradict the others, so they were left "
         text += "out: the object looks alike from several sides."

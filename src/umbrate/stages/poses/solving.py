@@ -23,6 +23,7 @@ from ...core.poses.block import Block
 from ...core.poses.choose import ALL, CHEAP, LIKENESS, NEAR, choose_pairs, largest, likeness_to, nearness
 from ...core.poses.covariance import known_median
 from ...core.poses.evidence import evidence
+from ...core.poses.fold import Fold, find_fold
 from ...core.poses.fragments import solve
 from ...core.poses.frame import upright_frame
 from ...core.poses.grow import FINISH_PX, Grower
@@ -56,6 +57,7 @@ from .sharing import agree, known_besides, shared_figures, together, told_of
 
 LIVE_S = 1.0  #: a growing block is shown no oftener
 FEW_FEATURES = 200  #: a photo with fewer is blurred, plain or masked away
+UNFOLDED = 0.8  #: of the photos of a folded block that an unfolded one must place
 FAINT = 1.5  #: with fewer features than so many times what faint ones are sought for, the object is faint
 GUESSED_SIGMA = 0.4  #: of a focal length that no file tells, as a share of itself
 #: settings of what comes before an adjustment
@@ -85,6 +87,8 @@ class Computed:
     told: list = field(default_factory=list)  #: what the sittings' own sightings say of the lenses: Told
     shared: Shared = field(default_factory=Shared)
     look: int = FIRST  #: at which the features were found
+    fold: Fold | None = None  #: where the block seems folded
+    unfolded: bool = False  #: whether a deeper look unfolded it
     first_solved: int | None = None  #: photos that stood after the first look, where a deeper one was taken
 
 
@@ -134,18 +138,28 @@ def make_block(inputs, settings, report):
         failed = e
     stand = int(first.solution.block.solved.sum()) if first else 0
     stand = stand if stand >= 2 else 0
-    if making.promises_more(stand):
-        told = f"{stand} of {len(inputs.photos)} stand, looking deeper: "
+    fold = first.fold if first else None
+    if making.promises_more(stand, fold):
+        told = "the block seems folded" if fold else f"{stand} of {len(inputs.photos)} stand"
+        told += ", looking deeper: "
         again = _Making(inputs, settings, Share(report, 0.0, 1.0, told), DEEPER)
         try:
             second = again.make()
         except UmbrateError:
             second = None  # what the first look found, or why it failed, stands
-        if second is not None and int(second.solution.block.solved.sum()) > max(stand, 1):
-            return replace(second, look=DEEPER, first_solved=stand)
+        if second is not None and _better(second, stand, fold):
+            return replace(second, first_solved=stand, unfolded=fold is not None)
     if failed:
         raise failed
     return first
+
+
+def _better(second, stand, fold):
+    """Whether what a deeper look found is to be taken in place of a first that placed `stand` photos, or folded."""
+    more = int(second.solution.block.solved.sum())
+    if fold and not second.fold:
+        return more >= UNFOLDED * stand
+    return more > max(stand, 1) and (fold is not None or second.fold is None)
 
 
 class _Making:
@@ -163,11 +177,12 @@ class _Making:
         now = time.monotonic()
         self.times[name], self._clock = now - self._clock, now
 
-    def promises_more(self, stand):
-        """Whether a deeper look may place more photos than stand: the object is faint, or something turns with it."""
-        if stand == len(self.photos) or not getattr(self, "counts", None):
+    def promises_more(self, stand, fold):
+        """Whether a deeper look may place more photos than stand, or unfold them: the object is faint, or something
+        turns with it."""
+        if (stand == len(self.photos) and not fold) or not getattr(self, "counts", None):
             return False
-        if np.median(self.counts) < FAINT * FEW * self.settings.features:
+        if not fold and np.median(self.counts) < FAINT * FEW * self.settings.features:
             return True
         if self.settings.around != "when needed":
             return False
@@ -234,6 +249,7 @@ class _Making:
         return Computed(
             solution, still, share, self.targets, self.xy, self.counts, self.lenses, self.guessed, tried, chosen,
             self.times, self.artefacts, self.fingerprints, self.mark_at, self.told, self.shared, self.look,
+            find_fold(solution.block.poses),
         )  # fmt: skip
 
     def _marks(self):

@@ -328,5 +328,5 @@ class PosesStage(Stage):
         left = figures.photos - figures.solved
         return (
             f"{figures.solved}/{figures.photos}  {figures.rms_px:.2f} px",
-            f"{left} not placed" if left else f"{figures.points:,} points",
+            "doubtful" if figures.doubt else f"{left} not placed" if left else f"{figures.points:,} points",
         )
