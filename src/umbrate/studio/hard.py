@@ -33,7 +33,8 @@ def _turned(name, shape, rings, n, target_z, seed, surroundings, lens=LENS, **mo
 def jug(lamps=ROOM_LAMPS, name="jug"):
     """A glazed jug with a faint mottling on a wooden disc, 36 photos at two heights; highlights stand still."""
     around = Surroundings(disc_radius=85.0, wood=True, lamps=lamps)
-    return _turned(name, JUG, ((18.0, 0.0, False), (42.0, 10.0, True)), 18, 44.0, 36, around, gloss=GLAZE)
+    scene = _turned(name, JUG, ((18.0, 0.0, False), (42.0, 10.0, True)), 18, 44.0, 36, around, gloss=GLAZE)
+    return replace(scene, sittings=[replace(scene.sittings[0], plates=True)])
 
 
 def jug_turning():
@@ -41,19 +42,23 @@ def jug_turning():
     return jug(TABLE_LAMPS, "jug-turning")
 
 
-def motif(mark=False):
-    """A bowl with one strong motif painted four times: nothing tells its sides apart."""
+def motif(mark=False, disc=0.0, name="motif"):
+    """A bowl with one strong motif painted four times on a table without grain: nothing tells its sides apart."""
     scene = bowl()
     sitting = scene.sittings[0]
-    sitting = replace(sitting, name="On the table", folder="photos", shots=sitting.shots[::2])
-    return replace(
-        scene, name="motif-marked" if mark else "motif", sittings=[sitting], finish=MARKED if mark else MOTIF
-    )
+    around = replace(sitting.surroundings, disc_radius=disc)
+    sitting = replace(sitting, name="On the table", folder="photos", shots=sitting.shots[::2], surroundings=around)
+    return replace(scene, name=name, sittings=[sitting], finish=MARKED if mark else MOTIF)
 
 
 def motif_marked():
     """The same with one small spot on one side."""
-    return motif(True)
+    return motif(True, name="motif-marked")
+
+
+def motif_disc():
+    """The bowl without a spot, on a disc of felt that turns with it and tells the sides apart."""
+    return motif(disc=95.0, name="motif-disc")
 
 
 def steps_45():
@@ -128,8 +133,9 @@ def phone():
     rng = np.random.default_rng(20)
     shots = hand_shots(20, 190.0, (0, 0, 18.0), rng, (30.0, 42.0))
     for k, s in enumerate(shots):
-        move = (*np.radians(rng.normal(0, 0.35, 3)), *rng.normal(0, 1.0, 3) + [2.2, 0, 0])
-        shots[k] = replace(s, move=tuple(move), exposure=0.5)
+        way = rng.normal(0, 0.4, 3) + [1.6, 0, 0]  # walking round it, the hand turns to keep it in the picture
+        turn = np.radians(rng.normal(0, 0.12, 3)) + [0, -0.8 * way[0] / 190.0, 0]
+        shots[k] = replace(s, move=(*turn, *way), exposure=0.4)
     lens = Lens(1280, 720, 1240.0, 641.0, 357.0, (0.04, -0.03, 0.0), (0.0, 0.0))
     around = Surroundings(disc_radius=0.0, table_z=0.0)
     return Scene(
@@ -139,7 +145,8 @@ def phone():
 
 
 HARD = {
-    "jug": jug, "jug-turning": jug_turning, "motif": motif, "motif-marked": motif_marked, "steps-45": steps_45,
+    "jug": jug, "jug-turning": jug_turning, "motif": motif, "motif-marked": motif_marked, "motif-disc": motif_disc,
+    "steps-45": steps_45,
     "shallow": shallow, "zooms": zooms, "shadow": shadow, "hand": hand, "white": white, "handle": handle,
     "phone": phone,
 }  # fmt: skip

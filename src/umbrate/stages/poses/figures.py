@@ -149,6 +149,7 @@ class PosesFigures(Figures):
     lens: SolvedLens = SolvedLens()
     lens_sigma: dict[str, float] = {}
     lenses: int = 1
+    zooms: dict[int, int] = {}  #: photos that were taken with another zoom than most, and its number
     told: list[Told] = []
     shared: Shared = Shared()
     unit: float = 1.0  #: standard deviation of unit weight

@@ -45,6 +45,7 @@ class Before:
     settings: dict
     figures: Unchanged
     look: int = 1  #: at which the features were found
+    zooms: dict = field(default_factory=dict)  #: photo id to the number of its zoom
 
 
 @dataclass(frozen=True)

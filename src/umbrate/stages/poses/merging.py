@@ -54,6 +54,8 @@ def _own_lenses(job, members):
         contradicted = done is not None and any(p.sitting in ids for p in done.figures.shared.parted)
         if contradicted or not shares(job, s):
             out.update(dict.fromkeys((p.id for p in job.photos(s.id)), s.id))
+        if done is not None:
+            out.update({i: (out.get(i), s.id, zoom) for i, zoom in done.figures.zooms.items()})
     return out
 
 

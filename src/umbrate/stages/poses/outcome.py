@@ -99,6 +99,7 @@ def outcome(made, inputs, settings, report):
             turn_sigma_deg=known["turn_deg"],
             center_sigma_percent=known["center_percent"],
             lenses=len(made.lenses),
+            zooms=made.zooms,
             told=made.told,
             shared=made.shared,
             keep_box=box.as_dict(),
@@ -343,6 +344,20 @@ def _reasons(block, made, inputs, settings):
     return out
 
 
+def _zooms(block, made, photos):
+    """The problem that tells that the zoom was moved."""
+    parts = []
+    for k in np.unique(block.lens_of[block.solved]):
+        names = [p.name for p, m, on in zip(photos, block.lens_of, block.solved, strict=True) if m == k and on]
+        who = names[0] if len(names) == 1 else f"{len(names)} photos, the first {names[0]}"
+        parts.append((len(names), f"{block.lenses[k, 0]:.0f} px ({who})"))
+    told = ", ".join(text for _, text in sorted(parts, key=lambda x: -x[0]))
+    text = f"The zoom was moved, or photos were cut, which the files do not say. Focal lengths found: {told}."
+    return problem(
+        None, text, "Each has a lens of its own now. Fix the zoom while shooting: the fewer, the better known."
+    )
+
+
 def _doubt(made):
     """Why the block may be wrong although it fits: a clause, or ""."""
     if made.fold:
@@ -387,6 +402,8 @@ def _problems(reasons, block, made, inputs, settings):
         text += "out: the object looks alike from several sides."
         hint = "Look whether the photos stand where they were taken; targets stuck to the object make it sure."
         out.append(problem(None, text, hint))
+    if made.zooms:
+        out.append(_zooms(block, made, photos))
     for m, f in made.solution.wrong_focal.items():
         ratio = block.lenses[m, 0] / f
         out.append(
@@ -404,7 +421,7 @@ def _problems(reasons, block, made, inputs, settings):
     if int(block.solved.sum()) == 2:
         text = "Only two photos stand: nothing checks them, and depth is less sure than from three."
         out.append(problem(None, text, "Bring in more photos from places between and beside them."))
-    if made.guessed and not made.solution.wrong_focal:
+    if made.guessed and not made.solution.wrong_focal and not made.zooms:
         out.append(
             problem(
                 None,

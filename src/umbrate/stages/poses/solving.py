@@ -33,6 +33,7 @@ from ...core.poses.marked import SHARED, missing, solve_marked
 from ...core.poses.solution import GrowSettings, HandTies, PhotoSet, Solution
 from ...core.poses.targets import TargetSightings
 from ...core.poses.tracks import Tracks
+from ...core.poses.zoom import group_focals, own_focals
 from ...core.targets.detect import CODED
 from ...job.blobs import BlobStore
 from ...sitting.blocks import stored_block
@@ -57,6 +58,9 @@ from .sharing import agree, known_besides, shared_figures, together, told_of
 
 LIVE_S = 1.0  #: a growing block is shown no oftener
 FEW_FEATURES = 200  #: a photo with fewer is blurred, plain or masked away
+ZOOM_SIGMA = 0.1  #: of a focal length found from its photos, as a share of itself
+ZOOM_GAIN = 0.9  #: of the residual that is left where lenses by zoom are the truth
+LEAST_ZOOMED = 6  #: photos of a block that tell focal lengths apart
 UNFOLDED = 0.8  #: of the photos of a folded block that an unfolded one must place
 FAINT = 1.5  #: with fewer features than so many times what faint ones are sought for, the object is faint
 GUESSED_SIGMA = 0.4  #: of a focal length that no file tells, as a share of itself
@@ -89,11 +93,15 @@ class Computed:
     look: int = FIRST  #: at which the features were found
     fold: Fold | None = None  #: where the block seems folded
     unfolded: bool = False  #: whether a deeper look unfolded it
+    zooms: dict = field(default_factory=dict)  #: photo id to the number of its zoom, where that is not the usual one
     first_solved: int | None = None  #: photos that stood after the first look, where a deeper one was taken
 
 
-def lenses_of(photos, groups, apart=None):
+def lenses_of(photos, groups, apart=None, focals=None):
     """Starting lenses of photos, from what the Lens stage found; `apart` as of `lens_groups`.
+
+    focals : dict of photo id to pixels, optional
+        Focal lengths to start from, of photos whose zoom was moved.
 
     Returns
     -------
@@ -121,6 +129,11 @@ def lenses_of(photos, groups, apart=None):
         else:
             # the focus may have moved a little since: three times what the card says
             sigma[k] = [3 * g.sigma.get(n, np.nan) for n in PARAMETER_NAMES]
+    for k in range(len(lenses) if focals else 0):
+        own = [focals[p.id] for p, m in zip(photos, lens_of, strict=True) if m == k and p.id in focals]
+        if own and k not in trusted:
+            lenses[k] = replace(lenses[k], f=float(np.median(own)))
+            sigma[k, 0] = ZOOM_SIGMA * lenses[k].f
     return lenses, lens_of, guessed, trusted, sigma
 
 
@@ -194,9 +207,8 @@ class _Making:
             self._can_adjust()
         self._features(0.3)
         self._lap("features_s")
-        self.lenses, self.lens_of, self.guessed, self.trusted, self.lens_sigma = lenses_of(
-            self.photos, self.inputs.groups, self.inputs.apart
-        )
+        self.zooms = dict(self.before.zooms) if self.before and self.inputs.mode != START_OVER else {}
+        self._start_lenses()
         self.widths = [max(p.width, p.height) for p in self.photos]
         self._targets()
         self._marks()
@@ -212,11 +224,42 @@ class _Making:
         else:
             tried, chosen, still, share = self._match()
             self._lap("matching_s")
-            solution = self._solve()
-        if not self.inputs.joined and self.settings.solve_lens:
+            solution = self._by_zoom(self._solve())
+        if not self.inputs.joined and self.settings.solve_lens and not self.zooms:
             solution = self._share(solution)
         self._lap("solving_s")
         return self._made(solution, still, share, tried, chosen)
+
+    def _start_lenses(self, focals=None):
+        """Lenses to start from, apart by sitting and zoom."""
+        apart = dict(self.inputs.apart)
+        for i, zoom in self.zooms.items():
+            apart[i] = (apart.get(i), zoom)
+        self.lenses, self.lens_of, self.guessed, self.trusted, self.lens_sigma = lenses_of(
+            self.photos, self.inputs.groups, apart, focals
+        )
+
+    def _by_zoom(self, solution):
+        """The Solution with a lens for each zoom, where photos that seemed to share one have several."""
+        b = solution.block
+        if self.inputs.mode != START_OVER or not self.settings.solve_lens or b.solved.sum() < LEAST_ZOOMED:
+            return solution
+        # a trusted lens is as it is
+        shared = np.where(np.isin(b.lens_of, self.trusted), -1, b.lens_of)
+        found = group_focals(np.where(shared < 0, np.nan, own_focals(b)), shared)
+        if found is None:
+            return solution
+        self.report.progress(0.9, "the zoom was moved: solving with a lens for each")
+        usual = {m: k for k, m in reversed(list(enumerate(found.lens.tolist())))}
+        known = [(p.id, int(g)) for p, g in zip(self.photos, found.group, strict=True) if g >= 0]
+        self.zooms = {i: g for i, g in known if g not in usual.values()}
+        self._start_lenses({i: float(found.focal[g]) for i, g in known})
+        again = self._solve()
+        if again.block.solved.sum() >= b.solved.sum() and again.block.rms_px < ZOOM_GAIN * b.rms_px:
+            return again
+        self.zooms = {}
+        self._start_lenses()
+        return solution
 
     def _share(self, solution):
         """The Solution with what other sittings know of the lens, as far as they agree with what this one says."""
@@ -249,7 +292,7 @@ class _Making:
         return Computed(
             solution, still, share, self.targets, self.xy, self.counts, self.lenses, self.guessed, tried, chosen,
             self.times, self.artefacts, self.fingerprints, self.mark_at, self.told, self.shared, self.look,
-            find_fold(solution.block.poses),
+            find_fold(solution.block.poses), zooms=self.zooms,
         )  # fmt: skip
 
     def _marks(self):

@@ -288,6 +288,7 @@ class PosesStage(Stage):
             done.settings,
             Unchanged.of(done.figures),
             done.figures.look,
+            done.figures.zooms,
         )
 
     def key(self, job, sitting, settings):

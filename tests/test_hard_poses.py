@@ -1,12 +1,14 @@
-"""Folds: blocks of objects that look alike from several sides, told by where their photos stand."""
+"""Poses of hard sets: folds, told by where photos stand, and zooms that were moved, told by their focal lengths."""
 
 import unittest
 
 import numpy as np
 
+from tests.test_grow import LENS, grow, made_up_block
 from umbrate.core.geometry.pose import look_at, pose
 from umbrate.core.geometry.rotation import rotation_matrix
 from umbrate.core.poses.fold import find_fold
+from umbrate.core.poses.zoom import group_focals, own_focals
 
 
 def ring(angles_deg, height_deg=30.0, rng=None, noise_deg=0.3):
@@ -59,6 +61,34 @@ class Folds(unittest.TestCase):
         folded = ring(steps % 90)
         folded[[3, 9]] = np.nan
         self.assertEqual(find_fold(folded).photos, 22)
+
+
+class Zooms(unittest.TestCase):
+    """Photos of a made-up block, some of them taken with the zoom moved."""
+
+    @staticmethod
+    def found(seed, zoom, noise_px=0.4):
+        """The Zooms found where photo i was taken with zoom[i] times the focal length; and the block."""
+        xy, pairs, _ = made_up_block(np.random.default_rng(seed), 14, 400, noise_px, 0.02, loner=False)
+        middle = np.array([LENS.cx, LENS.cy])
+        block = grow([middle + z * (x - middle) for x, z in zip(xy, zoom, strict=True)], pairs).block
+        return group_focals(own_focals(block), block.lens_of), block
+
+    def test_photos_are_grouped_by_the_zoom_they_were_taken_with(self):
+        zoom = np.ones(14)
+        zoom[[1, 4, 5, 9]], zoom[12] = 0.8, 1.25
+        zooms, block = self.found(1, zoom)
+        self.assertEqual(block.solved.sum(), 14)
+        self.assertEqual(len(zooms.focal), 3)
+        for z in (0.8, 1.0, 1.25):
+            (group,) = set(zooms.group[zoom == z].tolist())
+            self.assertAlmostEqual(zooms.focal[group] / zooms.focal[0], z, delta=0.08)  # to start from
+        self.assertEqual(zooms.group[0], 0)  # the largest group comes first
+
+    def test_one_zoom_is_never_taken_for_several(self):
+        for seed in range(5):
+            for noise in (0.3, 1.0):
+                self.assertIsNone(self.found(10 + seed, np.ones(14), noise)[0])
 
 
 if __name__ == "__main__":
