@@ -10,8 +10,9 @@ from PIL import Image
 
 from tests.scenes import made_once, scratch
 from umbrate.actions.delivering import camera_rows, export_masks
-from umbrate.core.cloud.keepbox import KeepBox, box_of_outlines
+from umbrate.core.cloud.keepbox import KeepBox, box_of_outlines, covering, hull_box
 from umbrate.core.errors import UmbrateError
+from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import look_at
 from umbrate.core.imaging.decode import read_kinds
 from umbrate.core.masking.turning import turning_place
@@ -143,6 +144,33 @@ class Boxes(unittest.TestCase):
         box = box_of_outlines(poses, seen[:, :2] / seen[:, 2:], radius / seen[:, 2])
         np.testing.assert_allclose(box.center, middle, atol=0.01)
         self.assertTrue((box.half >= radius).all() and (box.half < 1.3 * radius).all())
+
+    def test_a_box_reaches_out_to_the_outlines_only_where_it_lacks_much(self):
+        rng, radius = np.random.default_rng(3), 1.5
+        middle = np.array([1.0, 0.5, -0.7])
+        lens = Lens.guess(400, 300, 500.0)
+        eyes = rng.normal(size=(20, 3))
+        eyes = middle + 9 * eyes / np.linalg.norm(eyes, axis=1, keepdims=True)
+        poses = np.array([look_at(e, middle) for e in eyes])
+        v, u = np.mgrid[0:300, 0:400]
+        rays = np.stack([*np.moveaxis(lens.unproject(np.stack([u, v], -1).reshape(-1, 2).astype(float)), 1, 0)], 1)
+        # a ray meets the ball where its angle to the middle is small enough
+        cos = 1 / np.sqrt(1 + (rays**2).sum(1))
+        mask = (cos > np.sqrt(1 - (radius / 9) ** 2)).reshape(300, 400)
+        wide = KeepBox(middle + [0.3, -0.2, 0.1], np.eye(3), np.full(3, 2.6))
+        hull = hull_box(wide, poses, [lens] * 20, [mask] * 20)
+        np.testing.assert_allclose(hull.center, middle, atol=0.2)
+        self.assertTrue((hull.half > radius - 0.05).all() and (hull.half < 1.3 * radius).all())
+        self.assertIsNone(hull_box(KeepBox(middle + [8.0, 0, 0], np.eye(3), np.full(3, 1.0)), poses, [lens] * 20,
+                                   [mask] * 20))  # fmt: skip
+        # tie points on the upper half only: the box reaches down to the outlines, and stays where it fits
+        half = KeepBox(middle + [0, 0, 0.75], np.eye(3), np.array([1.6, 1.6, 0.85]))
+        whole = covering(half, KeepBox(middle, np.eye(3), np.full(3, 1.55)))
+        np.testing.assert_allclose(whole.center + whole.half, half.center + half.half)
+        self.assertAlmostEqual(float((whole.center - whole.half)[2]), middle[2] - 1.55)
+        np.testing.assert_allclose((whole.center - whole.half)[:2], (half.center - half.half)[:2])
+        near = covering(KeepBox(middle, np.eye(3), np.full(3, 1.5)), KeepBox(middle, np.eye(3), np.full(3, 1.6)))
+        np.testing.assert_array_equal(near.half, 1.5)
 
 
 def white_set():

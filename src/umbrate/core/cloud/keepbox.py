@@ -120,3 +120,48 @@ def box_of_outlines(poses, middles, reach):
     focus = np.linalg.solve(A + 1e-9 * np.eye(3), b)
     away = np.array([(E[:3, :3] @ focus + E[:3, 3])[2] for E in poses])
     return KeepBox(focus, np.eye(3), np.full(3, 1.1 * float(np.max(away * reach))))
+
+
+def hull_box(box, poses, lenses, masks, cells=28):
+    """The box of what lies inside the outlines of all photos that look at it, within another box; None if nothing does.
+
+    Parameters
+    ----------
+    box : KeepBox
+        Where it is looked for.
+    poses : (n, 4, 4)
+    lenses : list of Lens
+    masks : list of (h, w) bool
+    """
+    at = (np.arange(cells) + 0.5) / cells * 2 - 1
+    grid = np.stack(np.meshgrid(at, at, at, indexing="ij"), -1).reshape(-1, 3)
+    places = box.center + (grid * box.half) @ box.axes.T
+    inside = np.ones(len(places), bool)
+    for E, lens, mask in zip(poses, lenses, masks, strict=True):
+        Y = places @ E[:3, :3].T + E[:3, 3]
+        front = Y[:, 2] > 1e-9
+        uv = np.full((len(Y), 2), -1.0)
+        uv[front] = lens.project(Y[front, :2] / Y[front, 2:])
+        u, v = np.round(uv).astype(int).T
+        there = front & (u >= 0) & (v >= 0) & (u < mask.shape[1]) & (v < mask.shape[0])
+        # what lies beside the picture is not known to be outside
+        inside[there] &= mask[v[there], u[there]]
+    if not inside.any():
+        return None
+    low, high = grid[inside].min(0) - 2 / cells, grid[inside].max(0) + 2 / cells  # and half a cell of margin
+    return KeepBox(box.center + (0.5 * (low + high) * box.half) @ box.axes.T, box.axes, 0.5 * (high - low) * box.half)
+
+
+def covering(box, other, least=0.12, most=1.0):
+    """A box that reaches out to another one along its own axes, on the sides where that lies clearly further out.
+
+    least, most : share of the box's size that a side must lack, and that it is moved at most
+    """
+    size = 2 * box.half
+    middle = (other.center - box.center) @ box.axes
+    low, high = middle - other.half, middle + other.half
+    lack_low, lack_high = -box.half - low, high - box.half
+    move_low = np.where(lack_low > least * size, np.minimum(lack_low, most * size), 0.0)
+    move_high = np.where(lack_high > least * size, np.minimum(lack_high, most * size), 0.0)
+    shift = 0.5 * (move_high - move_low)
+    return KeepBox(box.center + shift @ box.axes.T, box.axes, box.half + 0.5 * (move_low + move_high))

@@ -244,7 +244,9 @@ def read_kinds(path):
         gray = np.asarray(image.convert("L")) if image.mode in ("L", "RGB", "P") else None
     if gray is not None:
         middle = (gray >= 62) & (gray <= 66)
-        inner = middle[1:-1, 1:-1] & middle[:-2, 1:-1] & middle[2:, 1:-1] & middle[1:-1, :-2] & middle[1:-1, 2:]
+        inner, c = middle[1:-1, 1:-1].copy(), gray[1:-1, 1:-1]
+        for around in (gray[:-2, 1:-1], gray[2:, 1:-1], gray[1:-1, :-2], gray[1:-1, 2:]):
+            inner &= around == c
         if inner.sum() >= FLAT * gray.size:
             return (gray > 31).astype(np.uint8) + (gray > 127)
     return thing * np.uint8(2)

@@ -4,7 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from ...core.cloud.keepbox import box_of_outlines, fit_keep_box
+from ...core.cloud.keepbox import box_of_outlines, covering, fit_keep_box, hull_box
 from ...core.errors import UmbrateError
 from ...core.geometry.lens import PARAMETER_NAMES, Lens
 from ...core.geometry.rotation import rotation_matrix, rotation_vector
@@ -30,6 +30,7 @@ MANY_BRIDGES = 0.2  #: share of false bridges among the pairs from which the obj
 SAME_FRAME = 3e-4  #: of the extent of the photos: a frame that differs by less is left as it is
 ROUNDED = 10  #: digits of a frame's turn, scale and shift; photos stand at distance 1
 SAME_PLACE = 0.03  #: of the extent of the photos: two solutions that lie so near are one
+LEAST_OUTLINES, MOST_OUTLINES = 5, 24  #: photos with masks that say how far the object reaches
 LEAST_ON_OBJECT = 60  #: tie points on the object from which its keep box is that of these
 
 
@@ -120,31 +121,39 @@ def outcome(made, inputs, settings, report):
 
 
 def _box(block, half_view, inputs):
-    """The keep box round the object: where tie points lie beside it, those on it count, or else its outlines."""
+    """The keep box round the object: that of the tie points on it, out to its outlines where these reach further."""
     solved, store = block.solved, BlobStore(inputs.blobs)
     count, on = np.bincount(block.point, minlength=len(block.points)), np.zeros(len(block.points))
-    middles, reach = [], []
+    rows, middles, reach, masks = [], [], [], []
     for i, pid in enumerate(block.photo_ids):
-        rows = np.flatnonzero(block.photo == i)
+        mine = np.flatnonzero(block.photo == i)
         if int(pid) not in inputs.masks:
-            np.add.at(on, block.point[rows], 1)
+            np.add.at(on, block.point[mine], 1)
             continue
         if not solved[i]:
             continue
         mask = decode_mask(store.get_bytes(inputs.masks[int(pid)]))
-        u, v = np.clip(np.round(block.xy[rows]).astype(int), 0, np.array(mask.shape)[::-1] - 1).T
-        np.add.at(on, block.point[rows], mask[v, u])
+        u, v = np.clip(np.round(block.xy[mine]).astype(int), 0, np.array(mask.shape)[::-1] - 1).T
+        np.add.at(on, block.point[mine], mask[v, u])
         ys, xs = np.flatnonzero(mask.any(1)), np.flatnonzero(mask.any(0))
         if len(ys):
             corners = np.array([[x, y] for x in (xs[0], xs[-1]) for y in (ys[0], ys[-1])], float)
             n = block.lens(i).unproject(corners)
-            middles.append((i, n.mean(0)))
+            rows.append(i)
+            middles.append(n.mean(0))
             reach.append(np.linalg.norm(n - n.mean(0), axis=1).max())
+            masks.append(mask)
     mine = on > 0.5 * count
-    if mine.all() or mine.sum() >= LEAST_ON_OBJECT or len(middles) < 2:
-        few = block.points if not mine.any() else block.points[mine]
-        return fit_keep_box(few, count[mine] if mine.any() else count, block.poses[solved], half_view[solved])
-    return box_of_outlines(block.poses[[i for i, _ in middles]], np.array([m for _, m in middles]), np.array(reach))
+    if len(rows) < LEAST_OUTLINES:
+        return fit_keep_box(block.points, count, block.poses[solved], half_view[solved])
+    wide = box_of_outlines(block.poses[rows], np.array(middles), np.array(reach))
+    few = rows[:: -(-len(rows) // MOST_OUTLINES)]
+    masks = masks[:: -(-len(rows) // MOST_OUTLINES)]
+    hull = hull_box(wide, block.poses[few], [block.lens(i) for i in few], masks) or wide
+    if mine.sum() < LEAST_ON_OBJECT:
+        return hull
+    box = fit_keep_box(block.points[mine], count[mine], block.poses[solved], half_view[solved])
+    return covering(box, hull)
 
 
 def _check_started(made):
