@@ -27,7 +27,19 @@ from umbrate.core.dense.fuse import (
 from umbrate.core.dense.lanes import cells
 from umbrate.core.dense.neighbors import choose_neighbors
 from umbrate.core.dense.pair import without_specks
-from umbrate.core.dense.patch import COUNT, ROWS, compare, neighbor_row, places, prepare, slide, support, tangent
+from umbrate.core.dense.patch import (
+    COUNT,
+    ROWS,
+    compare,
+    detail,
+    gradient_of,
+    neighbor_row,
+    places,
+    prepare,
+    slide,
+    support,
+    tangent,
+)
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import center, look_at, transform
 from umbrate.core.imaging.undistort import undistort
@@ -101,7 +113,7 @@ class Patches(unittest.TestCase):
             yield x, y, which, plane, bend, made, var
 
     def test_the_kernels_agree_with_the_formula_written_out(self):
-        compared = 0
+        compared = judged = 0
         for x, y, which, plane, bend, made, var in self.cases(300):
             args = (
                 self.row.ctypes.data,
@@ -121,11 +133,19 @@ class Patches(unittest.TestCase):
                 continue
             self.assertAlmostEqual(got, 1 - (t @ (p * q)) / np.sqrt((t @ p**2) * (t @ q**2)), delta=2e-3)
             self.assertAlmostEqual(tangent(*args, normal), got, delta=1e-5)
+            # what an even gradient leaves, here and there, by a weighted fit
+            dx, dy, _ = self.supports[which].astype(float)
+            A = np.stack([np.ones_like(dx), dx, dy], 1) * np.sqrt(t)[:, None]
+            p_left, q_left = (np.sqrt(t) * k - A @ np.linalg.lstsq(A, np.sqrt(t) * k)[0] for k in (p, q))
+            if q_left @ q_left > 0.3:
+                slow = (p_left @ q_left) / np.sqrt((p_left @ p_left) * (q_left @ q_left))
+                self.assertAlmostEqual(detail(*args, gradient_of(made.ctypes.data)), slow, delta=0.02)
+                judged += 1
             one = np.zeros(2)
             self.assertAlmostEqual(slide(*args, one), got, delta=1e-5)
             np.testing.assert_allclose(one, normal[[0, 6]], rtol=1e-3, atol=1e-6 * abs(normal[0]))
             compared += 1
-        self.assertGreater(compared, 120)
+        self.assertGreater(min(compared, judged), 120)
 
     def test_a_step_of_least_squares_is_that_of_slopes_by_differences(self):
         compared = same = 0
@@ -463,6 +483,18 @@ class Solids(unittest.TestCase):
 
     def test_of_a_wall_without_texture_nothing_is_invented(self):
         self.assertLess(len(self.cloud(Solid(contrast=0.0))), 30)
+
+    def test_shading_alone_is_no_texture(self):
+        v, u = np.mgrid[0:300, 0:300]
+
+        def shaded(grays, K, poses):  # light that stands with the camera, as smooth as on a white ball
+            grays += (35 * np.sin(u / 55.0 + 1) + 25 * np.cos(v / 65.0)).astype(np.float32)
+            return np.round(np.clip(grays, 0, 255))
+
+        self.assertLess(len(self.cloud(Solid(contrast=0.0), shaded)), 30)
+        textured = self.cloud(Solid(), shaded)
+        self.assertGreater(len(textured), 40_000)
+        self.assertLess(np.median(np.abs(Solid().error(textured.points.astype(float)))), 0.05)
 
 
 class Fusion(unittest.TestCase):

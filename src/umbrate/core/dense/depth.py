@@ -17,7 +17,7 @@ from numba import njit
 from .bend import disc, fit_bends
 from .lanes import cells
 from .patch import NOTHING, WORST, neighbor_row, places, support
-from .sweep import HOPEFUL, Planes, Task, refine, sweep
+from .sweep import HOPEFUL, Planes, Task, look_for_detail, refine, sweep
 
 LEVELS = 2  #: scales, each half of the one before it, the working scale included
 BENT_ROUNDS = 2  #: times that slopes and second order are taken from the surroundings, and depth found anew with them
@@ -26,7 +26,13 @@ BAND = 4  #: pixels round other surface that are looked at closely all the same
 SMALLEST = 8  #: pixels of a crop, so that it can be halved
 SUPPORTS = (3.2, 1), (6.0, 2)  #: of patches where texture is strong, and where it is faint: see `patch.support`
 FAINT = 4.0  #: texture's variance and noise's together, in that of noise, below which a patch must be large
+#: the same for variances that are small in themselves, in squares of a gray level: compression leaves as much
+FAINTER, FAINT_VAR = 20.0, 2.0
 PLAIN = 5  #: percent of a picture with the least texture, in which noise is measured
+LEAST_DETAIL = 0.4  #: correlation beyond a gradient below which nothing but shading matches
+#: of a photo's pixels that show nothing but shading, from which on others must be as much alike as clear marks are
+PLAIN_SHARE, MARKED_DETAIL = 0.6, 0.75
+DETAIL_AROUND, DETAIL_FURTHER = 5, 21  #: pixels across, over which that is averaged
 NOISE = 2.0  #: standard deviations: what a pixel departs from its surroundings counts as far as it is more
 NEIGHBOR_MARGIN = 16  #: pixels of a neighbor beyond its mask that are still read
 
@@ -171,16 +177,26 @@ def _matrix(K):
 
 
 def _faint(gray, mask):
-    """Where texture is so faint that noise hides it in a small patch: (h, w) uint8."""
+    """Where texture is so faint that noise hides it in a small patch: (h, w) uint8.
+
+    What an even gradient explains is no texture: it is shading, and tells nothing of the depth.
+    """
     size = 7
     with np.errstate(invalid="ignore", divide="ignore"):
         on = scipy.ndimage.uniform_filter(mask.astype(np.float32), size)
         mean = scipy.ndimage.uniform_filter(np.where(mask, gray, 0), size) / on
         square = scipy.ndimage.uniform_filter(np.where(mask, gray, 0) ** 2, size) / on
+    even = np.where(mask, gray, np.where(on > 0.5 / size**2, mean, 0)).astype(np.float32)
+    way = np.arange(size) - size // 2
+    spread = float((way**2).mean())
+    for axis in (0, 1):
+        across = scipy.ndimage.uniform_filter1d(even, size, axis=1 - axis)
+        slope = scipy.ndimage.correlate1d(across, way / (size * spread), axis=axis)
+        square -= slope**2 * spread
     var = np.where(mask, square - mean**2, np.inf)
     plain = var <= np.percentile(var[mask], PLAIN) if mask.any() else mask
     noise = np.sqrt(np.mean(_across(gray)[plain] ** 2)) / 6 if plain.any() else 0
-    return (var < FAINT * noise**2).astype(np.uint8)
+    return (var < max(FAINT * noise**2, min(FAINTER * noise**2, FAINT_VAR))).astype(np.uint8)
 
 
 def _across(gray):
@@ -287,6 +303,26 @@ def _refined(task, planes):
         return np.where((z > 0) & (sigma > 0), sigma / z, 1.0).astype(np.float32)
 
 
+def _shading(alike, on):
+    """Where patches match by nothing but an even gradient, which shading has and which matches anywhere: (h, w) bool.
+
+    A pixel is judged together with those round it: where hardly any of them shows detail, those that seem to do so by
+    chance.
+
+    alike : see `sweep.look_for_detail`; on (h, w) bool : the pixels that have any
+    """
+
+    def below(size, least):
+        share = scipy.ndimage.uniform_filter(on.astype(np.float32), size)
+        return scipy.ndimage.uniform_filter(alike, size) < least * share
+
+    out = below(DETAIL_AROUND, LEAST_DETAIL) | below(DETAIL_FURTHER, 0.9 * LEAST_DETAIL)
+    if on.any() and np.mean(out[on]) > PLAIN_SHARE:
+        # of an object that is plain nearly everywhere the rest shows bends of its shading, but for clear marks
+        out |= below(DETAIL_AROUND, MARKED_DETAIL)
+    return out
+
+
 def depth_map(view, neighbors, box, points, *, seed=0, rounds=3, reach=(0.0, np.inf)):
     """Depth, normal and score of one photo.
 
@@ -339,6 +375,9 @@ def depth_map(view, neighbors, box, points, *, seed=0, rounds=3, reach=(0.0, np.
         else:
             sweep(task, planes, rounds, 1, 1, 0.004, seed + k)
     noise = _refined(task, planes)
+    alike = np.empty(view.gray.shape, np.float32)
+    look_for_detail(task, planes, alike)
+    planes.plane[_shading(alike, task.high > 0)] = 0
     depth, normal = _depth_and_normal(view, planes.plane)
     beyond = (depth < first) | (depth > last)
     depth[beyond] *= -1

@@ -164,6 +164,65 @@ def compare(row, cells, width, x, y, z, gx, gy, patch, var):
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def gradient_of(patch):
+    """What takes a gradient out of a patch: its weighted means of x and y, the inverse of their covariance, and what x
+    and y have in common with its brightness. patch : its address
+
+    Returns (mean x, mean y, xx, xy, yy of the inverse, x with brightness, y with brightness).
+    """
+    sx = sy = sxx = sxy = syy = bx = by = all_of(np.float32(0))
+    for s in range(0, COUNT, WIDTH):
+        X, Y, weight, c = load(patch, DX + s), load(patch, DY + s), load(patch, WEIGHT + s), load(patch, CENTERED + s)
+        wx, wy = weight * X, weight * Y
+        sx += wx
+        sy += wy
+        sxx += wx * X
+        sxy += wx * Y
+        syy += wy * Y
+        bx += c * X
+        by += c * Y
+    mx, my = total(sx), total(sy)
+    xx, xy, yy = total(sxx) - mx * mx, total(sxy) - mx * my, total(syy) - my * my
+    share = np.float32(1) / max(xx * yy - xy * xy, np.float32(1e-6))
+    return mx, my, yy * share, -xy * share, xx * share, total(bx), total(by)
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def detail(row, cells, width, x, y, z, gx, gy, patch, var, gradient):
+    """Correlation with a neighbor of what a patch shows beyond an even gradient, or 0 where that is nothing.
+
+    A gradient, such as shading has, correlates with any other gradient at any place: it tells nothing of the depth.
+    gradient : of the patch, see `gradient_of`; the others as for `compare`
+    """
+    seen, p0, px, py, pb, q0, qx, qy, qb, wx, wy, wb, end_x, end_y = _mapped(row, x, y, z, gx, gy)
+    if not seen:
+        return np.float32(0)
+    zero, one, close = np.float32(0), np.float32(1), np.float32(0.2)
+    s1 = s2 = s12 = sx = sy = all_of(zero)
+    for s in range(0, COUNT, WIDTH):
+        X, Y, Q = load(patch, DX + s), load(patch, DY + s), load(patch, BEND + s)
+        toward = one / higher_of(X * wx + Y * wy + Q * wb + one, close)
+        u = lower_of(higher_of((X * px + Y * py + Q * pb + p0) * toward, zero), end_x)
+        v = lower_of(higher_of((X * qx + Y * qy + Q * qb + q0) * toward, zero), end_y)
+        c, cx, cy, cxy, a, b = read_cells(cells, width, u, v)
+        value = (c + a * cx) + b * (cy + a * cxy)
+        weighted = load(patch, WEIGHT + s) * value
+        s1 += weighted
+        s2 += weighted * value
+        s12 += load(patch, CENTERED + s) * value
+        sx += weighted * X
+        sy += weighted * Y
+    mx, my, xx, xy, yy, bx, by = gradient
+    mean = total(s1)
+    dx, dy = total(sx) - mean * mx, total(sy) - mean * my
+    own = var - (bx * (xx * bx + xy * by) + by * (xy * bx + yy * by))
+    other = total(s2) - mean * mean - (dx * (xx * dx + xy * dy) + dy * (xy * dx + yy * dy))
+    if own <= np.float32(1e-3) * var or other <= zero:
+        return zero
+    return (total(s12) - (bx * (xx * dx + xy * dy) + by * (xy * dx + yy * dy))) / np.sqrt(own * other)
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def tangent(row, cells, width, x, y, z, gx, gy, patch, var, normal):
     """`compare`, and what the neighbor says of the plane, added to `normal`.
 

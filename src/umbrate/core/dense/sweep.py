@@ -14,7 +14,22 @@ import numpy as np
 from numba import njit
 
 from .lanes import UNIT, WIDTH, all_of, load, store, total
-from .patch import BEND, COUNT, DX, DY, ROW, ROWS, WEIGHT, WORST, compare, prepare, slide, tangent
+from .patch import (
+    BEND,
+    COUNT,
+    DX,
+    DY,
+    ROW,
+    ROWS,
+    WEIGHT,
+    WORST,
+    compare,
+    detail,
+    gradient_of,
+    prepare,
+    slide,
+    tangent,
+)
 
 STEEPEST = 10.0  #: tangent of the largest angle between a surface and the picture's plane
 SURE = 0.1  #: cost below which a pixel is left as it is
@@ -342,3 +357,33 @@ def refine(task, planes, slopes, bends, sigma, checked):
             sigma[y, x] = np.sqrt(0.5 * (best_of + 1) * left / max(normal[0], 1e-30))
             plane[y, x, 0], plane[y, x, 1], plane[y, x, 2] = z, gx, gy
             cost[y, x] = best
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def look_for_detail(task, planes, alike):
+    """Mean correlation (h, w) of what pixels' patches show beyond a gradient with the photos they are seen in.
+
+    It is 0 where there is nothing to compare. See `patch.detail`.
+    """
+    gray, _, _, high, neighbors, pictures, support, places, faint, best_of, _ = task
+    plane, cost, seen_by = planes
+    h, w = gray.shape
+    width, size = pictures.shape[2], pictures.shape[1] * pictures.shape[2] * 8
+    made = np.zeros((ROWS, COUNT), np.float32)
+    rows, cells, patch = neighbors.ctypes.data, pictures.ctypes.data, made.ctypes.data
+    at = gray.ctypes.data, support.ctypes.data, places.ctypes.data, patch
+    for y in range(h):
+        for x in range(w):
+            alike[y, x] = 0
+            if high[y, x] <= 0 or cost[y, x] >= 1:
+                continue
+            var = prepare(gray, x, y, support, faint[y, x], made, at)
+            gradient = gradient_of(patch)
+            z, gx, gy = np.float64(plane[y, x, 0]), np.float64(plane[y, x, 1]), np.float64(plane[y, x, 2])
+            bits, mean, j = np.int64(seen_by[y, x]), np.float32(0), 0
+            while bits:
+                if bits & 1:
+                    mean += detail(rows + j * ROW * 8, cells + j * size, width, x, y, z, gx, gy, patch, var, gradient)
+                bits >>= 1
+                j += 1
+            alike[y, x] = mean / np.float32(best_of)

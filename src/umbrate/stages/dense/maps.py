@@ -33,7 +33,7 @@ from .scratch import kept, zeros
 
 PIECE_GAP, PIECE_SHARE = 3.0, 1e-4  #: a piece stands alone at so many spacings, and is a speck below such a share
 LEAST_ALIKE = 0.05  #: share of pixels that look like something in another photo, below which there is no texture
-DEPTH_VERSION = 5  #: raised when depth is computed in another way
+DEPTH_VERSION = 6  #: raised when depth is computed in another way
 
 
 def straighten(blobs, scale, folder, item):
