@@ -5,7 +5,7 @@
 faint         the demo, both sittings, its detail inside the masks cut to a fifth, noise of 2 gray levels, no targets
 faint-grain   the same with the demo's own contrast halved and noise of 4 levels
 jug           a glazed jug on a wooden disc, lamps fixed to the room, masked
-jug-turning   the same under lamps that turn with it, masks by plates of the bare disc
+jug-turning   the same under lamps that turn with it
 motif         a bowl with one motif painted four times, masked: undecidable, which must be said
 motif-marked  the same with one small spot
 motif-disc    without a spot, on a disc of felt that turns with it
@@ -55,7 +55,6 @@ from umbrate.work.now import run_now  # noqa: E402
 
 WRONG_DEG, WRONG_PERCENT = 1.0, 2.0  #: a photo further off is wrong
 WITHOUT_MASKS = ("shadow", "phone")
-BY_PLATES = ("jug-turning",)
 FADED = {"faint": (0.2, 2.0), "faint-grain": (0.5, 4.0)}  #: share of the detail that is left, noise in gray levels
 
 
@@ -147,12 +146,10 @@ def against(truth, sitting, solved):
     return dict(zip(names, zip(turn.tolist(), place.tolist(), strict=True), strict=True)), M
 
 
-def run(job, name, sitting, stages, plates=None):
-    """Run stages of a sitting; what went wrong, in words, or empty. plates : folder of the bare backdrop."""
+def run(job, name, sitting, stages):
+    """Run stages of a sitting; what went wrong, in words, or empty."""
     for stage in stages:
         settings = settings_of(job, sitting, BY_NAME[stage])
-        if stage == "masks" and name in BY_PLATES:
-            settings = settings.model_copy(update={"method": "plate", "plates": str(plates)})
         if stage == "poses" and name in FADED:
             settings = settings.model_copy(update={"use_targets": False})
         with job.action("how the set is meant"):
@@ -182,9 +179,9 @@ def judge(name, poses_only):
     row["doubtful"] = False
     with tempfile.TemporaryDirectory() as scratch, Job.create(Path(scratch) / "job") as job:
         for title, sub in sittings.items():
-            masks = None if name in (*WITHOUT_MASKS, *BY_PLATES) else folder / sub / "masks"
+            masks = None if name in WITHOUT_MASKS else folder / sub / "masks"
             sitting, _, _ = take_in(job, title, read_folder(folder / sub, masks))
-            failed = run(job, name, sitting, ("photos", "masks", "lens", "poses"), folder / sub / "plates")
+            failed = run(job, name, sitting, ("photos", "masks", "lens", "poses"))
             row["said"] += [failed] if failed else []
             done = job.result(sitting.id, "poses")
             rows, *_ = camera_rows(job, sitting) if done else ([],)
