@@ -6,6 +6,7 @@ import numpy as np
 
 from ...core.cloud.keepbox import box_of_outlines, covering, fit_keep_box, hull_box
 from ...core.errors import UmbrateError
+from ...core.features.detect import FEW
 from ...core.geometry.lens import PARAMETER_NAMES, Lens
 from ...core.geometry.rotation import rotation_matrix, rotation_vector
 from ...core.geometry.similarity import fit_similarity, scale_of
@@ -22,7 +23,7 @@ from ...sitting.photos import photo_picture
 from ..base import Outcome, problem
 from .figures import RESIDUAL_TOP_PX, PhotoFigures, PosesFigures, Ring, Turntable, WhyLeftOut
 from .inputs import ADJUST, ELSEWHERE, MARKED, START_OVER
-from .solving import FEW_FEATURES, match_key
+from .solving import FAINT, FEW_FEATURES, match_key
 
 COVER_CELLS = 12  #: the longer side of a photo is divided into so many cells to say how much of it has sightings
 STILL_SHARE = 0.6  #: a photo with so many still features shows the backdrop only
@@ -48,7 +49,7 @@ def outcome(made, inputs, settings, report):
         Where fewer than two photos stand.
     """
     solution, photos = made.solution, inputs.photos
-    _check_started(made)
+    _check_started(made, settings)
     report.progress(0.97, "colors of the sparse cloud")
     block, reframed = _into_frame(_named(solution.block, made, inputs), inputs)
     solved = block.solved
@@ -156,11 +157,19 @@ def _box(block, half_view, inputs):
     return covering(box, hull)
 
 
-def _check_started(made):
+def _check_started(made, settings):
     """Raise where fewer than two photos stand, with what is likely to blame."""
     if made.solution.block.solved.sum() >= 2:
         return
     kinds = {r.kind for r in made.solution.reasons.values()}
+    usual = int(np.median(made.counts))
+    if TURNED not in kinds and usual < FAINT * FEW * settings.features:
+        raise UmbrateError(
+            f"No start was found: {len(made.solution.pairs)} pairs of photos match, none well enough. The object shows "
+            f"little that is clear, {usual} features in the usual photo, most of them faint. First of all let "
+            "something with detail turn with it, such as the printed mat; sharper photos, chalk spray or targets help.",
+            ("print targets",),
+        )
     told = (
         "none with enough points seen from clearly different places"
         if TURNED not in kinds

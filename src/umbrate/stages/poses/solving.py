@@ -539,13 +539,14 @@ class _Making:
     def _check_detail(self):
         """Raise where hardly anything was found in the photos that could match."""
         usual = int(np.median(self.counts))
-        if usual >= FEW_FEATURES:
+        if usual >= FAINT * FEW * self.settings.features:
             return
-        where = "inside its mask " if self.inputs.masks else ""
+        where = "inside the masks " if self.inputs.masks else ""
         raise UmbrateError(
-            f"Only {usual} features were found {where}in the usual photo, {FEW_FEATURES} are few: the object shows too "
-            "little detail to be told from noise. First of all let something with detail turn with it, such as the "
-            "printed mat; targets stuck to it, or chalk spray, help too.",
+            f"None of the {len(self.matches)} pairs of photos match: {usual} features were found {where}in the usual "
+            "photo, hardly any above noise. The object shows too little detail, or the photos are blank or blurred. "
+            "First of all look at one at full size; if it is sharp, let something with detail turn with the object, "
+            "such as the printed mat. Targets or chalk spray help too.",
             ("print targets",),
         )
 
