@@ -69,7 +69,7 @@ class Faint(unittest.TestCase):
         first, second = (image + rng.normal(0, 2 / 255, image.shape).astype(np.float32) for _ in range(2))
         clear = detect(first.astype(np.float32), limit=1)  # nothing but what is clear is asked for
         self.assertLess(len(clear), 3)
-        a, b = (detect(x.astype(np.float32), limit=2000) for x in (first, second))
+        a, b = (detect(x.astype(np.float32), limit=2000, few=0.25) for x in (first, second))
         self.assertGreater(len(a), 200)
         near = np.linalg.norm(a.xy[:, None] - b.xy[None], axis=2).min(1) < 1.5
         self.assertGreater(near.mean(), 0.55)
@@ -78,7 +78,7 @@ class Faint(unittest.TestCase):
         self.assertGreater((off < 2).sum(), 80)
         self.assertGreater((off < 2).mean(), 0.9)
         none = 0.5 + rng.normal(0, 2 / 255, image.shape)
-        self.assertLess(len(detect(none.astype(np.float32), limit=2000)), 0.2 * len(a))
+        self.assertLess(len(detect(none.astype(np.float32), limit=2000, few=0.25)), 0.2 * len(a))
 
     def test_where_enough_is_clear_nothing_faint_is_taken(self):
         image = speckle(300, 300, 6)

@@ -26,7 +26,7 @@ EDGE_RATIO = 10.0
 #: the Gaussian by which gradients count for a direction, by the squared distance in sigmas, in steps of 1/64
 AROUND = np.exp(-0.5 * np.arange(0, 20.0, 1 / 64)).astype(np.float32)
 CLEAR = 0.006  #: difference of Gaussians of places that are clear on any photo
-FEW = 0.25  #: share of the places that may be kept: where fewer are clear, fainter ones are taken too
+FEW = 0.08  #: share of the places that may be kept: where fewer are clear, fainter ones are taken too
 ABOVE = 3.2  #: times the noise at its scale that a faint place stands out
 FAINTEST = 3e-4  #: difference of Gaussians: less is what eight bits cannot tell
 SMOOTH_SHARE = 0.2  #: of a picture's parts, the smoothest: noise is measured there

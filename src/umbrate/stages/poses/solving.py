@@ -61,6 +61,7 @@ FEW_FEATURES = 200  #: a photo with fewer is blurred, plain or masked away
 ZOOM_SIGMA = 0.1  #: of a focal length found from its photos, as a share of itself
 ZOOM_GAIN = 0.9  #: of the residual that is left where lenses by zoom are the truth
 LEAST_ZOOMED = 6  #: photos of a block that tell focal lengths apart
+DEEPER_BELOW = 0.35  #: of the features a photo may have: with fewer, a deeper look finds more
 UNFOLDED = 0.8  #: of the photos of a folded block that an unfolded one must place
 FAINT = 1.5  #: with fewer features than so many times what faint ones are sought for, the object is faint
 GUESSED_SIGMA = 0.4  #: of a focal length that no file tells, as a share of itself
@@ -195,7 +196,7 @@ class _Making:
         turns with it."""
         if (stand == len(self.photos) and not fold) or not getattr(self, "counts", None):
             return False
-        if not fold and np.median(self.counts) < FAINT * FEW * self.settings.features:
+        if not fold and np.median(self.counts) < DEEPER_BELOW * self.settings.features:
             return True
         if self.settings.around != "when needed":
             return False
