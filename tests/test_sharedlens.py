@@ -368,9 +368,11 @@ class Sittings(unittest.TestCase):
     def test_results_made_before_lenses_were_shared_hold(self):
         poses = BY_NAME["poses"]
         plain = poses.Settings().model_dump(mode="json")
-        self.assertTrue(plain["share_lens"])
-        self.assertEqual(chosen(poses.Settings()), {n: v for n, v in plain.items() if n != "share_lens"})
-        self.assertEqual(chosen(poses.Settings(share_lens=False)), {**plain, "share_lens": False})
+        self.assertEqual((plain["share_lens"], plain["around"]), (True, "when needed"))
+        before = {n: v for n, v in plain.items() if n not in ("share_lens", "around")}
+        self.assertEqual(chosen(poses.Settings()), before)
+        self.assertEqual(chosen(poses.Settings(share_lens=False)), {**before, "share_lens": False})
+        self.assertEqual(chosen(poses.Settings(around="never")), {**before, "around": "never"})
 
 
 if __name__ == "__main__":

@@ -122,6 +122,29 @@ def box_of_outlines(poses, middles, reach):
     return KeepBox(focus, np.eye(3), np.full(3, 1.1 * float(np.max(away * reach))))
 
 
+def box_of_sides(middle, poses, sides):
+    """A box round where photos see the sides of an outline, taken to be as far away as the object's middle.
+
+    Unlike what all outlines have in common it does not reach below an object that is seen from above only.
+
+    Parameters
+    ----------
+    middle : (3,)
+    poses : (n, 4, 4)
+    sides : (n, k, 2)
+        Normalized coordinates.
+
+    Returns
+    -------
+    KeepBox
+    """
+    away = poses[:, 2, :3] @ middle + poses[:, 2, 3]
+    rays = np.concatenate([sides, np.ones((*sides.shape[:2], 1))], 2) * away[:, None, None]
+    places = np.einsum("nji,nkj->nki", poses[:, :3, :3], rays - poses[:, None, :3, 3]).reshape(-1, 3)
+    low, high = places.min(0), places.max(0)
+    return KeepBox((low + high) / 2, np.eye(3), (high - low) / 2)
+
+
 def hull_box(box, poses, lenses, masks, cells=28):
     """The box of what lies inside the outlines of all photos that look at it, within another box; None if nothing does.
 
@@ -152,7 +175,7 @@ def hull_box(box, poses, lenses, masks, cells=28):
     return KeepBox(box.center + (0.5 * (low + high) * box.half) @ box.axes.T, box.axes, 0.5 * (high - low) * box.half)
 
 
-def covering(box, other, least=0.12, most=1.0):
+def covering(box, other, least=0.18, most=1.0):
     """A box that reaches out to another one along its own axes, on the sides where that lies clearly further out.
 
     least, most : share of the box's size that a side must lack, and that it is moved at most

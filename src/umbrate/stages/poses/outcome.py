@@ -4,7 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from ...core.cloud.keepbox import box_of_outlines, covering, fit_keep_box, hull_box
+from ...core.cloud.keepbox import box_of_outlines, box_of_sides, covering, fit_keep_box, hull_box
 from ...core.errors import UmbrateError
 from ...core.features.detect import FEW
 from ...core.geometry.lens import PARAMETER_NAMES, Lens
@@ -125,7 +125,7 @@ def _box(block, half_view, inputs):
     """The keep box round the object: that of the tie points on it, out to its outlines where these reach further."""
     solved, store = block.solved, BlobStore(inputs.blobs)
     count, on = np.bincount(block.point, minlength=len(block.points)), np.zeros(len(block.points))
-    rows, middles, reach, masks = [], [], [], []
+    rows, middles, reach, masks, sides = [], [], [], [], []
     for i, pid in enumerate(block.photo_ids):
         mine = np.flatnonzero(block.photo == i)
         if int(pid) not in inputs.masks:
@@ -144,17 +144,18 @@ def _box(block, half_view, inputs):
             middles.append(n.mean(0))
             reach.append(np.linalg.norm(n - n.mean(0), axis=1).max())
             masks.append(mask)
+            x, y = corners.mean(0)
+            sides.append(block.lens(i).unproject(np.array([[xs[0], y], [xs[-1], y], [x, ys[0]], [x, ys[-1]]])))
     mine = on > 0.5 * count
     if len(rows) < LEAST_OUTLINES:
         return fit_keep_box(block.points, count, block.poses[solved], half_view[solved])
+    if mine.sum() >= LEAST_ON_OBJECT:
+        box = fit_keep_box(block.points[mine], count[mine], block.poses[solved], half_view[solved])
+        return covering(box, box_of_sides(box.center, block.poses[rows], np.array(sides)))
     wide = box_of_outlines(block.poses[rows], np.array(middles), np.array(reach))
     few = rows[:: -(-len(rows) // MOST_OUTLINES)]
     masks = masks[:: -(-len(rows) // MOST_OUTLINES)]
-    hull = hull_box(wide, block.poses[few], [block.lens(i) for i in few], masks) or wide
-    if mine.sum() < LEAST_ON_OBJECT:
-        return hull
-    box = fit_keep_box(block.points[mine], count[mine], block.poses[solved], half_view[solved])
-    return covering(box, hull)
+    return hull_box(wide, block.poses[few], [block.lens(i) for i in few], masks) or wide
 
 
 def _check_started(made, settings):
