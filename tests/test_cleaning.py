@@ -133,7 +133,7 @@ class SideBySide(unittest.TestCase):
                 job.cloud_list.set_steps(kept.id, first, "as it was")
                 if step["filter"] == "box":
                     box = keep_box_of(job, s)
-                    set_keep_box(job, s, {**box, "half": (0.3 * np.array(box["half"])).tolist()})
+                    set_keep_box(job, s, {**box, "half": (0.6 * np.array(box["half"])).tolist()})
                 there = left()["points"]
                 apply_step(job, s, job.cloud(s.id), step)
                 apply_step(job, s, job.cloud(s.id), {"filter": "share", "percent": 99.0})
