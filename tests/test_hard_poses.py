@@ -1,14 +1,28 @@
 """Poses of hard sets: folds, told by where photos stand, and zooms that were moved, told by their focal lengths."""
 
 import unittest
+from pathlib import Path
+from unittest import mock
 
 import numpy as np
+from PIL import Image
 
+from tests.scenes import made_once, pebble_set, pebble_truth, scratch
 from tests.test_grow import LENS, grow, made_up_block
+from tests.test_stages import new_job, state
+from umbrate.actions.delivering import camera_rows
+from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.pose import look_at, pose
 from umbrate.core.geometry.rotation import rotation_matrix
-from umbrate.core.poses.fold import find_fold
+from umbrate.core.poses.fold import Fold, find_fold
 from umbrate.core.poses.zoom import group_focals, own_focals
+from umbrate.job.store import Job
+from umbrate.sitting.frames import load_block
+from umbrate.stages import BY_NAME
+from umbrate.stages.base import settings_of
+from umbrate.stages.poses import solving
+from umbrate.work.adding import read_folder, take_in
+from umbrate.work.now import run_now
 
 
 def ring(angles_deg, height_deg=30.0, rng=None, noise_deg=0.3):
@@ -89,6 +103,76 @@ class Zooms(unittest.TestCase):
         for seed in range(5):
             for noise in (0.3, 1.0):
                 self.assertIsNone(self.found(10 + seed, np.ones(14), noise)[0])
+
+
+ZOOMED = (1, 4, 5, 9)  #: photos of the pebble that are taken 1.25 times nearer
+
+
+def zoomed_set():
+    """The pebble's photos, some of them with the zoom moved, which their files do not say."""
+
+    def make(folder):
+        (folder / "masks").mkdir(parents=True)
+        for k, file in enumerate(sorted((pebble_set() / "by-hand").glob("*.jpg"))):
+            for path, place in ((file, folder), (file.parent / "masks" / f"{file.stem}.png", folder / "masks")):
+                with Image.open(path) as photo:
+                    exif, (w, h) = photo.getexif(), photo.size
+                    if k in ZOOMED:
+                        box = (0.1 * w, 0.1 * h, 0.9 * w, 0.9 * h)
+                        photo = photo.convert("RGB").resize((w, h), Image.Resampling.BICUBIC, box)
+                    photo = photo if place == folder else photo.convert("1", dither=Image.Dither.NONE)
+                    photo.save(place / path.name, **({"quality": 95, "exif": exif} if place == folder else {}))
+
+    return made_once("zoomed", make)
+
+
+class InTheStage(unittest.TestCase):
+    """What the stage does of it, and says."""
+
+    def test_a_moved_zoom_is_told_and_an_adjustment_keeps_to_it(self):
+        job = Job.create(Path(scratch()) / "job")
+        self.addCleanup(job.close)
+        s, _, _ = take_in(job, "By hand", read_folder(zoomed_set(), zoomed_set() / "masks"))
+        for stage in ("photos", "masks", "lens"):
+            run_now(job, s, stage)
+        ids = [p.id for p in job.photos(s.id)]
+
+        def ratio():
+            b = load_block(job, s)
+            f = np.array([b.lens_vector(b.row_of(i))[0] for i in ids])
+            return f[list(ZOOMED)].mean() / np.delete(f, ZOOMED).mean(), f
+
+        out = run_now(job, s, "poses")
+        self.assertEqual(out.figures.solved, 12)
+        self.assertEqual(set(out.figures.zooms), {ids[k] for k in ZOOMED})
+        self.assertIn("4 photos, the first U_0002.jpg", " ".join(p["text"] for p in out.problems))
+        first, f = ratio()
+        self.assertAlmostEqual(first, 1.25, delta=0.02)
+        rows, *_ = camera_rows(job, s)
+        figures, _ = pebble_truth().judge_poses("By hand", {r["name"]: r["pose"] for r in rows})
+        self.assertLess(figures["rotation_deg_max"], 1.0)
+        again = run_now(job, s, "poses", mode="adjust")
+        self.assertEqual(again.figures.zooms, out.figures.zooms)
+        np.testing.assert_allclose(ratio()[1], f, rtol=5e-3)
+        # the setting that a deeper look depends on is none that an adjustment applies
+        never = settings_of(job, s, BY_NAME["poses"]).model_copy(update={"around": "never"})
+        with self.assertRaisesRegex(UmbrateError, "What turns with it"):
+            run_now(job, s, "poses", never, mode="adjust")
+
+    def test_a_folded_block_is_called_doubtful_on_board_and_bench_with_what_would_decide(self):
+        job, s = new_job(scratch() / "fold")
+        self.addCleanup(job.close)
+        for stage in ("photos", "masks", "lens"):
+            run_now(job, s, stage)
+        with mock.patch.object(solving, "find_fold", return_value=Fold(12, 3)):
+            out = run_now(job, s, "poses")
+        self.assertEqual(out.figures.doubt, "12 photos stand on 3 places")
+        self.assertEqual(BY_NAME["poses"].headline(out.figures)[1], "doubtful")
+        (told,) = (p for p in out.problems if "doubtful" in p["text"])
+        self.assertEqual(tuple(told["remedy"]), ("print targets",))
+        self.assertEqual(state(job, "poses"), "look")
+        # without the fold it is none
+        self.assertEqual(run_now(job, s, "poses").figures.doubt, "")
 
 
 if __name__ == "__main__":

@@ -37,7 +37,7 @@ from umbrate.stages import BY_NAME
 from umbrate.stages.lens.calibration import printed_scales
 from umbrate.stages.lens.cards import card_of
 from umbrate.stages.lens.figures import LensGroup
-from umbrate.stages.poses.solving import lenses_of
+from umbrate.stages.poses.lenses import lenses_of
 from umbrate.studio.flat import calibration_sheets, develop_gray, photograph
 from umbrate.studio.prints import Printed
 from umbrate.studio.scene import whistle

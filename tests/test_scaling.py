@@ -28,7 +28,7 @@ from umbrate.sitting.clouds import load_cloud
 from umbrate.sitting.frames import frame_of, keep_box_of, load_block, set_keep_box
 from umbrate.stages import BY_NAME
 from umbrate.stages.base import settings_of
-from umbrate.stages.poses import solving
+from umbrate.stages.poses import looks
 from umbrate.work.queue import Queue
 from umbrate.work.state import is_current, plan
 
@@ -400,7 +400,7 @@ class FromMarks(unittest.TestCase):
         for name in ("photos", "masks", "lens"):
             run(job, s, name)
         # a deeper look would connect them by itself
-        with mock.patch.object(solving._Making, "promises_more", return_value=False):
+        with mock.patch.object(looks, "_promises_more", return_value=False):
             out = run(job, s, "poses")
         self.assertEqual((out.figures.solved, out.figures.fragments), (4, [4]))
         self.assertIn("three points marked", " ".join(p["hint"] for p in out.problems))

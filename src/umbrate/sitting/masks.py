@@ -53,6 +53,11 @@ def decode_kinds(data):
         return (a > 31).astype(np.uint8) + (a > 127)
 
 
+def tells_turning(data):
+    """Whether a stored mask says what turns with the object: it has more than one bit then."""
+    return data[24] > 1
+
+
 def with_turning(thing, turns):
     """Kinds of place (h, w) uint8 from where the object is and where what turns with it is; the object comes first."""
     return np.where(thing, np.uint8(THING), np.where(turns, np.uint8(TURNS), np.uint8(STILL)))

@@ -47,11 +47,18 @@ BOX_EDGES = ((0, 1), (2, 3), (4, 5), (6, 7), (0, 2), (1, 3), (4, 6), (5, 7), (0,
 BOX_FACES = ((0, 1, 3, 2), (4, 5, 7, 6), (0, 1, 5, 4), (2, 3, 7, 6), (0, 2, 6, 4), (1, 3, 7, 5))
 
 
-def looked_at(poses):
-    """The place nearest to all optical axes (3,)."""
+def looked_at(poses, at=None):
+    """The place (3,) nearest to all optical axes, or to the rays of each photo through a place of its picture.
+
+    at : (n, 2), optional
+        Normalized coordinates.
+    """
     A, b = np.zeros((3, 3)), np.zeros(3)
-    for E in poses:
+    for k, E in enumerate(poses):
         d = E[2, :3]
+        if at is not None:
+            d = E[:3, :3].T @ [*at[k], 1.0]
+            d /= np.linalg.norm(d)
         P = np.eye(3) - np.outer(d, d)
         A += P
         b += P @ center(E)
@@ -110,14 +117,7 @@ def box_of_outlines(poses, middles, reach):
     KeepBox
         A cube: how far an outline reaches, it may reach in depth.
     """
-    A, b = np.zeros((3, 3)), np.zeros(3)
-    for E, m in zip(poses, middles, strict=True):
-        d = E[:3, :3].T @ [*m, 1.0]
-        d /= np.linalg.norm(d)
-        P = np.eye(3) - np.outer(d, d)
-        A += P
-        b += P @ center(E)
-    focus = np.linalg.solve(A + 1e-9 * np.eye(3), b)
+    focus = looked_at(poses, middles)
     away = np.array([(E[:3, :3] @ focus + E[:3, 3])[2] for E in poses])
     return KeepBox(focus, np.eye(3), np.full(3, 1.1 * float(np.max(away * reach))))
 
@@ -154,7 +154,7 @@ def hull_box(box, poses, lenses, masks, cells=28):
         Where it is looked for.
     poses : (n, 4, 4)
     lenses : list of Lens
-    masks : list of (h, w) bool
+    masks : iterable of (h, w) bool
     """
     at = (np.arange(cells) + 0.5) / cells * 2 - 1
     grid = np.stack(np.meshgrid(at, at, at, indexing="ij"), -1).reshape(-1, 3)

@@ -132,6 +132,24 @@ def _mapped(row, x, y, z, gx, gy):
     return seen, p0, px, py, pb, q0, qx, qy, qb, wx, wy, wb, end_x, end_y
 
 
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy", inline="always")
+def _read(cells, width, patch, s, mapped):
+    """Eight places of a patch from the s-th on, as they lie in a neighbor (see `_mapped`).
+
+    Returns their offsets X, Y, what brings them nearer or further, their columns and rows there, and what
+    `lanes.read_cells` reads there.
+    """
+    _, p0, px, py, pb, q0, qx, qy, qb, wx, wy, wb, end_x, end_y = mapped
+    zero, one = np.float32(0), np.float32(1)
+    X, Y, Q = load(patch, DX + s), load(patch, DY + s), load(patch, BEND + s)
+    toward = one / higher_of(X * wx + Y * wy + Q * wb + one, np.float32(0.2))
+    # what lies beyond the picture is as its border is
+    u = lower_of(higher_of((X * px + Y * py + Q * pb + p0) * toward, zero), end_x)
+    v = lower_of(higher_of((X * qx + Y * qy + Q * qb + q0) * toward, zero), end_y)
+    c, cx, cy, cxy, a, b = read_cells(cells, width, u, v)
+    return X, Y, toward, u, v, c, cx, cy, cxy, a, b
+
+
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def compare(row, cells, width, x, y, z, gx, gy, patch, var):
     """1 - correlation of a neighbor under a plane hypothesis, or WORST where it cannot be told.
@@ -139,18 +157,13 @@ def compare(row, cells, width, x, y, z, gx, gy, patch, var):
     row, cells, patch : addresses of its `neighbor_row`, its picture as `lanes.cells` and the patch; z, gx, gy : inverse
     depth and by how much it grows from pixel to pixel
     """
-    seen, p0, px, py, pb, q0, qx, qy, qb, wx, wy, wb, end_x, end_y = _mapped(row, x, y, z, gx, gy)
-    if not seen:
+    mapped = _mapped(row, x, y, z, gx, gy)
+    if not mapped[0]:
         return np.float32(WORST)
-    zero, one, close = np.float32(0), np.float32(1), np.float32(0.2)
+    zero, one = np.float32(0), np.float32(1)
     s1 = s2 = s12 = all_of(zero)
     for s in range(0, COUNT, WIDTH):
-        X, Y, Q = load(patch, DX + s), load(patch, DY + s), load(patch, BEND + s)
-        toward = one / higher_of(X * wx + Y * wy + Q * wb + one, close)
-        # what lies beyond the picture is as its border is
-        u = lower_of(higher_of((X * px + Y * py + Q * pb + p0) * toward, zero), end_x)
-        v = lower_of(higher_of((X * qx + Y * qy + Q * qb + q0) * toward, zero), end_y)
-        c, cx, cy, cxy, a, b = read_cells(cells, width, u, v)
+        _, _, _, _, _, c, cx, cy, cxy, a, b = _read(cells, width, patch, s, mapped)
         value = (c + a * cx) + b * (cy + a * cxy)
         weighted = load(patch, WEIGHT + s) * value
         s1 += weighted
@@ -194,17 +207,13 @@ def detail(row, cells, width, x, y, z, gx, gy, patch, var, gradient):
     A gradient, such as shading has, correlates with any other gradient at any place: it tells nothing of the depth.
     gradient : of the patch, see `gradient_of`; the others as for `compare`
     """
-    seen, p0, px, py, pb, q0, qx, qy, qb, wx, wy, wb, end_x, end_y = _mapped(row, x, y, z, gx, gy)
-    if not seen:
+    mapped = _mapped(row, x, y, z, gx, gy)
+    if not mapped[0]:
         return np.float32(0)
-    zero, one, close = np.float32(0), np.float32(1), np.float32(0.2)
+    zero = np.float32(0)
     s1 = s2 = s12 = sx = sy = all_of(zero)
     for s in range(0, COUNT, WIDTH):
-        X, Y, Q = load(patch, DX + s), load(patch, DY + s), load(patch, BEND + s)
-        toward = one / higher_of(X * wx + Y * wy + Q * wb + one, close)
-        u = lower_of(higher_of((X * px + Y * py + Q * pb + p0) * toward, zero), end_x)
-        v = lower_of(higher_of((X * qx + Y * qy + Q * qb + q0) * toward, zero), end_y)
-        c, cx, cy, cxy, a, b = read_cells(cells, width, u, v)
+        X, Y, _, _, _, c, cx, cy, cxy, a, b = _read(cells, width, patch, s, mapped)
         value = (c + a * cx) + b * (cy + a * cxy)
         weighted = load(patch, WEIGHT + s) * value
         s1 += weighted
@@ -230,19 +239,16 @@ def tangent(row, cells, width, x, y, z, gx, gy, patch, var, normal):
     gy, and the weighted sum of squares that stays, all in units of brightness squared; the other photo's brightness and
     contrast are solved for with them.
     """
-    seen, p0, px, py, pb, q0, qx, qy, qb, wx, wy, wb, end_x, end_y = _mapped(row, x, y, z, gx, gy)
-    if not seen:
+    mapped = _mapped(row, x, y, z, gx, gy)
+    if not mapped[0]:
         return np.float32(WORST)
-    zero, one, close = np.float32(0), np.float32(1), np.float32(0.2)
+    pb, qb, wb = mapped[4], mapped[8], mapped[11]
+    zero, one = np.float32(0), np.float32(1)
     s1 = s2 = s12 = v0 = v1 = v2 = m00 = m01 = m02 = m11 = m12 = m22 = u0 = u1 = u2 = r0 = r1 = r2 = all_of(zero)
     # one pixel of the other photo for each unit, so that sums of squares stay within float32
     unit = np.float32(1.0 / max(abs(pb), abs(qb), np.float32(1e-30)))
     for s in range(0, COUNT, WIDTH):
-        X, Y, Q = load(patch, DX + s), load(patch, DY + s), load(patch, BEND + s)
-        toward = one / higher_of(X * wx + Y * wy + Q * wb + one, close)
-        u = lower_of(higher_of((X * px + Y * py + Q * pb + p0) * toward, zero), end_x)
-        v = lower_of(higher_of((X * qx + Y * qy + Q * qb + q0) * toward, zero), end_y)
-        c, cx, cy, cxy, a, b = read_cells(cells, width, u, v)
+        X, Y, toward, u, v, c, cx, cy, cxy, a, b = _read(cells, width, patch, s, mapped)
         value = (c + a * cx) + b * (cy + a * cxy)
         weight, centered = load(patch, WEIGHT + s), load(patch, CENTERED + s)
         weighted = weight * value
@@ -296,18 +302,15 @@ def tangent(row, cells, width, x, y, z, gx, gy, patch, var, normal):
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def slide(row, cells, width, x, y, z, gx, gy, patch, var, normal):
     """`tangent` for a change of z alone, added to `normal` (2,): what stands before it, and the right side."""
-    seen, p0, px, py, pb, q0, qx, qy, qb, wx, wy, wb, end_x, end_y = _mapped(row, x, y, z, gx, gy)
-    if not seen:
+    mapped = _mapped(row, x, y, z, gx, gy)
+    if not mapped[0]:
         return np.float32(WORST)
-    zero, one, close = np.float32(0), np.float32(1), np.float32(0.2)
+    pb, qb, wb = mapped[4], mapped[8], mapped[11]
+    zero, one = np.float32(0), np.float32(1)
     s1 = s2 = s12 = v0 = m00 = u0 = r0 = all_of(zero)
     unit = np.float32(1.0 / max(abs(pb), abs(qb), np.float32(1e-30)))
     for s in range(0, COUNT, WIDTH):
-        X, Y, Q = load(patch, DX + s), load(patch, DY + s), load(patch, BEND + s)
-        toward = one / higher_of(X * wx + Y * wy + Q * wb + one, close)
-        u = lower_of(higher_of((X * px + Y * py + Q * pb + p0) * toward, zero), end_x)
-        v = lower_of(higher_of((X * qx + Y * qy + Q * qb + q0) * toward, zero), end_y)
-        c, cx, cy, cxy, a, b = read_cells(cells, width, u, v)
+        _, _, toward, u, v, c, cx, cy, cxy, a, b = _read(cells, width, patch, s, mapped)
         value = (c + a * cx) + b * (cy + a * cxy)
         weight, centered = load(patch, WEIGHT + s), load(patch, CENTERED + s)
         weighted = weight * value

@@ -38,9 +38,10 @@ class MasksFigures(Figures):
         return "Object fills", text, "Share of the picture inside the mask, median of the photos"
 
     def around(self):
-        text = f"{100 * self.turning:.1f} %" if self.turning else "-"
-        meaning = "Share of the picture that turns with the object (disc, mat): used where photos stay out"
-        return "Turns with it", text, meaning
+        return None if not self.turning else (
+            "Turns with it", f"{100 * self.turning:.1f} %",
+            "Share of the picture that turns with the object (disc, mat): used where photos stay out",
+        )  # fmt: skip
 
     def made_from(self):
         text = {**METHODS, "several": "several ways"}.get(self.method, "-")

@@ -39,20 +39,14 @@ def looks_around(settings, look):
 
 
 def feature_key(photo, mask, settings, look=FIRST):
-    """What the features of a photo depend on, as a short hash; that of a deeper look says so (see `look_of`)."""
+    """What the features of a photo depend on, as a short hash."""
     version = [] if FEATURE_VERSION == 1 else [FEATURE_VERSION]
     if mask and max(photo.width, photo.height) > settings.largest_side:
         version.append(HALVED_MASK_VERSION)
+    if look != FIRST or looks_around(settings, look):
+        version.append([look, looks_around(settings, look)])
     text = json.dumps([photo.hash, mask, settings.features, settings.fine, settings.largest_side, *version])
-    key = hashlib.sha256(text.encode()).hexdigest()[:16]
-    if look == FIRST and not looks_around(settings, look):
-        return key
-    return f"{key} {look}{' around' if looks_around(settings, look) else ''}"
-
-
-def look_of(key):
-    """Which look a key of `feature_key` is of."""
-    return DEEPER if key[16:].strip().startswith(str(DEEPER)) else FIRST
+    return hashlib.sha256(text.encode()).hexdigest()[:16]
 
 
 def find_features(blobs, masks, settings, cached, look, photo):

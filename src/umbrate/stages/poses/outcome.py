@@ -4,35 +4,28 @@ from dataclasses import replace
 
 import numpy as np
 
-from ...core.cloud.keepbox import box_of_outlines, box_of_sides, covering, fit_keep_box, hull_box
 from ...core.errors import UmbrateError
-from ...core.features.detect import FEW
 from ...core.geometry.lens import PARAMETER_NAMES, Lens
 from ...core.geometry.rotation import rotation_matrix, rotation_vector
 from ...core.geometry.similarity import fit_similarity, scale_of
 from ...core.poses.block import MARK, TARGET
 from ...core.poses.covariance import known_median, pose_spreads
 from ...core.poses.frame import upright_frame
-from ...core.poses.solution import DISAGREES, FRAGMENT, LOOP, NO_OVERLAP, NO_START, TOO_FEW, TURNED
 from ...core.poses.turntable import find_turntable
 from ...job.blobs import BlobStore
 from ...sitting.blocks import stored_block
-from ...sitting.lenses import NO_EXIF_35MM
-from ...sitting.masks import decode_mask
 from ...sitting.photos import photo_picture
 from ..base import Outcome, problem
-from .figures import RESIDUAL_TOP_PX, PhotoFigures, PosesFigures, Ring, Turntable, WhyLeftOut
-from .inputs import ADJUST, ELSEWHERE, MARKED, START_OVER
-from .solving import FAINT, FEW_FEATURES, match_key
+from .box import box_of
+from .figures import RESIDUAL_TOP_PX, PhotoFigures, PosesFigures, Ring, Turntable
+from .inputs import ADJUST, ELSEWHERE, START_OVER
+from .items import match_key
+from .reasons import check_started, doubt_of, problems_of, why_left_out
 
 COVER_CELLS = 12  #: the longer side of a photo is divided into so many cells to say how much of it has sightings
-STILL_SHARE = 0.6  #: a photo with so many still features shows the backdrop only
-MANY_BRIDGES = 0.2  #: share of false bridges among the pairs from which the object itself is to blame
 SAME_FRAME = 3e-4  #: of the extent of the photos: a frame that differs by less is left as it is
 ROUNDED = 10  #: digits of a frame's turn, scale and shift; photos stand at distance 1
 SAME_PLACE = 0.03  #: of the extent of the photos: two solutions that lie so near are one
-LEAST_OUTLINES, MOST_OUTLINES = 5, 24  #: photos with masks that say how far the object reaches
-LEAST_ON_OBJECT = 60  #: tie points on the object from which its keep box is that of these
 
 
 def _rms(length):
@@ -49,7 +42,7 @@ def outcome(made, inputs, settings, report):
         Where fewer than two photos stand.
     """
     solution, photos = made.solution, inputs.photos
-    _check_started(made, settings)
+    check_started(made, settings)
     report.progress(0.97, "colors of the sparse cloud")
     block, reframed = _into_frame(_named(solution.block, made, inputs), inputs)
     solved = block.solved
@@ -72,10 +65,10 @@ def outcome(made, inputs, settings, report):
     fragments = [int(f.solved.sum()) for f in solution.fragments]
     if inputs.mode == ADJUST:
         fragments = inputs.before.figures.fragments
-    reasons = _reasons(block, made, inputs, settings)
+    reasons = why_left_out(block, made, inputs, settings)
     L = Lens.from_vector(made.lenses[0].width, made.lenses[0].height, block.lenses[0])
     half_view = np.array([min(p.width, p.height) / 2 / block.lens_vector(k)[0] for k, p in enumerate(photos)])
-    box = _box(block, half_view, inputs)
+    box = box_of(block, half_view, inputs)
     bridges = [[photos[i].id, photos[j].id] for i, j in solution.bridges]
     if inputs.mode == ADJUST:
         bridges = inputs.before.figures.bridges
@@ -110,77 +103,14 @@ def outcome(made, inputs, settings, report):
             made_from=dict(made.made_from),
             match_key=match_key(settings),
             look=made.look,
-            doubt=_doubt(made),
+            doubt=doubt_of(made),
             unfolded=made.unfolded or _kept(inputs, "unfolded", False),
             first_solved=made.first_solved if made.first_solved is not None else _kept(inputs, "first_solved", None),
             **{k: round(v, 2) for k, v in made.times.items()},
             **_sighting_figures(block, photos),
         ),
         artefacts,
-        [*_problems(reasons, block, made, inputs, settings), *([_reframed()] if reframed else [])],
-    )
-
-
-def _box(block, half_view, inputs):
-    """The keep box round the object: that of the tie points on it, out to its outlines where these reach further."""
-    solved, store = block.solved, BlobStore(inputs.blobs)
-    count, on = np.bincount(block.point, minlength=len(block.points)), np.zeros(len(block.points))
-    rows, middles, reach, masks, sides = [], [], [], [], []
-    for i, pid in enumerate(block.photo_ids):
-        mine = np.flatnonzero(block.photo == i)
-        if int(pid) not in inputs.masks:
-            np.add.at(on, block.point[mine], 1)
-            continue
-        if not solved[i]:
-            continue
-        mask = decode_mask(store.get_bytes(inputs.masks[int(pid)]))
-        u, v = np.clip(np.round(block.xy[mine]).astype(int), 0, np.array(mask.shape)[::-1] - 1).T
-        np.add.at(on, block.point[mine], mask[v, u])
-        ys, xs = np.flatnonzero(mask.any(1)), np.flatnonzero(mask.any(0))
-        if len(ys):
-            corners = np.array([[x, y] for x in (xs[0], xs[-1]) for y in (ys[0], ys[-1])], float)
-            n = block.lens(i).unproject(corners)
-            rows.append(i)
-            middles.append(n.mean(0))
-            reach.append(np.linalg.norm(n - n.mean(0), axis=1).max())
-            masks.append(mask)
-            x, y = corners.mean(0)
-            sides.append(block.lens(i).unproject(np.array([[xs[0], y], [xs[-1], y], [x, ys[0]], [x, ys[-1]]])))
-    mine = on > 0.5 * count
-    if len(rows) < LEAST_OUTLINES:
-        return fit_keep_box(block.points, count, block.poses[solved], half_view[solved])
-    if mine.sum() >= LEAST_ON_OBJECT:
-        box = fit_keep_box(block.points[mine], count[mine], block.poses[solved], half_view[solved])
-        return covering(box, box_of_sides(box.center, block.poses[rows], np.array(sides)))
-    wide = box_of_outlines(block.poses[rows], np.array(middles), np.array(reach))
-    few = rows[:: -(-len(rows) // MOST_OUTLINES)]
-    masks = masks[:: -(-len(rows) // MOST_OUTLINES)]
-    return hull_box(wide, block.poses[few], [block.lens(i) for i in few], masks) or wide
-
-
-def _check_started(made, settings):
-    """Raise where fewer than two photos stand, with what is likely to blame."""
-    if made.solution.block.solved.sum() >= 2:
-        return
-    kinds = {r.kind for r in made.solution.reasons.values()}
-    usual = int(np.median(made.counts))
-    if TURNED not in kinds and usual < FAINT * FEW * settings.features:
-        raise UmbrateError(
-            f"No start was found: {len(made.solution.pairs)} pairs of photos match, none well enough. The object shows "
-            f"little that is clear, {usual} features in the usual photo, most of them faint. First of all let "
-            "something with detail turn with it, such as the printed mat; sharper photos, chalk spray or targets help.",
-            ("print targets",),
-        )
-    told = (
-        "none with enough points seen from clearly different places"
-        if TURNED not in kinds
-        else "as if the camera had only been turned on the spot, or nothing had moved before it"
-    )
-    still = f" {100 * made.still_share:.0f} % of all matches do not move." if made.still_share > 0.5 else ""
-    raise UmbrateError(
-        f"No start was found: {len(made.solution.pairs)} pairs of photos match, but {told}.{still} Walk round the "
-        "object or turn it, with 10 to 20 degrees between shots; a backdrop that stands still is best masked.",
-        ("bring in photos",) if not still else ("go to", "masks"),
+        [*problems_of(reasons, block, made, inputs, settings), *([_reframed()] if reframed else [])],
     )
 
 
@@ -336,120 +266,6 @@ def _turntable(block, photos):
     ]  # fmt: skip
     slips = [(photos[i].id, why) for i, why in found.slips]
     return Turntable(point=found.point.tolist(), direction=found.direction.tolist(), rings=rings, slips=slips)
-
-
-def _reasons(block, made, inputs, settings):
-    """Why photos are not solved: a WhyLeftOut by the row of each."""
-    photos = inputs.photos
-    if inputs.mode == ADJUST:
-        known = inputs.before.figures.reasons
-        lost = WhyLeftOut(kind=DISAGREES, text="too few of its tie points are left")
-        new = WhyLeftOut(kind=TOO_FEW, text="it came after the others were solved; “Go on” adds it")
-        out = {}
-        for i in np.flatnonzero(~block.solved):
-            pid = photos[i].id
-            out[i] = known.get(pid, lost if pid in inputs.before.made_from else new)
-        return out
-    out = {}
-    for i, r in made.solution.reasons.items():
-        kind, text = r.kind, r.text
-        still = float(made.still[i].mean()) if made.still and len(made.still[i]) else 0.0
-        if still > STILL_SHARE and kind in (NO_OVERLAP, TOO_FEW, NO_START):
-            kind, text = "backdrop", f"{100 * still:.0f} % of its features do not move: it shows the backdrop"
-        elif kind == NO_OVERLAP and made.counts[i] < FEW_FEATURES and settings.ties != MARKED:
-            kind = "blurred"
-            text = f"only {made.counts[i]} features were found in it (blurred, plain, or hidden by its mask)"
-        out[i] = WhyLeftOut(kind=kind, text=text, partners=[photos[k].id for k in r.partners[:6]])
-    return out
-
-
-def _zooms(block, made, photos):
-    """The problem that tells that the zoom was moved."""
-    parts = []
-    for k in np.unique(block.lens_of[block.solved]):
-        names = [p.name for p, m, on in zip(photos, block.lens_of, block.solved, strict=True) if m == k and on]
-        who = names[0] if len(names) == 1 else f"{len(names)} photos, the first {names[0]}"
-        parts.append((len(names), f"{block.lenses[k, 0]:.0f} px ({who})"))
-    told = ", ".join(text for _, text in sorted(parts, key=lambda x: -x[0]))
-    text = f"The zoom was moved, or photos were cut, which the files do not say. Focal lengths found: {told}."
-    return problem(
-        None, text, "Each has a lens of its own now. Fix the zoom while shooting: the fewer, the better known."
-    )
-
-
-def _doubt(made):
-    """Why the block may be wrong although it fits: a clause, or ""."""
-    if made.fold:
-        return f"{made.fold.photos} photos stand on {made.fold.places} places"
-    return ""
-
-
-def _problems(reasons, block, made, inputs, settings):
-    photos = inputs.photos
-    hints = {
-        NO_OVERLAP: ("Bring in photos that overlap with it, or set it aside.", ("bring in photos",)),
-        TOO_FEW: ("Mark more points in it.", ("mark points",)) if settings.ties == MARKED else
-                 ("More features, or photos between it and its neighbors, would help.",
-                  ("set", "features", min(40000, 2 * settings.features))),
-        DISAGREES: ("Set it aside, or bring in photos between it and its neighbors.", ("bring in photos",)),
-        LOOP: ("The object looks alike from several sides: stick targets to it, or set the photo aside.", None),
-        FRAGMENT: ("Photos between the two groups would connect them, or three points marked in two photos of either "
-                   "group, and then to go on.", ("mark points",)),
-        "backdrop": ("Mask the backdrop, or set the photo aside.", ("go to", "masks")),
-        "blurred": ("Set it aside, or look at its mask.", ("go to", "masks")),
-    }  # fmt: skip
-    names = {p.id: p.name for p in photos}
-    out = []
-    for i, r in reasons.items():
-        hint, remedy = hints.get(r.kind, ("Set it aside, or bring in photos round it.", ("bring in photos",)))
-        near = ", ".join(names[k] for k in r.partners[:3] if k in names)
-        text = f"{photos[i].name} could not be placed: {r.text}."
-        if near and r.kind in (TOO_FEW, DISAGREES, LOOP):
-            text += f" It matches best with {near}."
-        out.append(problem(photos[i], text, hint, remedy=remedy))
-    if made.fold:
-        text = f"The block is doubtful: {made.fold.photos} photos stand on only {made.fold.places} places, again and "
-        text += "again, as if the object had been folded up. It looks alike from several sides, and nothing in the "
-        text += "photos tells these apart."
-        hint = (
-            "First of all stick one mark or a few targets to one side and take the photos anew; something with detail "
-        )
-        hint += "that turns with it (a printed mat) decides as well, where masks mark it."
-        out.append(problem(None, text, hint, remedy=("print targets",)))
-    if len(made.solution.bridges) >= MANY_BRIDGES * max(len(made.solution.pairs), 1):
-        text = f"{len(made.solution.bridges)} pairs of photos match well and contradict the others, so they were left "
-        text += "out: the object looks alike from several sides."
-        hint = "Look whether the photos stand where they were taken; targets stuck to the object make it sure."
-        out.append(problem(None, text, hint))
-    if made.zooms:
-        out.append(_zooms(block, made, photos))
-    for m, f in made.solution.wrong_focal.items():
-        ratio = block.lenses[m, 0] / f
-        out.append(
-            problem(
-                None,
-                f"The focal length in the files cannot be right: the photos say {ratio:.2f} times as much "
-                f"({block.lenses[m, 0]:.0f} pixels, not {f:.0f}).",
-                "The photos were followed. Look whether the dome of photos round the object is plausible.",
-            )
-        )
-    for x in made.shared.parted:
-        text = f"The files say that “{x.name}” was taken with the same lens, but the photos contradict that: {x.why}."
-        hint = "Each keeps a lens of its own. The zoom or the focus was moved in between: fix both while shooting."
-        out.append(problem(None, text, hint))
-    if int(block.solved.sum()) == 2:
-        text = "Only two photos stand: nothing checks them, and depth is less sure than from three."
-        out.append(problem(None, text, "Bring in more photos from places between and beside them."))
-    if made.guessed and not made.solution.wrong_focal and not made.zooms:
-        out.append(
-            problem(
-                None,
-                f"The files say no focal length, so {NO_EXIF_35MM:.0f} mm (35 mm equivalent) was "
-                f"taken to start from; solved: {block.lenses[0, 0]:.0f} pixels.",
-                "Look whether the dome of photos round the object is plausible.",
-            )
-        )
-    return out
 
 
 def _known(block):

@@ -7,27 +7,25 @@ are, less those that were removed, and moves everything together once more.
 """
 
 import time
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from functools import cached_property, partial
 from itertools import combinations
 
 import numpy as np
 
 from ...core.errors import UmbrateError
-from ...core.features.detect import FEW
 from ...core.features.match import unit_descriptors
 from ...core.features.still import still_features
-from ...core.geometry.lens import PARAMETER_NAMES, Lens
 from ...core.geometry.sightings import PointSightings
 from ...core.poses.block import Block
 from ...core.poses.choose import ALL, CHEAP, LIKENESS, NEAR, choose_pairs, largest, likeness_to, nearness
 from ...core.poses.covariance import known_median
 from ...core.poses.evidence import evidence
-from ...core.poses.fold import Fold, find_fold
-from ...core.poses.fragments import solve
+from ...core.poses.fold import find_fold
+from ...core.poses.fragments import PULLED, solve
 from ...core.poses.frame import upright_frame
 from ...core.poses.grow import FINISH_PX, Grower
-from ...core.poses.growing import KEY_POINT_SIGMA_PX, LOSS_SCALE
+from ...core.poses.growing import FOCAL_SIGMA, KEY_POINT_SIGMA_PX, LOSS_SCALE
 from ...core.poses.lensprior import LensPrior
 from ...core.poses.marked import SHARED, missing, solve_marked
 from ...core.poses.solution import GrowSettings, HandTies, PhotoSet, Solution
@@ -37,147 +35,27 @@ from ...core.poses.zoom import group_focals, own_focals
 from ...core.targets.detect import CODED
 from ...job.blobs import BlobStore
 from ...sitting.blocks import stored_block
-from ...sitting.lenses import lens_groups
 from ...sitting.marks import without_marks
-from ...sitting.masks import TURNS, decode_kinds
 from ...sitting.removal import removed_rows
-from ..base import Share
+from .computed import Computed
 from .figures import Shared
 from .inputs import ADJUST, ELSEWHERE, MARKED, START_OVER
-from .items import (
-    DEEPER,
-    FIRST,
-    PhotoFeatures,
-    feature_key,
-    find_features,
-    match_key,
-    match_photos,
-    relate_photos,
-)
+from .items import PhotoFeatures, feature_key, find_features, match_key, match_photos, relate_photos
+from .lenses import lenses_of
+from .reasons import no_match
 from .sharing import agree, known_besides, shared_figures, together, told_of
 
 LIVE_S = 1.0  #: a growing block is shown no oftener
-FEW_FEATURES = 200  #: a photo with fewer is blurred, plain or masked away
-ZOOM_SIGMA = 0.1  #: of a focal length found from its photos, as a share of itself
 ZOOM_GAIN = 0.9  #: of the residual that is left where lenses by zoom are the truth
 LEAST_ZOOMED = 6  #: photos of a block that tell focal lengths apart
-DEEPER_BELOW = 0.35  #: of the features a photo may have: with fewer, a deeper look finds more
-UNFOLDED = 0.8  #: of the photos of a folded block that an unfolded one must place
-FAINT = 1.5  #: with fewer features than so many times what faint ones are sought for, the object is faint
-GUESSED_SIGMA = 0.4  #: of a focal length that no file tells, as a share of itself
 #: settings of what comes before an adjustment
 BEFORE_ADJUSTING = (
-    "ties", "features", "fine", "largest_side", "pairs", "neighbors", "drop_still", "ratio", "verify_px",
+    "ties", "features", "fine", "largest_side", "around", "pairs", "neighbors", "drop_still", "ratio", "verify_px",
 )  # fmt: skip
 
 
-@dataclass
-class Computed:
-    """A Solution and what came with it."""
-
-    solution: Solution
-    still: list
-    still_share: float
-    targets: TargetSightings | None
-    xy: list
-    counts: list
-    lenses: list
-    guessed: int
-    tried: int
-    chosen: str
-    times: dict
-    artefacts: dict
-    made_from: dict
-    mark_at: dict = field(default_factory=dict)  #: (photo, feature) to the id of a marked point
-    told: list = field(default_factory=list)  #: what the sittings' own sightings say of the lenses: Told
-    shared: Shared = field(default_factory=Shared)
-    look: int = FIRST  #: at which the features were found
-    fold: Fold | None = None  #: where the block seems folded
-    unfolded: bool = False  #: whether a deeper look unfolded it
-    zooms: dict = field(default_factory=dict)  #: photo id to the number of its zoom, where that is not the usual one
-    first_solved: int | None = None  #: photos that stood after the first look, where a deeper one was taken
-
-
-def lenses_of(photos, groups, apart=None, focals=None):
-    """Starting lenses of photos, from what the Lens stage found; `apart` as of `lens_groups`.
-
-    focals : dict of photo id to pixels, optional
-        Focal lengths to start from, of photos whose zoom was moved.
-
-    Returns
-    -------
-    lenses : list of Lens
-    lens_of : list of int
-    guessed : int
-        Lenses without a focal length in the photos' files.
-    trusted : list of int
-        Those that stay as they are.
-    sigma : (m, 10)
-        How well they are known; NaN where nobody knows.
-    """
-    lenses, lens_of, guessed = lens_groups(photos, apart)
-    trusted, sigma = [], np.full((len(lenses), len(PARAMETER_NAMES)), np.nan)
-    group_of = {i: g for g in groups for i in g.photos}
-    for k in range(len(lenses)):
-        g = group_of.get(next(p.id for p, m in zip(photos, lens_of, strict=True) if m == k))
-        if g is None or g.lens is None:
-            if next(p for p, m in zip(photos, lens_of, strict=True) if m == k).focal_px is None:
-                sigma[k, 0] = GUESSED_SIGMA * lenses[k].f
-            continue
-        lenses[k] = Lens.from_dict(g.lens)
-        if g.use == "trusted":
-            trusted.append(k)
-        else:
-            # the focus may have moved a little since: three times what the card says
-            sigma[k] = [3 * g.sigma.get(n, np.nan) for n in PARAMETER_NAMES]
-    for k in range(len(lenses) if focals else 0):
-        own = [focals[p.id] for p, m in zip(photos, lens_of, strict=True) if m == k and p.id in focals]
-        if own and k not in trusted:
-            lenses[k] = replace(lenses[k], f=float(np.median(own)))
-            sigma[k, 0] = ZOOM_SIGMA * lenses[k].f
-    return lenses, lens_of, guessed, trusted, sigma
-
-
-def make_block(inputs, settings, report):
-    """Solve, go on or adjust, as `inputs.mode` says; returns what was Computed.
-
-    Where photos stay out and a deeper look promises more, everything is looked at again so; the better one is taken.
-    """
-    if inputs.mode != START_OVER or settings.ties == MARKED:
-        return _Making(inputs, settings, report, inputs.before.look if inputs.before else FIRST).make()
-    first, failed, making = None, None, _Making(inputs, settings, report, FIRST)
-    try:
-        first = making.make()
-    except UmbrateError as e:
-        failed = e
-    stand = int(first.solution.block.solved.sum()) if first else 0
-    stand = stand if stand >= 2 else 0
-    fold = first.fold if first else None
-    if making.promises_more(stand, fold):
-        told = "the block seems folded" if fold else f"{stand} of {len(inputs.photos)} stand"
-        told += ", looking deeper: "
-        again = _Making(inputs, settings, Share(report, 0.0, 1.0, told), DEEPER)
-        try:
-            second = again.make()
-        except UmbrateError:
-            second = None  # what the first look found, or why it failed, stands
-        if second is not None and _better(second, stand, fold):
-            return replace(second, first_solved=stand, unfolded=fold is not None)
-    if failed:
-        raise failed
-    return first
-
-
-def _better(second, stand, fold):
-    """Whether what a deeper look found is to be taken in place of a first that placed `stand` photos, or folded."""
-    more = int(second.solution.block.solved.sum())
-    if fold and not second.fold:
-        return more >= UNFOLDED * stand
-    return more > max(stand, 1) and (fold is not None or second.fold is None)
-
-
-class _Making:
-    """The steps of a run and what they hand on."""
+class Making:
+    """The steps of a run with one look at the photos, and what they hand on."""
 
     def __init__(self, inputs, settings, report, look):
         self.inputs, self.settings, self.report, self.look = inputs, settings, report, look
@@ -185,22 +63,12 @@ class _Making:
         self.times, self._clock, self._shown = {}, time.monotonic(), 0.0
         self.before = inputs.before
         self.told, self.shared = [], Shared()
+        self.counts = []  #: features of each photo, once they are found
         self.orientations = np.array([p.orientation for p in self.photos])
 
     def _lap(self, name):
         now = time.monotonic()
         self.times[name], self._clock = now - self._clock, now
-
-    def promises_more(self, stand, fold):
-        """Whether a deeper look may place more photos than stand, or unfold them: the object is faint, or something
-        turns with it."""
-        if (stand == len(self.photos) and not fold) or not getattr(self, "counts", None):
-            return False
-        if not fold and np.median(self.counts) < DEEPER_BELOW * self.settings.features:
-            return True
-        if self.settings.around != "when needed":
-            return False
-        return any((decode_kinds(self.blobs.get_bytes(m)) == TURNS).any() for m in self.inputs.masks.values())
 
     def make(self):
         adjust_only = self.inputs.mode == ADJUST
@@ -210,6 +78,7 @@ class _Making:
         self._lap("features_s")
         self.zooms = dict(self.before.zooms) if self.before and self.inputs.mode != START_OVER else {}
         self._start_lenses()
+        self._start_lenses(self._focals_before())
         self.widths = [max(p.width, p.height) for p in self.photos]
         self._targets()
         self._marks()
@@ -239,6 +108,24 @@ class _Making:
         self.lenses, self.lens_of, self.guessed, self.trusted, self.lens_sigma = lenses_of(
             self.photos, self.inputs.groups, apart, focals
         )
+
+    def _focals_before(self):
+        """Focal lengths of the last block by photo id, where its photos found others than their files say.
+
+        Held to the files they would be pulled back there.
+        """
+        if self.inputs.mode == START_OVER or self.before is None:
+            return {}
+        out = {}
+        for p, k in zip(self.photos, self.lens_of, strict=True):
+            row = self._block_before.row_of(p.id)
+            if row is None:
+                continue
+            f, held = self._block_before.lens_vector(row)[0], self.lens_sigma[k, 0]
+            held = held if np.isfinite(held) else FOCAL_SIGMA * self.lenses[k].f
+            if self.zooms or abs(f - self.lenses[k].f) > PULLED * held:
+                out[p.id] = float(f)
+        return out
 
     def _by_zoom(self, solution):
         """The Solution with a lens for each zoom, where photos that seemed to share one have several."""
@@ -293,7 +180,7 @@ class _Making:
         return Computed(
             solution, still, share, self.targets, self.xy, self.counts, self.lenses, self.guessed, tried, chosen,
             self.times, self.artefacts, self.fingerprints, self.mark_at, self.told, self.shared, self.look,
-            find_fold(solution.block.poses), zooms=self.zooms,
+            None if self.inputs.joined else find_fold(solution.block.poses), zooms=self.zooms,
         )  # fmt: skip
 
     def _marks(self):
@@ -522,33 +409,13 @@ class _Making:
             resume = poses, self._lenses_before(vectors)
         self.first = self._relate(vectors)
         if not self.first:
-            self._check_detail()
-            raise UmbrateError(
-                f"None of the {len(self.matches)} pairs of photos show the same surface. The photos must overlap by "
-                "60 % or more, be sharp, and show a matte, textured object. Check the masks too: they may hide the "
-                "object.",
-                ("go to", "masks") if self.inputs.masks else ("bring in photos",),
-            )
+            raise no_match(self.counts, len(self.matches), bool(self.inputs.masks), self.settings)
 
         def relate_with(v):
             return self.first if np.array_equal(v, vectors) else self._relate(v)
 
         return solve(
             self._photo_set(), relate_with, self._ties(), self._grow_settings(), resume=resume, marks=self.seen_marks
-        )
-
-    def _check_detail(self):
-        """Raise where hardly anything was found in the photos that could match."""
-        usual = int(np.median(self.counts))
-        if usual >= FAINT * FEW * self.settings.features:
-            return
-        where = "inside the masks " if self.inputs.masks else ""
-        raise UmbrateError(
-            f"None of the {len(self.matches)} pairs of photos match: {usual} features were found {where}in the usual "
-            "photo, hardly any above noise. The object shows too little detail, or the photos are blank or blurred. "
-            "First of all look at one at full size; if it is sharp, let something with detail turn with the object, "
-            "such as the printed mat. Targets or chalk spray help too.",
-            ("print targets",),
         )
 
     def _lenses_before(self, vectors):

@@ -20,7 +20,7 @@ from .sharing import heard, knows_better, shares
 
 # what computes is imported where it is run: in the worker
 outcome = Later("umbrate.stages.poses.outcome")
-solving = Later("umbrate.stages.poses.solving")
+looks = Later("umbrate.stages.poses.looks")
 
 #: settings that count when the sittings of a joined row are adjusted together
 OF_MERGING = ("solve_lens", "lens_parameters", "use_targets", "min_sightings", "min_angle_deg")
@@ -302,7 +302,7 @@ class PosesStage(Stage):
         return [photo_key(job, sitting), sorted(job.hand_masks(sitting.id).items()), *more]
 
     def run(self, inputs, settings, report):
-        return outcome.outcome(solving.make_block(inputs, settings, report), inputs, settings, report)
+        return outcome.outcome(looks.make_block(inputs, settings, report), inputs, settings, report)
 
     def forecast(self, job, sitting, settings):
         """Of marked points alone: what is still to be marked."""

@@ -1,0 +1,76 @@
+"""A first look at the photos, and a second, deeper one where it promises more.
+
+The first takes what is clear on the object. Where photos stay out, or the block seems folded, everything is looked at
+once more: fainter key points count as well, and those on what the masks say turns with the object.
+"""
+
+from dataclasses import replace
+
+import numpy as np
+
+from ...core.errors import UmbrateError
+from ...job.blobs import BlobStore
+from ...sitting.masks import tells_turning
+from ..base import Share
+from .inputs import ADJUST, MARKED, START_OVER
+from .items import DEEPER, FIRST
+from .solving import Making
+
+DEEPER_BELOW = 0.35  #: of the features a photo may have: with fewer, a deeper look finds more
+UNFOLDED = 0.8  #: of the photos of a folded block that an unfolded one must place
+
+
+def make_block(inputs, settings, report):
+    """Solve, go on or adjust, as `inputs.mode` says; returns what was Computed. The better look is taken."""
+    look = inputs.before.look if inputs.before and inputs.mode != START_OVER else FIRST
+    making = Making(inputs, settings, report, look)
+    if inputs.mode == ADJUST or settings.ties == MARKED or look == DEEPER:
+        return making.make()
+    first = failed = None
+    try:
+        first = making.make()
+    except UmbrateError as e:
+        failed = e
+    stand = _stand(first)
+    if _promises_more(making, first):
+        told = "the block seems folded" if stand and first.fold else f"{stand} of {len(inputs.photos)} stand"
+        again = Making(inputs, settings, Share(report, 0.0, 1.0, f"{told}, looking deeper: "), DEEPER)
+        try:
+            second = again.make()
+        except UmbrateError:
+            second = None  # what the first look found, or why it failed, stands
+        if _better(first, second):
+            return replace(second, first_solved=stand, unfolded=bool(first and first.fold and not second.fold))
+    if failed:
+        raise failed
+    return first
+
+
+def _stand(made):
+    """How many photos stand: 0 where it is no block."""
+    count = int(made.solution.block.solved.sum()) if made else 0
+    return count if count >= 2 else 0
+
+
+def _promises_more(making, first):
+    """Whether a deeper look may place more photos, or unfold them: the object is faint, or something turns with it.
+
+    Photos that are simply bad cost no second run.
+    """
+    folded = bool(first and first.fold)
+    if not making.counts or (_stand(first) == len(making.photos) and not folded):
+        return False
+    if not folded and np.median(making.counts) < DEEPER_BELOW * making.settings.features:
+        return True
+    if making.settings.around != "when needed":
+        return False
+    store = BlobStore(making.inputs.blobs)
+    return any(tells_turning(store.get_bytes(m)) for m in making.inputs.masks.values())
+
+
+def _better(first, second):
+    """Whether what a deeper look Computed is to be taken in place of the first, either of which may be None."""
+    more, stand = _stand(second), _stand(first)
+    if first and first.fold and more and not second.fold:
+        return more >= UNFOLDED * stand
+    return more > stand and (second.fold is None or bool(first and first.fold))

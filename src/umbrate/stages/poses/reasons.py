@@ -1,0 +1,181 @@
+"""Why photos stay out, or a block is doubtful, and the one thing to try first: what people are told."""
+
+import numpy as np
+
+from ...core.errors import UmbrateError
+from ...core.features.detect import FEW
+from ...core.poses.solution import DISAGREES, FRAGMENT, LOOP, NO_OVERLAP, NO_START, TOO_FEW, TURNED
+from ...sitting.lenses import NO_EXIF_35MM
+from ..base import problem
+from .figures import WhyLeftOut
+from .inputs import ADJUST, MARKED
+
+STILL_SHARE = 0.6  #: a photo with so many still features shows the backdrop only
+MANY_BRIDGES = 0.2  #: share of false bridges among the pairs from which the object itself is to blame
+FEW_FEATURES = 200  #: a photo with fewer is blurred, plain or masked away
+FAINT = 1.5  #: with fewer features than so many times what faint ones are sought for, the object is faint
+
+
+def _is_faint(counts, settings):
+    """The features of the usual photo, and whether they are so few that hardly any is clear."""
+    usual = int(np.median(counts))
+    return usual, usual < FAINT * FEW * settings.features
+
+
+def no_match(counts, pairs, masked, settings):
+    """The UmbrateError where none of so many pairs of photos match; counts : features of each photo."""
+    usual, faint = _is_faint(counts, settings)
+    if not faint:
+        return UmbrateError(
+            f"None of the {pairs} pairs of photos show the same surface. The photos must overlap by 60 % or more, be "
+            "sharp, and show a matte, textured object. Check the masks too: they may hide the object.",
+            ("go to", "masks") if masked else ("bring in photos",),
+        )
+    where = "inside the masks " if masked else ""
+    return UmbrateError(
+        f"None of the {pairs} pairs of photos match: {usual} features were found {where}in the usual photo, hardly any "
+        "above noise. The object shows too little detail, or the photos are blank or blurred. First of all look at one "
+        "at full size; if it is sharp, let something with detail turn with the object, such as the printed mat. "
+        "Targets or chalk spray help too.",
+        ("print targets",),
+    )
+
+
+def check_started(made, settings):
+    """Raise where fewer than two photos stand, with what is likely to blame."""
+    if made.solution.block.solved.sum() >= 2:
+        return
+    kinds = {r.kind for r in made.solution.reasons.values()}
+    usual, faint = _is_faint(made.counts, settings)
+    if TURNED not in kinds and faint:
+        raise UmbrateError(
+            f"No start was found: {len(made.solution.pairs)} pairs of photos match, none well enough. The object shows "
+            f"little that is clear, {usual} features in the usual photo, most of them faint. First of all let "
+            "something with detail turn with it, such as the printed mat; sharper photos, chalk spray or targets help.",
+            ("print targets",),
+        )
+    told = (
+        "none with enough points seen from clearly different places"
+        if TURNED not in kinds
+        else "as if the camera had only been turned on the spot, or nothing had moved before it"
+    )
+    still = f" {100 * made.still_share:.0f} % of all matches do not move." if made.still_share > 0.5 else ""
+    raise UmbrateError(
+        f"No start was found: {len(made.solution.pairs)} pairs of photos match, but {told}.{still} Walk round the "
+        "object or turn it, with 10 to 20 degrees between shots; a backdrop that stands still is best masked.",
+        ("bring in photos",) if not still else ("go to", "masks"),
+    )
+
+
+def why_left_out(block, made, inputs, settings):
+    """Why photos are not solved: a WhyLeftOut by the row of each."""
+    photos = inputs.photos
+    if inputs.mode == ADJUST:
+        known = inputs.before.figures.reasons
+        lost = WhyLeftOut(kind=DISAGREES, text="too few of its tie points are left")
+        new = WhyLeftOut(kind=TOO_FEW, text="it came after the others were solved; “Go on” adds it")
+        out = {}
+        for i in np.flatnonzero(~block.solved):
+            pid = photos[i].id
+            out[i] = known.get(pid, lost if pid in inputs.before.made_from else new)
+        return out
+    out = {}
+    for i, r in made.solution.reasons.items():
+        kind, text = r.kind, r.text
+        still = float(made.still[i].mean()) if made.still and len(made.still[i]) else 0.0
+        if still > STILL_SHARE and kind in (NO_OVERLAP, TOO_FEW, NO_START):
+            kind, text = "backdrop", f"{100 * still:.0f} % of its features do not move: it shows the backdrop"
+        elif kind == NO_OVERLAP and made.counts[i] < FEW_FEATURES and settings.ties != MARKED:
+            kind = "blurred"
+            text = f"only {made.counts[i]} features were found in it (blurred, plain, or hidden by its mask)"
+        out[i] = WhyLeftOut(kind=kind, text=text, partners=[photos[k].id for k in r.partners[:6]])
+    return out
+
+
+def _zooms(block, made, photos):
+    """The problem that tells that the zoom was moved."""
+    parts = []
+    for k in np.unique(block.lens_of[block.solved]):
+        names = [p.name for p, m, on in zip(photos, block.lens_of, block.solved, strict=True) if m == k and on]
+        who = names[0] if len(names) == 1 else f"{len(names)} photos, the first {names[0]}"
+        parts.append((len(names), f"{block.lenses[k, 0]:.0f} px ({who})"))
+    told = ", ".join(text for _, text in sorted(parts, key=lambda x: -x[0]))
+    text = f"The zoom was moved, or photos were cut, which the files do not say. Focal lengths found: {told}."
+    return problem(
+        None, text, "Each has a lens of its own now. Fix the zoom while shooting: the fewer, the better known."
+    )
+
+
+def doubt_of(made):
+    """Why the block may be wrong although it fits: a clause, or ""."""
+    if made.fold:
+        return f"{made.fold.photos} photos stand on {made.fold.places} places"
+    return ""
+
+
+def problems_of(reasons, block, made, inputs, settings):
+    photos = inputs.photos
+    hints = {
+        NO_OVERLAP: ("Bring in photos that overlap with it, or set it aside.", ("bring in photos",)),
+        TOO_FEW: ("Mark more points in it.", ("mark points",)) if settings.ties == MARKED else
+                 ("More features, or photos between it and its neighbors, would help.",
+                  ("set", "features", min(40000, 2 * settings.features))),
+        DISAGREES: ("Set it aside, or bring in photos between it and its neighbors.", ("bring in photos",)),
+        LOOP: ("The object looks alike from several sides: stick targets to it, or set the photo aside.", None),
+        FRAGMENT: ("Photos between the two groups would connect them, or three points marked in two photos of either "
+                   "group, and then to go on.", ("mark points",)),
+        "backdrop": ("Mask the backdrop, or set the photo aside.", ("go to", "masks")),
+        "blurred": ("Set it aside, or look at its mask.", ("go to", "masks")),
+    }  # fmt: skip
+    names = {p.id: p.name for p in photos}
+    out = []
+    for i, r in reasons.items():
+        hint, remedy = hints.get(r.kind, ("Set it aside, or bring in photos round it.", ("bring in photos",)))
+        near = ", ".join(names[k] for k in r.partners[:3] if k in names)
+        text = f"{photos[i].name} could not be placed: {r.text}."
+        if near and r.kind in (TOO_FEW, DISAGREES, LOOP):
+            text += f" It matches best with {near}."
+        out.append(problem(photos[i], text, hint, remedy=remedy))
+    if made.fold:
+        text = f"The block is doubtful: {made.fold.photos} photos stand on only {made.fold.places} places, again and "
+        text += "again, as if the object had been folded up. It looks alike from several sides, and nothing in the "
+        text += "photos tells these apart."
+        hint = (
+            "First of all stick one mark or a few targets to one side and take the photos anew; something with detail "
+        )
+        hint += "that turns with it (a printed mat) decides as well, where masks mark it."
+        out.append(problem(None, text, hint, remedy=("print targets",)))
+    if len(made.solution.bridges) >= MANY_BRIDGES * max(len(made.solution.pairs), 1):
+        text = f"{len(made.solution.bridges)} pairs of photos match well and contradict the others, so they were left "
+        text += "out: the object looks alike from several sides."
+        hint = "Look whether the photos stand where they were taken; targets stuck to the object make it sure."
+        out.append(problem(None, text, hint))
+    if made.zooms:
+        out.append(_zooms(block, made, photos))
+    for m, f in made.solution.wrong_focal.items():
+        ratio = block.lenses[m, 0] / f
+        out.append(
+            problem(
+                None,
+                f"The focal length in the files cannot be right: the photos say {ratio:.2f} times as much "
+                f"({block.lenses[m, 0]:.0f} pixels, not {f:.0f}).",
+                "The photos were followed. Look whether the dome of photos round the object is plausible.",
+            )
+        )
+    for x in made.shared.parted:
+        text = f"The files say that “{x.name}” was taken with the same lens, but the photos contradict that: {x.why}."
+        hint = "Each keeps a lens of its own. The zoom or the focus was moved in between: fix both while shooting."
+        out.append(problem(None, text, hint))
+    if int(block.solved.sum()) == 2:
+        text = "Only two photos stand: nothing checks them, and depth is less sure than from three."
+        out.append(problem(None, text, "Bring in more photos from places between and beside them."))
+    if made.guessed and not made.solution.wrong_focal and not made.zooms:
+        out.append(
+            problem(
+                None,
+                f"The files say no focal length, so {NO_EXIF_35MM:.0f} mm (35 mm equivalent) was "
+                f"taken to start from; solved: {block.lenses[0, 0]:.0f} pixels.",
+                "Look whether the dome of photos round the object is plausible.",
+            )
+        )
+    return out
