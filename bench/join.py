@@ -40,9 +40,9 @@ from umbrate.stages.join.joining import join_pair, join_sittings  # noqa: E402
 from umbrate.stages.join.members import member_of  # noqa: E402
 from umbrate.stages.join.methods import GOOD  # noqa: E402
 from umbrate.studio.judge import Truth  # noqa: E402
-from umbrate.studio.render import Surroundings  # noqa: E402
 from umbrate.studio.scene import SimulatedSitting, bowl, pebble, smaller, turntable_mat, turntable_shots, whistle  # noqa: E402
 from umbrate.studio.shoot import shoot  # noqa: E402
+from umbrate.studio.surroundings import Surroundings  # noqa: E402
 from umbrate.work.adding import read_folder, take_in  # noqa: E402
 from umbrate.work.demo import SITTINGS, demo_data  # noqa: E402
 

@@ -29,7 +29,7 @@ from umbrate.studio.lamps import (
     meet_capsule,
 )
 from umbrate.studio.prints import Printed
-from umbrate.studio.render import Focus, Place, Surroundings, render
+from umbrate.studio.render import Focus, Place, render
 from umbrate.studio.scene import smaller
 from umbrate.studio.shapes import (
     BOWL,
@@ -46,6 +46,7 @@ from umbrate.studio.shapes import (
     paint,
 )
 from umbrate.studio.shoot import drift_of, shoot
+from umbrate.studio.surroundings import Surroundings
 
 
 class Light(unittest.TestCase):

@@ -17,10 +17,11 @@ from umbrate.core.targets.sheets import PrintedTarget
 from umbrate.studio import judge
 from umbrate.studio.judge import nearest_on_triangles, sample_mesh
 from umbrate.studio.prints import Printed
-from umbrate.studio.render import Focus, Place, Surroundings, develop, render
+from umbrate.studio.render import Focus, Place, develop, render
 from umbrate.studio.scene import pebble, smaller, whistle
 from umbrate.studio.shapes import PEBBLE, distance
 from umbrate.studio.shoot import shoot, shot_frames, targets_of, true_pose
+from umbrate.studio.surroundings import Surroundings
 
 
 class Truth(unittest.TestCase):

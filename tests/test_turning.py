@@ -33,9 +33,9 @@ from umbrate.stages.poses.items import DEEPER, FIRST, feature_key
 from umbrate.stages.poses.stage import PosesStage
 from umbrate.studio.hard import HARD
 from umbrate.studio.judge import Truth
-from umbrate.studio.render import Surroundings
 from umbrate.studio.scene import smaller
 from umbrate.studio.shoot import shoot
+from umbrate.studio.surroundings import Surroundings
 from umbrate.work.adding import read_folder, take_in
 from umbrate.work.now import run_now
 

@@ -6,12 +6,13 @@ Each is made to fail in one way that technicians meet, and nothing else is wrong
 from dataclasses import replace
 
 import numpy as np
+import scipy
 
 from ..core.geometry.lens import Lens
 from .lamps import ROOM, TABLE, Capsule, Gloss, Lamp
-from .render import Surroundings
 from .scene import Scene, SimulatedSitting, bowl, hand_shots, turntable_mat, turntable_shots, whistle
 from .shapes import HANDLED, JUG, MARKED, MOTIF, PEBBLE, WHITE
+from .surroundings import Surroundings
 
 LENS = Lens(1200, 900, 2000.0, 604.0, 446.0, (-0.1, 0.05, 0.0), (0.0003, -0.0003))
 RINGS = ((22.0, 0.0, False), (46.0, 10.0, True))
@@ -158,8 +159,6 @@ def faded(picture, mask, share=0.2, sigma=14.0, noise=2.0, seed=0):
     Detail is what differs from a Gaussian mean over `sigma` pixels that stays inside the mask; `noise` is a standard
     deviation in gray levels, all over the picture.
     """
-    import scipy
-
     inside = mask.astype(np.float32)
     weight = np.maximum(scipy.ndimage.gaussian_filter(inside, sigma), 1e-6)[..., None]
     light = picture.astype(np.float32)

@@ -12,8 +12,8 @@ from ..core.targets.sheets import OBJECT as OBJECT_NUMBERS
 from ..core.targets.sheets import PrintedTarget, bars, mat
 from .lamps import MATTE, Gloss
 from .prints import OBJECT, Printed
-from .render import Surroundings
 from .shapes import BOWL, OWN, PEBBLE, WHISTLE, onto_surface
+from .surroundings import Surroundings
 
 
 @dataclass
