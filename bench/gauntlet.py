@@ -24,6 +24,7 @@ leaves the clouds out.
 
 import argparse
 import hashlib
+import inspect
 import json
 import os
 import sys
@@ -99,9 +100,8 @@ def fade(name, folder):
 def made(name):
     """The folder of a set, its Truth, and its sittings by name: where their photos are."""
     if name in FADED:
-        folder = cached(
-            name, lambda f: fade(name, f), json.dumps([FADED[name], (ROOT / "src/umbrate/studio/hard.py").read_text()])
-        )
+        key = json.dumps(FADED[name]) + inspect.getsource(faded)
+        folder = cached(name, lambda f: fade(name, f), key)
         return folder, Truth(folder), dict(SITTINGS)
     folder = cached(name, lambda f: shoot(HARD[name](), f), studio_key(name))
     truth = Truth(folder)
@@ -164,19 +164,10 @@ def run(job, name, sitting, stages):
 def judge(name, poses_only):
     """The row of a set: a dict of figures, summed over its sittings."""
     folder, truth, sittings = made(name)
-    row = {
-        "set": name,
-        "photos": 0,
-        "right": 0,
-        "wrong": 0,
-        "out": 0,
-        "turns": [],
-        "places": [],
-        "clouds": [],
-        "said": [],
-    }
+    row = {"set": name, "doubtful": False}
+    row |= dict.fromkeys(("photos", "right", "wrong", "out"), 0)
+    row |= {k: [] for k in ("turns", "places", "clouds", "said")}
     start = time.monotonic()
-    row["doubtful"] = False
     with tempfile.TemporaryDirectory() as scratch, Job.create(Path(scratch) / "job") as job:
         for title, sub in sittings.items():
             masks = None if name in WITHOUT_MASKS else folder / sub / "masks"
@@ -194,7 +185,7 @@ def judge(name, poses_only):
             row["turns"] += [o[0] for o in right]
             row["places"] += [o[1] for o in right]
             if done:
-                row["doubtful"] |= bool(getattr(done.figures, "doubt", ""))
+                row["doubtful"] |= bool(done.figures.doubt)
                 row["said"] += [p["text"] for p in done.problems]
             if M is None or poses_only:
                 continue
