@@ -14,6 +14,7 @@ import numpy as np
 import scipy
 from numba import njit
 
+from ..imaging.filters import beyond_slopes, halve_by_area, halve_mask
 from .bend import disc, fit_bends
 from .lanes import cells
 from .patch import NOTHING, WORST, neighbor_row, places, support
@@ -165,8 +166,6 @@ def _cropped(view, margin=0):
 
 
 def _half(view):
-    from ..imaging.filters import halve_by_area, halve_mask
-
     f, cx, cy = view.K
     K = np.array([f / 2, (cx + 0.5) / 2 - 0.5, (cy + 0.5) / 2 - 0.5])
     return View(halve_by_area(view.gray), halve_mask(view.mask), K, view.pose)
@@ -195,18 +194,8 @@ def _faint(gray, mask):
         square -= slope**2 * spread
     var = np.where(mask, square - mean**2, np.inf)
     plain = var <= np.percentile(var[mask], PLAIN) if mask.any() else mask
-    noise = np.sqrt(np.mean(_across(gray)[plain] ** 2)) / 6 if plain.any() else 0
+    noise = np.sqrt(np.mean(beyond_slopes(gray)[plain] ** 2)) / 6 if plain.any() else 0
     return (var < max(FAINT * noise**2, min(FAINTER * noise**2, FAINT_VAR))).astype(np.uint8)
-
-
-def _across(gray):
-    """What neither rows nor columns explain (h, w): little of smooth pictures, six times the deviation of noise.
-
-    After Immerkaer 1996.
-    """
-    d = np.pad(gray, 1, mode="edge")
-    d = d[:, :-2] - 2 * d[:, 1:-1] + d[:, 2:]
-    return d[:-2] - 2 * d[1:-1] + d[2:]
 
 
 def best_of(neighbors):

@@ -16,7 +16,7 @@ import numpy as np
 import scipy
 from numba import njit
 
-from ..imaging.filters import gaussian_blur
+from ..imaging.filters import beyond_slopes, gaussian_blur
 from .describe import describe, turn_of
 
 LEVELS = 3  #: scales in an octave
@@ -232,17 +232,14 @@ def noise_of(gray, inside=None):
     inside : (h, w) bool, optional
         Only parts that lie in it count.
     """
-    g = gray.astype(np.float32)
-    # what is left of a quadric is nothing; of white noise of variance 1 it has variance 36
-    d = g[:, :-2] - 2 * g[:, 1:-1] + g[:, 2:]
-    d = np.abs(d[:-2] - 2 * d[1:-1] + d[2:])
+    d = np.abs(beyond_slopes(gray.astype(np.float32)))
     rows, cols = d.shape[0] // PART, d.shape[1] // PART
     if not rows or not cols:
         return 0.0
     parts = d[: rows * PART, : cols * PART].reshape(rows, PART, cols, PART)
     mean = parts.mean((1, 3)).astype(np.float64) * np.sqrt(np.pi / 2) / 6
     if inside is not None:
-        whole = inside[1 : 1 + rows * PART, 1 : 1 + cols * PART].reshape(rows, PART, cols, PART).all((1, 3))
+        whole = inside[: rows * PART, : cols * PART].reshape(rows, PART, cols, PART).all((1, 3))
         mean = mean[whole] if whole.any() else mean.ravel()
     return float(np.quantile(mean, SMOOTH_SHARE))
 

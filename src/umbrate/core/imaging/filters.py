@@ -78,6 +78,16 @@ def narrowed(mask, pixels):
     return steps > pixels
 
 
+def beyond_slopes(gray):
+    """What neither rows nor columns explain (h, w): little of smooth pictures, six times the deviation of noise.
+
+    After Immerkaer 1996, Fast noise variance estimation.
+    """
+    d = np.pad(gray, 1, mode="edge")
+    d = d[:, :-2] - 2 * d[:, 1:-1] + d[:, 2:]
+    return d[:-2] - 2 * d[1:-1] + d[2:]
+
+
 def halve_mask(mask, times=1):
     """A mask (h, w) bool as `times` halvings of its photo by `halve_by_area` need it: the one rule for all of them.
 
