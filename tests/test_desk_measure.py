@@ -8,6 +8,7 @@ import numpy as np
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QFileDialog, QInputDialog
+from scipy.ndimage import minimum_filter
 
 from tests import desk
 from tests.desk import OneJob, wait_for
@@ -292,8 +293,10 @@ class Measuring(WithScalePanels):
             scene.toggles["Cloud"].click()
         scene.look_from("Front")
         scene.grab()
-        index = scene.canvas.buffers.index
-        rows, columns = np.nonzero(index >= 0)
+        index, depth = scene.canvas.buffers.index, scene.canvas.buffers.depth
+        near = np.where(index >= 0, depth, np.inf)
+        # the foremost within a click's reach: through a gap of the cloud what lies behind is drawn, and not picked
+        rows, columns = np.nonzero((index >= 0) & (near == minimum_filter(near, 9)))
         order = np.argsort(columns, kind="stable")
         ends = []
         for k in (order[len(order) // 4], order[3 * len(order) // 4]):
