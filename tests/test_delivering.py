@@ -67,6 +67,14 @@ class Hollows(unittest.TestCase):
         with self.assertRaisesRegex(UmbrateError, "no room for 9 holes"):
             hollowed(points, faces, 2.5, 9, 12.0)
 
+    def test_a_wall_that_all_but_meets_the_corners_of_the_grid_stays_closed_in_a_file_of_six_digits(self):
+        box = trimesh.creation.box((26.0, 26.0, 26.0))
+        for wall in (2.0, 2.000001, 2.0003):  # cells of half a millimeter
+            made = hollowed(np.array(box.vertices), np.array(box.faces), wall)
+            written = np.char.mod("%.6g", made.points).astype(float)
+            self.assertEqual(len(np.unique(written, axis=0)), len(made.points))
+            self.assertAlmostEqual(made.hollow / (26.0 - 2 * wall) ** 3, 1, delta=0.01)
+
 
 class CarriedOver(unittest.TestCase):
     def test_a_thinned_ball_has_the_colors_of_the_fine_one_where_they_were(self):

@@ -19,6 +19,7 @@ measure = Later("skimage.measure")
 manifold3d = Later("manifold3d")
 
 CELLS = 260  #: of the grid along the longest side, at most
+APART = 0.02  #: of a cell, that vertices of the inner wall keep from the corners of the grid
 FINE = 4.0  #: cells that a wall is thick, at least, where the grid allows
 SIDES = 48  #: of a drain hole
 LEAST = 0.002  #: share of the volume: smaller hollows are left full
@@ -89,6 +90,9 @@ def inner_wall(points, faces, wall):
         values[tuple(level.T)] = -tree.query(low + cell * level, workers=2)[0]
     if values.min() >= -wall:
         return np.zeros((0, 3)), np.zeros((0, 3), np.int64)
+    # where the wall all but meets a corner of the grid, its vertices would lie so close that a file makes them one
+    short = np.abs(values + wall) < APART * cell
+    values[short] = np.where(values[short] < -wall, -wall - APART * cell, -wall + APART * cell)
     made = measure.marching_cubes(values, level=-wall, spacing=(cell,) * 3, gradient_direction="ascent")
     return made[0].astype(np.float64) + low, np.ascontiguousarray(made[1], np.int64)
 
