@@ -1,4 +1,4 @@
-"""Poses of hard sets: folds, told by where photos stand, and zooms that were moved, told by their focal lengths."""
+"""Poses of hard sets: folds, told by where photos stand, zooms that were moved, and rows that slipped."""
 
 import unittest
 from pathlib import Path
@@ -15,12 +15,14 @@ from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.pose import look_at, pose
 from umbrate.core.geometry.rotation import rotation_matrix
 from umbrate.core.poses.fold import Fold, find_fold
-from umbrate.core.poses.zoom import group_focals, own_focals
+from umbrate.core.poses.zoom import group_focals, own_lenses
 from umbrate.job.store import Job
 from umbrate.sitting.frames import load_block
 from umbrate.stages import BY_NAME
 from umbrate.stages.base import settings_of
-from umbrate.stages.poses import solving
+from umbrate.stages.poses import contradicted, solving
+from umbrate.stages.poses.contradicted import SLIP_LEFT
+from umbrate.stages.poses.lenses import center_held
 from umbrate.work.adding import read_folder, take_in
 from umbrate.work.now import run_now
 
@@ -86,7 +88,7 @@ class Zooms(unittest.TestCase):
         xy, pairs, _ = made_up_block(np.random.default_rng(seed), 14, 400, noise_px, 0.02, loner=False)
         middle = np.array([LENS.cx, LENS.cy])
         block = grow([middle + z * (x - middle) for x, z in zip(xy, zoom, strict=True)], pairs).block
-        return group_focals(own_focals(block), block.lens_of), block
+        return group_focals(own_lenses(block).focal, block.lens_of), block
 
     def test_photos_are_grouped_by_the_zoom_they_were_taken_with(self):
         zoom = np.ones(14)
@@ -105,36 +107,104 @@ class Zooms(unittest.TestCase):
                 self.assertIsNone(self.found(10 + seed, np.ones(14), noise)[0])
 
 
+class Slips(unittest.TestCase):
+    """Photos of a made-up block whose rows slipped against each other."""
+
+    @staticmethod
+    def found(seed, slip, noise_px=0.4):
+        """The OwnLenses where a row of photo i slipped by slip[i] (along, across) for each pixel that it is lower."""
+        xy, pairs, _ = made_up_block(np.random.default_rng(seed), 14, 400, noise_px, 0.02, loner=False)
+        xy = [x + (x[:, 1:] - LENS.cy) * s for x, s in zip(xy, slip, strict=True)]
+        return own_lenses(grow(xy, pairs).block)
+
+    def test_the_slip_of_each_photo_is_found_and_explains_what_is_left(self):
+        for seed in range(3):
+            slip = np.random.default_rng(seed).normal(0, 0.006, (14, 2))
+            own = self.found(seed, slip)
+            self.assertLess(own.left, SLIP_LEFT)
+            # what all slip alike a lens could do as well, and the shape of the object
+            off = own.slip - slip
+            self.assertLess(np.abs(off - np.median(off, axis=0)).mean(), 0.6 * np.abs(slip).mean())
+            self.assertGreater(np.corrcoef(own.slip.ravel(), slip.ravel())[0, 1], 0.8)
+
+    def test_photos_that_were_read_at_once_have_none(self):
+        for seed in range(5):
+            for noise in (0.3, 1.0):
+                self.assertGreater(self.found(10 + seed, np.zeros((14, 2)), noise).left, SLIP_LEFT + 0.05)
+
+
 ZOOMED = (1, 4, 5, 9)  #: photos of the pebble that are taken 1.25 times nearer
 
 
-def zoomed_set():
-    """The pebble's photos, some of them with the zoom moved, which their files do not say."""
+def changed_set(name, change):
+    """The pebble's photos after ``change(k, photo)``, which their files do not say."""
 
     def make(folder):
         (folder / "masks").mkdir(parents=True)
         for k, file in enumerate(sorted((pebble_set() / "by-hand").glob("*.jpg"))):
             for path, place in ((file, folder), (file.parent / "masks" / f"{file.stem}.png", folder / "masks")):
                 with Image.open(path) as photo:
-                    exif, (w, h) = photo.getexif(), photo.size
-                    if k in ZOOMED:
-                        box = (0.1 * w, 0.1 * h, 0.9 * w, 0.9 * h)
-                        photo = photo.convert("RGB").resize((w, h), Image.Resampling.BICUBIC, box)
+                    exif = photo.getexif()
+                    photo = change(k, photo.convert("RGB"))
                     photo = photo if place == folder else photo.convert("1", dither=Image.Dither.NONE)
                     photo.save(place / path.name, **({"quality": 95, "exif": exif} if place == folder else {}))
 
-    return made_once("zoomed", make)
+    return made_once(name, make)
+
+
+def zoomed(k, photo):
+    """Some photos with the zoom moved."""
+    w, h = photo.size
+    box = (0.1 * w, 0.1 * h, 0.9 * w, 0.9 * h)
+    return photo.resize((w, h), Image.Resampling.BICUBIC, box) if k in ZOOMED else photo
+
+
+def slipped(k, photo):
+    """All photos read row by row while the camera moved."""
+    (a, b), middle = np.random.default_rng(k).normal(0, 0.005, 2), photo.height / 2
+    whence = (1, -a, a * middle, 0, 1 - b, b * middle)
+    return photo.transform(photo.size, Image.Transform.AFFINE, whence, Image.Resampling.BICUBIC)
 
 
 class InTheStage(unittest.TestCase):
     """What the stage does of it, and says."""
 
-    def test_a_moved_zoom_is_told_and_an_adjustment_keeps_to_it(self):
+    def taken_in(self, folder):
+        """A job with the photos of a folder, before Poses, and its sitting."""
         job = Job.create(Path(scratch()) / "job")
         self.addCleanup(job.close)
-        s, _, _ = take_in(job, "By hand", read_folder(zoomed_set(), zoomed_set() / "masks"))
+        s, _, _ = take_in(job, "By hand", read_folder(folder, folder / "masks"))
         for stage in ("photos", "masks", "lens"):
             run_now(job, s, stage)
+        return job, s
+
+    def test_slipped_rows_are_told_and_the_center_of_the_lens_is_held_or_the_block_doubtful(self):
+        job, s = self.taken_in(changed_set("slipped", slipped))
+
+        def worst():
+            rows, *_ = camera_rows(job, s)
+            figures, _ = pebble_truth().judge_poses("By hand", {r["name"]: r["pose"] for r in rows})
+            return figures["rotation_deg_max"]
+
+        out = run_now(job, s, "poses")
+        self.assertEqual((out.figures.solved, out.figures.doubt), (12, ""))
+        self.assertGreater(out.figures.slip_px, 2)
+        self.assertIn("row by row", " ".join(p["text"] for p in out.problems))
+        self.assertTrue(center_held(load_block(job, s)))
+        held = worst()
+        self.assertLess(held, 1.3)  # a photo that slipped by half a percent is turned by half of that
+        again = run_now(job, s, "poses", mode="adjust")
+        self.assertEqual((again.figures.slip_px, again.figures.doubt), (out.figures.slip_px, ""))
+        self.assertTrue(center_held(load_block(job, s)))
+        self.assertAlmostEqual(worst(), held, delta=0.2 * held)
+        with mock.patch.object(contradicted, "SLIPPED_RMS", 0.0):  # the center cannot be held
+            out = run_now(job, s, "poses")
+        self.assertIn("moved while", out.figures.doubt)
+        self.assertIn("The block is doubtful", " ".join(p["text"] for p in out.problems))
+        self.assertEqual(run_now(job, s, "poses", mode="adjust").figures.doubt, out.figures.doubt)
+
+    def test_a_moved_zoom_is_told_and_an_adjustment_keeps_to_it(self):
+        job, s = self.taken_in(changed_set("zoomed", zoomed))
         ids = [p.id for p in job.photos(s.id)]
 
         def ratio():

@@ -168,7 +168,7 @@ class Growing:
             return []
         count = int(self.solved.sum())
         names = next(names for least, names in LENS_STEPS if count >= least)
-        dropped = {PARAMETER[p] for p in self.dropped}
+        dropped = {PARAMETER[p] for p in {*self.dropped, *self.settings.held}}
         return sorted({*(PARAMETER[p] for p in names), *self.photos.free} - dropped)
 
     def adjust(self, rounds, extra=(), tolerance=1e-4, only=None):

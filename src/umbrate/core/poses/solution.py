@@ -85,6 +85,8 @@ class GrowSettings:
     solve_lens : bool
     significant : bool
         Distortion parameters whose change is not significant go back to where they started.
+    held : tuple of str
+        Lens parameters that stay as they were, by their names.
     correct : callable(photo, feature, point, poses, lenses, lens_of) -> (k, 2), optional
         What is to be taken off the pixels of sightings once the block stands.
     seed : int
@@ -97,6 +99,7 @@ class GrowSettings:
     min_angle_deg: float = 2.0
     solve_lens: bool = True
     significant: bool = False
+    held: tuple = ()
     correct: Callable | None = None
     seed: int = 0
     report: Callable | None = None

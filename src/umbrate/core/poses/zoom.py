@@ -1,7 +1,9 @@
-"""Zooms that were moved: photos whose files say one focal length, or none, taken with several.
+"""Photos that were not taken with one lens, or not in one moment, though their files say so.
 
-Each photo of a block is given a focal length of its own, and everything is adjusted together once more. Where all
-were taken with one, these lie close to each other; where the zoom was moved they fall into groups.
+Each photo of a block is given a focal length of its own, and a slant and a stretch of its rows, and everything is
+adjusted together once more. Where the zoom was moved, the focal lengths fall into groups. Where the rows of a photo
+were read one after the other while the camera moved (a rolling shutter), they slipped against each other: in the first
+order a slant where it moved along the rows, a stretch where across them (Meingast, Geyer and Sastry 2005).
 """
 
 from dataclasses import dataclass
@@ -14,9 +16,11 @@ from .reprojection import CAUCHY, Loss, State, observations
 
 MOST_POINTS = 3000  #: so many points, those that most photos see, tell it
 OWN_SIGMA = 0.5  #: how loosely a photo's own focal length is held to the common one, as a share of it
+SLIP_SIGMA = 0.02  #: and a slant and a stretch to none, as a share of the focal length
 GAP = 0.06  #: focal lengths further apart are two, as a share
 LEAST_SIGHTINGS = 30  #: a photo with fewer says nothing
 ROUNDS = 30
+LOSS = Loss(CAUCHY, 2.5)
 
 
 @dataclass(frozen=True)
@@ -38,10 +42,29 @@ class Zooms:
     lens: np.ndarray
 
 
-def own_focals(block):
-    """The focal length (n,) in pixels of each photo of a Block by itself; NaN where it says nothing."""
+@dataclass(frozen=True)
+class OwnLenses:
+    """What each photo of a block says of its lens by itself.
+
+    Attributes
+    ----------
+    focal : (n,)
+        Focal length in pixels; NaN where a photo says nothing.
+    slip : (n, 2)
+        Slant and stretch: by how many pixels a row slips along and across, for each pixel that it is lower; NaN where a
+        photo says nothing.
+    left : float
+        Of the squared residuals, the share that is left.
+    """
+
+    focal: np.ndarray
+    slip: np.ndarray
+    left: float
+
+
+def own_lenses(block):
+    """The OwnLenses of the photos of a Block."""
     on = block.solved
-    out = np.full(len(block.poses), np.nan)
     use = np.argsort(-block.photos_of, kind="stable")[:MOST_POINTS]
     chosen = np.zeros(len(block.points), bool)
     chosen[use] = True
@@ -52,17 +75,27 @@ def own_focals(block):
     lenses = block.lenses[block.lens_of[on]]
     sigma = np.full(lenses.shape, np.inf)
     sigma[:, 0] = OWN_SIGMA * lenses[:, 0]
+    sigma[:, 8:] = SLIP_SIGMA * lenses[:, :1]
     seen = observations(
         np.arange(len(lenses)), row[block.photo[rows]], point, block.xy[rows], block.sigma[rows], len(points)
     )
     result = adjust(
-        State(block.poses[on], lenses, block.points[points]), seen, [0],
-        held=Held(lens_prior=LensPrior.of_sigmas(lenses, sigma)), loss=Loss(CAUCHY, 2.5), max_rounds=ROUNDS,
-        tolerance=1e-4,
+        State(block.poses[on], lenses, block.points[points]), seen, [0, 8, 9],
+        held=Held(lens_prior=LensPrior.of_sigmas(lenses, sigma)), loss=LOSS, max_rounds=ROUNDS, tolerance=1e-4,
     )  # fmt: skip
     enough = np.bincount(row[block.photo[rows]], minlength=len(lenses)) >= LEAST_SIGHTINGS
-    out[on] = np.where(enough, result.lenses[:, 0], np.nan)
-    return out
+    got = np.where(enough[:, None], result.lenses, np.nan)
+    out = np.full((len(on), 3), np.nan)
+    out[on] = np.stack([got[:, 0] + got[:, 8], got[:, 9] / got[:, 0], -got[:, 8] / got[:, 0]], 1)
+    before = block.residual[rows]
+    left = _robust_sum(result.residuals, seen.weight) / max(_robust_sum(before, seen.weight), 1e-300)
+    return OwnLenses(out[:, 0], out[:, 1:], left)
+
+
+def _robust_sum(residuals, weight):
+    """Sum of the squares of residuals (k, 2) in their standard deviations, as the loss takes them."""
+    square = weight**2 * (residuals**2).sum(1)
+    return float((LOSS.scale**2 * np.log1p(square / LOSS.scale**2)).sum())
 
 
 def group_focals(focal, lens_of):
@@ -71,7 +104,7 @@ def group_focals(focal, lens_of):
     Parameters
     ----------
     focal : (n,)
-        See `own_focals`.
+        Of `own_lenses`.
     lens_of : (n,) int
         Photos that are taken to share a lens.
     """

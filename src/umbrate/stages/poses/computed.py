@@ -33,4 +33,5 @@ class Computed:
     fold: Fold | None = None  #: where the block seems folded
     unfolded: bool = False  #: whether a deeper look unfolded it
     zooms: dict = field(default_factory=dict)  #: photo id to the number of its zoom, where that is not the usual one
+    slip_px: float | None = None  #: by which rows slipped, where the camera moved while photos were read
     first_solved: int | None = None  #: photos that stood after the first look, where a deeper one was taken

@@ -150,6 +150,10 @@ class PosesFigures(Figures):
     lens_sigma: dict[str, float] = {}
     lenses: int = 1
     zooms: dict[int, int] = {}  #: photos that were taken with another zoom than most, and its number
+    slip_px: float | None = figure(
+        None, title="Slip of rows", unit="px",
+        meaning="How far a photo's rows slipped from top to bottom (median): the camera moved while they were read",
+    )  # fmt: skip
     told: list[Told] = []
     shared: Shared = Shared()
     unit: float = 1.0  #: standard deviation of unit weight

@@ -46,6 +46,7 @@ class Before:
     figures: Unchanged
     look: int = 1  #: at which the features were found
     zooms: dict = field(default_factory=dict)  #: photo id to the number of its zoom
+    slip_px: float | None = None  #: by which rows slipped
 
 
 @dataclass(frozen=True)

@@ -9,6 +9,12 @@ from ...sitting.lenses import lens_groups
 
 GUESSED_SIGMA = 0.4  #: of a focal length that no file tells, as a share of itself
 FOUND_SIGMA = 0.1  #: of a focal length found from its photos, as a share of itself
+CENTER = ("cx", "cy")  #: what stays where the files have it, where the rows of photos slipped
+
+
+def center_held(block):
+    """Whether the centers of a block's lenses stayed where they were."""
+    return not {PARAMETER_NAMES.index(x) for x in CENTER} & set(block.free_lens or ())
 
 
 def lenses_of(photos, groups, apart=None, focals=None):

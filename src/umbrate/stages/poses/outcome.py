@@ -95,6 +95,7 @@ def outcome(made, inputs, settings, report):
             center_sigma_percent=known["center_percent"],
             lenses=len(made.lenses),
             zooms=made.zooms,
+            slip_px=None if made.slip_px is None else round(made.slip_px, 2),
             told=made.told,
             shared=made.shared,
             keep_box=box.as_dict(),

@@ -9,6 +9,7 @@ from ...sitting.lenses import NO_EXIF_35MM
 from ..base import problem
 from .figures import WhyLeftOut
 from .inputs import ADJUST, MARKED
+from .lenses import center_held
 
 STILL_SHARE = 0.6  #: a photo with so many still features shows the backdrop only
 MANY_BRIDGES = 0.2  #: share of false bridges among the pairs from which the object itself is to blame
@@ -106,10 +107,24 @@ def _zooms(block, made, photos):
     )
 
 
+def _slipped(block, slip_px):
+    """The problem that tells that the camera moved while its photos were read."""
+    text = f"The rows of a photo slipped by {slip_px:.1f} pixels from top to bottom (median): the camera moved while "
+    text += "it was read row by row, as in frames of a video. "
+    if center_held(block):
+        text += "The center of the lens was held for that."
+    else:
+        text += "The block is doubtful: that passes for a shifted center of the lens, which turns and bends everything."
+    hint = "Turns are true to half a degree at best, and the cloud is less exact. Take stills, or hold still for each."
+    return problem(None, text, hint)
+
+
 def doubt_of(made):
     """Why the block may be wrong although it fits: a clause, or ""."""
     if made.fold:
         return f"{made.fold.photos} photos stand on {made.fold.places} places"
+    if made.slip_px is not None and not center_held(made.solution.block):
+        return "the camera moved while its photos were read"
     return ""
 
 
@@ -152,6 +167,8 @@ def problems_of(reasons, block, made, inputs, settings):
         out.append(problem(None, text, hint))
     if made.zooms:
         out.append(_zooms(block, made, photos))
+    if made.slip_px is not None:
+        out.append(_slipped(block, made.slip_px))
     for m, f in made.solution.wrong_focal.items():
         ratio = block.lenses[m, 0] / f
         out.append(

@@ -31,23 +31,21 @@ from ...core.poses.marked import SHARED, missing, solve_marked
 from ...core.poses.solution import GrowSettings, HandTies, PhotoSet, Solution
 from ...core.poses.targets import TargetSightings
 from ...core.poses.tracks import Tracks
-from ...core.poses.zoom import group_focals, own_focals
 from ...core.targets.detect import CODED
 from ...job.blobs import BlobStore
 from ...sitting.blocks import stored_block
 from ...sitting.marks import without_marks
 from ...sitting.removal import removed_rows
 from .computed import Computed
+from .contradicted import as_photos_say
 from .figures import Shared
 from .inputs import ADJUST, ELSEWHERE, MARKED, START_OVER
 from .items import PhotoFeatures, feature_key, find_features, match_key, match_photos, relate_photos
-from .lenses import lenses_of
+from .lenses import CENTER, center_held, lenses_of
 from .reasons import no_match
 from .sharing import agree, known_besides, shared_figures, together, told_of
 
 LIVE_S = 1.0  #: a growing block is shown no oftener
-ZOOM_GAIN = 0.9  #: of the residual that is left where lenses by zoom are the truth
-LEAST_ZOOMED = 6  #: photos of a block that tell focal lengths apart
 #: settings of what comes before an adjustment
 BEFORE_ADJUSTING = (
     "ties", "features", "fine", "largest_side", "around", "pairs", "neighbors", "drop_still", "ratio", "verify_px",
@@ -77,8 +75,10 @@ class Making:
         self._features(0.3)
         self._lap("features_s")
         self.zooms = dict(self.before.zooms) if self.before and self.inputs.mode != START_OVER else {}
-        self._start_lenses()
-        self._start_lenses(self._focals_before())
+        self.slip_px = self.before.slip_px if self.before and self.inputs.mode != START_OVER else None
+        self.held = () if self.slip_px is None or not center_held(self._block_before) else CENTER
+        self.start_lenses()
+        self.start_lenses(self._focals_before())
         self.widths = [max(p.width, p.height) for p in self.photos]
         self._targets()
         self._marks()
@@ -94,13 +94,13 @@ class Making:
         else:
             tried, chosen, still, share = self._match()
             self._lap("matching_s")
-            solution = self._by_zoom(self._solve())
-        if not self.inputs.joined and self.settings.solve_lens and not self.zooms:
+            solution = as_photos_say(self, self.solve())
+        if not self.inputs.joined and self.settings.solve_lens and not self.zooms and self.slip_px is None:
             solution = self._share(solution)
         self._lap("solving_s")
         return self._made(solution, still, share, tried, chosen)
 
-    def _start_lenses(self, focals=None):
+    def start_lenses(self, focals=None):
         """Lenses to start from, apart by sitting and zoom."""
         apart = dict(self.inputs.apart)
         for i, zoom in self.zooms.items():
@@ -126,28 +126,6 @@ class Making:
             if self.zooms or abs(f - self.lenses[k].f) > PULLED * held:
                 out[p.id] = float(f)
         return out
-
-    def _by_zoom(self, solution):
-        """The Solution with a lens for each zoom, where photos that seemed to share one have several."""
-        b = solution.block
-        if self.inputs.mode != START_OVER or not self.settings.solve_lens or b.solved.sum() < LEAST_ZOOMED:
-            return solution
-        # a trusted lens is as it is
-        shared = np.where(np.isin(b.lens_of, self.trusted), -1, b.lens_of)
-        found = group_focals(np.where(shared < 0, np.nan, own_focals(b)), shared)
-        if found is None:
-            return solution
-        self.report.progress(0.9, "the zoom was moved: solving with a lens for each")
-        usual = {m: k for k, m in reversed(list(enumerate(found.lens.tolist())))}
-        known = [(p.id, int(g)) for p, g in zip(self.photos, found.group, strict=True) if g >= 0]
-        self.zooms = {i: g for i, g in known if g not in usual.values()}
-        self._start_lenses({i: float(found.focal[g]) for i, g in known})
-        again = self._solve()
-        if again.block.solved.sum() >= b.solved.sum() and again.block.rms_px < ZOOM_GAIN * b.rms_px:
-            return again
-        self.zooms = {}
-        self._start_lenses()
-        return solution
 
     def _share(self, solution):
         """The Solution with what other sittings know of the lens, as far as they agree with what this one says."""
@@ -181,6 +159,7 @@ class Making:
             solution, still, share, self.targets, self.xy, self.counts, self.lenses, self.guessed, tried, chosen,
             self.times, self.artefacts, self.fingerprints, self.mark_at, self.told, self.shared, self.look,
             None if self.inputs.joined else find_fold(solution.block.poses), zooms=self.zooms,
+            slip_px=self.slip_px,
         )  # fmt: skip
 
     def _marks(self):
@@ -388,6 +367,7 @@ class Making:
             min_angle_deg=s.min_angle_deg,
             solve_lens=s.solve_lens,
             significant=s.lens_parameters == "if significant",
+            held=self.held,
             correct=self.targets.shifts if self.targets else None,
             seed=s.seed,
             report=self._tell,
@@ -401,7 +381,7 @@ class Making:
         pairs = {p: self.targets.matches(*p) for p in combinations(range(len(self.photos)), 2)}
         return {(i, j): m[~self.out[i][m[:, 0]] & ~self.out[j][m[:, 1]]] for (i, j), m in pairs.items() if len(m)}
 
-    def _solve(self):
+    def solve(self):
         vectors = np.array([x.vector for x in self.lenses])
         poses = self._poses_before()
         resume = None

@@ -289,6 +289,7 @@ class PosesStage(Stage):
             Unchanged.of(done.figures),
             done.figures.look,
             done.figures.zooms,
+            done.figures.slip_px,
         )
 
     def key(self, job, sitting, settings):
