@@ -15,6 +15,8 @@ from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.pose import look_at, pose
 from umbrate.core.geometry.rotation import rotation_matrix
 from umbrate.core.poses.fold import Fold, find_fold
+from umbrate.core.poses.shotorder import InOrder, in_order
+from umbrate.core.poses.solution import PairGeometry
 from umbrate.core.poses.zoom import group_focals, own_lenses
 from umbrate.job.store import Job
 from umbrate.sitting.frames import load_block
@@ -77,6 +79,78 @@ class Folds(unittest.TestCase):
         folded = ring(steps % 90)
         folded[[3, 9]] = np.nan
         self.assertEqual(find_fold(folded).photos, 22)
+
+
+def around(deg):
+    """The turn about the vertical."""
+    return rotation_matrix([0.0, 0.0, np.radians(deg)])
+
+
+class Order(unittest.TestCase):
+    """Two rounds of twelve photos of an object with four equal sides: what matches is which photo sees what."""
+
+    ALIKE = 40  #: features that each photo sees of the side before it, the same on every side
+
+    def rounds(self, rng, order=None, between=3, step=30.0, leap=60.0):
+        """Features of each photo and pairs, in an order of shooting; and which are true.
+
+        Photos see `between` features that are on one side only, in both rounds, and as many in one round alone.
+        """
+        n = 24
+        order = np.arange(n) if order is None else order
+        azimuth, height = step * (order % 12) + np.where(order < 12, 0.0, leap), np.where(order < 12, 20.0, 45.0)
+        # each third of a right angle has features of its own: those that both rounds see, and of either
+        places = [np.flatnonzero((np.arange(12) - a // step) % 12 < 4) for a in azimuth]
+        own = [
+            {
+                (int(p), r, m): 0
+                for p in at
+                for r in ("both", int(o // 12))
+                for m in range(3 if r != "both" else between)
+            }
+            for at, o in zip(places, order, strict=True)
+        ]
+        rows = [{x: self.ALIKE + k for k, x in enumerate(mine)} for mine in own]
+        turns = [rotation_matrix(np.radians([h, 0.0, 0.0])) @ around(a) for a, h in zip(azimuth, height, strict=True)]
+        pairs, true = {}, set()
+        for i in range(n):
+            for j in range(i + 1, n):
+                apart = (azimuth[j] - azimuth[i] + 180) % 360 - 180
+                near = [q for q in range(-2, 3) if abs(apart + 90 * q) <= 45]
+                if not near:
+                    continue
+                q = near[0] if len(near) == 1 else min(near, key=lambda q: (abs(q), rng.random()))
+                alike = np.flatnonzero(rng.random(self.ALIKE) < 0.8)
+                m = [(k, k) for k in alike]
+                if q == 0:
+                    true.add((i, j))
+                    m += [(r, rows[j][x]) for x, r in rows[i].items() if x in rows[j]]
+                E = np.eye(4)
+                E[:3, :3] = rotation_matrix(rng.normal(0, 0.02, 3)) @ turns[j] @ around(90.0 * q) @ turns[i].T
+                pairs[i, j] = PairGeometry(np.array(m), E, abs(apart + 90 * q) + 1.0)
+        return [self.ALIKE + len(r) for r in rows], pairs, true
+
+    def test_the_order_and_what_is_on_one_side_only_leave_the_true_pairs(self):
+        for seed, leap in enumerate((60.0, 330.0, 150.0)):
+            counts, pairs, true = self.rounds(np.random.default_rng(seed), leap=leap)
+            self.assertLess(len(true), 0.4 * len(pairs))
+            told = in_order(counts, pairs)
+            self.assertEqual([len(r) for r in told.rounds], [12, 12])
+            self.assertEqual(told.loose, ())
+            self.assertEqual(set(told.pairs), true)
+
+    def test_rounds_that_nothing_ties_are_left_loose_and_true_in_themselves(self):
+        for seed in range(3):
+            counts, pairs, true = self.rounds(np.random.default_rng(seed), between=0)
+            told = in_order(counts, pairs)
+            self.assertEqual(told.loose, (1,))
+            self.assertEqual(set(told.pairs), {(i, j) for i, j in true if (i < 12) == (j < 12)})
+
+    def test_photos_in_no_order_tell_nothing(self):
+        for seed in range(5):
+            rng = np.random.default_rng(seed)
+            counts, pairs, _ = self.rounds(rng, rng.permutation(24))
+            self.assertIsNone(in_order(counts, pairs))
 
 
 class Zooms(unittest.TestCase):
@@ -243,6 +317,18 @@ class InTheStage(unittest.TestCase):
         self.assertEqual(state(job, "poses"), "look")
         # without the fold it is none
         self.assertEqual(run_now(job, s, "poses").figures.doubt, "")
+        # where the order of shooting unfolds it, it is told, and an adjustment and going on keep to that
+        every = mock.Mock(side_effect=lambda counts, pairs: InOrder(frozenset(pairs), [np.arange(len(counts))], ()))
+        self.enterContext(mock.patch.object(solving, "in_order", every))
+        with mock.patch.object(solving, "find_fold", side_effect=[Fold(12, 3), None]):
+            out = run_now(job, s, "poses")
+        self.assertEqual((out.figures.doubt, out.figures.by_order), ("", True))
+        self.assertIn("Order of shooting", [row[0] for row in out.figures.rows()])
+        for mode in ("adjust", "go on"):
+            again = run_now(job, s, "poses", mode=mode)
+            self.assertTrue(again.figures.by_order)
+            self.assertEqual(again.figures.solved, out.figures.solved)
+        self.assertEqual(every.call_count, 2)  # an adjustment asks for no pairs
 
 
 if __name__ == "__main__":

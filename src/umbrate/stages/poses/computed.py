@@ -32,6 +32,8 @@ class Computed:
     look: int = FIRST  #: at which the features were found
     fold: Fold | None = None  #: where the block seems folded
     unfolded: bool = False  #: whether a deeper look unfolded it
+    by_order: bool = False  #: whether the order of shooting did
+    loose: int = 0  #: rounds that nothing tells then how they lie to the others
     zooms: dict = field(default_factory=dict)  #: photo id to the number of its zoom, where that is not the usual one
     slip_px: float | None = None  #: by which rows slipped, where the camera moved while photos were read
     first_solved: int | None = None  #: photos that stood after the first look, where a deeper one was taken

@@ -110,7 +110,7 @@ class PosesFigures(Figures):
     """Figures of the Poses stage; dictionaries go by photo id."""
 
     LINES = (
-        "line_of_placed", "line_of_doubt", "line_of_look", "rms_px", "line_of_known", "line_of_alone", "points",
+        "line_of_placed", "line_of_doubt", "line_of_look", "line_of_order", "rms_px", "slip_px", "line_of_known", "line_of_alone", "points",
         "sightings", "line_of_targets", "line_of_still", "line_of_pairs", "line_of_bridges", "line_of_fragments",
         "line_of_turntable", "line_of_hands", "line_of_shared", "line_of_focal", "line_of_middle", "line_of_distortion",
     )  # fmt: skip
@@ -163,6 +163,8 @@ class PosesFigures(Figures):
     look: int = 1  #: at which the features were found; 2 is the deeper one
     first_solved: int | None = None  #: photos that stood after the first look, where a deeper one was taken
     unfolded: bool = False  #: whether that look told sides apart that look alike
+    by_order: bool = False  #: whether the order of shooting told sides apart that look alike
+    loose: int = 0  #: rounds that nothing tells then how they lie to the others
     doubt: str = ""  #: why the block may be wrong although it fits
     match_key: str = ""  #: what matches depend on besides the features
     per_photo: dict[int, PhotoFigures] = {}
@@ -182,6 +184,13 @@ class PosesFigures(Figures):
             return "Deeper look", "told sides apart", told
         told = "Photos stayed out, so fainter features were sought as well, and those on what turns with the object"
         return "Deeper look", f"{self.first_solved} before it, {self.solved} after", told
+
+    def line_of_order(self):
+        if not self.by_order:
+            return None
+        told = "The object looks alike from several sides. Photos that were taken one after the other stand side by "
+        told += "side, and features on one side only tell how rounds lie to each other"
+        return "Order of shooting", "told sides apart", told
 
     def line_of_doubt(self):
         return ("Doubtful", self.doubt, "The block fits and may be wrong all the same") if self.doubt else None

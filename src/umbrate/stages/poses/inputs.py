@@ -25,6 +25,8 @@ class Unchanged:
     fragments: list = field(default_factory=list)
     first_solved: int | None = None
     unfolded: bool = False
+    by_order: bool = False
+    loose: int = 0
 
     @classmethod
     def of(cls, figures):

@@ -18,6 +18,7 @@ from .solving import Making
 
 DEEPER_BELOW = 0.35  #: of the features a photo may have: with fewer, a deeper look finds more
 UNFOLDED = 0.8  #: of the photos of a folded block that an unfolded one must place
+BY_ORDER = 0.7  #: and its fragments with it, where rounds stand by themselves
 
 
 def make_block(inputs, settings, report):
@@ -26,7 +27,7 @@ def make_block(inputs, settings, report):
     making = Making(inputs, settings, report, look)
     if inputs.mode == ADJUST or settings.ties == MARKED or look == DEEPER:
         return making.make()
-    first = failed = None
+    first = failed = second = None
     try:
         first = making.make()
     except UmbrateError as e:
@@ -38,12 +39,27 @@ def make_block(inputs, settings, report):
         try:
             second = again.make()
         except UmbrateError:
-            second = None  # what the first look found, or why it failed, stands
+            pass  # what the first look found, or why it failed, stands
         if _better(first, second):
-            return replace(second, first_solved=stand, unfolded=bool(first and first.fold and not second.fold))
+            second = replace(second, first_solved=stand, unfolded=bool(first and first.fold and not second.fold))
+            return _in_order(again, second)
     if failed:
         raise failed
-    return first
+    return _in_order(making, first)
+
+
+def _in_order(making, made):
+    """What a Making Computed, by the order of shooting where it is folded and that unfolds it."""
+    if not made.fold:
+        return made
+    making.report.progress(0.9, "the block seems folded: going by the order of shooting")
+    again = making.again_in_order(made)
+    if again is None or again.fold:
+        return made
+    apart = sum(int(f.solved.sum()) for f in again.solution.fragments)
+    if _stand(again) + apart < BY_ORDER * _stand(made):
+        return made
+    return replace(again, first_solved=made.first_solved, unfolded=made.unfolded)
 
 
 def _stand(made):

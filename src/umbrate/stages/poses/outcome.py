@@ -106,6 +106,8 @@ def outcome(made, inputs, settings, report):
             look=made.look,
             doubt=doubt_of(made),
             unfolded=made.unfolded or _kept(inputs, "unfolded", False),
+            by_order=made.by_order or _kept(inputs, "by_order", False),
+            loose=made.loose or _kept(inputs, "loose", 0),
             first_solved=made.first_solved if made.first_solved is not None else _kept(inputs, "first_solved", None),
             **{k: round(v, 2) for k, v in made.times.items()},
             **_sighting_figures(block, photos),

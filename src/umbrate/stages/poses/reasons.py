@@ -128,6 +128,26 @@ def doubt_of(made):
     return ""
 
 
+def _alike(made):
+    """What is told of an object that looks alike from several sides."""
+    if made.fold:
+        text = f"The block is doubtful: {made.fold.photos} photos stand on only {made.fold.places} places, again and "
+        text += "again, as if the object had been folded up. It looks alike from several sides, and nothing in the "
+        text += "photos tells these apart."
+        hint = (
+            "First of all stick one mark or a few targets to one side and take the photos anew; something with detail "
+        )
+        hint += "that turns with it (a printed mat) decides as well, where masks mark it."
+        return [problem(None, text, hint, remedy=("print targets",))]
+    if made.loose:
+        text = "The object looks alike from several sides. Each round of photos stands by the order they were taken "
+        text += "in, but nothing tells how they lie to each other."
+        hint = "Mark three points that you know to be the same in two photos of either round, and go on. Next time "
+        hint += "stick one mark to one side."
+        return [problem(None, text, hint, remedy=("mark points",))]
+    return []
+
+
 def problems_of(reasons, block, made, inputs, settings):
     photos = inputs.photos
     hints = {
@@ -143,7 +163,7 @@ def problems_of(reasons, block, made, inputs, settings):
         "blurred": ("Set it aside, or look at its mask.", ("go to", "masks")),
     }  # fmt: skip
     names = {p.id: p.name for p in photos}
-    out = []
+    out = _alike(made)  # the cause before what comes of it
     for i, r in reasons.items():
         hint, remedy = hints.get(r.kind, ("Set it aside, or bring in photos round it.", ("bring in photos",)))
         near = ", ".join(names[k] for k in r.partners[:3] if k in names)
@@ -151,15 +171,6 @@ def problems_of(reasons, block, made, inputs, settings):
         if near and r.kind in (TOO_FEW, DISAGREES, LOOP):
             text += f" It matches best with {near}."
         out.append(problem(photos[i], text, hint, remedy=remedy))
-    if made.fold:
-        text = f"The block is doubtful: {made.fold.photos} photos stand on only {made.fold.places} places, again and "
-        text += "again, as if the object had been folded up. It looks alike from several sides, and nothing in the "
-        text += "photos tells these apart."
-        hint = (
-            "First of all stick one mark or a few targets to one side and take the photos anew; something with detail "
-        )
-        hint += "that turns with it (a printed mat) decides as well, where masks mark it."
-        out.append(problem(None, text, hint, remedy=("print targets",)))
     if len(made.solution.bridges) >= MANY_BRIDGES * max(len(made.solution.pairs), 1):
         text = f"{len(made.solution.bridges)} pairs of photos match well and contradict the others, so they were left "
         text += "out: the object looks alike from several sides."

@@ -28,6 +28,7 @@ from ...core.poses.grow import FINISH_PX, Grower
 from ...core.poses.growing import FOCAL_SIGMA, KEY_POINT_SIGMA_PX, LOSS_SCALE
 from ...core.poses.lensprior import LensPrior
 from ...core.poses.marked import SHARED, missing, solve_marked
+from ...core.poses.shotorder import in_order
 from ...core.poses.solution import GrowSettings, HandTies, PhotoSet, Solution
 from ...core.poses.targets import TargetSightings
 from ...core.poses.tracks import Tracks
@@ -62,6 +63,7 @@ class Making:
         self.before = inputs.before
         self.told, self.shared = [], Shared()
         self.counts = []  #: features of each photo, once they are found
+        self.order = None  #: InOrder of the pairs, where that order is to decide
         self.orientations = np.array([p.orientation for p in self.photos])
 
     def _lap(self, name):
@@ -94,11 +96,26 @@ class Making:
         else:
             tried, chosen, still, share = self._match()
             self._lap("matching_s")
+            if self.before and self.inputs.mode != START_OVER and self.before.figures.by_order:
+                self.order = self.in_order()
             solution = as_photos_say(self, self.solve())
         if not self.inputs.joined and self.settings.solve_lens and not self.zooms and self.slip_px is None:
             solution = self._share(solution)
         self._lap("solving_s")
         return self._made(solution, still, share, tried, chosen)
+
+    def in_order(self):
+        """The InOrder of the pairs by the order the photos were taken in, or None."""
+        vectors = np.array([x.vector for x in self.lenses])
+        return in_order([len(x) for x in self.xy], self._relate(vectors))
+
+    def again_in_order(self, made):
+        """What is Computed where the order of shooting decides, or None; `made` : what was without."""
+        self.order = self.in_order()
+        if self.order is None:
+            return None
+        solution = self.solve()
+        return self._made(solution, made.still, made.still_share, made.tried, made.chosen)
 
     def start_lenses(self, focals=None):
         """Lenses to start from, apart by sitting and zoom."""
@@ -159,7 +176,7 @@ class Making:
             solution, still, share, self.targets, self.xy, self.counts, self.lenses, self.guessed, tried, chosen,
             self.times, self.artefacts, self.fingerprints, self.mark_at, self.told, self.shared, self.look,
             None if self.inputs.joined else find_fold(solution.block.poses), zooms=self.zooms,
-            slip_px=self.slip_px,
+            slip_px=self.slip_px, by_order=self.order is not None, loose=len(self.order.loose) if self.order else 0,
         )  # fmt: skip
 
     def _marks(self):
@@ -392,7 +409,8 @@ class Making:
             raise no_match(self.counts, len(self.matches), bool(self.inputs.masks), self.settings)
 
         def relate_with(v):
-            return self.first if np.array_equal(v, vectors) else self._relate(v)
+            pairs = self.first if np.array_equal(v, vectors) else self._relate(v)
+            return pairs if self.order is None else {p: g for p, g in pairs.items() if p in self.order.pairs}
 
         return solve(
             self._photo_set(), relate_with, self._ties(), self._grow_settings(), resume=resume, marks=self.seen_marks
