@@ -6,6 +6,7 @@ from unittest import mock
 
 import numpy as np
 from PIL import Image
+from scipy.ndimage import gaussian_filter
 
 from tests.scenes import made_once, pebble_set, pebble_truth, scratch
 from tests.test_grow import LENS, grow, made_up_block
@@ -329,6 +330,48 @@ class InTheStage(unittest.TestCase):
             self.assertTrue(again.figures.by_order)
             self.assertEqual(again.figures.solved, out.figures.solved)
         self.assertEqual(every.call_count, 2)  # an adjustment asks for no pairs
+
+
+class Nonsense(unittest.TestCase):
+    """Photos from which no object can come."""
+
+    def said(self, show, noise=2.0, count=8):
+        """What Poses says of photos that ``show(k, rng)`` (h, w) gray."""
+        folder = scratch()
+        rng = np.random.default_rng(4)
+        for k in range(count):
+            gray = show(k, np.random.default_rng(9))
+            picture = np.repeat(gray[..., None], 3, 2) + noise * rng.normal(size=(*gray.shape, 3))
+            Image.fromarray(np.clip(picture, 0, 255).astype(np.uint8)).save(folder / f"P_{k}.jpg", quality=92)
+        with Job.create(scratch() / "job") as job:
+            s, *_ = take_in(job, "Photos", read_folder(folder))
+            for stage in ("photos", "masks", "lens"):
+                run_now(job, s, stage)
+            with self.assertRaises(UmbrateError) as e:
+                run_now(job, s, "poses")
+        return str(e.exception)
+
+    @staticmethod
+    def texture(rng):
+        out = gaussian_filter(rng.normal(size=(450, 600)), 2)
+        return 128 + 40 * out / out.std()
+
+    def test_each_is_refused_with_its_cause_and_the_evidence(self):
+        self.assertRegex(
+            self.said(lambda k, rng: np.full((450, 600), 180.0)), "blank but for noise.* 1[78][0-9] and 18"
+        )
+        self.assertIn("All 8 photos are copies of one file", self.said(lambda k, rng: self.texture(rng), 0.0))
+        self.assertRegex(
+            self.said(lambda k, rng: self.texture(rng)), r"Nothing moves in these 8 photos: (99|100)\.\d %"
+        )
+
+        def paper(k, rng):
+            y, x = np.mgrid[0:450, 0:600]
+            c, s = np.cos(0.4 * k), np.sin(0.4 * k)
+            a, b = (c * x + s * y) / 30 % 1, (c * y - s * x) / 30 % 1
+            return np.where((np.abs(a - 0.5) > 0.44) | (np.abs(b - 0.5) > 0.44), 90.0, 240.0)
+
+        self.assertRegex(self.said(paper), r"(9\d|100) % of the features .* graph paper")
 
 
 if __name__ == "__main__":

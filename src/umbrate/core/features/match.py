@@ -91,3 +91,21 @@ def match(a, b, ratio=0.85):
     rows = np.flatnonzero(index >= 0).astype(np.int32)
     rows = rows[best[rows] >= col_best[index[rows]]]  # mutual: nobody is nearer to its best
     return np.stack([rows, index[rows]], 1)
+
+
+def like_each_other(unit, xy, apart_px, enough=0.95):
+    """Share of a photo's features that look like another one elsewhere in it, as on graph paper or a weave.
+
+    Parameters
+    ----------
+    unit : (n, 128) float32 unit vectors
+    xy : (n, 2)
+    apart_px : float
+        Features so near to each other may be one.
+    enough : float
+        Cosine between the descriptors of features that look alike.
+    """
+    if len(unit) < 2:
+        return 0.0
+    near = np.linalg.norm(xy[:, None] - xy[None], axis=2) < apart_px
+    return float((np.where(near, -1.0, unit @ unit.T).max(1) > enough).mean())

@@ -110,9 +110,10 @@ class PosesFigures(Figures):
     """Figures of the Poses stage; dictionaries go by photo id."""
 
     LINES = (
-        "line_of_placed", "line_of_doubt", "line_of_look", "line_of_order", "rms_px", "slip_px", "line_of_known", "line_of_alone", "points",
-        "sightings", "line_of_targets", "line_of_still", "line_of_pairs", "line_of_bridges", "line_of_fragments",
-        "line_of_turntable", "line_of_hands", "line_of_shared", "line_of_focal", "line_of_middle", "line_of_distortion",
+        "line_of_placed", "line_of_doubt", "line_of_look", "line_of_order", "rms_px", "slip_px", "line_of_known",
+        "line_of_alone", "points", "sightings", "line_of_targets", "line_of_still", "line_of_pairs",
+        "line_of_bridges", "line_of_fragments", "line_of_turntable", "line_of_hands", "line_of_shared",
+        "line_of_focal", "line_of_middle", "line_of_distortion",
     )  # fmt: skip
 
     mode: str = Field("", validation_alias=AliasChoices("mode", "way"))  #: "start over", "go on" or "adjust"

@@ -12,6 +12,7 @@ from ...core.errors import UmbrateError
 from ...job.blobs import BlobStore
 from ...sitting.masks import tells_turning
 from ..base import Share
+from .hopeless import check_started
 from .inputs import ADJUST, MARKED, START_OVER
 from .items import DEEPER, FIRST
 from .solving import Making
@@ -22,11 +23,24 @@ BY_ORDER = 0.7  #: and its fragments with it, where rounds stand by themselves
 
 
 def make_block(inputs, settings, report):
-    """Solve, go on or adjust, as `inputs.mode` says; returns what was Computed. The better look is taken."""
+    """Solve, go on or adjust, as `inputs.mode` says; returns what was Computed. The better look is taken.
+
+    Raises
+    ------
+    UmbrateError
+        Where fewer than two photos stand.
+    """
+    making, made = _better_look(inputs, settings, report)
+    check_started(making, made)
+    return made
+
+
+def _better_look(inputs, settings, report):
+    """The Making whose look is taken, and what it Computed."""
     look = inputs.before.look if inputs.before and inputs.mode != START_OVER else FIRST
     making = Making(inputs, settings, report, look)
     if inputs.mode == ADJUST or settings.ties == MARKED or look == DEEPER:
-        return making.make()
+        return making, making.make()
     first = failed = second = None
     try:
         first = making.make()
@@ -42,10 +56,10 @@ def make_block(inputs, settings, report):
             pass  # what the first look found, or why it failed, stands
         if _better(first, second):
             second = replace(second, first_solved=stand, unfolded=bool(first and first.fold and not second.fold))
-            return _in_order(again, second)
+            return again, _in_order(again, second)
     if failed:
         raise failed
-    return _in_order(making, first)
+    return making, _in_order(making, first)
 
 
 def _in_order(making, made):

@@ -20,7 +20,7 @@ from .box import box_of
 from .figures import RESIDUAL_TOP_PX, PhotoFigures, PosesFigures, Ring, Turntable
 from .inputs import ADJUST, ELSEWHERE, START_OVER
 from .items import match_key
-from .reasons import check_started, doubt_of, problems_of, why_left_out
+from .reasons import doubt_of, problems_of, why_left_out
 
 COVER_CELLS = 12  #: the longer side of a photo is divided into so many cells to say how much of it has sightings
 SAME_FRAME = 3e-4  #: of the extent of the photos: a frame that differs by less is left as it is
@@ -34,15 +34,8 @@ def _rms(length):
 
 
 def outcome(made, inputs, settings, report):
-    """The Outcome of a run of the Poses stage, from what was Made.
-
-    Raises
-    ------
-    UmbrateError
-        Where fewer than two photos stand.
-    """
+    """The Outcome of a run of the Poses stage, from what was Computed, in which two photos stand at least."""
     solution, photos = made.solution, inputs.photos
-    check_started(made, settings)
     report.progress(0.97, "colors of the sparse cloud")
     block, reframed = _into_frame(_named(solution.block, made, inputs), inputs)
     solved = block.solved

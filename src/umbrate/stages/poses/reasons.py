@@ -2,9 +2,7 @@
 
 import numpy as np
 
-from ...core.errors import UmbrateError
-from ...core.features.detect import FEW
-from ...core.poses.solution import DISAGREES, FRAGMENT, LOOP, NO_OVERLAP, NO_START, TOO_FEW, TURNED
+from ...core.poses.solution import DISAGREES, FRAGMENT, LOOP, NO_OVERLAP, NO_START, TOO_FEW
 from ...sitting.lenses import NO_EXIF_35MM
 from ..base import problem
 from .figures import WhyLeftOut
@@ -14,58 +12,7 @@ from .lenses import center_held
 STILL_SHARE = 0.6  #: a photo with so many still features shows the backdrop only
 MANY_BRIDGES = 0.2  #: share of false bridges among the pairs from which the object itself is to blame
 FEW_FEATURES = 200  #: a photo with fewer is blurred, plain or masked away
-FAINT = 1.5  #: with fewer features than so many times what faint ones are sought for, the object is faint
-
-
-def _is_faint(counts, settings):
-    """The features of the usual photo, and whether they are so few that hardly any is clear."""
-    usual = int(np.median(counts))
-    return usual, usual < FAINT * FEW * settings.features
-
-
-def no_match(counts, pairs, masked, settings):
-    """The UmbrateError where none of so many pairs of photos match; counts : features of each photo."""
-    usual, faint = _is_faint(counts, settings)
-    if not faint:
-        return UmbrateError(
-            f"None of the {pairs} pairs of photos show the same surface. The photos must overlap by 60 % or more, be "
-            "sharp, and show a matte, textured object. Check the masks too: they may hide the object.",
-            ("go to", "masks") if masked else ("bring in photos",),
-        )
-    where = "inside the masks " if masked else ""
-    return UmbrateError(
-        f"None of the {pairs} pairs of photos match: {usual} features were found {where}in the usual photo, hardly any "
-        "above noise. The object shows too little detail, or the photos are blank or blurred. First of all look at one "
-        "at full size; if it is sharp, let something with detail turn with the object, such as the printed mat. "
-        "Targets or chalk spray help too.",
-        ("print targets",),
-    )
-
-
-def check_started(made, settings):
-    """Raise where fewer than two photos stand, with what is likely to blame."""
-    if made.solution.block.solved.sum() >= 2:
-        return
-    kinds = {r.kind for r in made.solution.reasons.values()}
-    usual, faint = _is_faint(made.counts, settings)
-    if TURNED not in kinds and faint:
-        raise UmbrateError(
-            f"No start was found: {len(made.solution.pairs)} pairs of photos match, none well enough. The object shows "
-            f"little that is clear, {usual} features in the usual photo, most of them faint. First of all let "
-            "something with detail turn with it, such as the printed mat; sharper photos, chalk spray or targets help.",
-            ("print targets",),
-        )
-    told = (
-        "none with enough points seen from clearly different places"
-        if TURNED not in kinds
-        else "as if the camera had only been turned on the spot, or nothing had moved before it"
-    )
-    still = f" {100 * made.still_share:.0f} % of all matches do not move." if made.still_share > 0.5 else ""
-    raise UmbrateError(
-        f"No start was found: {len(made.solution.pairs)} pairs of photos match, but {told}.{still} Walk round the "
-        "object or turn it, with 10 to 20 degrees between shots; a backdrop that stands still is best masked.",
-        ("bring in photos",) if not still else ("go to", "masks"),
-    )
+WIDEST_DEG = 110  #: that a lens sees across which nobody told, at the most
 
 
 def why_left_out(block, made, inputs, settings):
@@ -119,13 +66,25 @@ def _slipped(block, slip_px):
     return problem(None, text, hint)
 
 
+def _too_wide(made):
+    """The angle of view in degrees of a lens that nobody told and that cannot be, or 0."""
+    b = made.solution.block
+    if not made.guessed and not made.solution.wrong_focal:
+        return 0.0
+    used = np.unique(b.lens_of[b.solved])
+    half = [max(made.lenses[k].width, made.lenses[k].height) / 2 / b.lenses[k, 0] for k in used]
+    wide = 2 * np.degrees(np.arctan(max(half)))
+    return wide if wide > WIDEST_DEG else 0.0
+
+
 def doubt_of(made):
     """Why the block may be wrong although it fits: a clause, or ""."""
     if made.fold:
         return f"{made.fold.photos} photos stand on {made.fold.places} places"
     if made.slip_px is not None and not center_held(made.solution.block):
         return "the camera moved while its photos were read"
-    return ""
+    wide = _too_wide(made)
+    return f"its lens would see {wide:.0f}° wide" if wide else ""
 
 
 def _alike(made):
@@ -197,7 +156,12 @@ def problems_of(reasons, block, made, inputs, settings):
     if int(block.solved.sum()) == 2:
         text = "Only two photos stand: nothing checks them, and depth is less sure than from three."
         out.append(problem(None, text, "Bring in more photos from places between and beside them."))
-    if made.guessed and not made.solution.wrong_focal and not made.zooms:
+    if wide := _too_wide(made):
+        text = f"The block is doubtful: its lens would see {wide:.0f}° wide, and the files say nothing of the kind. "
+        text += "What matches may be no solid object that stands still, but a mirror, glass, or two things that move."
+        hint = "Mask everything but the object. What mirrors or is clear needs chalk spray."
+        out.append(problem(None, text, hint, remedy=("go to", "masks")))
+    elif made.guessed and not made.solution.wrong_focal and not made.zooms:
         out.append(
             problem(
                 None,

@@ -40,10 +40,10 @@ from ...sitting.removal import removed_rows
 from .computed import Computed
 from .contradicted import as_photos_say
 from .figures import Shared
+from .hopeless import check_different, check_moves, no_match
 from .inputs import ADJUST, ELSEWHERE, MARKED, START_OVER
 from .items import PhotoFeatures, feature_key, find_features, match_key, match_photos, relate_photos
 from .lenses import CENTER, center_held, lenses_of
-from .reasons import no_match
 from .sharing import agree, known_besides, shared_figures, together, told_of
 
 LIVE_S = 1.0  #: a growing block is shown no oftener
@@ -63,6 +63,7 @@ class Making:
         self.before = inputs.before
         self.told, self.shared = [], Shared()
         self.counts = []  #: features of each photo, once they are found
+        self.described = []  #: PhotoFeatures, once they are matched
         self.order = None  #: InOrder of the pairs, where that order is to decide
         self.orientations = np.array([p.orientation for p in self.photos])
 
@@ -72,6 +73,7 @@ class Making:
 
     def make(self):
         adjust_only = self.inputs.mode == ADJUST
+        check_different(self.photos)
         if adjust_only and not self.inputs.joined:
             self._can_adjust()
         self._features(0.3)
@@ -346,6 +348,7 @@ class Making:
         ]
         cached = self._cached_matches()
         work = partial(match_photos, self.described, self.settings, cached)
+        check_moves(self, work)
         found = self.report.map(work, todo, "matching pair", 0.34, 0.6)
         self.artefacts[("matches", None)] = self.blobs.put_arrays(
             photo_ids=np.array([p.id for p in self.photos]),
@@ -406,7 +409,7 @@ class Making:
             resume = poses, self._lenses_before(vectors)
         self.first = self._relate(vectors)
         if not self.first:
-            raise no_match(self.counts, len(self.matches), bool(self.inputs.masks), self.settings)
+            raise no_match(self)
 
         def relate_with(v):
             pairs = self.first if np.array_equal(v, vectors) else self._relate(v)
