@@ -18,6 +18,8 @@ from umbrate.core.dense.fuse import (
     EXPECTED,
     FAR_APART,
     SHARED,
+    SHINE,
+    SHINE_LEVELS,
     SURE_SLACK,
     Agreement,
     fuse,
@@ -386,6 +388,9 @@ def slow_fuse(maps, neighbors, limits):
         m /= np.linalg.norm(m)
         cos = ray[1:] @ ray[0]
         by = (weight * facing * quality)[:, None]
+        bright = color @ [0.3, 0.6, 0.1]
+        if len(bright) >= 3:
+            by *= (bright <= SHINE * np.sort(bright)[(len(bright) - 1) // 2] + SHINE_LEVELS)[:, None]
         # where each one's plane meets the ray of the first
         slope, sure = normal @ ray[0], 1 / across**2
         ahead = np.where(slope < -0.1, ((place - place[0]) * normal).sum(1) / slope, 0)
@@ -596,13 +601,29 @@ class Fusion(unittest.TestCase):
         other = fuse(maps_of(D, N, S, dark, K, E), neighbors, strict)
         same = fuse(maps_of(D, N, S, dark, K, E, gain=np.array([1, 2.0, 1, 1])), neighbors, strict)
         self.assertLess(other.photos.mean(), same.photos.mean() - 0.3)
-        C[:], C[2] = 100, 200
+        C[:], C[2] = 150, 170
         plain, sharp = (
             fuse(maps_of(D, N, S, C, K, E, quality=q), neighbors, Agreement(4))
             for q in (None, np.array([0.05, 0.05, 1, 0.05]))
         )
-        self.assertLess(plain.colors.mean(), 140)
-        self.assertGreater(sharp.colors.mean(), 175)
+        self.assertLess(plain.colors.mean(), 157)
+        self.assertGreater(sharp.colors.mean(), 165)
+
+    def test_a_highlight_that_moves_over_the_object_leaves_its_color_alone(self):
+        _, D, N, C, K, E = self.maps()
+        S = np.where(D > 0, 0.9, 0).astype(np.float32)
+        neighbors = [[j for j in range(4) if j != i] for i in range(4)]
+        C[:] = 100
+        shiny = C.copy()
+        for k in range(4):  # in another place of each photo
+            w = D.shape[2]
+            shiny[k][:, k * w // 4 : (k + 1) * w // 4] = 230
+        cloud = fuse(maps_of(D, N, S, shiny, K, E), neighbors, Agreement(3))
+        self.assertGreater(len(cloud), 1000)
+        told = (cloud.colors[:, 1] > 102).mean()
+        both = fuse(maps_of(D, N, S, shiny, K, E), neighbors, Agreement(2))
+        self.assertLess(told, 0.05)
+        self.assertGreater((both.colors[both.photos == 2][:, 1] > 102).mean(), 0.2)  # of two nobody can say
 
     def test_it_is_told_what_another_number_of_agreeing_photos_would_leave(self):
         _, D, N, C, K, E = self.maps()

@@ -15,6 +15,7 @@ from numba import njit
 
 AGAINST = 0.5  #: photos that see through a place for each that confirms it, from which on it is left out
 SURE_SLACK = 0.1  #: they count where their patches look alike up to this much less than those of the place
+SHINE, SHINE_LEVELS = 1.12, 8.0  #: a photo so much brighter than most of a place, and by gray levels, mirrors a lamp
 STEPS, LEAST_NOISE = 16, 1e-6  #: see `noise_codes`
 EXPECTED = 3  #: so many photos' disagreement is what is usual in the cloud counts for beside a point's own
 FAR_APART = 4.0  #: squares of a disagreement count up to so many times what is expected: mistakes are no noise
@@ -253,6 +254,23 @@ def _agreeing(i, x, y, others, maps, limits, seen, found):
 
 
 @njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def _shine(rgb, gain, seen, found, count):
+    """How bright a photo may show a place, from what most do: brighter is a highlight. Fills `found` [:, 6]."""
+    for k in range(count):
+        j, u, v = seen[k, 0], seen[k, 1], seen[k, 2]
+        found[k, 6] = gain[j] * (0.3 * rgb[j, v, u, 0] + 0.6 * rgb[j, v, u, 1] + 0.1 * rgb[j, v, u, 2])
+    if count < 3:
+        return np.inf
+    for k in range(count):
+        below = 0
+        for m in range(count):
+            below += found[m, 6] < found[k, 6] or (found[m, 6] == found[k, 6] and m < k)
+        if below == (count - 1) // 2:
+            return SHINE * found[k, 6] + SHINE_LEVELS
+    return np.inf
+
+
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
 def _merge(maps, seen, found, count, at, out, apart):
     """The point of the pixels that see a place, as row `at` of `out`; returns how much alike their patches look.
 
@@ -262,6 +280,7 @@ def _merge(maps, seen, found, count, at, out, apart):
     nx = ny = nz = red = green = blue = alike = 0.0
     weight = color_weight = sure = off = off2 = 0.0
     narrow, ox, oy, oz = 1.0, 0.0, 0.0, 0.0
+    shine = _shine(rgb, gain, seen, found, count)
     for k in range(count):
         j, u, v = seen[k, 0], seen[k, 1], seen[k, 2]
         e = abs(depth[j, v, u])
@@ -282,8 +301,8 @@ def _merge(maps, seen, found, count, at, out, apart):
         nx, ny, nz = nx + a * w, ny + b * w, nz + c * w
         alike += score[j, v, u] * one_score * w
         weight += w
-        # colors: those of sharp photos that look from the front
-        w *= facing * quality[j]
+        # colors: those of sharp photos that look from the front, and that no lamp is mirrored in
+        w *= facing * quality[j] * (found[k, 6] <= shine)
         red += gain[j] * rgb[j, v, u, 0] * w
         green += gain[j] * rgb[j, v, u, 1] * w
         blue += gain[j] * rgb[j, v, u, 2] * w
@@ -312,7 +331,7 @@ def _merge(maps, seen, found, count, at, out, apart):
 def _fuse_photo(i, others, maps, limits, used, agreed, out, apart):
     """Points begun at the pixels of photo i; returns how many rows of `out` they fill."""
     _, h, w = maps.depth.shape
-    seen, found = np.empty((others.shape[0] + 1, 3), np.int64), np.empty((others.shape[0] + 1, 6))
+    seen, found = np.empty((others.shape[0] + 1, 3), np.int64), np.empty((others.shape[0] + 1, 7))
     made = 0
     for y in range(h):
         for x in range(w):
