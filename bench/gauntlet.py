@@ -48,13 +48,16 @@ from umbrate.sitting.clouds import load_cloud  # noqa: E402
 from umbrate.stages import BY_NAME  # noqa: E402
 from umbrate.stages.base import settings_of  # noqa: E402
 from umbrate.studio.hard import HARD, faded  # noqa: E402
-from umbrate.studio.judge import Truth  # noqa: E402
-from umbrate.studio.shoot import shoot  # noqa: E402
+from umbrate.studio.judge import Truth, signed_distance, vertex_normals  # noqa: E402
+from umbrate.studio.lamps import lamps_in  # noqa: E402
+from umbrate.studio.shoot import shoot, shot_frames, true_pose  # noqa: E402
 from umbrate.work.adding import read_folder, take_in  # noqa: E402
 from umbrate.work.demo import SITTINGS, demo_data  # noqa: E402
 from umbrate.work.now import run_now  # noqa: E402
 
 WRONG_DEG, WRONG_PERCENT = 1.0, 2.0  #: a photo further off is wrong
+SHINES = 0.1  #: light of a lamp that is mirrored, as a share of the full light: 25 gray levels
+CELL_MM, CELL_POINTS = 3.0, 15  #: in such cells a bump is looked for, and with so many points
 WITHOUT_MASKS = ("shadow", "phone")
 FADED = {"faint": (0.2, 2.0), "faint-grain": (0.5, 4.0)}  #: share of the detail that is left, noise in gray levels
 
@@ -146,6 +149,38 @@ def against(truth, sitting, solved):
     return dict(zip(names, zip(turn.tolist(), place.tolist(), strict=True), strict=True)), M
 
 
+def mirrored(scene, places, normals):
+    """In which of places (n, 3) of a scene's object a lamp is mirrored in some photo, (n,) bool."""
+    sitting, gloss, out = scene.sittings[0], scene.gloss, np.zeros(len(places), bool)
+    for shot in sitting.shots:
+        turning, to_object = shot_frames(sitting, shot)
+        eye = center(true_pose(sitting, shot)) - places
+        eye /= np.linalg.norm(eye, axis=1, keepdims=True)
+        for x, y, z, strength, _ in lamps_in(sitting.surroundings.lamps, shot.studio_to_camera, turning):
+            toward = (to_object @ [x, y, z, 1.0])[:3] - places
+            toward /= np.linalg.norm(toward, axis=1, keepdims=True)
+            half = eye + toward
+            half /= np.linalg.norm(half, axis=1, keepdims=True)
+            lobe = np.maximum((half * normals).sum(1), 0) ** gloss.exponent * (gloss.exponent + 8) / 8
+            out |= strength * gloss.share * lobe * ((toward * normals).sum(1) > 0) > SHINES
+    return out
+
+
+def bumps(name, truth, points, M):
+    """The largest median of signed errors in any cell of the cloud where a lamp was mirrored, and elsewhere, mm."""
+    X = points @ M[:3, :3].T + M[:3, 3]
+    signed, which = signed_distance(X, truth.vertices, truth.faces)
+    n = vertex_normals(truth.vertices, truth.faces)[truth.faces[which]].sum(1)
+    shines = mirrored(HARD[name](), X, n / np.linalg.norm(n, axis=1, keepdims=True))
+    cell = np.unique(np.floor(X / CELL_MM).astype(int), axis=0, return_inverse=True)[1].ravel()
+    out = []
+    for part in (shines, ~shines):
+        size = np.bincount(cell[part], minlength=cell.max() + 1)
+        worst = [abs(np.median(signed[part & (cell == k)])) for k in np.flatnonzero(size >= CELL_POINTS)]
+        out.append((max(worst, default=np.nan), float(np.median(worst)) if worst else np.nan, len(worst)))
+    return out
+
+
 def run(job, name, sitting, stages):
     """Run stages of a sitting; what went wrong, in words, or empty."""
     for stage in stages:
@@ -194,6 +229,8 @@ def judge(name, poses_only):
             if job.result(sitting.id, "cloud"):
                 cloud = load_cloud(job, sitting)
                 row["clouds"].append(truth.judge_cloud(title, cloud["points"], M))
+                if name in HARD and HARD[name]().gloss.share:
+                    row["bumps"] = bumps(name, truth, cloud["points"], M)
     row["seconds"] = time.monotonic() - start
     return row
 
@@ -208,6 +245,10 @@ def line(row):
         text += f"; cloud signed {c['signed_mm']:+.3f}, median {c['distance_mm_median']:.3f}, 90 % "
         text += f"{c['distance_mm_p90']:.3f} mm, "
         text += f"off 2 mm {c['off_2mm_percent']:.1f} %, within 1 mm {c['covered_1mm_percent']:.1f} %"
+    if "bumps" in row:
+        (worst, usual, count), (others, other, many) = row["bumps"]
+        text += f"; where lamps were mirrored off {worst:.2f} mm at most (median {usual:.2f}) in {count} cells, "
+        text += f"elsewhere {others:.2f} ({other:.2f}) in {many}"
     return text + f"; {row['seconds']:.0f} s" + ("; DOUBTFUL" if row["doubtful"] else "")
 
 

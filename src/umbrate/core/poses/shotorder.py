@@ -17,6 +17,7 @@ from ..geometry.rotation import rotation_vector
 from .loops import false_bridges
 from .solution import PLANE
 
+LEAST_PHOTOS = 6  #: in fewer no order shows
 MOST_DEG = 50.0  #: that the camera or the object usually turns from photo to photo, where they were taken in order
 EVEN = 0.7  #: a turn that differs from those beside it by a larger share of the usual one may lead to another round
 MOSTLY = 0.7  #: share of the turns that do not
@@ -69,6 +70,8 @@ def in_order(counts, pairs):
     pairs : dict of (i, j) to PairGeometry
     """
     n = len(counts)
+    if n < LEAST_PHOTOS:
+        return None
     sure = [p for p, g in pairs.items() if g.kind != PLANE]
     relative = {p: pairs[p].relative[:3, :3] for p in sure}
     steps = np.full((n - 1, 3), np.inf)  # in the camera's own frame they are alike all the way round a turntable
