@@ -58,6 +58,7 @@ from umbrate.work.now import run_now  # noqa: E402
 WRONG_DEG, WRONG_PERCENT = 1.0, 2.0  #: a photo further off is wrong
 SHINES = 0.1  #: light of a lamp that is mirrored, as a share of the full light: 25 gray levels
 CELL_MM, CELL_POINTS = 3.0, 15  #: in such cells a bump is looked for, and with so many points
+BUMP_MM = 0.3  #: a cell that is off by more is a bump
 WITHOUT_MASKS = ("shadow", "phone")
 FADED = {"faint": (0.2, 2.0), "faint-grain": (0.5, 4.0)}  #: share of the detail that is left, noise in gray levels
 
@@ -167,7 +168,10 @@ def mirrored(scene, places, normals):
 
 
 def bumps(name, truth, points, M):
-    """The largest median of signed errors in any cell of the cloud where a lamp was mirrored, and elsewhere, mm."""
+    """How far cells of the cloud are off where a lamp was mirrored, and elsewhere: sizes of median signed errors, mm.
+
+    The largest, the median, the share over `BUMP_MM` in percent, and how many cells there are.
+    """
     X = points @ M[:3, :3].T + M[:3, 3]
     signed, which = signed_distance(X, truth.vertices, truth.faces)
     n = vertex_normals(truth.vertices, truth.faces)[truth.faces[which]].sum(1)
@@ -177,7 +181,8 @@ def bumps(name, truth, points, M):
     for part in (shines, ~shines):
         size = np.bincount(cell[part], minlength=cell.max() + 1)
         worst = [abs(np.median(signed[part & (cell == k)])) for k in np.flatnonzero(size >= CELL_POINTS)]
-        out.append((max(worst, default=np.nan), float(np.median(worst)) if worst else np.nan, len(worst)))
+        over = 100 * float(np.mean(np.array(worst) > BUMP_MM)) if worst else np.nan
+        out.append((max(worst, default=np.nan), float(np.median(worst)) if worst else np.nan, over, len(worst)))
     return out
 
 
@@ -246,9 +251,11 @@ def line(row):
         text += f"{c['distance_mm_p90']:.3f} mm, "
         text += f"off 2 mm {c['off_2mm_percent']:.1f} %, within 1 mm {c['covered_1mm_percent']:.1f} %"
     if "bumps" in row:
-        (worst, usual, count), (others, other, many) = row["bumps"]
-        text += f"; where lamps were mirrored off {worst:.2f} mm at most (median {usual:.2f}) in {count} cells, "
-        text += f"elsewhere {others:.2f} ({other:.2f}) in {many}"
+        for where, (worst, usual, over, count) in zip(
+            ("where lamps were mirrored", "elsewhere"), row["bumps"], strict=True
+        ):
+            text += f"; {where} {count} cells, off {usual:.2f} mm in the median, {over:.1f} % more than {BUMP_MM}, "
+            text += f"{worst:.2f} at most"
     return text + f"; {row['seconds']:.0f} s" + ("; DOUBTFUL" if row["doubtful"] else "")
 
 

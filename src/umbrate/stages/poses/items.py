@@ -20,6 +20,7 @@ from ...sitting.photos import photo_picture
 FEATURE_VERSION, MATCH_VERSION = 2, 1
 HALVED_MASK_VERSION = 2  #: of the rule that makes the masks of large photos smaller
 FIRST, DEEPER = 1, 2  #: looks: a second, deeper one is taken where photos stay out
+DEEPER_BELOW = 0.35  #: of the features a photo may have: with fewer, a deeper look finds more
 DEEPER_SHARE = 0.5  #: of the features a photo may have that fainter ones fill up to in a deeper look
 
 

@@ -14,10 +14,9 @@ from ...sitting.masks import tells_turning
 from ..base import Share
 from .hopeless import check_started
 from .inputs import ADJUST, MARKED, START_OVER
-from .items import DEEPER, FIRST
+from .items import DEEPER, DEEPER_BELOW, FIRST
 from .solving import Making
 
-DEEPER_BELOW = 0.35  #: of the features a photo may have: with fewer, a deeper look finds more
 UNFOLDED = 0.8  #: of the photos of a folded block that an unfolded one must place
 BY_ORDER = 0.7  #: and its fragments with it, where rounds stand by themselves
 

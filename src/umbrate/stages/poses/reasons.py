@@ -7,6 +7,7 @@ from ...sitting.lenses import NO_EXIF_35MM
 from ..base import problem
 from .figures import WhyLeftOut
 from .inputs import ADJUST, MARKED
+from .items import DEEPER, DEEPER_BELOW
 from .lenses import center_held
 
 STILL_SHARE = 0.6  #: a photo with so many still features shows the backdrop only
@@ -36,6 +37,11 @@ def why_left_out(block, made, inputs, settings):
         elif kind == NO_OVERLAP and made.counts[i] < FEW_FEATURES and settings.ties != MARKED:
             kind = "blurred"
             text = f"only {made.counts[i]} features were found in it (blurred, plain, or hidden by its mask)"
+        elif (
+            kind in (NO_OVERLAP, TOO_FEW) and made.look == DEEPER and made.counts[i] < DEEPER_BELOW * settings.features
+        ):
+            kind = "faint"
+            text = f"most of its {made.counts[i]} features are faint, and too few of them match any other photo's"
         out[i] = WhyLeftOut(kind=kind, text=text, partners=[photos[k].id for k in r.partners[:6]])
     return out
 
@@ -119,6 +125,8 @@ def problems_of(reasons, block, made, inputs, settings):
         FRAGMENT: ("Photos between the two groups would connect them, or three points marked in two photos of either "
                    "group, and then to go on.", ("mark points",)),
         "backdrop": ("Mask the backdrop, or set the photo aside.", ("go to", "masks")),
+        "faint": ("Let something with detail turn with the object, such as the printed mat; light from the side shows "
+                  "the grain.", ("print targets",)),
         "blurred": ("Set it aside, or look at its mask.", ("go to", "masks")),
     }  # fmt: skip
     names = {p.id: p.name for p in photos}
