@@ -2,6 +2,7 @@
 
 import unittest
 from pathlib import Path
+from types import SimpleNamespace
 from unittest import mock
 
 import numpy as np
@@ -15,9 +16,10 @@ from umbrate.actions.delivering import camera_rows
 from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.pose import look_at, pose
 from umbrate.core.geometry.rotation import rotation_matrix
+from umbrate.core.poses.block import Block
 from umbrate.core.poses.fold import Fold, find_fold
 from umbrate.core.poses.shotorder import InOrder, in_order
-from umbrate.core.poses.solution import PairGeometry
+from umbrate.core.poses.solution import NO_OVERLAP, PairGeometry, Reason
 from umbrate.core.poses.zoom import group_focals, own_lenses
 from umbrate.job.store import Job
 from umbrate.sitting.frames import load_block
@@ -26,6 +28,7 @@ from umbrate.stages.base import settings_of
 from umbrate.stages.poses import contradicted, solving
 from umbrate.stages.poses.contradicted import SLIP_LEFT
 from umbrate.stages.poses.lenses import center_held
+from umbrate.stages.poses.reasons import doubt_of, why_left_out
 from umbrate.work.adding import read_folder, take_in
 from umbrate.work.now import run_now
 
@@ -330,6 +333,32 @@ class InTheStage(unittest.TestCase):
             self.assertTrue(again.figures.by_order)
             self.assertEqual(again.figures.solved, out.figures.solved)
         self.assertEqual(every.call_count, 2)  # an adjustment asks for no pairs
+
+
+class Told(unittest.TestCase):
+    """Reasons and doubts, from what was computed."""
+
+    def test_a_photo_of_a_faint_object_is_not_told_that_it_does_not_overlap(self):
+        settings = BY_NAME["poses"].Settings()
+        why = {k: Reason(NO_OVERLAP, "no overlap") for k in range(3)}
+        inputs = SimpleNamespace(mode="start over", photos=[SimpleNamespace(id=k) for k in range(3)])
+        for look, kinds in ((2, ["faint", NO_OVERLAP, "blurred"]), (1, [NO_OVERLAP, NO_OVERLAP, "blurred"])):
+            made = SimpleNamespace(solution=SimpleNamespace(reasons=why), still=[], counts=[713, 5000, 90], look=look)
+            told = why_left_out(None, made, inputs, settings)
+            self.assertEqual([told[k].kind for k in range(3)], kinds)
+            self.assertEqual("713" in told[0].text, look == 2)
+
+    def test_a_lens_that_nobody_told_and_that_cannot_be_makes_the_block_doubtful(self):
+        wide = "114° wide"
+        cases = ((260, 1, {}, wide), (260, 0, {0: 1100.0}, wide), (260, 0, {}, ""), (420, 1, {}, ""))
+        for f, guessed, wrong, doubt in cases:
+            block = Block.without_sightings(np.eye(4)[None], np.array([[f, 400, 300, *[0] * 7]]), [0], np.zeros((0, 3)))
+            made = SimpleNamespace(
+                fold=None, slip_px=None, guessed=guessed, lenses=[LENS.guess(800, 600, 1100.0)],
+                solution=SimpleNamespace(block=block, wrong_focal=wrong),
+            )  # fmt: skip
+            self.assertIn(doubt, doubt_of(made))
+            self.assertEqual(bool(doubt), bool(doubt_of(made)))
 
 
 class Nonsense(unittest.TestCase):
