@@ -95,7 +95,7 @@ def in_order(counts, pairs):
         inside |= {p for p, w in zip(own, wrong, strict=True) if not w}
         false |= {p for p, w in zip(own, wrong, strict=True) if w}
     single = _on_one_side(counts, pairs, inside, false)
-    kept, standing = set(inside), {0}
+    kept, standing = set(inside), {int(np.argmax([len(r) for r in rounds]))}
     # one round after the other, each laid against all that stand, the clearest first
     while len(standing) < len(rounds):
         ways = {}
@@ -143,8 +143,8 @@ def _ways(between, relative, turns, of, k, pairs, single):
     told = np.array(told).reshape(-1, 3, 3)
     weight = np.array([len(pairs[p].matches) for p in between], float)
     left, out = np.ones(len(between), bool), []
+    near = _degrees(np.einsum("aij,bkj->abik", told, told)) < SAME_DEG
     while left.any():
-        near = _degrees(np.einsum("aij,bkj->abik", told, told)) < SAME_DEG
         k_best = int(np.argmax(np.where(left, (near & left) @ weight, -1)))
         mine = near[k_best] & left
         left &= ~mine
