@@ -307,6 +307,7 @@ def main():
 
     def take(name):
         settle()
+        until(lambda: window.photo_view.shown is None or window.photo_view.image is not None)
         window.grab().save(str(OUT / f"{name}.png"))
 
     take("welcome")
