@@ -99,8 +99,8 @@ def outcome(made, inputs, settings, report):
             look=made.look,
             doubt=doubt_of(made),
             unfolded=made.unfolded or _kept(inputs, "unfolded", False),
-            by_order=made.by_order or _kept(inputs, "by_order", False),
-            loose=made.loose or _kept(inputs, "loose", 0),
+            by_order=made.by_order,
+            loose=made.loose,
             first_solved=made.first_solved if made.first_solved is not None else _kept(inputs, "first_solved", None),
             **{k: round(v, 2) for k, v in made.times.items()},
             **_sighting_figures(block, photos),
@@ -120,7 +120,8 @@ def _reframed():
 
 
 def _kept(inputs, name, default):
-    return getattr(inputs.before.figures, name) if inputs.before else default
+    """A figure of the run before, where this one goes on from it."""
+    return getattr(inputs.before.figures, name) if inputs.before and inputs.mode != START_OVER else default
 
 
 def _into_frame(block, inputs):

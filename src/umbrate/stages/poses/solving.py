@@ -173,12 +173,22 @@ class Making:
         self.shared = shared_figures(taken, parted, known_median(b, cov))
         return solution
 
+    def _told_by_order(self, block):
+        """Whether the order of shooting decided, and how many rounds nothing ties to the block."""
+        if self.inputs.mode == ADJUST and self.before:
+            return {"by_order": self.before.figures.by_order, "loose": self.before.figures.loose}
+        if self.order is None:
+            return {}
+        # marks may have tied what the pairs left loose
+        rounds = self.order.rounds if self.order.loose else []
+        return {"by_order": True, "loose": sum(not block.solved[r].any() for r in rounds)}
+
     def _made(self, solution, still, share, tried, chosen):
         return Computed(
             solution, still, share, self.targets, self.xy, self.counts, self.lenses, self.guessed, tried, chosen,
             self.times, self.artefacts, self.fingerprints, self.mark_at, self.told, self.shared, self.look,
             None if self.inputs.joined else find_fold(solution.block.poses), zooms=self.zooms,
-            slip_px=self.slip_px, by_order=self.order is not None, loose=len(self.order.loose) if self.order else 0,
+            slip_px=self.slip_px, **self._told_by_order(solution.block),
         )  # fmt: skip
 
     def _marks(self):
