@@ -46,6 +46,7 @@ from umbrate.core.texture.bake import owners  # noqa: E402
 from umbrate.core.texture.build import Wanted, make_texture  # noqa: E402
 from umbrate.core.texture.choose import exposures  # noqa: E402
 from umbrate.core.texture.views import seen_in  # noqa: E402
+from umbrate.job.contents import SURFACE  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
 from umbrate.sitting.blocks import stored_block  # noqa: E402
 from umbrate.sitting.frames import move_points  # noqa: E402
@@ -67,7 +68,7 @@ class Demo:
             (row,) = j.joined_rows()
             stage = BY_NAME["texture"]
             inputs = stage.gather(j, row, parse_settings(stage, {}))
-            mesh = j.blobs.get_arrays(inputs.surface)
+            mesh = j.blobs.get_arrays(inputs.surface, SURFACE)
             self.block = stored_block(j.blobs, inputs.block)
         made = thinned(mesh["points"], mesh["faces"], triangles)
         self.points = move_points(np.asarray(made.points, np.float32), inputs.to_block).astype(np.float64)

@@ -14,6 +14,7 @@ from umbrate.actions.steps import Context as CleaningContext
 from umbrate.cli.main import cli
 from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.pose import look_at
+from umbrate.job.contents import DEPTH_MAP
 from umbrate.sitting.clouds import compare_clouds, load_cloud, raw_cloud
 from umbrate.sitting.frames import keep_box_of, set_keep_box
 
@@ -36,7 +37,7 @@ class SideBySide(unittest.TestCase):
         again = job.result(s.id, "cloud")  # all maps but the damaged one served, and that one was made again
         self.assertEqual(again.figures.reused, len(before) - 1)
         self.assertEqual({p: b for (n, p), b in again.artefacts.items() if n == "depth"}, before)
-        job.blobs.get_arrays(file.name)
+        job.blobs.get_arrays(file.name, DEPTH_MAP)
         self.assertEqual([c.name for c in job.clouds(s.id)], ["Cloud 1", "Cloud 2"])
         self.assertEqual(job.cloud(s.id).name, "Cloud 2")
         d, f = compare_clouds(load_cloud(job, s), load_cloud(job, s, first))

@@ -336,7 +336,7 @@ def slow_fuse(maps, neighbors, limits):
         return (
             R.T @ (q * e - t), R.T @ normal, R.T @ q / np.linalg.norm(q), facing, facing / e**2,
             maps.score[j, v, u] * maps.one_score, maps.gain[j] * maps.rgb[j, v, u].astype(float),
-            1e-6 * 2 ** (maps.noise[j, v, u] / 16) * e * np.linalg.norm(q) * facing, maps.quality[j],
+            1e-6 * 2 ** (maps.noise[j, v, u] / 16) * e * np.linalg.norm(q) * facing, maps.quality[j, v // 32, u // 32],
         )  # fmt: skip
 
     def seen(j, X):
@@ -504,7 +504,7 @@ class Solids(unittest.TestCase):
 
 class Fusion(unittest.TestCase):
     def test_the_kernel_makes_what_is_made_pixel_by_pixel(self):
-        n, h, w, f = 5, 22, 26, 38.0
+        n, h, w, f = 5, 22, 38, 38.0
         made = 0
         for seed, least, sure in ((0, 3, 2.0), (1, 2, 2.0), (2, 4, 0.7)):
             rng = np.random.default_rng(seed)
@@ -525,7 +525,7 @@ class Fusion(unittest.TestCase):
                 normal[k] = np.clip(np.round((q * z[:, :, None] - c + rng.normal(0, 0.2, q.shape)) * 110), -127, 127)
             score = rng.integers(90, 256, (n, h, w)).astype(np.uint8)
             rgb = rng.integers(90, 150, (n, h, w, 3)).astype(np.uint8)
-            gain, quality = rng.uniform(0.8, 1.25, n), rng.uniform(0.2, 1, n)
+            gain, quality = rng.uniform(0.8, 1.25, n), rng.uniform(0.2, 1, (n, 1, 2))
             noise = noise_codes(rng.uniform(3e-4, 3e-3, (n, h, w)))
             maps = maps_of(depth, normal, score, rgb, K, poses, gain, quality, noise)
             neighbors = [[j for j in range(n) if j != i] for i in range(n - 1)] + [[]]

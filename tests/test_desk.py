@@ -1,6 +1,7 @@
 """The window, driven as a user drives it, on Qt's offscreen platform."""
 
 import os
+import shutil
 import signal
 from dataclasses import replace
 from pathlib import Path
@@ -16,9 +17,11 @@ from tests import desk
 from tests.desk import DeskTest, texts, wait_for, white_in
 from tests.scenes import pebble_set, scratch
 from tests.test_stages import new_job, run
+from umbrate.desk import tokens as t
 from umbrate.desk.dialogs.newjob import NewJobDialog
 from umbrate.desk.strip.thumbs import LINE
 from umbrate.desk.window import Window
+from umbrate.job.contents import FEATURES
 from umbrate.sitting.blocks import stored_block
 from umbrate.stages import BY_NAME, STAGES
 
@@ -352,10 +355,44 @@ class Working(DeskTest):
         self.assertIsNone(s.masks.preview)
         self.assertEqual(s.result("masks").blob("mask", s.photos()[2].id), tried.mask)
 
+    def test_a_photo_that_could_not_be_placed_is_shown_beside_one_that_was(self):
+        from PIL import Image
+
+        from umbrate.desk.bench.pieces import Pieces
+
+        folder = scratch() / "p"
+        shutil.copytree(pebble_set() / "by-hand", folder)
+        gray = Image.new("RGB", Image.open(folder / "U_0003.jpg").size, (140, 120, 110))
+        gray.putpixel((300, 200), (0, 0, 0))
+        gray.save(folder / "U_0003.jpg")
+        job, sitting = new_job(scratch() / "j", folder)
+        for stage in ("photos", "masks", "lens", "poses"):
+            run(job, sitting, stage)
+        job.close()
+        self.window.open_path(job.folder)
+        s = self.session
+        s.choose(stage="poses")
+        (out,) = s.result("poses").figures.reasons
+        pieces = self.window.bench.findChildren(Pieces)[0]
+        wait_for(lambda: pieces.spots is not None)
+        self.assertEqual([p.name for p in pieces.photos], ["U_0003.jpg", "U_0002.jpg"])
+        self.assertEqual(pieces.photos[0].id, out)
+        rings = []
+        for label in pieces.pieces:
+            image = label.pixmap().toImage().convertToFormat(QImage.Format.Format_RGB32)
+            a = np.frombuffer(image.constBits().asarray(image.sizeInBytes()), np.uint32) & 0xFFFFFF
+            rings.append(int((a == int(t.ACCENT[1:], 16)).sum()))
+        self.assertLess(rings[0], 100)
+        self.assertGreater(rings[1], 200)
+        counts = [
+            len(s.job.blobs.get_arrays(s.result("poses").blob("features", p.id), FEATURES)["xy"]) for p in pieces.photos
+        ]
+        self.assertIn(f"{counts[0]:,} in all, and {counts[1]:,}. The two share no matches", pieces.note.text())
+
     def test_soft_photos_come_with_evidence_and_photos_can_be_turned(self):
         from PIL import Image, ImageFilter
 
-        from umbrate.desk.bench.softness import Evidence
+        from umbrate.desk.bench.pieces import Pieces
 
         folder = scratch() / "p"
         folder.mkdir()
@@ -371,7 +408,7 @@ class Working(DeskTest):
         strip.filter.setCurrentText("Soft")
         self.assertEqual([strip.list.item(k).text() for k in range(strip.list.count())], ["U_0003.jpg"])
         strip.filter.setCurrentText("All photos")
-        (evidence,) = self.window.bench.findChildren(Evidence)
+        (evidence,) = self.window.bench.findChildren(Pieces)
         wait_for(lambda: evidence.spots is not None)
         self.assertEqual([p.name for p in evidence.photos], ["U_0003.jpg", "U_0002.jpg"])
         fine = []

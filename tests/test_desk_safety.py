@@ -1,5 +1,6 @@
 """The window acts on what it shows, survives what nobody foresaw, and tells of a disk that is full."""
 
+import json
 import subprocess
 import sys
 import threading
@@ -7,8 +8,10 @@ import unittest
 from unittest import mock
 
 import numpy as np
-from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtCore import QEvent, QPointF, Qt
+from PyQt6.QtGui import QHelpEvent, QTextDocument
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QLabel, QToolTip
 
 from tests import desk
 from tests.desk import DeskTest, wait_for
@@ -20,6 +23,7 @@ from umbrate.actions.leveling import change_level
 from umbrate.core.errors import UmbrateError
 from umbrate.core.raster.camera import eye_round
 from umbrate.desk.photo import view as photoview
+from umbrate.desk.plain import PlainTips, message
 from umbrate.desk.scene.pointer import pick_end
 from umbrate.job.database import StoreError
 from umbrate.job.store import Job
@@ -379,6 +383,54 @@ class EveryCommand(DeskTest):
         self.assertIn("Split at pauses", titles)
         self.assertIn("Keep as backdrop plates", titles)
         self.assertEqual(len(s.photos()), 12)
+
+
+class AStrangersTexts(DeskTest):
+    """What is written in a job is shown as it is written: nothing in it is markup."""
+
+    TAG = "<img src='/dev/zero'><b>R&D</b>"
+
+    def test_names_and_problems_are_plain_text_wherever_they_stand(self):
+        self.open("photos", "poses")
+        s, job = self.session, self.session.job
+        job.rename_sitting(s.sitting_id, self.TAG)
+        told = json.dumps([{"photo": s.photo_id, "text": self.TAG, "hint": self.TAG, "remedy": None, "kind": ""}])
+        with job._transaction():
+            job.db.execute("UPDATE photo SET name = ? WHERE id = ?", (self.TAG, s.photo_id))
+            job.db.execute("UPDATE result SET problems = ?", (told,))
+        folder = job.folder
+        s.close()
+        self.window.open_path(folder)
+        shown, tips = set(), set()
+        for stage in ("photos", "masks", "poses", "cloud"):
+            s.choose(stage=stage)
+            desk.APP.processEvents()
+            for label in self.window.findChildren(QLabel):
+                self.assertEqual(label.textFormat(), Qt.TextFormat.PlainText, label.text())
+                shown.add(label.text())
+        self.assertTrue(any(self.TAG in t for t in shown if "could" not in t))
+        strip = self.window.strip.list
+        places = [
+            (strip.viewport(), strip.visualItemRect(strip.item(0)).center()),
+            (self.window.board, self.cell("photos")),
+        ]
+        filter_ = PlainTips()
+        for widget, pos in places:
+            QToolTip.hideText()
+            event = QHelpEvent(QEvent.Type.ToolTip, pos, widget.mapToGlobal(pos))
+            if not filter_.eventFilter(widget, event):
+                QTest.mouseMove(widget, pos)
+            tips.add(QToolTip.text())
+        for tip in tips:
+            document = QTextDocument()
+            document.setHtml(tip) if Qt.mightBeRichText(tip) else document.setPlainText(tip)
+            self.assertIn(self.TAG, document.toPlainText())
+        s.said.emit(self.TAG, "bad")
+        box = message(self.window, self.TAG)
+        self.assertEqual(box.textFormat(), Qt.TextFormat.PlainText)
+        self.assertEqual(box.text(), self.TAG)
+        s.edits.rename("A&B")
+        self.assertIn("A&&B", self.window.menus.undo.text())  # no key is marked in it
 
 
 class AFullDisk(DeskTest):

@@ -16,6 +16,7 @@ from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.pose import center
 from umbrate.core.geometry.similarity import fit_similarity
 from umbrate.core.poses.sift import measure
+from umbrate.job.contents import BLOCK
 from umbrate.job.store import Job
 from umbrate.sitting.clouds import load_cloud
 from umbrate.sitting.frames import load_block, move_points
@@ -76,7 +77,7 @@ class GoingOn(unittest.TestCase):
 
     def check_same(self, key):
         """That a block is the first one bit by bit, but for where the last one lay."""
-        a, b = (self.job.blobs.get_arrays(k) for k in (self.first.blob("block"), key))
+        a, b = (self.job.blobs.get_arrays(k, BLOCK) for k in (self.first.blob("block"), key))
         for name in ("photo_ids", "photo", "feature", "point", "xy", "lenses", "lens_of", "order", "colors", "sigma"):
             np.testing.assert_array_equal(a[name], b[name], name)
         eyes = [np.array([center(E) for E in x["poses"]]) for x in (a, b)]

@@ -25,6 +25,7 @@ from umbrate.core.errors import UmbrateError
 from umbrate.core.imaging import decode
 from umbrate.formats.coordinates import read_coordinates, write_coordinates
 from umbrate.formats.fonts import in_fonts
+from umbrate.job.contents import BLOCK
 from umbrate.job.store import Job
 from umbrate.sitting import photos
 from umbrate.sitting.frames import FRAMED, frame_of
@@ -327,7 +328,7 @@ class Told(unittest.TestCase):
         job, s = self.job, self.sitting
         job.remove_marked_points([p.id for p in job.marked_points(s.id)])
         poses = job.result(s.id, "poses")
-        block = dict(job.blobs.get_arrays(poses.blob("block")))
+        block = dict(job.blobs.get_arrays(poses.blob("block"), BLOCK))
         often = np.argsort(-np.bincount(block["point"], minlength=len(block["points"])))[:40]
         rng = np.random.default_rng(2)
         block["number"] = block["number"].copy()

@@ -18,6 +18,7 @@ from tests.scenes import scratch
 from umbrate.core.errors import UmbrateError
 from umbrate.job import schema, store
 from umbrate.job.blobs import BlobStore
+from umbrate.job.contents import Kind, Of
 from umbrate.job.folder import JobInUse
 from umbrate.job.store import Job
 from umbrate.job.undo import TABLES
@@ -236,7 +237,8 @@ class Blobs(unittest.TestCase):
         }
         key = blobs.put_arrays(**arrays)
         self.assertEqual(blobs.put_arrays(**arrays), key)
-        for name, value in blobs.get_arrays(key).items():
+        kind = Kind({"a": Of("f8", ("n", 4)), "b": Of("u1", ("m",)), "empty": Of("f4", ("k", 3))})
+        for name, value in blobs.get_arrays(key, kind).items():
             np.testing.assert_array_equal(value, arrays[name])
             self.assertEqual(value.dtype, arrays[name].dtype)
 
@@ -250,23 +252,23 @@ class Blobs(unittest.TestCase):
         self.assertEqual([p for p in folder.rglob("*") if p.is_file()], [])
 
     def test_missing_and_damaged_blobs_are_told_and_mended_by_making_them_again(self):
-        blobs = BlobStore(scratch() / "blobs")
+        blobs, kind = BlobStore(scratch() / "blobs"), Kind({"a": Of("i8", ("n",))})
         key = blobs.put_arrays(a=np.arange(1000))
         blobs.remember("mark", key)
-        self.assertEqual(blobs.recall("no mark"), (None, None))
+        self.assertEqual(blobs.recall("no mark", kind), (None, None))
         with mock.patch.object(BlobStore, "_read", autospec=True, side_effect=BlobStore._read) as read:
-            again, arrays = blobs.recall("mark")
+            again, arrays = blobs.recall("mark", kind)
         self.assertEqual((again, read.call_count), (key, 1))
         np.testing.assert_array_equal(arrays["a"], np.arange(1000))
         whole = blobs.path(key).read_bytes()
         for damaged in (whole[:500], whole[:700] + b"?" + whole[701:]):
             blobs.path(key).write_bytes(damaged)
-            self.assertEqual(blobs.recall("mark"), (None, None))
+            self.assertEqual(blobs.recall("mark", kind), (None, None))
             with self.assertRaises(UmbrateError):
-                blobs.get_arrays(key)
+                blobs.get_arrays(key, kind)
             self.assertEqual(blobs.put_arrays(a=np.arange(1000)), key)
-            np.testing.assert_array_equal(blobs.get_arrays(key)["a"], np.arange(1000))
-            self.assertEqual(blobs.recall("mark")[0], key)
+            np.testing.assert_array_equal(blobs.get_arrays(key, kind)["a"], np.arange(1000))
+            self.assertEqual(blobs.recall("mark", kind)[0], key)
         with self.assertRaises(UmbrateError):
             blobs.get_bytes("0" * 64)
 

@@ -1,25 +1,45 @@
 """What the program promises of the user's files and jobs: whatever a job holds, whatever happens to its folder."""
 
+import ast
 import errno
+import io
 import json
 import os
 import sqlite3
 import subprocess
 import sys
+import tracemalloc
 import unittest
+import zipfile
 from contextlib import closing
 from pathlib import Path
 from unittest import mock
 
+import numpy as np
+
 import umbrate.stages  # noqa: F401  (describes the figures of results)
 from tests.scenes import scratch
 from tests.test_job import document, record
+from tests.test_stages import job_with
 from umbrate.core.errors import UmbrateError
 from umbrate.job import schema
+from umbrate.job.contents import (
+    BLOCK,
+    CLOUD,
+    COVARIANCE,
+    DEPTH_MAP,
+    FEATURES,
+    LIGHT,
+    MATCHES,
+    PAIRS,
+    SURFACE,
+)
 from umbrate.job.database import StoreError
 from umbrate.job.folder import JobInUse, JobReadOnly
 from umbrate.job.store import Job
 from umbrate.job.undo import literals
+
+ROOT = Path(__file__).resolve().parents[1]
 
 
 def tampered(folder, *statements):
@@ -62,7 +82,7 @@ class FromAStranger(unittest.TestCase):
             for k in range(600):  # some key begins with ab
                 self.job.blobs.put_bytes(b"%d" % k)
         self.job.blobs.remember("mark", "a" * 64)
-        self.assertEqual(self.job.blobs.recall("mark"), (None, None))
+        self.assertEqual(self.job.blobs.recall("mark", LIGHT), (None, None))
         self.job.close()
         self.assertTrue(self.untouched())
         left = sorted(f.name for f in (blobs / "cd").iterdir())
@@ -97,8 +117,86 @@ class FromAStranger(unittest.TestCase):
                 self.job.blobs.get_bytes(key)
         for mark in ("../x", "a/b", ""):
             self.job.blobs.remember(mark, "k")
-            self.assertEqual(self.job.blobs.recall(mark), (None, None))
+            self.assertEqual(self.job.blobs.recall(mark, LIGHT), (None, None))
         self.assertFalse((self.folder / "x").exists())
+
+    def test_arrays_are_what_they_should_be_or_are_not_read(self):
+        job, s = job_with(scratch() / "whole", "photos", "masks", "lens", "poses", "cloud", "surface")
+        self.addCleanup(job.close)
+        r = {n: job.result(s.id, n) for n in ("poses", "cloud", "surface")}
+        photo = job.photos(s.id)[0].id
+        kept = (
+            (BLOCK, r["poses"].blob("block")), (PAIRS, r["poses"].blob("pairs")), (MATCHES, r["poses"].blob("matches")),
+            (FEATURES, r["poses"].blob("features", photo)), (COVARIANCE, r["poses"].blob("covariance")),
+            (DEPTH_MAP, r["cloud"].blob("depth", photo)), (CLOUD, job.cloud(s.id).blob),
+            (SURFACE, job.surface(s.id).blob),
+        )  # fmt: skip
+        for kind, key in kept:
+            whole = job.blobs.get_arrays(key, kind)
+            self.assertEqual(set(whole), set(kind.arrays))  # it knows of all that is written
+            for name, of in kind.arrays.items():
+                a, wrong = whole[name], []
+                wrong.append(a.astype("S8") if a.dtype.kind != "S" else a)
+                wrong.append(a[..., None])
+                wrong.append(a.astype(a.dtype.newbyteorder()) if a.itemsize > 1 else a.astype(np.int32))
+                if a.ndim and len(of.shape) > 1:
+                    wrong.append(a[:, :-1])
+                if of.below:
+                    for value in (of.least - 1, 10**6):
+                        wrong.append(a.copy())
+                        wrong[-1].flat[a.size // 2] = value
+                if of.kind.startswith("f") and not of.open:
+                    for value in (np.nan, np.inf, 1e12):
+                        wrong.append(a.copy())
+                        wrong[-1].flat[a.size // 2] = value if a.dtype != np.float16 else np.nan
+                for x in wrong:
+                    with self.subTest(name, x=x.dtype, shape=x.shape), self.assertRaisesRegex(UmbrateError, "damaged"):
+                        job.blobs.get_arrays(job.blobs.put_arrays(**{**whole, name: x}), kind)
+                if not of.optional:
+                    less = {k: v for k, v in whole.items() if k != name}
+                    with self.assertRaisesRegex(UmbrateError, f"no “{name}”"):
+                        job.blobs.get_arrays(job.blobs.put_arrays(**less), kind)
+        starts = job.blobs.get_arrays(kept[1][1], PAIRS)
+        for change in (lambda x: x[::-1], lambda x: x + 1, lambda x: x[:-1]):
+            key = job.blobs.put_arrays(**{**starts, "start": change(starts["start"])})
+            with self.assertRaisesRegex(UmbrateError, "fit together"):
+                job.blobs.get_arrays(key, PAIRS)
+
+    def test_an_archive_takes_no_more_memory_than_it_has_bytes(self):
+        zeros = np.zeros((40_000_000, 3), np.float16)
+        packed = io.BytesIO()
+        np.savez_compressed(packed, light=zeros[:, None])
+        self.assertLess(len(packed.getvalue()), 10**6)
+        head = io.BytesIO()
+        np.lib.format.write_array_header_1_0(head, {"descr": "<f2", "fortran_order": False, "shape": (2**40, 8, 3)})
+        lying = io.BytesIO()
+        with zipfile.ZipFile(lying, "w") as z:
+            z.writestr("light.npy", head.getvalue() + bytes(100))
+        objects = io.BytesIO()
+        np.savez(objects, light=np.array([[[print]]], object))
+        tracemalloc.start()
+        for data in (packed.getvalue(), lying.getvalue(), objects.getvalue()):
+            with self.assertRaisesRegex(UmbrateError, "damaged"):
+                self.job.blobs.get_arrays(self.job.blobs.put_bytes(data), LIGHT)
+        self.assertLess(tracemalloc.get_traced_memory()[1], 20e6)
+        tracemalloc.stop()
+
+    def test_nothing_is_unpickled(self):
+        names = {"pickle", "cPickle", "dill", "cloudpickle", "shelve", "joblib", "marshal", "jsonpickle", "yaml"}
+        for file in (ROOT / "src").rglob("*.py"):
+            for node in ast.walk(ast.parse(file.read_text())):
+                if isinstance(node, ast.Import):
+                    found = {a.name.split(".")[0] for a in node.names}
+                elif isinstance(node, ast.ImportFrom):
+                    found = {(node.module or "").split(".")[0]}
+                elif isinstance(node, ast.Call):
+                    called = ast.unparse(node.func)
+                    self.assertNotIn(called, ("np.load", "eval", "exec"), file)
+                    self.assertNotIn("allow_pickle=True", ast.unparse(node), file)
+                    continue
+                else:
+                    continue
+                self.assertFalse(found & names, f"{file.name}:{node.lineno}")
 
     def test_undo_is_data_that_is_checked_and_never_a_statement(self):
         self.job.set_aside([1], True)

@@ -23,6 +23,7 @@ from umbrate.core.poses.block import Block
 from umbrate.core.poses.evidence import KNOWABLE, evidence
 from umbrate.core.poses.lensprior import LensPrior, disagreement, gain, spreads
 from umbrate.core.poses.reprojection import State, observations
+from umbrate.job.contents import BLOCK
 from umbrate.job.store import Job
 from umbrate.sitting.lenses import same_lens
 from umbrate.sitting.photos import PhotoRef, photo_refs
@@ -268,7 +269,7 @@ class Sittings(unittest.TestCase):
         self.assertLess(second.turn_sigma_deg, second.shared.turn_alone_deg)
         row = next(r for r in second.rows() if r[0] == "Lens shared with")
         self.assertEqual(row[1], f"front, {first.solved} photos")
-        block = Block.from_arrays(job.blobs.get_arrays(job.result(b.id, "poses").blob("block")))
+        block = Block.from_arrays(job.blobs.get_arrays(job.result(b.id, "poses").blob("block"), BLOCK))
         self.assertGreater(gain(own(replace(block, prior=None)), block.prior), 0.0)
         # parted from either side, it is as if the other were not there
         for sitting in (a, b):

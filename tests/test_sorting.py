@@ -12,7 +12,7 @@ from tests.test_job import document, record
 from tests.test_stages import run, state
 from umbrate.core.errors import UmbrateError
 from umbrate.core.imaging.facts import exposure_text
-from umbrate.core.imaging.sharpness import sharpness, soft_ones
+from umbrate.core.imaging.sharpness import CODES, focus, focus_worth, sharpness, soft_ones
 from umbrate.job.store import Job
 from umbrate.work.adding import read_files, read_folder, take_in
 from umbrate.work.sorting import propose_split, split_at_bare_frames, split_at_gaps
@@ -215,6 +215,26 @@ class Sharpness(unittest.TestCase):
         mixed = np.where(mask, soft, sharp)
         self.assertAlmostEqual(sharpness(mixed, mask), sharpness(soft), delta=0.04)
         self.assertGreater(sharpness(mixed), sharpness(mixed, mask) * 1.1)
+
+    def test_focus_is_told_from_place_to_place(self):
+        sharp, soft = self.pictures(2, blurred=(1,))
+        gray = np.tile(np.where(np.arange(240) < 120, sharp, soft), (1, 2))
+        gray[:, 360:] = 128.0  # nothing to see there
+        codes = focus(gray)
+        self.assertEqual(codes.shape, (8, 15))
+        np.testing.assert_allclose(codes[2:6, 1:3] / CODES, sharpness(sharp), rtol=0.15)
+        np.testing.assert_allclose(codes[2:6, 5:7] / CODES, sharpness(soft), rtol=0.15)
+        self.assertEqual(len(set(codes[1:7, 13:].ravel().tolist())), 1)  # as the usual place
+        worth = focus_worth(codes)[codes]
+        self.assertGreater(worth[2:6, 1:3].min(), 0.8)
+        self.assertLess(worth[2:6, 5:7].max(), 0.7 * worth[2:6, 1:3].min())
+        # only the object counts
+        mask = np.zeros(gray.shape, bool)
+        mask[:, :110] = True
+        inside = focus(gray, mask)
+        np.testing.assert_allclose(inside[2:6, 5:] / CODES, sharpness(sharp), rtol=0.15)
+        self.assertEqual(focus(np.full((100, 100), 7, np.float32)).max(), 0)
+        np.testing.assert_array_equal(focus_worth(np.zeros(4, np.uint8)), np.float32(1))
 
     def test_the_stage_points_them_out_by_name(self):
         folder = scratch() / "p"

@@ -48,6 +48,12 @@ class Imports(unittest.TestCase):
             self.assertFalse([m for m in late.values() if m.startswith("umbrate.desk")], file.name)
 
 
+    def test_texts_are_shown_as_they_are_by_one_file_alone(self):
+        for file in (SOURCE / "desk").rglob("*.py"):
+            if file.name != "plain.py":
+                self.assertNotRegex(file.read_text(encoding="utf-8"), r"QLabel\(|QMessageBox\(|showText\(", file)
+
+
 class Commands(unittest.TestCase):
     def test_what_is_listed_is_what_the_commands_say(self):
         found = {}

@@ -7,6 +7,7 @@ from dataclasses import replace
 from unittest import mock
 
 import numpy as np
+import scipy
 import trimesh
 from PIL import Image
 
@@ -256,7 +257,7 @@ class Whole(unittest.TestCase):
     def test_what_a_photo_shows_is_what_is_turned_to_it(self):
         normals = vertex_normals(self.points, self.faces).astype(float)
         photo = np.clip(self.photos[0], 0, 255).astype(np.uint8)
-        good, color = seen_in(self.points, normals, self.faces, self.cameras[0], photo)
+        good, color, _ = seen_in(self.points, normals, self.faces, self.cameras[0], photo)
         eye = -self.poses[0][:3, :3].T @ self.poses[0][:3, 3]
         X = self.points[self.faces].mean(1)
         facing = ((eye - X) * X).sum(1) / (np.linalg.norm(eye - X, axis=1) * RADIUS)
@@ -273,7 +274,7 @@ class Whole(unittest.TestCase):
         both = np.concatenate([self.points, P])
         faces = np.concatenate([self.faces, np.array(plate.faces, np.int32) + len(self.points)])
         n = vertex_normals(both, faces).astype(float)
-        hidden, _ = seen_in(both, n, faces, self.cameras[0], photo)
+        hidden, _, _ = seen_in(both, n, faces, self.cameras[0], photo)
         behind = np.linalg.norm(np.cross(X - eye, d), axis=1) < 2.4 * np.linalg.norm(X - eye, axis=1) / 28
         self.assertTrue((hidden[: len(X)][behind & seen] == 0).all())
         self.assertGreater((behind & seen).sum(), 20)
@@ -292,6 +293,24 @@ class Whole(unittest.TestCase):
         self.assertGreater(unseen.mean(), 0.02)
         self.assertLess(self.points[self.faces[unseen]][:, :, 2].mean(1).max(), -5)
         self.assertLess(np.abs(self.errors(made, seen=False)).mean(), 60)
+
+    def test_what_is_out_of_focus_is_left_to_other_photos_there_alone(self):
+        rng = np.random.default_rng(6)
+        photos = []
+        for k, x in enumerate(self.photos):
+            grain = 5 * scipy.ndimage.gaussian_filter(rng.normal(size=x.shape[:2]), 1.0) / 0.28
+            x = x + grain[:, :, None]
+            soft = scipy.ndimage.gaussian_filter(x, (2.5, 2.5, 0))
+            left = np.arange(320)[None, :, None] < 160
+            photos.append(np.where(left == (k % 2 == 0), soft, x))
+        made = self.make(photos)
+        seen = np.flatnonzero(made.photo >= 0)
+        X, E = self.points[self.faces[seen]].mean(1), np.array(self.poses)[made.photo[seen]]
+        X = np.einsum("nij,nj->ni", E[:, :3, :3], X) + E[:, :3, 3]
+        left = X[:, 0] < 0
+        away = np.abs(X[:, 0] / X[:, 2]) * LENS[0] > 48  # focus is told of three cells at once
+        self.assertGreater(away.sum(), 0.2 * len(seen))
+        self.assertLess((left == (made.photo[seen] % 2 == 0))[away].mean(), 0.2)
 
     def test_exposure_and_a_hand_in_a_photo_leave_no_trace(self):
         rng = np.random.default_rng(3)

@@ -3,6 +3,7 @@
 import numpy as np
 
 from ..core.errors import UmbrateError
+from ..job.contents import CLEANED
 from ..sitting.clouds import after_step, raw_cloud
 from .steps import CLEANING, Context, try_step
 from .stepwise import Stepwise
@@ -24,7 +25,7 @@ class Cleaning(Stepwise):
         return raw_cloud(job, kept, upto)
 
     def after(self, job, arrays, blob):
-        return after_step(arrays, job.blobs.get_arrays(blob))
+        return after_step(arrays, job.blobs.get_arrays(blob, CLEANED))
 
     def attempt(self, job, sitting, kept, step, arrays):
         return try_step(arrays, step, Context(job, sitting, kept, step))
@@ -41,7 +42,7 @@ class Cleaning(Stepwise):
         """Rows of the cloud as it was computed that are left after its first steps."""
         left = np.arange(kept.figures["points"])
         for s in kept.steps[:first]:
-            answer = job.blobs.get_arrays(s.blob)
+            answer = job.blobs.get_arrays(s.blob, CLEANED)
             if "keep" in answer:
                 left = left[_bits(answer, len(left))]
         return left
@@ -66,7 +67,7 @@ class Cleaning(Stepwise):
         which do not say in which frame their heights and lengths were meant.
         """
         step = kept.steps[index]
-        answer = job.blobs.get_arrays(step.blob)
+        answer = job.blobs.get_arrays(step.blob, CLEANED)
         if "keep" not in answer or ("frame" in step.step and not self.book.by_name[step.step["filter"]].hidden):
             return None
         left = self.begin(job, kept, index)

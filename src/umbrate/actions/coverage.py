@@ -105,7 +105,7 @@ def camera_list(job, sitting):
 def with_masks(cameras, blobs):
     """Cameras of a `camera_list`, their masks read."""
     store = BlobStore(blobs)
-    return [Camera(E, lens, decode_mask(store.get_bytes(key)) if key else None) for E, lens, key in cameras]
+    return [Camera(E, lens, decode_mask(store.get_bytes(key), lens) if key else None) for E, lens, key in cameras]
 
 
 def compute_coverage(work, progress=None):

@@ -195,7 +195,7 @@ def export_undistorted(job, folder, sitting=None, gate=None):
     gate.check(*files, folder / "cameras.json")
     rows, lenses = [], {}
     for s, p, file, inside, key, lens, pose in todo:
-        mask = decode_mask(job.blobs.get_bytes(key)) if key else None
+        mask = decode_mask(job.blobs.get_bytes(key), lens) if key else None
         picture, straight, pinhole = undistort(photo_picture(located(job, p)), mask, lens, 1)
         make_folder((folder / file).parent)
         with written_aside(folder / file, gate) as temporary:

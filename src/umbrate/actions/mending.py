@@ -1,5 +1,6 @@
 """Mending a surface step by step (see `stepwise`): each step's answer is the whole surface after it."""
 
+from ..job.contents import SURFACE
 from ..sitting.surfaces import raw_surface
 from .mends import MENDING, Context, try_mend
 from .stepwise import Stepwise
@@ -17,7 +18,7 @@ class Mending(Stepwise):
         return raw_surface(job, kept, upto)
 
     def after(self, job, arrays, blob):
-        return job.blobs.get_arrays(blob)
+        return job.blobs.get_arrays(blob, SURFACE)
 
     def attempt(self, job, sitting, kept, step, arrays):
         return try_mend(arrays, step, Context(job, sitting, kept, step))

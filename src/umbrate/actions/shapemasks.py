@@ -16,6 +16,7 @@ from ..core.cloud.keepbox import KeepBox
 from ..core.errors import UmbrateError
 from ..core.masking.shape import carve, drawn, finished, pixel_grid, seen_elsewhere
 from ..job.blobs import BlobStore
+from ..job.contents import CLOUD, DEPTH_MAP
 from ..job.store import Job
 from ..sitting.blocks import stored_block
 from ..sitting.frames import move_box, plain_keep_box
@@ -101,7 +102,7 @@ def make_shape_masks(inputs, source, margin_px, there, photo_scale, report):
         points, spacing, maps = _by_depth(c, photo_scale, report, blobs)
     else:
         outlines = [
-            (decode_mask(blobs.get_bytes(inputs.masks[p.id])), lens[p.id], pose[p.id])
+            (decode_mask(blobs.get_bytes(inputs.masks[p.id]), p), lens[p.id], pose[p.id])
             for p in photos
             if p.id in inputs.masks
         ]
@@ -138,7 +139,7 @@ def _by_depth(c, photo_scale, report, blobs):
     stage = CloudStage()
     settings = stage.Settings(photo_scale=photo_scale, min_photos=3, neighbors=4, rounds=2, outline_votes=0)
     done = stage.run(c, settings, report)
-    points = blobs.get_arrays(done.artefacts["cloud", None])["points"].astype(float)
+    points = blobs.get_arrays(done.artefacts["cloud", None], CLOUD)["points"].astype(float)
     points = points[~isolated(points)]
     spacing = spacing_of(points)
     piece = components(points, 4 * spacing)
@@ -153,11 +154,11 @@ def _draw(blobs, points, spacing, margin_px, item):
     blobs = BlobStore(blobs)
     mask = drawn(points, spacing, lens, pose, STEP)
     if depth is not None:
-        m = blobs.get_arrays(depth)
+        m = blobs.get_arrays(depth, DEPTH_MAP)
         mask &= ~seen_elsewhere(m["depth"], m["score"] / 255.0, m["lens"], pixel_grid(lens, STEP))
     full = finished(mask, (photo.height, photo.width), STEP, margin_px)
     if old:
-        kinds = decode_kinds(blobs.get_bytes(old))
+        kinds = decode_kinds(blobs.get_bytes(old), photo)
         full &= kinds == THING
         return blobs.put_bytes(encode_mask(with_turning(full, kinds == TURNS))), float(full.mean())
     return blobs.put_bytes(encode_mask(full)), float(full.mean())

@@ -10,6 +10,7 @@ import numpy as np
 from ..core.errors import UmbrateError
 from ..core.poses.block import MARK
 from ..core.poses.sift import BY_NAME, measure
+from ..job.contents import REMOVED
 from ..job.marks import good_number
 from ..sitting.frames import keep_box_of, load_block
 from ..sitting.removal import removal, removed_as
@@ -31,7 +32,7 @@ def points_left(job, sitting, block):
     key = job.removed(sitting.id)
     if not key:
         return np.ones(len(block.points), bool)
-    gone = job.blobs.get_arrays(key)
+    gone = job.blobs.get_arrays(key, REMOVED)
     out = np.isin(_sightings(block), _keys(gone["photo_id"], gone["row"]))
     return np.bincount(block.point[~out], minlength=len(block.points)) >= 2
 
@@ -54,7 +55,7 @@ def remove_points(job, sitting, block, chosen, label="remove tie points"):
     more = removal(block, np.flatnonzero(chosen[block.point]), result.figures.made_from or {})
     key = job.removed(sitting.id)
     if key:
-        before = job.blobs.get_arrays(key)
+        before = job.blobs.get_arrays(key, REMOVED)
         more = {k: np.concatenate([before[k], more[k]]) for k in more}
     job.set_removed(sitting.id, job.blobs.put_arrays(**more), f"{label} ({count:,})")
     return count

@@ -7,6 +7,7 @@ from ..core.cloud.grid import spacing_of
 from ..core.errors import UmbrateError
 from ..core.geometry.similarity import scale_of
 from ..core.join.unite import unite
+from ..job.contents import DEPTH_MAP
 from ..job.results import now
 from ..job.store import Job
 from ..sitting.blocks import stored_block
@@ -75,7 +76,7 @@ def seen_through(job, sitting, points, move):
         depth = result.blob("depth", pid)
         if depth is None:
             continue
-        m = job.blobs.get_arrays(depth)
+        m = job.blobs.get_arrays(depth, DEPTH_MAP)
         f, cx, cy = m["lens"]
         E = block.poses[i]
         Y = X @ E[:3, :3].T.astype(X.dtype) + E[:3, 3].astype(X.dtype)

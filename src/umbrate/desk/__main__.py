@@ -8,6 +8,7 @@ from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication
 
 from umbrate.desk import tokens
+from umbrate.desk.plain import PlainTips
 from umbrate.desk.warmth import Warmth
 from umbrate.desk.window import Window
 from umbrate.work.logs import begin_log
@@ -41,6 +42,7 @@ def make_app(arguments):
     app.setStyle("Fusion")
     app.setFont(tokens.font())
     app.setStyleSheet(tokens.STYLE)
+    app.installEventFilter(PlainTips(app))
     return app
 
 

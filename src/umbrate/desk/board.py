@@ -10,6 +10,7 @@ from ..sitting.frames import frame_of, scale_result
 from ..stages import STAGES
 from ..work.state import WORDS
 from . import tokens as t
+from .plain import show_tip
 from .strip.strip import PHOTOS_MIME
 from .text import counted, short_time
 
@@ -275,7 +276,7 @@ class Board(QWidget):
         lines = [f"{WORDS[state].capitalize()}.", cell.detail, *cell.problems[:6]]
         if len(cell.problems) > 6:
             lines.append(f"and {len(cell.problems) - 6} more")
-        QToolTip.showText(e.globalPosition().toPoint(), "\n".join(x for x in lines if x), self)
+        show_tip(e.globalPosition().toPoint(), "\n".join(x for x in lines if x), self)
 
     def keyPressEvent(self, e):
         names = [s.name for s in STAGES]

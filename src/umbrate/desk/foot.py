@@ -1,9 +1,10 @@
 """The foot of the window: what the pointer does here, what was said last, what runs and for how long."""
 
 from PyQt6.QtCore import QEvent, Qt, QTimer
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QSizePolicy, QToolButton, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QSizePolicy, QToolButton, QWidget
 
 from . import tokens as t
+from .plain import Label
 from .text import short_time
 
 SHOWN_MS = 8000
@@ -23,7 +24,7 @@ class Foot(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 4, 12, 4)
         row.setSpacing(8)
-        self.line = QLabel()
+        self.line = Label()
         self.line.setTextFormat(Qt.TextFormat.PlainText)
         # a long sentence is cut off here, not pushed into the window's width; hovering shows it whole
         self.line.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
@@ -32,7 +33,7 @@ class Foot(QWidget):
         self.dismiss.setToolTip("Dismiss  (Esc)")
         self.dismiss.setShortcut("Esc")
         self.dismiss.clicked.connect(self.clear)
-        self.doing = QLabel()
+        self.doing = Label()
         self.bar = QProgressBar(maximum=1000, textVisible=False)
         self.bar.setFixedWidth(180)
         self.cancel = QPushButton("Cancel")

@@ -8,6 +8,7 @@ from ..core.measure.quantities import KINDS
 from ..stages import BY_NAME
 from ..stages.poses.inputs import ADJUST, GO_ON
 from .dialogs.finder import Finder
+from .plain import button_text
 
 
 class Menus(QObject):
@@ -112,8 +113,8 @@ class Menus(QObject):
             a.setEnabled(job is not None)
         if job:
             undo, redo = job.undo_labels()
-            self.undo.setText(f"Undo {undo}" if undo else "Undo")
-            self.redo.setText(f"Redo {redo}" if redo else "Redo")
+            self.undo.setText(button_text(f"Undo {undo}") if undo else "Undo")
+            self.redo.setText(button_text(f"Redo {redo}") if redo else "Redo")
             self.undo.setEnabled(bool(undo))
             self.redo.setEnabled(bool(redo))
 
@@ -137,7 +138,7 @@ class Menus(QObject):
             merge = menu.addMenu("Merge into")
             merge.setEnabled(bool(others))
             for o in others:
-                merge.addAction(o.name, lambda i=o.id: s.edits.merge_into(i))
+                merge.addAction(button_text(o.name), lambda i=o.id: s.edits.merge_into(i))
         menu.addAction("Move up", lambda: s.edits.move(-1))
         menu.addAction("Move down", lambda: s.edits.move(1))
         menu.addSeparator()
@@ -159,7 +160,7 @@ class Menus(QObject):
         move = menu.addMenu("Move to")
         for o in s.job.photo_sittings():
             if o.id != s.sitting_id:
-                move.addAction(o.name, lambda n=o.name: edits.move_photos(chosen, n))
+                move.addAction(button_text(o.name), lambda n=o.name: edits.move_photos(chosen, n))
         move.addAction("A new sitting…", lambda: self._move_to_new(chosen))
         menu.exec(pos)
 

@@ -4,13 +4,14 @@ from pathlib import Path
 
 from PyQt6.QtCore import QSettings, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QImage, QPixmap
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ..core.errors import UmbrateError
 from ..core.imaging.decode import read_thumbnail
 from ..sitting.photos import photo_files
 from ..work.demo import demo_data
 from . import tokens as t
+from .plain import Label, button_text
 from .text import short_path
 
 RECENT = 6
@@ -78,9 +79,9 @@ class Welcome(QWidget):
             if item.widget():
                 item.widget().deleteLater()
         self.column.addStretch(2)
-        title = QLabel("Umbrate")
+        title = Label("Umbrate")
         title.setStyleSheet("font-size: 30px; font-weight: 600;")
-        text = QLabel("From photos taken all round an object to a clean, colored dense cloud.")
+        text = Label("From photos taken all round an object to a clean, colored dense cloud.")
         text.setStyleSheet(f"color: {t.QUIET}; font-size: 14px;")
         self.column.addWidget(title)
         self.column.addWidget(text)
@@ -114,7 +115,7 @@ class Welcome(QWidget):
             b.setIconSize(QSize(18, 18))
             b.setFixedSize(250, 38)
             b.clicked.connect(signal.emit)
-            told = QLabel(more, objectName="quiet")
+            told = Label(more, objectName="quiet")
             told.setWordWrap(True)
             line.addWidget(b)
             line.addWidget(told, 1)
@@ -122,11 +123,11 @@ class Welcome(QWidget):
         jobs = recent_jobs()
         if jobs:
             self.column.addSpacing(16)
-            head = QLabel("Recent jobs")
+            head = Label("Recent jobs")
             head.setStyleSheet("font-weight: 600;")
             self.column.addWidget(head)
             for j in jobs:
-                b = QPushButton(f"{Path(j).stem}     {short_path(Path(j).parent)}", objectName="link")
+                b = QPushButton(button_text(f"{Path(j).stem}     {short_path(Path(j).parent)}"), objectName="link")
                 b.setCursor(Qt.CursorShape.PointingHandCursor)
                 b.setToolTip(j)
                 b.clicked.connect(lambda _, p=j: self.recent.emit(p))
@@ -140,7 +141,7 @@ class Welcome(QWidget):
         line.setSpacing(4)
         side = (WIDTH - 4 * (len(self._pictures) - 1)) // len(self._pictures)
         for p in self._pictures:
-            label = QLabel()
+            label = Label()
             ratio = self.devicePixelRatioF()
             small = p.scaledToWidth(int(side * ratio), Qt.TransformationMode.SmoothTransformation)
             small.setDevicePixelRatio(ratio)

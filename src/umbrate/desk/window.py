@@ -7,7 +7,6 @@ from PyQt6.QtGui import QDesktopServices
 from PyQt6.QtWidgets import (
     QFileDialog,
     QHBoxLayout,
-    QLabel,
     QMainWindow,
     QMessageBox,
     QPushButton,
@@ -41,6 +40,7 @@ from .dialogs.video import VideoDialog
 from .foot import Foot
 from .menus import Menus
 from .photo.view import PhotoView
+from .plain import Label, message
 from .scene.scene import Scene
 from .session.session import Session
 from .strip.strip import Strip
@@ -137,8 +137,8 @@ class Window(QMainWindow):
         """The row at the top: menus, the job's name, the finder, undo and redo."""
         bar = self.menus.bar
         bar.setSizePolicy(QSizePolicy.Policy.Maximum, QSizePolicy.Policy.Preferred)
-        self.job_label = QLabel()
-        self.job_place = QLabel(objectName="quiet")
+        self.job_label = Label()
+        self.job_place = Label(objectName="quiet")
         find = QPushButton("Find a command", objectName="find")
         find.setIcon(t.icon("magnify", t.QUIET))
         find.setToolTip("Type a few letters of what you want to do  (Ctrl+K)")
@@ -304,7 +304,8 @@ class Window(QMainWindow):
     def _on_said(self, text, kind):
         # the welcome page has no foot
         if self.session.job is None and text and kind == "bad":
-            box = QMessageBox(QMessageBox.Icon.NoIcon, "Umbrate", text, QMessageBox.StandardButton.Ok, self)
+            box = message(self, text)
+            box.addButton(QMessageBox.StandardButton.Ok)
             box.open()
 
     def changeEvent(self, e):
@@ -343,7 +344,7 @@ class Window(QMainWindow):
         if run is None:
             return True
         text = f"{BY_NAME[run.stage].title} of “{run.sitting.name}” is running, {100 * run.fraction:.0f} % done."
-        box = QMessageBox(QMessageBox.Icon.NoIcon, "Umbrate", text, parent=self)
+        box = message(self, text)
         box.setInformativeText("What was finished before is saved; this step would have to start anew.")
         stop = box.addButton("Stop it and leave", QMessageBox.ButtonRole.DestructiveRole)
         box.setDefaultButton(box.addButton("Let it run", QMessageBox.ButtonRole.RejectRole))

@@ -9,9 +9,11 @@ import hashlib
 import io
 import os
 import re
+import struct
 import time
 import uuid
 import zipfile
+import zlib
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -23,6 +25,7 @@ from .folder import is_link, open_folder, open_regular, remove_files
 KEY = re.compile(r"[0-9a-f]{64}")
 FINGERPRINT = re.compile(r"[\w-]{1,80}")
 PART = ".part-"
+PIECE, HEAD = 1 << 22, 1 << 14  #: bytes that are read at once, and that the head of an array has at most
 LEFT_S = 3600.0  #: a part that nobody has written to for so long is of a process that died
 
 
@@ -110,8 +113,10 @@ class BlobStore:
         except OSError:
             pass  # it will be made again, no more
 
-    def recall(self, fingerprint):
+    def recall(self, fingerprint, kind):
         """The key and the arrays of a blob that was made from a fingerprint before, whether a result came of it or not.
+
+        kind : Kind of the blob
 
         Its file is read once. Two times None without one, and where it is damaged, so that it is made again.
         """
@@ -121,8 +126,8 @@ class BlobStore:
                     key = f.read(80).decode("ascii", "replace")
             data = self._read(key)
             if hashlib.sha256(data).hexdigest() == key:
-                return key, _arrays(data)
-        except (ValueError, OSError, KeyError, EOFError, zipfile.BadZipFile):
+                return key, kind.checked(_arrays(data, kind))
+        except _UNREADABLE:
             pass
         return None, None
 
@@ -185,19 +190,62 @@ class BlobStore:
                 f"A data file of the job is missing ({str(key)[:12]}). Run the stage that made it again."
             ) from e
 
-    def get_arrays(self, key):
-        """The named arrays of a blob, as a dictionary."""
+    def get_arrays(self, key, kind):
+        """The named arrays of a blob, as a dictionary, checked to be of a Kind (see `contents`)."""
         try:
-            return _arrays(self.get_bytes(key))
-        except (ValueError, OSError, KeyError, EOFError, zipfile.BadZipFile) as e:
+            return kind.checked(_arrays(self.get_bytes(key), kind))
+        except _UNREADABLE as e:
             raise UmbrateError(
-                f"A data file of the job is damaged ({key[:12]}). Run the stage that made it again."
+                f"A data file of the job is damaged ({key[:12]}: {e}). Run the stage that made it again."
             ) from e
 
 
-def _arrays(data):
-    with np.load(io.BytesIO(data), allow_pickle=False) as z:
-        return {name: z[name] for name in z.files}
+#: what is raised of a file that is not what it should be
+_UNREADABLE = (ValueError, TypeError, OSError, KeyError, EOFError, NotImplementedError, SyntaxError, MemoryError,
+               RuntimeError, struct.error, zlib.error, zipfile.BadZipFile)  # fmt: skip
+
+
+def _arrays(data, kind):
+    """The arrays that a Kind has, of an archive; none takes more memory than its bytes in the archive.
+
+    Raises
+    ------
+    One of _UNREADABLE
+        Where it is no such archive, or compressed: this program writes none that is, and one can be a thousand times
+        larger than it looks.
+    """
+    out = {}
+    with zipfile.ZipFile(io.BytesIO(data)) as archive:
+        for info in archive.infolist():
+            name = info.filename.removesuffix(".npy")
+            if name not in kind.arrays:
+                continue
+            if info.compress_type != zipfile.ZIP_STORED or info.file_size > len(data) or name in out:
+                raise ValueError("it is not as this program writes it")
+            raw = np.empty(info.file_size, np.uint8)
+            with archive.open(info) as f:
+                for at in range(0, len(raw), PIECE):
+                    piece = f.read(PIECE)
+                    raw[at : at + PIECE] = np.frombuffer(piece, np.uint8)
+                if f.read(1):  # the archive's sum is checked at its end
+                    raise ValueError("it is longer than it says")
+            out[name] = _array(raw)
+    return out
+
+
+def _array(raw):
+    """The array of a file's bytes (n,) uint8, which must be exactly as long as its head says; it uses their memory."""
+    f = io.BytesIO(raw[:HEAD].tobytes())
+    version = np.lib.format.read_magic(f)
+    read = {(1, 0): np.lib.format.read_array_header_1_0, (2, 0): np.lib.format.read_array_header_2_0}[version]
+    shape, by_columns, dtype = read(f)
+    count = 1
+    for n in shape:
+        count *= int(n)
+    start = f.tell()
+    if dtype.hasobject or any(n < 0 for n in shape) or count * dtype.itemsize != len(raw) - start or start % 16:
+        raise ValueError("an array is not as long as it says")
+    return raw[start:].view(dtype).reshape(shape, order="F" if by_columns else "C")
 
 
 def _good_fingerprint(fingerprint):

@@ -11,6 +11,7 @@ import numpy as np
 from ..core.errors import UmbrateError
 from ..core.poses.block import Block
 from ..job.blobs import BlobStore
+from ..job.contents import BLOCK
 
 KEPT = 8  #: blocks: those of a few sittings, as computed and as shown
 
@@ -34,7 +35,7 @@ def moved_block(blobs, key, M):
 @lru_cache(KEPT)
 def _read(folder, key):
     try:
-        return Block.from_arrays(BlobStore(folder).get_arrays(key))
+        return Block.from_arrays(BlobStore(folder).get_arrays(key, BLOCK))
     except (KeyError, ValueError, TypeError, IndexError) as e:
         raise UmbrateError(
             f"The solved block of this job is damaged ({e}). Run Poses again.", ("go to", "poses")

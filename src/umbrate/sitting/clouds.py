@@ -8,6 +8,7 @@ from ..core.cloud.filters import distance_to
 from ..core.cloud.grid import spacing_of
 from ..core.geometry.similarity import scale_of
 from ..job.blobs import BlobStore
+from ..job.contents import CLEANED, CLOUD
 from .frames import frame_of, move_directions, move_points
 
 
@@ -21,9 +22,9 @@ def after_step(cloud, answer):
 
 def raw_cloud(job, kept, upto=None):
     """The arrays of a KeptCloud after its steps (the first `upto` of them), in the frame they were computed in."""
-    cloud = job.blobs.get_arrays(kept.blob)
+    cloud = job.blobs.get_arrays(kept.blob, CLOUD)
     for s in kept.steps[:upto]:
-        cloud = after_step(cloud, job.blobs.get_arrays(s.blob))
+        cloud = after_step(cloud, job.blobs.get_arrays(s.blob, CLEANED))
     return cloud
 
 
@@ -84,9 +85,9 @@ def load_cloud(job, sitting, kept=None):
 
 
 def _read(blobs, source):
-    c, M = blobs.get_arrays(source.cloud), source.to_job
+    c, M = blobs.get_arrays(source.cloud, CLOUD), source.to_job
     for step in source.steps:
-        c = after_step(c, blobs.get_arrays(step))
+        c = after_step(c, blobs.get_arrays(step, CLEANED))
     if not np.allclose(M, np.eye(4), rtol=0, atol=1e-15):
         c = {**c, "points": move_points(c["points"], M), "normals": move_directions(c["normals"], M)}
         if "precision" in c:

@@ -12,6 +12,7 @@ from ..core.geometry.similarity import scale_of
 from ..core.measure.network import Network, seen_point
 from ..core.poses.block import TARGET
 from ..core.poses.covariance import of_centers
+from ..job.contents import COVARIANCE
 from ..job.marks import token
 from .frames import end_text, frame_of, raw_block, row_of_end, scale_result
 
@@ -61,7 +62,7 @@ def network_of(job, result, block):
     key = result.blob("covariance")
     if key is None:
         raise UmbrateError("These poses were solved by an older version. Run Poses again to measure.", ("run again",))
-    a = job.blobs.get_arrays(key)
+    a = job.blobs.get_arrays(key, COVARIANCE)
     b = block.of_solved()
     return Network(b.poses, b.lenses, b.lens_of, a["cameras"], a["free"], float(a["unit"]))
 

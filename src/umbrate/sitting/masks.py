@@ -4,13 +4,14 @@ A mask tells three kinds of place apart: the object, what turns with it (the dis
 photos, never as the object), and what stands still or is left out.
 """
 
-import io
 import struct
 import zlib
 from dataclasses import dataclass
 
 import numpy as np
-from PIL import Image
+
+from ..core.errors import UmbrateError
+from ..core.imaging.decode import stored_image
 
 STILL, TURNS, THING = range(3)  #: kinds of place: left out, turns with the object, the object
 #: gray levels of the kinds in a mask's file: cut in the middle, as others read it, it shows the object
@@ -38,24 +39,48 @@ def encode_mask(mask):
     return b"\x89PNG\r\n\x1a\n" + _png_part(b"IHDR", head) + _png_part(b"IDAT", body) + _png_part(b"IEND", b"")
 
 
-def decode_mask(data):
-    """Where a stored mask shows the object, (h, w) bool."""
-    with Image.open(io.BytesIO(data)) as image:
-        return np.array(image, dtype=bool) if image.mode == "1" else np.asarray(image) > 127
+def _gray(image):
+    return np.asarray(image if image.mode == "L" else image.convert("L"))
 
 
-def decode_kinds(data):
-    """The kinds of place (h, w) uint8 of a stored mask: the inverse of `encode_mask`."""
-    with Image.open(io.BytesIO(data)) as image:
-        if image.mode == "1":
-            return np.array(image, dtype=bool) * np.uint8(THING)
-        a = np.asarray(image)
-        return (a > 31).astype(np.uint8) + (a > 127)
+def _image(data, of):
+    image = stored_image(data)
+    if of is not None and image.size != (of.width, of.height):
+        raise UmbrateError(
+            f"A mask that the job keeps is {image.width} x {image.height} pixels, its photo {of.width} x {of.height}. "
+            "Run Masks again.",
+            ("go to", "masks"),
+        )
+    return image
+
+
+def decode_mask(data, of=None):
+    """Where a stored mask shows the object, (h, w) bool.
+
+    of : Photo or Lens, optional
+        Whose width and height it must have.
+
+    Raises
+    ------
+    UmbrateError
+        Where it is damaged, or of another size.
+    """
+    image = _image(data, of)
+    return np.array(image, dtype=bool) if image.mode == "1" else _gray(image) > 127
+
+
+def decode_kinds(data, of=None):
+    """The kinds of place (h, w) uint8 of a stored mask: the inverse of `encode_mask`; see `decode_mask`."""
+    image = _image(data, of)
+    if image.mode == "1":
+        return np.array(image, dtype=bool) * np.uint8(THING)
+    a = _gray(image)
+    return (a > 31).astype(np.uint8) + (a > 127)
 
 
 def tells_turning(data):
     """Whether a stored mask says what turns with the object: it has more than one bit then."""
-    return data[24] > 1
+    return len(data) > 24 and data[24] > 1
 
 
 def with_turning(thing, turns):

@@ -28,5 +28,6 @@ def removed_rows(arrays, photo_id, mark, target_numbers, count):
     """Rows of a photo's features, then targets, that were removed; none where its features are others now."""
     mine = (arrays["photo_id"] == photo_id) & ((arrays["mark"] == mark) | (arrays["row"] < 0))
     rows = arrays["row"][mine]
+    rows = rows[rows < count]
     of_targets = count + np.flatnonzero(np.isin(target_numbers, -1 - rows[rows < 0]))
     return np.concatenate([rows[rows >= 0], of_targets]).astype(np.int64)

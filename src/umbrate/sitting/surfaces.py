@@ -7,6 +7,7 @@ import numpy as np
 from ..core.geometry.similarity import scale_of
 from ..core.surface.distance import signed_distance
 from ..job.blobs import BlobStore
+from ..job.contents import SURFACE
 from .clouds import distance_figures, to_job
 from .frames import move_directions, move_points
 
@@ -14,7 +15,7 @@ from .frames import move_directions, move_points
 def raw_surface(job, kept, upto=None):
     """The arrays of a KeptSurface after its steps (the first `upto` of them), in the frame it was made in."""
     keys = [kept.blob, *(s.blob for s in kept.steps[:upto])]
-    return job.blobs.get_arrays(keys[-1])  # each step's answer is the whole mesh after it
+    return job.blobs.get_arrays(keys[-1], SURFACE)  # each step's answer is the whole mesh after it
 
 
 @dataclass(frozen=True)
@@ -37,7 +38,7 @@ class SurfaceSource:
 
     def read(self):
         """The arrays by name, in the job's frame."""
-        return moved(BlobStore(self.blobs).get_arrays(self.surface), self.to_job)
+        return moved(BlobStore(self.blobs).get_arrays(self.surface, SURFACE), self.to_job)
 
 
 def moved(mesh, M):

@@ -1,17 +1,17 @@
 """The texture of a sitting's surface as arrays, in the job's frame, and which photo each triangle is from."""
 
-import io
 from dataclasses import dataclass
 
 import numpy as np
-from PIL import Image
 
 from ..core.errors import UmbrateError
 from ..core.geometry.lens import project_one
+from ..core.imaging.decode import stored_image
 from ..core.surface.build import vertex_normals
 from ..core.surface.distance import places_on
 from ..core.surface.mesh import areas
 from ..job.blobs import BlobStore
+from ..job.contents import TEXTURE
 from .frames import frame_of, move_directions, move_points
 
 
@@ -46,7 +46,9 @@ class TextureSource:
         They are points, normals, faces, corner, uv, vertex, page, and photo, the id of the photo of each triangle, -1
         where none shows it; with pages of normals also tangent, what is right on the page.
         """
-        mesh = BlobStore(self.blobs).get_arrays(self.arrays)
+        mesh = BlobStore(self.blobs).get_arrays(self.arrays, TEXTURE)
+        if mesh["page"].max(initial=0) >= len(self.pages):
+            raise UmbrateError("The texture has fewer pages than it needs. Run Texture again.", ("run again",))
         mesh["points"] = move_points(mesh["points"], self.to_job)
         mesh["normals"] = vertex_normals(mesh["points"], mesh["faces"])
         if "tangent" in mesh:
@@ -60,7 +62,7 @@ class TextureSource:
 
     def texels(self):
         """The pages as arrays (side, side, 3) uint8."""
-        return [np.asarray(Image.open(io.BytesIO(data)).convert("RGB")) for data in self.files()]
+        return [np.asarray(stored_image(data).convert("RGB")) for data in self.files()]
 
 
 def texture_source(job, sitting, done=None):

@@ -13,6 +13,8 @@ from typing import NamedTuple
 import numpy as np
 from numba import njit
 
+from ..imaging.sharpness import CELL
+
 AGAINST = 0.5  #: photos that see through a place for each that confirms it, from which on it is left out
 SURE_SLACK = 0.1  #: they count where their patches look alike up to this much less than those of the place
 SHINE, SHINE_LEVELS = 1.12, 8.0  #: a photo so much brighter than most of a place, and by gray levels, mirrors a lamp
@@ -110,8 +112,8 @@ class Maps(NamedTuple):
     poses : (n, 4, 4) float64
     gain : (n,) float64
         Factors on the brightness of the photos that make their colors comparable.
-    quality : (n,) float64
-        What a photo's colors count, 0 to 1.
+    quality : (n, ceil(h / CELL), ceil(w / CELL)) float32
+        What a photo's colors count, 0 to 1, by cells of so many pixels.
     one_normal, one_score : float
         What one unit of `normal` and `score` is.
     """
@@ -137,9 +139,17 @@ def noise_codes(noise):
 
 
 def maps_of(depth, normal, score, rgb, K, poses, gain=None, quality=None, noise=None):
-    """Maps from arrays, all photos alike where no gain or quality is given, all pixels where no noise is."""
+    """Maps from arrays, all photos alike where no gain or quality is given, all pixels where no noise is.
+
+    quality : as in Maps, or (n,) for photos as a whole
+    """
     noise = np.full(depth.shape, noise_codes(1e-4)) if noise is None else noise
-    gain, quality = (np.ones(len(depth)) if x is None else np.ascontiguousarray(x, np.float64) for x in (gain, quality))
+    gain = np.ones(len(depth)) if gain is None else np.ascontiguousarray(gain, np.float64)
+    quality = np.ones(len(depth)) if quality is None else np.asarray(quality)
+    if quality.ndim == 1:
+        cells = (-(-n // CELL) for n in depth.shape[1:])
+        quality = np.broadcast_to(quality[:, None, None], (len(depth), *cells))
+    quality = np.ascontiguousarray(quality, np.float32)
     return Maps(
         depth, normal, score, noise, rgb, np.ascontiguousarray(K, np.float64), np.ascontiguousarray(poses, np.float64),
         gain, quality, 1.0 / 127 if normal.dtype == np.int8 else 1.0, 1.0 / 255 if score.dtype == np.uint8 else 1.0,
@@ -301,8 +311,8 @@ def _merge(maps, seen, found, count, at, out, apart):
         nx, ny, nz = nx + a * w, ny + b * w, nz + c * w
         alike += score[j, v, u] * one_score * w
         weight += w
-        # colors: those of sharp photos that look from the front, and that no lamp is mirrored in
-        w *= facing * quality[j] * (found[k, 6] <= shine)
+        # colors: those of photos that are sharp there, that look from the front, and that no lamp is mirrored in
+        w *= facing * quality[j, v // CELL, u // CELL] * (found[k, 6] <= shine)
         red += gain[j] * rgb[j, v, u, 0] * w
         green += gain[j] * rgb[j, v, u, 1] * w
         blue += gain[j] * rgb[j, v, u, 2] * w

@@ -4,11 +4,12 @@ Pixels are those of the sensor: the EXIF orientation is reported, not applied, s
 poses mean the same for portrait and landscape shots.
 """
 
+import io
 from pathlib import Path
 
 import numpy as np
 import pillow_heif
-from PIL import Image, UnidentifiedImageError
+from PIL import Image
 
 from ..errors import UmbrateError
 from ..memory import free_memory
@@ -21,6 +22,8 @@ Image.MAX_IMAGE_PIXELS = 400_000_000
 LEAST_SIDE = 16  #: pixels
 BYTES = 8  #: of memory that reading a pixel takes at most
 ROWS = 256
+#: what is read, by content: others start programs, or read further files
+FORMATS = ("JPEG", "PNG", "TIFF", "HEIF", "WEBP", "BMP", "GIF", "PPM")
 pillow_heif.register_heif_opener()
 
 
@@ -29,10 +32,12 @@ def _open(path):
     try:
         if path.stat().st_size == 0:
             raise UmbrateError(f"{path.name} is empty (0 bytes). Copy it from the card again or leave it out.")
-        return Image.open(path)
+        return Image.open(path, formats=FORMATS)
     except FileNotFoundError:
         raise UmbrateError(f"{path.name} is not in {path.parent}. Was it moved or renamed?", ("find photos",)) from None
-    except (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError) as e:
+    except UmbrateError:
+        raise
+    except Exception as e:  # of a broken file a decoder raises whatever it stumbles over
         raise UmbrateError(f"{path.name} cannot be read as a picture. Copy it again or leave it out. ({e})") from None
 
 
@@ -134,7 +139,7 @@ def read_picture(path):
             picture = _eight_bit(image)
             # the inverse of a turn to the right is one to the left; all others are their own
             return display_orientation(picture, {6: 8, 8: 6}.get(turn, turn)) if turn else np.ascontiguousarray(picture)
-        except (OSError, ValueError, SyntaxError, EOFError) as e:
+        except Exception as e:
             raise _damaged(path, e) from None
 
 
@@ -166,7 +171,7 @@ def read_reduced_image(path, longest):
                         image.draft("RGB", (width >> halvings, height >> halvings))
                     image.load()
                     image = image if image.mode == "RGB" else image.convert("RGB")
-                except (OSError, ValueError, SyntaxError, EOFError) as e:
+                except Exception as e:
                     raise _damaged(path, e) from None
                 while image.width > max(1, -(-width // 2**halvings)):
                     image = _halved(image)
@@ -211,9 +216,30 @@ def read_thumbnail(path, size=256):
     return thumbnail_of(read_reduced(path, 2 * size)[0], read_facts(path).orientation, size)
 
 
+def stored_image(data):
+    """The Image, decoded, of a picture's bytes that a job keeps (PNG or JPEG).
+
+    Raises
+    ------
+    UmbrateError
+        Where they are damaged, or the picture would not fit into the memory that is free.
+    """
+    try:
+        image = Image.open(io.BytesIO(data), formats=("PNG", "JPEG"))
+        if image.width * image.height * BYTES > free_memory():
+            raise ValueError(f"{image.width} x {image.height} pixels")
+        image.load()
+        return image
+    except Exception as e:  # of a broken file a decoder raises whatever it stumbles over
+        raise UmbrateError(
+            f"A picture that the job keeps is damaged ({type(e).__name__}: {e}). Run the stage that made it again."
+        ) from None
+
+
 def read_mask(path):
     """A mask as (h, w) bool, true where the object is (white, or opaque where there is an alpha channel)."""
     with _open(path) as image:
+        _check_size(path, image.size)
         try:
             if image.mode in ("LA", "RGBA", "PA"):
                 alpha = np.asarray(image.getchannel("A"))
@@ -224,7 +250,7 @@ def read_mask(path):
                 if image.mode.startswith("I")
                 else np.asarray(image.convert("L")) >= 128
             )
-        except (OSError, ValueError, SyntaxError, EOFError) as e:
+        except Exception as e:
             raise UmbrateError(
                 f"{Path(path).name} is damaged or cut short and cannot be read as a mask. ({e})"
             ) from None
@@ -241,7 +267,10 @@ def read_kinds(path):
     """
     thing = read_mask(path)
     with _open(path) as image:
-        gray = np.asarray(image.convert("L")) if image.mode in ("L", "RGB", "P") else None
+        try:
+            gray = np.asarray(image.convert("L")) if image.mode in ("L", "RGB", "P") else None
+        except Exception as e:
+            raise _damaged(path, e) from None
     if gray is not None:
         middle = (gray >= 62) & (gray <= 66)
         inner, c = middle[1:-1, 1:-1].copy(), gray[1:-1, 1:-1]
@@ -255,11 +284,12 @@ def read_kinds(path):
 def read_alpha(path):
     """The alpha channel of a picture as a mask (h, w) bool, true where it is opaque; None where it has none."""
     with _open(path) as image:
+        _check_size(path, image.size)
         try:
             if image.mode not in ("LA", "RGBA", "PA"):
                 return None
             return np.asarray(image.getchannel("A")) >= 128
-        except (OSError, ValueError, SyntaxError, EOFError) as e:
+        except Exception as e:
             raise UmbrateError(f"{Path(path).name} is damaged or cut short and cannot be decoded. ({e})") from None
 
 

@@ -104,11 +104,14 @@ def same_spot(gray, spot, size, other, reach=0.25):
     ), float(part[y, x])
 
 
+def corner(shape, spot, size):
+    """The first pixel (x, y) of a part of `size` pixels round a spot, moved inside a picture of shape (w, h)."""
+    return tuple(min(max(int(s) - size // 2, 0), max(0, n - size)) for s, n in zip(spot, shape, strict=True))
+
+
 def crop(picture, spot, size):
     """The part (size, size, c) of a picture round a spot (x, y), moved inside where it would reach over the edge."""
-    h, w = picture.shape[:2]
-    x = min(max(int(spot[0]) - size // 2, 0), max(0, w - size))
-    y = min(max(int(spot[1]) - size // 2, 0), max(0, h - size))
+    x, y = corner(picture.shape[1::-1], spot, size)
     return np.ascontiguousarray(picture[y : y + size, x : x + size])
 
 

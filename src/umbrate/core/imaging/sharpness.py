@@ -6,6 +6,7 @@ object is, a sharp backdrop behind a soft object does not count.
 """
 
 import numpy as np
+import scipy
 from numba import njit
 from PIL import Image
 
@@ -16,6 +17,9 @@ SAMPLE, STRONG = 7, 0.8  #: every so many pixels are looked at for where the str
 OUTLINE = 6  #: pixels from the outline that do not count
 AROUND = 16  #: pixels that the widest blur reaches, and a few more
 LEAST_INSIDE = 500  #: pixels of an object; with fewer all of the photo counts
+CELL = 32  #: pixels along the cells in which focus is told
+CODES = 160  #: steps of a sharpness of 1, in which focus is told
+LEAST_DETAIL = 1.0  #: gray levels of coarse detail round a place from which its focus can be told
 SOFT = 0.86  #: share of the usual sharpness below which a photo is soft
 
 
@@ -71,6 +75,53 @@ def sharpness(gray, mask=None):
     return fine / max(coarse, 1e-6)
 
 
+def focus(gray, mask=None):
+    """How sharp a picture is from place to place, on the scale of `sharpness`.
+
+    Measured over a cell and those round it, where coarse detail is strong; what shows too little of it is as sharp as
+    the usual place of the picture.
+
+    Parameters
+    ----------
+    gray : (h, w) float32
+    mask : (h, w) bool, optional
+        Where the object is; its outline is left out.
+
+    Returns
+    -------
+    (ceil(h / CELL), ceil(w / CELL)) uint8
+        In units of 1/CODES; 0 where no place can be told.
+    """
+    a, b, c = (gaussian_blur(gray, s) for s in (1.0, 2.0, 4.0))
+    coarse = np.abs(b - c)
+    if mask is not None:
+        coarse *= narrowed(mask, OUTLINE)
+    rows, cols = (np.arange(0, n, CELL) for n in gray.shape)
+
+    def around(x):
+        cells = np.add.reduceat(np.add.reduceat(x, rows, axis=0, dtype=np.float64), cols, axis=1)
+        return scipy.ndimage.uniform_filter(cells, 3, mode="constant") * 9
+
+    # weighted by coarse detail, squared: the strongest decides
+    weight = coarse * coarse
+    fine, strong, count = around(np.abs(a - b) * weight), around(coarse * weight), around(coarse > 0)
+    told = (count > CELL * CELL) & (around(weight) > LEAST_DETAIL**2 * count)
+    found = fine / np.maximum(strong, 1e-12)
+    usual = np.median(found[told]) if told.any() else 0.0
+    return np.clip(np.round(CODES * np.where(told, found, usual)), 0, 255).astype(np.uint8)
+
+
+def focus_worth(codes):
+    """What places of photos are worth for color by their focus, as `quality_of`: a table (256,) float32 by its code.
+
+    codes : of `focus`, of the places that are compared, from which the usual one is taken
+    """
+    codes = codes[codes > 0]
+    table = _worth(np.arange(256) / CODES, float(np.median(codes)) / CODES if len(codes) else 0.0).astype(np.float32)
+    table[0] = 1.0
+    return table
+
+
 def soft_ones(values, share=SOFT):
     """Rows of the values that are clearly lower than usual, softest first."""
     values = np.asarray(values, float)
@@ -83,7 +134,11 @@ def soft_ones(values, share=SOFT):
 def quality_of(values):
     """What each photo is worth by its sharpness (n,): 1 from the usual on, less the softer it is, 0.05 at the least."""
     values = np.asarray(values, float)
-    return np.clip((values / max(float(np.median(values)), 1e-9)) ** 4, 0.05, 1.0)
+    return _worth(values, float(np.median(values)))
+
+
+def _worth(values, usual):
+    return np.clip((values / max(usual, 1e-9)) ** 4, 0.05, 1.0)
 
 
 LUMA = np.array([0.299, 0.587, 0.114], np.float32)

@@ -27,6 +27,17 @@ HOLE = 0.01  #: of the picture: smaller islands that seem to stand still within 
 DARKEST = 0.004  #: linear light below which nothing is judged
 
 
+@njit(cache=True, nogil=True, inline="always")
+def _sort(values, m):
+    """Sort the first m values by insertion: they are a dozen or two."""
+    for i in range(1, m):
+        x, j = values[i], i
+        while j > 0 and values[j - 1] > x:
+            values[j] = values[j - 1]
+            j -= 1
+        values[j] = x
+
+
 @njit(cache=True, nogil=True)
 def _spread(detail, free, middle, spread):
     """Median of each pixel's detail (n, h, w) over the photos where it is free, and what four fifths of them are off
@@ -43,14 +54,13 @@ def _spread(detail, free, middle, spread):
             if m < 2:
                 middle[v, u] = spread[v, u] = 0.0
                 continue
-            seen = values[:m]
-            seen.sort()
-            c = 0.5 * (seen[(m - 1) // 2] + seen[m // 2])
+            _sort(values, m)
+            c = 0.5 * (values[(m - 1) // 2] + values[m // 2])
             for k in range(m):
-                seen[k] = abs(seen[k] - c)
-            seen.sort()
+                values[k] = abs(values[k] - c)
+            _sort(values, m)
             middle[v, u] = c
-            spread[v, u] = seen[min(int(0.8 * m), m - 1)] / np.float32(1.2816)
+            spread[v, u] = values[min(int(0.8 * m), m - 1)] / np.float32(1.2816)
 
 
 def _noise(spread, bright, valid):
@@ -114,7 +124,7 @@ def turning_place(lights, masks):
     none = np.zeros((h, w), bool)
     if len(lights) < LEAST_SEEN:
         return none
-    light = np.stack([x.mean(-1) for x in lights])
+    light = np.stack([(x[..., 0] + x[..., 1] + x[..., 2]) / np.float32(3) for x in lights])
     level = np.log(np.maximum(light, DARKEST)).astype(np.float32)
     away = np.stack([scipy.ndimage.distance_transform_edt(~m) for m in masks]).astype(np.float32)
     bright, turns, judged = light.mean(0), np.zeros((h, w), bool), np.zeros((h, w), bool)

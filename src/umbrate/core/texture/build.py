@@ -10,7 +10,7 @@ import numpy as np
 import scipy
 
 from ..errors import UmbrateError
-from ..imaging.sharpness import LUMA, quality_of, sharpness
+from ..imaging.sharpness import LUMA, focus, focus_worth
 from ..surface.build import vertex_normals
 from ..surface.mesh import areas, half_edges, opposite
 from .bake import fill_between, owners, padded, take_from
@@ -162,14 +162,17 @@ def make_texture(points, faces, cameras, picture, wanted, check=lambda share: No
     check(0.2)
     n = len(cameras)
     good, color = np.zeros((n, len(faces)), np.float32), np.zeros((n, len(faces), 3), np.uint8)
-    sharp = []
+    local = np.zeros((n, len(faces)), np.uint8)
     for k, camera in enumerate(cameras):
         photo = picture(k)
-        good[k], color[k] = seen_in(points, normals, faces, camera, photo)
-        sharp.append(sharpness(np.ascontiguousarray(photo @ LUMA, np.float32), camera.mask))
+        sharp = focus(np.ascontiguousarray(photo @ LUMA, np.float32), camera.mask)
+        good[k], color[k], local[k] = seen_in(points, normals, faces, camera, photo, sharp)
         check(0.2 + 0.3 * (k + 1) / n)
     pixels = good.copy()
-    good *= quality_of(sharp)[:, None].astype(np.float32)
+    worth = focus_worth(local[good > 0])
+    for k in range(n):  # what is out of focus counts less, there alone
+        good[k] *= worth[local[k]]
+    del local
     if not (good > 0).any():
         raise UmbrateError("No photo shows this surface. Look whether it lies where the photos were taken.")
     gain = exposures(color, good) if wanted.even else np.ones((n, 3))

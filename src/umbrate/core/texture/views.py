@@ -13,6 +13,7 @@ from numba import njit
 
 from ..cloud.grid import in_threads
 from ..geometry.lens import project_one
+from ..imaging.sharpness import CELL
 from ..raster.triangles import mesh_depth
 
 DEPTH_SCALE = 2  #: what hides what is drawn at this part of a photo's width
@@ -75,7 +76,7 @@ def _vertices(points, normals, E, lens, allowed, depth, f, cx, cy, out, first, l
 
 
 @njit(cache=True, nogil=True)
-def _triangles(points, faces, uv, seen, E, photo, good, color, first, last):
+def _triangles(points, faces, uv, seen, E, photo, sharp, good, color, focus, first, last):
     """How good each triangle is in a photo, 0 where it is not seen, and its mean color."""
     h, w, _ = photo.shape
     for t in range(first, last):
@@ -106,6 +107,8 @@ def _triangles(points, faces, uv, seen, E, photo, good, color, first, last):
         if along < FLATTEST * np.sqrt(far * (nx * nx + ny * ny + nz * nz)):
             continue
         good[t] = np.float32(-0.5 * area)
+        u, v = (uv[a, 0] + uv[b, 0] + uv[c, 0]) / 3, (uv[a, 1] + uv[b, 1] + uv[c, 1]) / 3
+        focus[t] = sharp[min(int(v + 0.5), h - 1) // CELL, min(int(u + 0.5), w - 1) // CELL]
         # its middle and three places round that: the mean of what it shows, near enough
         red = green = blue = 0.0
         for k in range(4):
@@ -128,7 +131,7 @@ def _triangles(points, faces, uv, seen, E, photo, good, color, first, last):
         )
 
 
-def seen_in(points, normals, faces, camera, photo):
+def seen_in(points, normals, faces, camera, photo, sharp=None):
     """What a photo shows of triangles.
 
     Parameters
@@ -136,6 +139,8 @@ def seen_in(points, normals, faces, camera, photo):
     points, normals (n, 3) float64, faces (t, 3) int32
     camera : Camera
     photo : (h, w, 3) uint8
+    sharp : (ceil(h / CELL), ceil(w / CELL)) uint8
+        How sharp the photo is from place to place, see `focus`; not told where not given.
 
     Returns
     -------
@@ -143,6 +148,8 @@ def seen_in(points, normals, faces, camera, photo):
         Pixels on each triangle; 0 where it is not seen.
     color : (t, 3) uint8
         Its mean color there.
+    focus : (t,) uint8
+        How sharp it is there; 0 where it is not seen.
     """
     h, w = photo.shape[:2]
     allowed = np.ones((h, w), np.bool_)
@@ -158,7 +165,11 @@ def seen_in(points, normals, faces, camera, photo):
     uv, seen = np.empty((len(points), 2)), np.zeros(len(points), np.bool_)
     in_threads(_vertices, len(points), points, normals, E, lens, allowed, depth, f, cx, cy, (uv, seen))
     good, color = np.zeros(len(faces), np.float32), np.zeros((len(faces), 3), np.uint8)
+    focus = np.zeros(len(faces), np.uint8)
+    if sharp is None:
+        sharp = np.zeros((-(-h // CELL), -(-w // CELL)), np.uint8)
     in_threads(
-        _triangles, len(faces), points, faces, uv, seen, E, np.ascontiguousarray(photo), good, color,
+        _triangles, len(faces), points, faces, uv, seen, E, np.ascontiguousarray(photo), sharp, good, color,
+        focus,
     )  # fmt: skip
-    return good, color
+    return good, color, focus

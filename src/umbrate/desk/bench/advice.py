@@ -1,13 +1,14 @@
 """What went wrong with a cell, what helps, and the buttons that do it."""
 
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ...stages import BY_NAME
 from ...work.sorting import propose_split
 from ..dialogs.picks import PicksDialog
+from ..plain import Label
 from ..text import counted
+from .pieces import of_left_out, of_soft
 from .scale import ScalePanel
-from .softness import Evidence
 
 SHOWN = 4  #: problems; the strip can show the others
 
@@ -23,7 +24,7 @@ def column(parent=None):
 
 def wrapped(text, name="quiet"):
     """A label that breaks its lines."""
-    label = QLabel(text, objectName=name)
+    label = Label(text, objectName=name)
     label.setWordWrap(True)
     return label
 
@@ -151,11 +152,20 @@ def _problems(bench, stage, result):
         row.addStretch(1)
         box.addLayout(row)
         photo = next((x for x in s.photos() if x.id == p["photo"]), None)
-        if p.get("kind") == "soft" and photo:
-            box.addWidget(Evidence(s, photo, result))
+        if photo and (shown := _evidence(s, stage, photo, p, result)):
+            box.addWidget(shown)
     if len(every) > SHOWN:
         box.addWidget(wrapped(f"and {len(every) - SHOWN} more: the strip can show them, sorted or filtered"))
     return body
+
+
+def _evidence(session, stage, photo, told, result):
+    """Two pieces of photos that show what a problem says of one, or None."""
+    if told.get("kind") == "soft":
+        return of_soft(session, photo, result) or wrapped("No other photo of its size is sharp.")
+    if stage.name == "poses" and photo.id in result.figures.reasons:
+        return of_left_out(session, photo, result)
+    return None
 
 
 def bare_frames(bench, result):

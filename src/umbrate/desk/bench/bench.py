@@ -1,13 +1,14 @@
 """The bench: settings, figures, one plot and advice for the chosen cell, all made from the stage."""
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from ...core.errors import UmbrateError
 from ...stages import BY_NAME
 from ...stages.base import settings_of
 from ...work.state import WORDS
 from .. import tokens as t
+from ..plain import Label
 from ..plots import give_back, histogram_plot
 from ..text import counted, short_time
 from . import panels
@@ -85,7 +86,7 @@ class Bench(QScrollArea):
         self.verticalScrollBar().setValue(at)
 
     def _text(self, text, name="quiet"):
-        label = QLabel(text, objectName=name)
+        label = Label(text, objectName=name)
         label.setWordWrap(True)
         label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.column.addWidget(label)
@@ -242,7 +243,7 @@ class Bench(QScrollArea):
         grid.setHorizontalSpacing(12)
         grid.setVerticalSpacing(3)
         for k, (name, value, meaning) in enumerate(result.figures.rows()):
-            a, b = QLabel(name), QLabel(value)
+            a, b = Label(name), Label(value)
             a.setStyleSheet(f"color: {t.QUIET};")
             b.setAlignment(Qt.AlignmentFlag.AlignRight)
             a.setWordWrap(True)  # a camera's name may be long

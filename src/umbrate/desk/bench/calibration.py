@@ -3,11 +3,13 @@
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPen
-from PyQt6.QtWidgets import QComboBox, QLabel, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QStackedWidget, QVBoxLayout, QWidget
 
 from ...core.geometry.lens import Lens
 from ...core.later import Later
+from ...job.contents import CALIBRATION
 from .. import tokens as t
+from ..plain import Label
 from ..plots import quiet_plot
 
 pg = Later("pyqtgraph")
@@ -53,7 +55,7 @@ class CalibrationPictures(QWidget):
     def __init__(self, session, result):
         super().__init__()
         done = result.figures.calibration
-        self.arrays = session.job.blobs.get_arrays(result.blob("calibration"))
+        self.arrays = session.job.blobs.get_arrays(result.blob("calibration"), CALIBRATION)
         self.lens = Lens.from_dict(done.lens) if done else None
         size = result.figures.groups[0].size
         box = QVBoxLayout(self)
@@ -63,7 +65,7 @@ class CalibrationPictures(QWidget):
         self.choice.addItems(self.NAMES)
         self.stack = QStackedWidget()
         self.stack.setFixedHeight(HEIGHT)
-        self.note = QLabel(objectName="quiet")
+        self.note = Label(objectName="quiet")
         self.note.setWordWrap(True)
         self.stack.addWidget(_Frame(size, self._fell))
         if self.lens:

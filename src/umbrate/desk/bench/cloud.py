@@ -10,7 +10,6 @@ from PyQt6.QtWidgets import (
     QComboBox,
     QFileDialog,
     QHBoxLayout,
-    QLabel,
     QMenu,
     QPushButton,
     QToolButton,
@@ -24,6 +23,7 @@ from ...core.later import Later
 from ...core.raster.coloring import COLORINGS, COVERAGE, counts_of, sample_of
 from ...core.raster.ramps import RAMP, SIGNED, ramp_colors
 from .. import tokens as t
+from ..plain import Label
 from ..plots import quiet_plot
 from .keptlist import KeptList
 from .markedpoints import cell, table
@@ -48,7 +48,7 @@ class CloudPanel(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
         column.setSpacing(6)
-        column.addWidget(QLabel("Clouds of this sitting", objectName="plain"))
+        column.addWidget(Label("Clouds of this sitting", objectName="plain"))
         self.clouds = KeptList(
             session, "cloud", ("Cloud", "Points", "Scale"), lambda c: (f"{c.left:,}", c.scale_text),
             self.work.is_shown, self.work.show,
@@ -90,7 +90,7 @@ class CloudPanel(QWidget):
         self.looked.addItem(self.looked_bars)
         self._looked_at = None
         column.addWidget(self.looked)
-        self.about = QLabel(objectName="quiet")
+        self.about = Label(objectName="quiet")
         self.about.setWordWrap(True)
         column.addWidget(self.about)
         self.gaps = table(("Too little", "Where to stand"), STEPS_HEIGHT, stretch=1)
@@ -100,7 +100,7 @@ class CloudPanel(QWidget):
 
     def _make_cleaning(self, column):
         """A filter, the histogram of what it goes by, its values, and the buttons that try and apply it."""
-        column.addWidget(QLabel("Clean it", objectName="plain"))
+        column.addWidget(Label("Clean it", objectName="plain"))
         self.which = QComboBox()
         self.filters = [f for f in FILTERS if not f.hidden]
         for f in self.filters:
@@ -123,7 +123,7 @@ class CloudPanel(QWidget):
         self.keep = QCheckBox("Keep what it chooses")
         self.keep.toggled.connect(lambda _: self._wait.start())
         column.addWidget(self.keep)
-        self.told = QLabel(objectName="quiet")
+        self.told = Label(objectName="quiet")
         self.told.setWordWrap(True)
         column.addWidget(self.told)
         row = QHBoxLayout()

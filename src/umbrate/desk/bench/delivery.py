@@ -5,12 +5,13 @@ from pathlib import Path
 from PyQt6 import sip
 from PyQt6.QtCore import Qt, QUrl
 from PyQt6.QtGui import QDesktopServices
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QToolButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QToolButton, QVBoxLayout, QWidget
 
 from ...stages import BY_NAME
 from ...stages.deliver.figures import size_told
 from ...stages.deliver.stage import PURPOSES
 from .. import tokens as t
+from ..plain import Label
 from ..text import counted, short_path
 from . import advice
 from .markedpoints import cell, fit_rows, table
@@ -31,13 +32,13 @@ class DeliveryPanel(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
         column.setSpacing(6)
-        column.addWidget(QLabel("Delivered", objectName="plain"))
+        column.addWidget(Label("Delivered", objectName="plain"))
         self.table = table(("For", "When", "State"), HEIGHT)
         self.table.setAccessibleName("Deliveries")
         self.table.itemSelectionChanged.connect(self._show)
         self.table.cellDoubleClicked.connect(lambda *_: self.open_folder())
         column.addWidget(self.table)
-        self.about = QLabel(objectName="quiet")
+        self.about = Label(objectName="quiet")
         self.about.setWordWrap(True)
         self.about.setTextFormat(Qt.TextFormat.PlainText)
         self.about.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)

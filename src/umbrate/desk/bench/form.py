@@ -1,9 +1,10 @@
 """The form of a stage's settings, made from their model: a short one, and the rest where it is unfolded."""
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFormLayout, QLabel
+from PyQt6.QtWidgets import QFormLayout
 
 from .. import tokens as t
+from ..plain import Label
 from .editors import make_editor
 
 
@@ -40,7 +41,7 @@ def settings_form(stage, names, values, chosen, change, pick_color, names_for=la
     form.setLabelAlignment(Qt.AlignmentFlag.AlignLeft)
     for n in names:
         f = stage.Settings.model_fields[n]
-        label = QLabel(f.title)
+        label = Label(f.title)
         label.setToolTip(f.description)
         if n in chosen and chosen[n] != f.default:
             label.setStyleSheet(f"color: {t.ACCENT};")

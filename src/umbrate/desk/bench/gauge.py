@@ -1,11 +1,12 @@
 """Measuring a surface on the bench: area, volume and sizes, its distance to a model file or to a form."""
 
-from PyQt6.QtWidgets import QDoubleSpinBox, QFileDialog, QHBoxLayout, QLabel, QMenu, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QDoubleSpinBox, QFileDialog, QHBoxLayout, QMenu, QPushButton, QVBoxLayout, QWidget
 
 from ...actions.models import share_within
 from ...core.measure.forms import FORMS
 from ..dialogs.modelpicks import ModelPicksDialog
 from ..dialogs.section import SectionDialog
+from ..plain import Label
 from .markedpoints import cell, fit_rows, table
 
 HEIGHT = 150
@@ -27,7 +28,7 @@ class GaugePart(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(6)
-        column.addWidget(QLabel("Measure it", objectName="plain"))
+        column.addWidget(Label("Measure it", objectName="plain"))
         self.values = table(("Value", "Interval of 95 %"), HEIGHT)
         column.addWidget(self.values)
         row = QHBoxLayout()
@@ -54,7 +55,7 @@ class GaugePart(QWidget):
         self.limit.setPrefix("Tolerance ")
         self.limit.valueChanged.connect(self._limited)
         column.addWidget(self.limit)
-        self.told = QLabel(objectName="quiet")
+        self.told = Label(objectName="quiet")
         self.told.setWordWrap(True)
         column.addWidget(self.told)
         self._shown = None

@@ -6,7 +6,6 @@ from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QToolButton,
     QVBoxLayout,
@@ -17,6 +16,7 @@ from ...job.joins import ON_OBJECT, ON_SUPPORT
 from ...stages.join.methods import GOOD, NONE
 from .. import tokens as t
 from ..dialogs.picks import PicksDialog
+from ..plain import Label, button_text
 from ..session.joining import COLORS, DISTANCE, TINTS
 from .markedpoints import cell, table
 
@@ -36,7 +36,7 @@ class JoinChoice(QWidget):
         column.setSpacing(6)
         rows = [r for r in session.job.joined_rows() if session.sitting_id in r.members]
         for r in rows:
-            b = QPushButton(f"Go to “{r.name}”", objectName="next")
+            b = QPushButton(button_text(f"Go to “{r.name}”"), objectName="next")
             b.clicked.connect(lambda _, i=r.id: session.choose(i, "join"))
             column.addWidget(b)
         self.boxes = {}
@@ -44,17 +44,17 @@ class JoinChoice(QWidget):
         if len(solved) < 2:
             told = "Joining takes two sittings with poses: the object as it stood, and turned over. "
             told += "Bring in the other one, or run Poses there."
-            label = QLabel(told, objectName="quiet")
+            label = Label(told, objectName="quiet")
             label.setWordWrap(True)
             column.addWidget(label)
             return
-        column.addWidget(QLabel("Join which sittings", objectName="plain"))
+        column.addWidget(Label("Join which sittings", objectName="plain"))
         for s in solved:
             box = QCheckBox(s.name, checked=True)
             box.toggled.connect(lambda _: self._tell())
             self.boxes[s.id] = box
             column.addWidget(box)
-        label = QLabel("The first of them gives its frame, scale and level.", objectName="quiet")
+        label = Label("The first of them gives its frame, scale and level.", objectName="quiet")
         label.setWordWrap(True)
         column.addWidget(label)
         self.button = QPushButton(objectName="" if rows else "next")
@@ -106,16 +106,16 @@ class JoinPanel(QWidget):
         """One line for every two sittings: how sure it is, and why not."""
         for x in self.found.joins:
             head = QHBoxLayout()
-            name = QLabel(f"{x.first} – {x.second}", objectName="plain")
+            name = Label(f"{x.first} – {x.second}", objectName="plain")
             name.setWordWrap(True)
-            word = QLabel("no join" if x.verdict == NONE else x.verdict)
+            word = Label("no join" if x.verdict == NONE else x.verdict)
             tint = {GOOD: "done", NONE: "failed"}.get(x.verdict, "look")
             word.setStyleSheet(f"color: {t.STATE_COLORS[tint]};")
             head.addWidget(name, 1)
             head.addWidget(word)
             column.addLayout(head)
             for text in (*x.reasons, *x.notes):
-                label = QLabel(f"{text[:1].upper()}{text[1:]}.", objectName="quiet")
+                label = Label(f"{text[:1].upper()}{text[1:]}.", objectName="quiet")
                 label.setWordWrap(True)
                 column.addWidget(label)
 
@@ -141,7 +141,7 @@ class JoinPanel(QWidget):
             box.setStyleSheet(f"color: {self.work.tint(s.id)};")
             box.toggled.connect(lambda on, i=s.id: self.work.hide(i, not on))
             column.addWidget(box)
-        self.apart = QLabel(objectName="quiet")
+        self.apart = Label(objectName="quiet")
         self.apart.setWordWrap(True)
         column.addWidget(self.apart)
 

@@ -6,7 +6,6 @@ from PyQt6.QtWidgets import (
     QDoubleSpinBox,
     QGridLayout,
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QToolButton,
     QVBoxLayout,
@@ -15,6 +14,7 @@ from PyQt6.QtWidgets import (
 
 from ...core.geometry.rotation import rotation_matrix
 from .. import tokens as t
+from ..plain import Label
 
 
 class BoxPanel(QWidget):
@@ -30,7 +30,7 @@ class BoxPanel(QWidget):
         box.setSpacing(6)
         by_hand = session.job.keep_box(session.sitting_id) is not None
         head = QHBoxLayout()
-        which = QLabel("Keep box, set by hand" if by_hand else "Keep box, as fitted")
+        which = Label("Keep box, set by hand" if by_hand else "Keep box, as fitted")
         which.setToolTip("Set by hand" if by_hand else "Fitted to the tie points of the object")
         head.addWidget(which)
         head.addStretch(1)
@@ -56,20 +56,20 @@ class BoxPanel(QWidget):
         d = session.keep_box
         half = np.array(d["half"])
         for c, axis in enumerate("xyz"):
-            label = QLabel(axis, alignment=Qt.AlignmentFlag.AlignHCenter)
+            label = Label(axis, alignment=Qt.AlignmentFlag.AlignHCenter)
             label.setStyleSheet(f"color: {t.QUIET};")
             grid.addWidget(label, 0, c + 1)
         self.middle = [self._spin(v, half.max()) for v in session.frame.for_people(d["center"])]
         self.sizes = [self._spin(2 * v, half.max(), 1e-3) for v in half]
         for r, (text, spins) in enumerate((("Middle", self.middle), ("Size", self.sizes)), 1):
-            grid.addWidget(QLabel(text), r, 0)
+            grid.addWidget(Label(text), r, 0)
             for c, spin in enumerate(spins):
                 grid.addWidget(spin, r, c + 1)
         axes = np.array(d["axes"])
         self.turn = self._spin(float(np.degrees(np.arctan2(axes[1, 0], axes[0, 0]))), 90.0, -360.0, 360.0, 1)
         self.turn.setSuffix("°")
         self._turned = self.turn.value()
-        grid.addWidget(QLabel("Turn"), 3, 0)
+        grid.addWidget(Label("Turn"), 3, 0)
         grid.addWidget(self.turn, 3, 1)
         box.addWidget(self.numbers)
         self.numbers.setVisible(BoxPanel.unfolded)

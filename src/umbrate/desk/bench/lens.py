@@ -3,10 +3,11 @@
 import numpy as np
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ...formats.lenscards import shelf
 from .. import tokens as t
+from ..plain import Label
 from .calibration import CalibrationPictures
 
 STEPS = {
@@ -38,7 +39,7 @@ class StateSign(QWidget):
 
 
 def _text(text, name="quiet"):
-    label = QLabel(text, objectName=name)
+    label = Label(text, objectName=name)
     label.setWordWrap(True)
     return label
 

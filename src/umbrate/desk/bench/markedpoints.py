@@ -10,7 +10,6 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QHeaderView,
     QInputDialog,
-    QLabel,
     QMenu,
     QPushButton,
     QTableWidget,
@@ -26,6 +25,7 @@ from ...job.marks import good_number, token
 from ...sitting.frames import frame_of
 from .. import tokens as t
 from ..dialogs.writing import ask_and_write
+from ..plain import Label
 
 POINTS_HEIGHT, SIGHTINGS_HEIGHT = 128, 112
 BAD_PX = 2.0  #: residuals above stand out
@@ -109,7 +109,7 @@ class PointsPanel(QWidget):
         self.points.itemSelectionChanged.connect(self._chosen)
         self.points.cellDoubleClicked.connect(lambda row, _: self._edit(row))
         column.addWidget(self.points)
-        self.told = QLabel(objectName="quiet")
+        self.told = Label(objectName="quiet")
         self.told.setWordWrap(True)
         column.addWidget(self.told)
         self.shape_row = QWidget()

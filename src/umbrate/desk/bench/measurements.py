@@ -7,7 +7,6 @@ from PyQt6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
     QInputDialog,
-    QLabel,
     QMenu,
     QPushButton,
     QToolButton,
@@ -23,6 +22,7 @@ from ...sitting.frames import end_text
 from .. import tokens as t
 from ..dialogs.section import SectionDialog
 from ..dialogs.writing import ask_and_write
+from ..plain import Label
 from .markedpoints import cell, table
 
 MEASURES_HEIGHT = 170
@@ -48,7 +48,7 @@ class MeasurePanel(QWidget):
             self.kinds[kind.name] = b
             grid.addWidget(b, k // 3, k % 3)
         column.addLayout(grid)
-        self.told = QLabel(objectName="quiet")
+        self.told = Label(objectName="quiet")
         self.told.setWordWrap(True)
         column.addWidget(self.told)
         self.table = table(("Name", "Value, 95 % interval"), MEASURES_HEIGHT, stretch=1)
@@ -57,7 +57,7 @@ class MeasurePanel(QWidget):
         self.table.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.table.customContextMenuRequested.connect(self._menu)
         column.addWidget(self.table)
-        self.about = QLabel(objectName="quiet")
+        self.about = Label(objectName="quiet")
         self.about.setWordWrap(True)
         column.addWidget(self.about)
         row = QHBoxLayout()

@@ -1,9 +1,10 @@
 """Mending a surface on the bench: what is done with its values, the holes it has, the steps that were done."""
 
 from PyQt6.QtCore import Qt, QTimer
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ...actions.mends import MENDING, MENDS
+from ..plain import Label
 from .markedpoints import cell, fit_rows, table
 from .stepform import STEPS_HEIGHT, StepList, value_form, values_in
 
@@ -25,7 +26,7 @@ class MendPart(QWidget):
         column.setSpacing(6)
         self._listed = None  #: the holes that the table shows
         self._make_holes(column)
-        column.addWidget(QLabel("Mend it", objectName="plain"))
+        column.addWidget(Label("Mend it", objectName="plain"))
         self.which = QComboBox()
         self.mends = [f for f in MENDS if not f.hidden]
         for f in self.mends:
@@ -39,7 +40,7 @@ class MendPart(QWidget):
         self.keep = QCheckBox("Keep what it chooses")
         self.keep.toggled.connect(lambda _: self._wait.start())
         column.addWidget(self.keep)
-        self.told = QLabel(objectName="quiet")
+        self.told = Label(objectName="quiet")
         self.told.setWordWrap(True)
         column.addWidget(self.told)
         row = QHBoxLayout()
@@ -61,7 +62,7 @@ class MendPart(QWidget):
         self._make_form()
 
     def _make_holes(self, column):
-        self.holes_title = QLabel("Holes", objectName="plain")
+        self.holes_title = Label("Holes", objectName="plain")
         column.addWidget(self.holes_title)
         self.holes = table(("Hole", "Across", "Area"), STEPS_HEIGHT)
         self.holes.setToolTip("A click looks at it in the scene")

@@ -3,12 +3,14 @@
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QImage, QPainter, QPen, QPixmap
-from PyQt6.QtWidgets import QDialog, QHBoxLayout, QLabel, QPushButton, QToolTip, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QDialog, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ...actions.marking import pair_figures
 from ...core.errors import UmbrateError
+from ...job.contents import PAIRS
 from ...sitting.photos import located, photo_picture
 from .. import tokens as t
+from ..plain import Label, button_text, show_tip
 
 SIDE = 288
 DRAWN = 300  #: at most so many matches are drawn: more would be a gray area
@@ -68,7 +70,7 @@ class PairGrid(QWidget):
     def mouseMoveEvent(self, e):
         cell = self.cell_at(e.position())
         if cell:
-            QToolTip.showText(e.globalPosition().toPoint(), self.told(*cell), self)
+            show_tip(e.globalPosition().toPoint(), self.told(*cell), self)
 
     def mousePressEvent(self, e):
         cell = self.cell_at(e.position())
@@ -82,12 +84,29 @@ def pairs_of(session, result):
     key = result.blob("pairs")
     if not key:
         return None
-    a = session.job.blobs.get_arrays(key)
+    a = session.job.blobs.get_arrays(key, PAIRS)
     names = {p.id: p.name for p in session.photos()}
     grid = PairGrid(a["photo_ids"], names, a["pair"], np.diff(a["start"]))
     if session.photo_id in grid.ids:
         grid.chosen = grid.ids.index(session.photo_id)
     return grid
+
+
+def matches_of(session, result, a, b):
+    """Verified matches (n, 2, 2) of two photos, by id, the first one's places first; None where they have none."""
+    key = result.blob("pairs")
+    if not key:
+        return None
+    stored = session.job.blobs.get_arrays(key, PAIRS)
+    ids = stored["photo_ids"].tolist()
+    if a not in ids or b not in ids:
+        return None
+    rows = [ids.index(a), ids.index(b)]
+    found = np.flatnonzero((stored["pair"] == sorted(rows)).all(1))
+    if not len(found):
+        return None
+    m = stored["match"][stored["start"][found[0]] : stored["start"][found[0] + 1]].reshape(-1, 2, 2)
+    return m if rows[0] < rows[1] else m[:, ::-1]
 
 
 class MatchesDialog(QDialog):
@@ -97,30 +116,27 @@ class MatchesDialog(QDialog):
         super().__init__(parent)
         self.setWindowTitle("Matches of two photos")
         photos = {p.id: p for p in session.photos()}
-        a = session.job.blobs.get_arrays(session.result("poses").blob("pairs"))
-        ids = a["photo_ids"].tolist()
-        i, j = sorted((ids.index(first), ids.index(second)))
-        first, second = ids[i], ids[j]
-        k = np.flatnonzero((a["pair"] == [i, j]).all(1))
-        self.matches = a["match"][a["start"][k[0]] : a["start"][k[0] + 1]] if len(k) else np.zeros((0, 4))
+        first, second = (p.id for p in session.photos() if p.id in (first, second))  # in the order they were taken in
+        shared = matches_of(session, session.result("poses"), first, second)
+        self.matches = shared.reshape(-1, 4) if shared is not None else np.zeros((0, 4))
         box = QVBoxLayout(self)
         box.setContentsMargins(16, 16, 16, 16)
         box.setSpacing(8)
         told = f"{photos[first].name} and {photos[second].name} share {len(self.matches):,} verified matches"
         drawn = f"; {DRAWN} of them are drawn" if len(self.matches) > DRAWN else ""
-        box.addWidget(QLabel(f"{told}{drawn}." if len(self.matches) else f"{told}: they are not connected directly."))
+        box.addWidget(Label(f"{told}{drawn}." if len(self.matches) else f"{told}: they are not connected directly."))
         try:
             p, unit = pair_figures(session.job, session.sitting, first, second), session.frame.unit
             figures = (
                 f"Base {p.base:.4g} {unit}, distance {p.distance:.4g} {unit}, ratio {p.ratio:.2f}: {p.word}. Rays meet "
                 f"at {p.angle_deg:.0f}°; a match of 0.3 px gives depth to ± {p.depth_sigma:.2g} {unit}"
             )
-            label = QLabel(f"{figures.strip().replace('  ', ' ')}.", objectName="quiet")
+            label = Label(f"{figures.strip().replace('  ', ' ')}.", objectName="quiet")
             label.setWordWrap(True)
             box.addWidget(label)
         except UmbrateError:
             pass  # one of them is not solved: there is nothing to say of their places
-        picture = QLabel()
+        picture = Label()
         try:
             picture.setPixmap(self._picture(session, photos[first], photos[second]))
         except UmbrateError as e:
@@ -128,7 +144,7 @@ class MatchesDialog(QDialog):
         box.addWidget(picture)
         row = QHBoxLayout()
         for photo in (photos[first], photos[second]):
-            b = QPushButton(f"Go to {photo.name}")
+            b = QPushButton(button_text(f"Go to {photo.name}"))
             b.clicked.connect(lambda _, p=photo: (session.choose(photo_id=p.id), self.accept()))
             row.addWidget(b)
         row.addStretch(1)

@@ -3,11 +3,12 @@
 import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QImage, QPixmap
-from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
+from PyQt6.QtWidgets import QGridLayout, QWidget
 
 from ...sitting.masks import decode_mask
 from ...sitting.photos import located, photo_thumbnail
 from .. import tokens as t
+from ..plain import Label
 
 COLUMNS, SIDE = 2, 138
 OUTSIDE = np.array([0x2B, 0x2B, 0x2B])  #: as in the photo view: neutral gray
@@ -25,7 +26,7 @@ class TriedMasks(QWidget):
         self.shown = {}
         photos = {p.id: p for p in session.photos()}
         for k, i in enumerate(x for x in preview.photo_ids if x in photos):
-            label = QLabel()
+            label = Label()
             label.setFixedSize(SIDE, round(SIDE * 0.76))
             label.setAlignment(Qt.AlignmentFlag.AlignCenter)
             label.setCursor(Qt.CursorShape.PointingHandCursor)

@@ -1,6 +1,8 @@
 """The ends of a ramp of color, to be typed."""
 
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QToolButton, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QToolButton, QWidget
+
+from ..plain import Label
 
 
 class RampEnds(QWidget):
@@ -26,7 +28,7 @@ class RampEnds(QWidget):
         button = QToolButton(text="Usual")
         button.setToolTip(usual)
         button.clicked.connect(lambda: self.take(None))
-        for w, stretch in ((QLabel("From"), 0), (self.low, 1), (QLabel("to"), 0), (self.high, 1), (button, 0)):
+        for w, stretch in ((Label("From"), 0), (self.low, 1), (Label("to"), 0), (self.high, 1), (button, 0)):
             row.addWidget(w, stretch)
 
     def show_ends(self, legend):

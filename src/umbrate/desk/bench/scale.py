@@ -7,7 +7,6 @@ from PyQt6.QtWidgets import (
     QDoubleSpinBox,
     QGridLayout,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QMenu,
     QPushButton,
@@ -21,6 +20,7 @@ from ...core.measure.datum import SURE
 from ...job.lengths import CHECK, OFF, SCALE
 from ...sitting.frames import end_text, frame_of, level_of, scale_result, turntable_of
 from .. import tokens as t
+from ..plain import Label
 from .markedpoints import PointsPanel, cell, table
 from .measurements import MeasurePanel
 
@@ -81,7 +81,7 @@ class LengthsPanel(QWidget):
         self.table.customContextMenuRequested.connect(self._menu)
         self.table.itemSelectionChanged.connect(self._chosen)
         column.addWidget(self.table)
-        self.told = QLabel(objectName="quiet")
+        self.told = Label(objectName="quiet")
         self.told.setWordWrap(True)
         column.addWidget(self.told)
         row = QHBoxLayout()
@@ -95,12 +95,12 @@ class LengthsPanel(QWidget):
         row.addWidget(self.role)
         row.addStretch(1)
         column.addLayout(row)
-        column.addWidget(QLabel("State a length", objectName="plain"))
+        column.addWidget(Label("State a length", objectName="plain"))
         grid = QGridLayout()
         grid.setSpacing(4)
         self.first, self.second = self._end_box(), self._end_box()
         for k, (box, name) in enumerate(((self.first, "from"), (self.second, "to"))):
-            grid.addWidget(QLabel(name, objectName="quiet"), k, 0)
+            grid.addWidget(Label(name, objectName="quiet"), k, 0)
             grid.addWidget(box, k, 1)
             pick = QToolButton()
             pick.setIcon(t.icon("crosshairs"))
@@ -294,10 +294,10 @@ class LevelPanel(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(6)
-        self.told = QLabel()
+        self.told = Label()
         self.told.setWordWrap(True)
         column.addWidget(self.told)
-        column.addWidget(QLabel("What is up", objectName="plain"))
+        column.addWidget(Label("What is up", objectName="plain"))
         grid = QGridLayout()
         grid.setSpacing(4)
         s = session

@@ -1,8 +1,9 @@
 """Masks from shape: part of the bench of Masks, where there are poses."""
 
-from PyQt6.QtWidgets import QComboBox, QFormLayout, QLabel, QPushButton, QSpinBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QFormLayout, QPushButton, QSpinBox, QVBoxLayout, QWidget
 
 from ...actions.shapemasks import BOTH, DEPTH, KEEP, OUTLINES, REPLACE, keep_shape_masks, shape_masks_of
+from ..plain import Label
 
 
 class ShapePanel(QWidget):
@@ -16,13 +17,13 @@ class ShapePanel(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
         column.setSpacing(6)
-        column.addWidget(QLabel("Masks from shape", objectName="plain"))
+        column.addWidget(Label("Masks from shape", objectName="plain"))
         by_hand = session.job.keep_box(session.sitting_id) is not None
         told = "Draws a rough surface of the object into every photo. Only what lies in the keep box counts: "
         told += (
             "it is set by hand." if by_hand else "set it round the object, above its support, at Poses or Cloud first."
         )
-        about = QLabel(told, objectName="quiet" if by_hand else "advice")
+        about = Label(told, objectName="quiet" if by_hand else "advice")
         about.setWordWrap(True)
         column.addWidget(about)
         form = QFormLayout()
@@ -35,7 +36,7 @@ class ShapePanel(QWidget):
         self.margin = QSpinBox(minimum=-50, maximum=200, value=ShapePanel.margin_, suffix=" px")
         self.margin.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
         self.margin.setToolTip("The masks are so much wider than the surface")
-        form.addRow("Margin", self.margin)
+        form.addRow(Label("Margin"), self.margin)
         self.there = self._choice(
             form, "Masks there", "there",
             ((REPLACE, "are replaced"), (KEEP, "are kept"), (BOTH, "keep what both have")),
@@ -52,7 +53,7 @@ class ShapePanel(QWidget):
             box.addItem(text, value)
         box.setCurrentIndex(box.findData(getattr(ShapePanel, f"{name}_")))
         box.setToolTip(tip)
-        form.addRow(title, box)
+        form.addRow(Label(title), box)
         return box
 
     def _make(self):

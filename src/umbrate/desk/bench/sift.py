@@ -2,11 +2,12 @@
 
 import numpy as np
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ...core.later import Later
 from ...core.poses.sift import MEASURES
 from .. import tokens as t
+from ..plain import Label
 from ..plots import quiet_plot
 
 pg = Later("pyqtgraph")
@@ -48,7 +49,7 @@ class SiftPanel(QWidget):
         self.color.setChecked(self.points.look is not None)
         self.color.toggled.connect(self._look)
         box.addWidget(self.color)
-        self.told = QLabel(objectName="quiet")
+        self.told = Label(objectName="quiet")
         self.told.setWordWrap(True)
         box.addWidget(self.told)
         row = QHBoxLayout()

@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import (
 )
 
 from ..dialogs.writing import ask_file, beside, write_now
+from ..plain import Label
 from .markedpoints import cell, fit_rows, table
 
 STEPS_HEIGHT = 92
@@ -38,11 +39,11 @@ def value_form(step, unit, changed, pick=None):
                 e.addItem(title, value)
             e.setCurrentIndex(e.findData(v.default))
             e.activated.connect(lambda _: changed())
-            form.addRow(v.title, e)
+            form.addRow(Label(v.title), e)
         elif v.low is None:
             e = QLineEdit(v.default)
             e.editingFinished.connect(changed)
-            form.addRow(v.title, _with_pick(e, pick) if pick and v.name == "color" else e)
+            form.addRow(Label(v.title), _with_pick(e, pick) if pick and v.name == "color" else e)
         else:
             whole = isinstance(v.default, int)
             e = QDoubleSpinBox(minimum=v.low, maximum=v.high, decimals=0 if whole else 3, value=v.default)
@@ -50,7 +51,7 @@ def value_form(step, unit, changed, pick=None):
             e.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)  # arrow keys and the wheel do the same
             e.setSingleStep(1 if whole else max(abs(v.default) * 0.1, 0.001))
             e.valueChanged.connect(lambda _: changed())
-            form.addRow(v.title, e)
+            form.addRow(Label(v.title), e)
         editors[v.name] = e
     return body, editors
 

@@ -2,13 +2,14 @@
 
 import numpy as np
 from PyQt6 import sip
-from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLabel, QMenu, QToolButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QMenu, QToolButton, QVBoxLayout, QWidget
 
 from ...actions.mends import MENDING
 from ...core.later import Later
 from ...core.raster.coloring import SURFACE_COLORINGS, counts_of
 from ...core.raster.ramps import RAMP, SIGNED, ramp_colors
 from ...core.raster.solid import BOTH, FLAT, SMOOTH, SOLID, WIRES
+from ..plain import Label
 from ..plots import quiet_plot
 from .cloud import BARS
 from .gauge import GaugePart
@@ -31,7 +32,7 @@ class SurfacePanel(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
         column.setSpacing(6)
-        column.addWidget(QLabel("Surfaces of this sitting", objectName="plain"))
+        column.addWidget(Label("Surfaces of this sitting", objectName="plain"))
         self.surfaces = KeptList(
             session, "surface", ("Surface", "Triangles", "Holes"),
             lambda c: (f"{c.left:,}", f"{100 * c.now['filled']:.1f} % filled" if c.now["closed"] else "open"),
@@ -73,7 +74,7 @@ class SurfacePanel(QWidget):
         self.bars = pg.BarGraphItem(x0=[0], x1=[1], height=[0], pen=pg.mkPen(None))
         self.plot.addItem(self.bars)
         column.addWidget(self.plot)
-        self.about = QLabel(objectName="quiet")
+        self.about = Label(objectName="quiet")
         self.about.setWordWrap(True)
         column.addWidget(self.about)
         self.gauge = GaugePart(session)

@@ -3,9 +3,10 @@
 from PyQt6 import sip
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QColor, QPixmap
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from ...core.errors import UmbrateError
+from ..plain import Label
 from ..session.texturing import LOOKS, SOURCES
 from ..text import counted
 from .markedpoints import cell, fit_rows, table
@@ -29,7 +30,7 @@ class TexturePanel(QWidget):
             self.look.addItem(title, value)
         self.look.setToolTip("What the scene shows: the texture, each photo's part of it in a color, or the surface")
         self.look.activated.connect(lambda _: self.work.set_look(self.look.currentData()))
-        row.addWidget(QLabel("Show", objectName="plain"))
+        row.addWidget(Label("Show", objectName="plain"))
         row.addWidget(self.look, 1)
         column.addLayout(row)
         self.table = table(("Photo", "Area"), HEIGHT)
@@ -37,7 +38,7 @@ class TexturePanel(QWidget):
         self.table.itemSelectionChanged.connect(self._choose)
         self.table.itemChanged.connect(self._ticked)
         column.addWidget(self.table)
-        self.about = QLabel(objectName="quiet")
+        self.about = Label(objectName="quiet")
         self.about.setWordWrap(True)
         column.addWidget(self.about)
         self._filling, self._filled = False, None

@@ -9,7 +9,6 @@ from PyQt6.QtWidgets import (
     QFormLayout,
     QHBoxLayout,
     QHeaderView,
-    QLabel,
     QPushButton,
     QTableWidget,
     QTableWidgetItem,
@@ -22,6 +21,7 @@ from ...core.targets import sheets
 from ...formats.files import CLOSED
 from ...formats.lenscards import damaged_cards, put_on_shelf, read_card, shelf, take_off_shelf, write_card
 from .. import tokens as t
+from ..plain import Label
 from .buttons import accept_or_cancel
 from .writing import ask_file, through_gate
 
@@ -46,7 +46,7 @@ class ShelfDialog(QDialog):
         box = QVBoxLayout(self)
         box.setContentsMargins(16, 16, 16, 16)
         box.setSpacing(8)
-        about = QLabel(
+        about = Label(
             "A card is a stored calibration of one camera and lens at one focus setting. New photos are matched to a "
             "card by what their files say; the Lens stage shows which one it took.",
             objectName="quiet",
@@ -62,11 +62,11 @@ class ShelfDialog(QDialog):
         self.table.horizontalHeader().setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
         self.table.itemSelectionChanged.connect(self._chosen)
         box.addWidget(self.table, 1)
-        self.details = QLabel(objectName="quiet")
+        self.details = Label(objectName="quiet")
         self.details.setWordWrap(True)
         box.addWidget(self.details)
         row = QHBoxLayout()
-        self.trouble = QLabel()
+        self.trouble = Label()
         self.trouble.setStyleSheet(f"color: {t.STATE_COLORS['failed']};")
         self.bring, self.write, self.remove = QPushButton("Import…"), QPushButton("Export…"), QPushButton("Remove")
         for b, act in ((self.bring, self._import), (self.write, self._export), (self.remove, self._remove)):
@@ -173,9 +173,9 @@ class SheetsDialog(QDialog):
         self.dot = QDoubleSpinBox(minimum=1.0, maximum=40.0, value=6.0, singleStep=0.5, suffix=" mm", decimals=1)
         self.hole = QDoubleSpinBox(minimum=0.0, maximum=300.0, value=40.0, singleStep=5.0, suffix=" mm", decimals=0)
         for name, w in (("Sheet", self.kind), ("Paper", self.paper), ("Dots", self.dot), ("Hole", self.hole)):
-            form.addRow(name, w)
+            form.addRow(Label(name), w)
         box.addLayout(form)
-        self.note = QLabel(objectName="quiet")
+        self.note = Label(objectName="quiet")
         self.note.setWordWrap(True)
         self.note.setMinimumWidth(360)
         box.addWidget(self.note)

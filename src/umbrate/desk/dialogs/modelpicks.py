@@ -6,7 +6,7 @@ import numpy as np
 from PyQt6 import sip
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QImage, QPainter, QPen
-from PyQt6.QtWidgets import QDialog, QHBoxLayout, QLabel, QPushButton, QVBoxLayout
+from PyQt6.QtWidgets import QDialog, QHBoxLayout, QPushButton, QVBoxLayout
 
 from ...actions.models import FEWEST_PICKS, place_by_picks
 from ...actions.picturing import DIRECTIONS, GROUND
@@ -17,6 +17,7 @@ from ...core.surface.build import vertex_normals
 from ...formats.meshes import read_mesh
 from .. import tokens as t
 from ..bench.markedpoints import cell, table
+from ..plain import Label
 from ..session.surfaces import coarse_of
 from .turned import TurnedView
 
@@ -95,14 +96,14 @@ class ModelPicksDialog(QDialog):
         box = QVBoxLayout(self)
         box.setContentsMargins(16, 12, 16, 12)
         box.setSpacing(8)
-        self.hint = QLabel(objectName="plain")
+        self.hint = Label(objectName="plain")
         box.addWidget(self.hint)
         sides = QHBoxLayout()
         sides.setSpacing(8)
         self.views = []
         for k, name in enumerate((Path(file).name, "The surface")):
             column = QVBoxLayout()
-            column.addWidget(QLabel(name, objectName="quiet"))
+            column.addWidget(Label(name, objectName="quiet"))
             view = MeshView(name, lambda X, i=k: self._picked(i, X))
             column.addWidget(view, 1)
             sides.addLayout(column, 1)

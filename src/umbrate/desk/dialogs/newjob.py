@@ -9,7 +9,6 @@ from PyQt6.QtWidgets import (
     QFileDialog,
     QHBoxLayout,
     QHeaderView,
-    QLabel,
     QLineEdit,
     QPushButton,
     QTableWidget,
@@ -22,6 +21,7 @@ from ...job.store import SUFFIX, job_folder
 from ...sitting.photos import photo_files
 from ...work.adding import mask_folder_of, photo_folders
 from .. import tokens as t
+from ..plain import Label
 
 NAME, PHOTOS, MASKS, FOLDER = range(4)
 
@@ -38,8 +38,8 @@ class NewJobDialog(QDialog):
         box = QVBoxLayout(self)
         box.setContentsMargins(20, 16, 20, 16)
         box.setSpacing(8)
-        box.addWidget(QLabel("New job", objectName="heading"))
-        told = QLabel(
+        box.addWidget(Label("New job", objectName="heading"))
+        told = Label(
             "Each folder of photos becomes a sitting: one placement of the object. A folder “masks” inside it is "
             "found by itself.",
             objectName="quiet",
@@ -64,7 +64,7 @@ class NewJobDialog(QDialog):
         add.clicked.connect(self._ask_folder)
         self.drop = QPushButton("Leave out")
         self.drop.clicked.connect(self._leave_out)
-        self.trouble = QLabel(objectName="quiet")
+        self.trouble = Label(objectName="quiet")
         self.trouble.setWordWrap(True)
         row.addWidget(add)
         row.addWidget(self.drop)
@@ -73,7 +73,7 @@ class NewJobDialog(QDialog):
         box.addLayout(row)
         box.addSpacing(8)
         row = QHBoxLayout()
-        row.addWidget(QLabel("Job"))
+        row.addWidget(Label("Job"))
         self.line = QLineEdit(placeholderText=f"The job's folder, NAME{SUFFIX}")
         self.line.textEdited.connect(self._typed)
         other = QPushButton("Choose…")

@@ -2,13 +2,14 @@
 
 import numpy as np
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QDialog, QHBoxLayout, QLabel, QPushButton, QVBoxLayout
+from PyQt6.QtWidgets import QComboBox, QDialog, QHBoxLayout, QPushButton, QVBoxLayout
 
 from ...actions.overlay import picks_told, predicted
 from ...job.marks import mark_of
 from ...sitting.members import members_of
 from ...sitting.picks import pick_places
 from ..bench.markedpoints import cell, table
+from ..plain import Label
 from .pickview import PickView
 
 
@@ -26,7 +27,7 @@ class PicksDialog(QDialog):
         box = QVBoxLayout(self)
         box.setContentsMargins(16, 12, 16, 12)
         box.setSpacing(8)
-        self.hint = QLabel(objectName="plain")
+        self.hint = Label(objectName="plain")
         box.addWidget(self.hint)
         sides = QHBoxLayout()
         sides.setSpacing(8)

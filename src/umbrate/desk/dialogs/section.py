@@ -9,7 +9,6 @@ from PyQt6.QtWidgets import (
     QDoubleSpinBox,
     QHBoxLayout,
     QInputDialog,
-    QLabel,
     QPushButton,
     QSlider,
     QVBoxLayout,
@@ -22,6 +21,7 @@ from ...core.measure.section import is_closed, section
 from ...formats.drawings import section_texts, write_section
 from ...sitting.frames import frame_of
 from .. import tokens as t
+from ..plain import Label
 from .writing import ask_file, beside, through_gate
 
 NORMALS = {"level": (0, 0, 1), "upright, across x": (1, 0, 0), "upright, across y": (0, 1, 0)}
@@ -119,7 +119,7 @@ class SectionDialog(QDialog):
         self._rest.timeout.connect(lambda: self.cut(quick=False))
         column = QVBoxLayout(self)
         row = QHBoxLayout()
-        row.addWidget(QLabel("Cut"))
+        row.addWidget(Label("Cut"))
         self.what = QComboBox()
         self.what.addItems(list(self.sources))
         if surface and "the surface" in self.sources:
@@ -133,9 +133,9 @@ class SectionDialog(QDialog):
         self.turn = self._spin(-180, 180, "°", "The plane's direction round the upright axis; 0 is across x")
         self.tilt = self._spin(-90, 90, "°", "How far the plane leans: 0 is upright, 90 level")
         for w, name in ((self.turn, "turned"), (self.tilt, "tilted")):
-            row.addWidget(QLabel(name, objectName="quiet"))
+            row.addWidget(Label(name, objectName="quiet"))
             row.addWidget(w)
-        row.addWidget(QLabel("at"))
+        row.addWidget(Label("at"))
         self.slider = QSlider(Qt.Orientation.Horizontal, minimum=0, maximum=STEPS, value=STEPS // 2)
         self.slider.setMinimumWidth(180)
         row.addWidget(self.slider, 1)
@@ -157,7 +157,7 @@ class SectionDialog(QDialog):
             b.clicked.connect(lambda _, a=act: a())
             foot.addWidget(b)
         self.kept.currentIndexChanged.connect(lambda k: self.forget.setEnabled(k > 0))
-        self.told = QLabel(objectName="quiet")
+        self.told = Label(objectName="quiet")
         foot.addWidget(self.told, 1)
         save = QPushButton("Write as SVG, DXF or CSV…")
         save.clicked.connect(self._save)

@@ -6,12 +6,12 @@ from PyQt6.QtWidgets import (
     QDialog,
     QDoubleSpinBox,
     QGridLayout,
-    QLabel,
     QRadioButton,
     QSpinBox,
     QVBoxLayout,
 )
 
+from ..plain import Label
 from .buttons import accept_or_cancel
 
 
@@ -24,7 +24,7 @@ class VideoDialog(QDialog):
         box = QVBoxLayout(self)
         box.setContentsMargins(16, 16, 16, 16)
         box.setSpacing(8)
-        box.addWidget(QLabel(f"Of {Path(video).name} take the sharpest frame"))
+        box.addWidget(Label(f"Of {Path(video).name} take the sharpest frame"))
         self.by_time, self.by_count = QRadioButton("of every"), QRadioButton("of every")
         self.seconds = QDoubleSpinBox(minimum=0.05, maximum=60, value=0.5, singleStep=0.1, suffix=" s")
         self.frames = QSpinBox(minimum=1, maximum=100_000, value=15, suffix=" frames")
@@ -36,7 +36,7 @@ class VideoDialog(QDialog):
             value.valueChanged.connect(lambda _, c=choice: c.setChecked(True))
         grid.setColumnStretch(2, 1)
         box.addLayout(grid)
-        box.addWidget(QLabel("Frames that hardly differ from the one before are left out.", objectName="quiet"))
+        box.addWidget(Label("Frames that hardly differ from the one before are left out.", objectName="quiet"))
         box.addWidget(accept_or_cancel(self, "Take the frames"))
 
     def every(self):

@@ -10,6 +10,7 @@ from ...core.errors import UmbrateError, WouldReplace
 from ...formats.files import Gate
 from ...sitting.guarding import gate_of
 from ...work.writing import write_from
+from ..plain import message
 
 
 def ask_file(parent, title, start, kinds=""):
@@ -38,7 +39,7 @@ def may_replace(parent, error):
     names = ", ".join(p.name for p in error.paths[:4])
     more = f" and {len(error.paths) - 4} more" if len(error.paths) > 4 else ""
     place = f" in {error.paths[0].parent}" if error.paths else ""
-    box = QMessageBox(QMessageBox.Icon.NoIcon, "Umbrate", f"{names}{more}: there already{place}.", parent=parent)
+    box = message(parent, f"{names}{more}: there already{place}.")
     box.setInformativeText("Photos, masks and other files that the job reads are never replaced.")
     replace = box.addButton("Replace", QMessageBox.ButtonRole.DestructiveRole)
     box.setDefaultButton(box.addButton("Leave it", QMessageBox.ButtonRole.RejectRole))

@@ -7,6 +7,7 @@ import numpy as np
 from ...core.errors import UmbrateError
 from ...core.geometry.lens import unproject_one
 from ...core.geometry.similarity import scale_of
+from ...job.contents import CALIBRATION, DEPTH_MAP, FEATURES, TARGETS
 from ...sitting.masks import THING
 from ...stages.base import Shown
 from ...stages.lens.figures import left_out_of
@@ -90,18 +91,18 @@ class Overlays:
         poses, lens = s.result("poses"), s.result("lens")
         key = lens.blob("targets", photo.id) if lens else None
         if key and wanted.targets:
-            self.targets = s.job.blobs.get_arrays(key)
+            self.targets = s.job.blobs.get_arrays(key, TARGETS)
         self.calibrated = self._calibrated(lens, photo)
         key = poses.blob("features", photo.id) if poses else None
         if key and wanted.features:
-            self.features = s.job.blobs.get_arrays(key)["xy"]
+            self.features = s.job.blobs.get_arrays(key, FEATURES)["xy"]
 
     def _calibrated(self, lens, photo):
         """While the Lens stage is chosen: what a calibration found of the photo's sightings, or None."""
         s = self.session
         if not lens or not s.shows(Shown.CALIBRATION) or not lens.blob("calibration"):
             return None
-        a = s.job.blobs.get_arrays(lens.blob("calibration"))
+        a = s.job.blobs.get_arrays(lens.blob("calibration"), CALIBRATION)
         rows = a["photo_ids"][a["photo"]] == photo.id
         factor = larger(a["residual"][a["used"]], photo.width) if lens.figures.calibration else 0
         chosen = left_out_of(s.setting("lens", "leave_out"), photo)
@@ -118,7 +119,7 @@ class Overlays:
         made_from = (key, *s.frame_key)
         if self._depth_look is None or self._depth_look[0] != made_from:
             unit = scale_of(s.frame.matrix) / scale_of(np.array(done.figures.from_plain))
-            arrays = s.job.blobs.get_arrays(key)
+            arrays = s.job.blobs.get_arrays(key, DEPTH_MAP)
             self._depth_look = made_from, DepthLook(arrays, b.lens_vector(k), (photo.width, photo.height), unit)
         self.depth, self.depth_layer = self._depth_look[1], wanted.depth
 
@@ -130,7 +131,7 @@ class Overlays:
         if key is None or block is None:
             return False
         if self._hiding is None or self._hiding[0] != key:
-            self._hiding = key, s.job.blobs.get_arrays(key)
+            self._hiding = key, s.job.blobs.get_arrays(key, DEPTH_MAP)
         a = self._hiding[1]
         f, cx, cy = a["lens"]
         ray = unproject_one(x, y, block.lens_vector(block.row_of(photo_id)))

@@ -10,7 +10,6 @@ from PyQt6.QtWidgets import (
     QComboBox,
     QHBoxLayout,
     QInputDialog,
-    QLabel,
     QMenu,
     QSlider,
     QToolButton,
@@ -22,6 +21,7 @@ from ...core.raster.camera import Eye
 from ...formats.files import CLOSED, written_aside
 from .. import tokens as t
 from ..dialogs.writing import ask_file, beside, write_beside
+from ..plain import Label, button_text
 from .points import Slab
 from .tools import REACH_PX
 
@@ -62,7 +62,7 @@ class SlabBar(QWidget):
         self.thick.setValue(STEPS // 20)
         self.place.setToolTip("Where the slab lies")
         self.thick.setToolTip("How thick it is")
-        self.told = QLabel(objectName="quiet")
+        self.told = Label(objectName="quiet")
         self.told.setMinimumWidth(120)
         self.cut = QToolButton(text="Cut")
         self.cut.setToolTip("Try taking away what lies in the slab; Keep what it chooses takes away the rest")
@@ -213,7 +213,7 @@ class ViewMenu(QMenu):
         self.views.clear()
         kept = self.kept()
         for name in kept:
-            self.views.addAction(name, lambda n=name: self.go(n))
+            self.views.addAction(button_text(name), lambda n=name: self.go(n))
         self.views.setEnabled(bool(kept))
         self.forget.setEnabled(bool(kept))
         for a in (self.keep, self.picture, self.parallel, self.slab):

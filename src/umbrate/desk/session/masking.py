@@ -115,7 +115,13 @@ class MaskWork:
         """The kinds of place (h, w) uint8 in the mask in force of a photo, or None; not to be written to."""
         key = self.key(photo_id)
         if key and key != self._last[0]:
-            self._last = (key, decode_kinds(self.session.job.blobs.get_bytes(key)))
+            s = self.session
+            photo = next((p for p in s.photos() if p.id == (photo_id or s.photo_id)), None)
+            try:
+                self._last = (key, decode_kinds(s.job.blobs.get_bytes(key), photo))
+            except UmbrateError as e:  # told once; the photo is shown without it
+                self._last = (key, None)
+                s.said.emit(str(e), "bad")
         return self._last[1] if key else None
 
     def of(self, photo_id=None):

@@ -7,7 +7,6 @@ from PyQt6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
     QHBoxLayout,
-    QLabel,
     QListWidget,
     QListWidgetItem,
     QToolButton,
@@ -17,6 +16,7 @@ from PyQt6.QtWidgets import (
 
 from ...core.imaging.facts import exposure_text
 from ...job.model import Photo
+from ..plain import Label
 from ..text import counted
 from .thumbs import LINE, PHOTO_ID, PICTURE, SHARPNESS, SOFT, STATE, THUMB, TRACED, TURN, ThumbPainter
 
@@ -102,7 +102,7 @@ class Strip(QWidget):
         self._live = {}  #: thumbnails of photos that are being read, by photo id
         self._mark = None
         top = QHBoxLayout()
-        self.count = QLabel(objectName="quiet")
+        self.count = Label(objectName="quiet")
         self.sort, self.filter = QComboBox(), QComboBox()
         self.sort.addItems(self.SORTS)
         self.filter.addItems(self.FILTERS)
@@ -119,7 +119,7 @@ class Strip(QWidget):
         top.addWidget(self.silhouettes)
         top.addWidget(self.count)
         top.addStretch(1)
-        hint = QLabel("A sets the chosen photos aside or brings them back", objectName="quiet")
+        hint = Label("A sets the chosen photos aside or brings them back", objectName="quiet")
         top.addWidget(hint)
         self.list = _PhotoList()
         self.list.setDragEnabled(True)

@@ -7,6 +7,7 @@ import numpy as np
 from PIL import Image
 
 from ...core.errors import UmbrateError
+from ...core.imaging.decode import stored_image
 from ...core.raster.textured import halved
 from ...core.surface.build import vertex_normals
 from ...core.surface.carried import carried, mean_edge
@@ -72,7 +73,7 @@ def base_of(points):
 
 
 def _pictures(source, what):
-    return [np.asarray(Image.open(io.BytesIO(data))) for data in source.files(what)]
+    return [np.asarray(stored_image(data)) for data in source.files(what)]
 
 
 def load_model(d, triangles=0, side=0, textured=True):

@@ -23,9 +23,10 @@ from ...core.dense.neighbors import choose_neighbors
 from ...core.dense.pair import BACK_PX, LEAST_COS, inverse_step, pair_tolerance, without_specks
 from ...core.dense.speed import hypotheses
 from ...core.errors import UmbrateError
-from ...core.imaging.sharpness import LUMA, quality_of, sharpness
+from ...core.imaging.sharpness import CELL, LUMA, focus, focus_worth, quality_of, sharpness
 from ...core.imaging.undistort import undistort
 from ...job.blobs import BlobStore
+from ...job.contents import DEPTH_MAP
 from ...sitting.blocks import stored_block
 from ...sitting.masks import decode_mask
 from ...sitting.photos import photo_picture
@@ -37,14 +38,15 @@ DEPTH_VERSION = 6  #: raised when depth is computed in another way
 
 
 def straighten(blobs, scale, folder, item):
-    """Work item: a photo as a pinhole View, its colors (h, w, 3) uint8, whether it has a mask, and its sharpness."""
+    """Work item: a photo as a pinhole View, its colors (h, w, 3) uint8, whether it has a mask, sharpness, and focus."""
     photo, pose, lens, mask = item
-    mask = decode_mask(BlobStore(blobs).get_bytes(mask)) if mask else None
+    mask = decode_mask(BlobStore(blobs).get_bytes(mask), photo) if mask else None
     straight, inside, pinhole = undistort(photo_picture(photo), mask, lens, scale)
     gray, inside = kept(np.ascontiguousarray(straight @ LUMA), folder), kept(inside, folder)
     view = View(gray, inside, np.array([pinhole.f, pinhole.cx, pinhole.cy]), pose)
-    sharp = sharpness(view.gray, inside if mask is not None else None)
-    return view, kept(np.round(straight).astype(np.uint8), folder), mask is not None, sharp
+    within = inside if mask is not None else None
+    colors = kept(np.round(straight).astype(np.uint8), folder)
+    return view, colors, mask is not None, sharpness(view.gray, within), focus(view.gray, within)
 
 
 def depth_of(blobs, views, neighbors, box, reach, settings, item):
@@ -161,10 +163,10 @@ class DenseRun:
         work = partial(straighten, i.blobs, self.settings.photo_scale, i.folder)
         self.straight = self.report.map(work, items, "straightening photo", 0.0, 0.05)
         self.views = [p[0] for p in self.straight]
-        self.quality = quality_of([p[3] for p in self.straight])
+        whole = quality_of([p[3] for p in self.straight])
         solved = np.ones(len(self.photos), bool)
         self.neighbors = choose_neighbors(
-            self.poses, solved, self.tie_points, self.photo, self.point, self.settings.neighbors, quality=self.quality
+            self.poses, solved, self.tie_points, self.photo, self.point, self.settings.neighbors, quality=whole
         )
         if not any(self.neighbors):
             raise UmbrateError(
@@ -181,14 +183,14 @@ class DenseRun:
         self.N, self.noise = zeros((*shape, 3), np.int8, folder), zeros(shape, np.uint8, folder)
         self.artefacts = {}
         fingerprints = [depth_key(self.inputs, s, self.photos, k, self.neighbors) for k in count]
-        todo = [k for k in count if not self._take(k, *self.blobs.recall(fingerprints[k]))]
+        todo = [k for k in count if not self._take(k, *self.blobs.recall(fingerprints[k], DEPTH_MAP))]
         self.reused = len(self.photos) - len(todo)
         reach = s.nearest * self.inputs.length, (s.farthest or np.inf) * self.inputs.length
         work = partial(depth_of, self.inputs.blobs, self.views, self.neighbors, self.box, reach, s)
         items = [(k, self.tie_points[self.point[self.photo == k]], fingerprints[k]) for k in todo]
         made = self.report.map(work, items, "depth of photo", 0.05, 0.85)
         for k, key in zip(todo, made, strict=True):
-            self._take(k, key, self.blobs.get_arrays(key) if key else None)
+            self._take(k, key, self.blobs.get_arrays(key, DEPTH_MAP) if key else None)
 
     def _take(self, k, key, m):
         """Put the depth map of a photo into the arrays, where there is one; returns whether there is."""
@@ -217,8 +219,12 @@ class DenseRun:
         self.outlined = [p[0].mask if p[2] else None for p in self.straight]
         self.K = np.array([v.K for v in views])
         gain = gains([p[1] for p in self.straight], self.K, self.poses, self.tie_points, self.photo, self.point)
+        quality = np.ones((len(views), *(-(-n // CELL) for n in self.D.shape[1:])), np.float32)
+        worth = focus_worth(np.concatenate([p[4].ravel() for p in self.straight]))
+        for k, p in enumerate(self.straight):  # what is out of focus counts less for colors, there alone
+            quality[k, : p[4].shape[0], : p[4].shape[1]] = worth[p[4]]
         self.straight = self.views = None
-        self.depth = maps_of(self.D, self.N, self.S, C, self.K, self.poses, gain, self.quality, self.noise)
+        self.depth = maps_of(self.D, self.N, self.S, C, self.K, self.poses, gain, quality, self.noise)
 
     def _fuse(self):
         s, n = self.settings, len(self.photos)

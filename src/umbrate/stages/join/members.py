@@ -13,6 +13,7 @@ from ...core.features.match import unit_descriptors
 from ...core.join.candidates import mean_descriptors
 from ...core.poses.block import FEATURE, TARGET, Block
 from ...job.blobs import BlobStore
+from ...job.contents import CLEANED, CLOUD, FEATURES
 from ...sitting.clouds import after_step, to_job
 from ...sitting.frames import frame_of, keep_box_of, load_block, move_directions, move_points
 from ...sitting.marks import marks_of, with_marks
@@ -68,7 +69,9 @@ class Member:
         """The row of each photo that has a mask and a pose, with the mask, which is decoded once."""
         blobs, rows = BlobStore(self.blobs), self.block.solved_rows.items()
         return [
-            (i, PackedMask.of(decode_mask(blobs.get_bytes(self.masks[pid])))) for pid, i in rows if pid in self.masks
+            (i, PackedMask.of(decode_mask(blobs.get_bytes(self.masks[pid]), self.block.lens(i))))
+            for pid, i in rows
+            if pid in self.masks
         ]
 
     @cached_property
@@ -111,7 +114,7 @@ class Member:
             key = self.features.get(int(pid))
             if key is None:
                 continue
-            d = unit_descriptors(blobs.get_arrays(key)["descriptors"])
+            d = unit_descriptors(blobs.get_arrays(key, FEATURES)["descriptors"])
             rows = np.flatnonzero((block.photo == i) & on[block.point])
             rows = rows[block.feature[rows] < len(d)]
             of[rows] = first + block.feature[rows]
@@ -126,9 +129,9 @@ class Member:
             return self._surface_of_tie_points()
         blobs = BlobStore(self.blobs)
         key, steps, M = self.cloud
-        c = blobs.get_arrays(key)
+        c = blobs.get_arrays(key, CLOUD)
         for s in steps:
-            c = after_step(c, blobs.get_arrays(s))
+            c = after_step(c, blobs.get_arrays(s, CLEANED))
         return move_points(c["points"], M), move_directions(c["normals"], M), True
 
     def _surface_of_tie_points(self):

@@ -16,6 +16,7 @@ from ...core.lens.checks import GOOD_PHOTOS
 from ...core.targets.detect import CODED, DOUBTFUL, PLAIN, find_targets, quality
 from ...formats.lenscards import card_from_dict, shelf
 from ...job.blobs import BlobStore
+from ...job.contents import TARGETS
 from ...sitting.lenses import group_name, lens_groups
 from ...sitting.photos import photo_key, photo_picture, photo_refs
 from ..base import Histogram, Outcome, Shown, Stage, StageSettings, only, problem
@@ -263,7 +264,7 @@ class LensStage(Stage):
             keys.update(zip([p.id for p in new], found, strict=True))
         numbers, dots, blobs = [], [], BlobStore(inputs.blobs)
         for p in inputs.photos:
-            t = blobs.get_arrays(keys[p.id])
+            t = blobs.get_arrays(keys[p.id], TARGETS)
             coded = t["kind"] == CODED
             numbers.append(t["number"][coded])
             dots.append(t["dots"][coded])

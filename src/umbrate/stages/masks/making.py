@@ -200,7 +200,7 @@ def _turning_of(blobs, item):
     """
     store, lights, masks = BlobStore(blobs), [], []
     for photo, key in item:
-        kinds = decode_kinds(store.get_bytes(key))
+        kinds = decode_kinds(store.get_bytes(key), photo)
         if (kinds == TURNS).any():
             return None
         check_content(photo)
@@ -214,7 +214,7 @@ def _with_turning(blobs, item):
     """Work item: the key of a photo's mask with what turns along in it."""
     photo, key, place, halvings = item
     store = BlobStore(blobs)
-    thing = decode_kinds(store.get_bytes(key)) == THING
+    thing = decode_kinds(store.get_bytes(key), photo) == THING
     return store.put_bytes(encode_mask(with_turning(thing, _full_size(place, halvings, photo))))
 
 

@@ -17,6 +17,7 @@ from ...core.masking.backdrop import FEWEST, differs, empty_frames, same_place, 
 from ...core.masking.clean import tidy
 from ...core.masking.light import small_light
 from ...job.blobs import BlobStore
+from ...job.contents import LIGHT
 from ...sitting.photos import check_content, photo_image, photo_key, photo_refs
 from ..base import Outcome, Stage, StageSettings, problem
 from ..sharpness import sharpness_histogram, soft_problems
@@ -230,7 +231,7 @@ class PhotosStage(Stage):
         look = partial(look_at_photo, inputs.blobs, inputs.seen)
         rows = report.map(look, inputs.photos, "reading photo", each=show)
         store = BlobStore(inputs.blobs)
-        lights = [store.get_arrays(r.light)["light"].astype(np.float32) if r.light else None for r in rows]
+        lights = [store.get_arrays(r.light, LIGHT)["light"].astype(np.float32) if r.light else None for r in rows]
         damaged = [r.trouble for r in rows if r.trouble]
         unreadable = [p["photo"] for p in damaged]
         artefacts = {("thumbnail", p.id): r.thumbnail for p, r in zip(inputs.photos, rows, strict=True) if r.thumbnail}

@@ -54,4 +54,4 @@ def box_of(block, half_view, inputs):
 
 def _mask_of(block, i, inputs):
     """Where photo i of a block shows the object, (h, w) bool."""
-    return decode_mask(BlobStore(inputs.blobs).get_bytes(inputs.masks[int(block.photo_ids[i])]))
+    return decode_mask(BlobStore(inputs.blobs).get_bytes(inputs.masks[int(block.photo_ids[i])]), block.lens(i))

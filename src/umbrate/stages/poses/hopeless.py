@@ -126,7 +126,7 @@ def _grays(making):
     for p in _some(making.photos):
         gray = photo_picture(p) @ LUMA
         key = making.inputs.masks.get(p.id)
-        inside = decode_kinds(making.blobs.get_bytes(key)) == THING if key else np.ones(gray.shape, bool)
+        inside = decode_kinds(making.blobs.get_bytes(key), p) == THING if key else np.ones(gray.shape, bool)
         side = max(4, max(gray.shape) // 200)
         h, w = (x // side for x in gray.shape)
         gray, inside = (

@@ -13,6 +13,7 @@ from ...core.imaging.filters import halve_by_area, halve_mask
 from ...core.imaging.sharpness import LUMA
 from ...core.poses.pairs import relate
 from ...job.blobs import BlobStore
+from ...job.contents import FEATURES
 from ...sitting.masks import THING, TURNS, decode_kinds
 from ...sitting.photos import photo_picture
 
@@ -55,7 +56,7 @@ def find_features(blobs, masks, settings, cached, look, photo):
     blobs = BlobStore(blobs)
     if photo.id in cached:
         try:
-            return Features(**blobs.get_arrays(cached[photo.id])), cached[photo.id]
+            return Features(**blobs.get_arrays(cached[photo.id], FEATURES)), cached[photo.id]
         except UmbrateError:
             pass  # found again below
     gray = (photo_picture(photo) @ LUMA) / np.float32(255)
@@ -65,7 +66,7 @@ def find_features(blobs, masks, settings, cached, look, photo):
         halvings += 1
     mask = None
     if photo.id in masks:
-        kinds = decode_kinds(blobs.get_bytes(masks[photo.id]))
+        kinds = decode_kinds(blobs.get_bytes(masks[photo.id]), photo)
         mask = halve_mask(kinds >= (TURNS if looks_around(settings, look) else THING), halvings)
     few = DEEPER_SHARE if look == DEEPER else FEW
     # a photo that was halved has its finest detail left out on purpose

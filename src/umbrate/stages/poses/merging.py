@@ -10,6 +10,7 @@ import numpy as np
 
 from ...core.errors import UmbrateError
 from ...core.poses.block import FEATURE, TARGET, Block
+from ...job.contents import PAIRS, TIES
 from ...sitting.frames import frame_of, load_block
 from ...sitting.marks import without_marks
 from ...sitting.members import members_of
@@ -68,7 +69,7 @@ def _united(job, members, found, support):
     for s, M in zip(members, found.moves, strict=True):
         b = without_marks(load_block(job, s))
         blocks.append(b.moved(np.array(M) @ np.linalg.inv(frame_of(job, s).matrix)))
-    ties = job.blobs.get_arrays(found.ties)["ties"]
+    ties = job.blobs.get_arrays(found.ties, TIES)["ties"]
     block = join_blocks(blocks, ties, support)
     f = [r.figures for r in results]
     unchanged = Unchanged(
@@ -90,7 +91,7 @@ def _united(job, members, found, support):
 
 def _pairs(job, results):
     """Matched pairs of all sittings as one blob."""
-    parts = [job.blobs.get_arrays(r.blob("pairs")) for r in results]
+    parts = [job.blobs.get_arrays(r.blob("pairs"), PAIRS) for r in results]
     first = np.cumsum([0, *(len(p["photo_ids"]) for p in parts)])
     rows = np.cumsum([0, *(len(p["match"]) for p in parts)])
     return job.blobs.put_arrays(

@@ -34,6 +34,7 @@ from ...core.poses.targets import TargetSightings
 from ...core.poses.tracks import Tracks
 from ...core.targets.detect import CODED
 from ...job.blobs import BlobStore
+from ...job.contents import MATCHES, REMOVED, TARGETS
 from ...sitting.blocks import stored_block
 from ...sitting.marks import without_marks
 from ...sitting.removal import removed_rows
@@ -272,7 +273,7 @@ class Making:
         """The targets' sightings, and with them all pixels and their standard deviations."""
         numbers, dots = [], []
         for p in self.photos:
-            t = self.blobs.get_arrays(self.inputs.targets[p.id]) if p.id in self.inputs.targets else None
+            t = self.blobs.get_arrays(self.inputs.targets[p.id], TARGETS) if p.id in self.inputs.targets else None
             coded = t["kind"] == CODED if t else np.zeros(0, bool)
             numbers.append(self._own_numbers(p, t["number"][coded]) if t else np.zeros(0, int))
             dots.append(t["dots"][coded] if t else np.zeros((0, 12)))
@@ -297,7 +298,7 @@ class Making:
         self.out = [np.zeros(len(x), bool) for x in self.xy]
         if not self.inputs.removed:
             return
-        arrays = self.blobs.get_arrays(self.inputs.removed)
+        arrays = self.blobs.get_arrays(self.inputs.removed, REMOVED)
         for k, p in enumerate(self.photos):
             numbers = self.targets.numbers[k] if self.targets else np.zeros(0, int)
             gone = removed_rows(arrays, p.id, self.fingerprints[p.id], numbers, self.counts[k])
@@ -313,7 +314,7 @@ class Making:
             return {}
         row = {p.id: k for k, p in enumerate(self.photos) if b.made_from.get(p.id) == self.fingerprints[p.id]}
         try:
-            a = self.blobs.get_arrays(b.matches)
+            a = self.blobs.get_arrays(b.matches, MATCHES)
         except UmbrateError:
             return {}
         out = {}

@@ -18,6 +18,7 @@ from ...core.targets.detect import CODED
 from ...core.targets.printed import printed_lengths
 from ...core.targets.sheets import BARS, MAT
 from ...job.blobs import BlobStore
+from ...job.contents import TARGETS
 from ...job.lengths import CHECK, SCALE
 from ...job.marks import token
 from ...sitting.blocks import stored_block
@@ -113,7 +114,7 @@ class ScaleStage(Stage):
         keys = [k for (name, _), k in lens.artefacts.items() if name == "targets"] if lens else []
         if settings.sheet_lengths == "off" or not lens or not lens.figures.numbers:
             return False
-        found = [job.blobs.get_arrays(k) for k in keys]
+        found = [job.blobs.get_arrays(k, TARGETS) for k in keys]
         return any(np.isin(a["number"][a["kind"] == CODED], [*BARS, *MAT]).any() for a in found)
 
     def key(self, job, sitting, settings):

@@ -16,6 +16,7 @@ from ...core.texture.build import Wanted, make_texture
 from ...core.texture.detail import detail_pages, openness
 from ...core.texture.views import Camera
 from ...job.blobs import BlobStore
+from ...job.contents import SURFACE
 from ...sitting.blocks import stored_block
 from ...sitting.frames import move_points
 from ...sitting.masks import decode_mask
@@ -58,7 +59,7 @@ class Photos:
             if not Path(p.path).exists():
                 self.missing.append(p.name)
                 continue
-            mask = decode_mask(blobs.get_bytes(inputs.masks[i])) if i in inputs.masks else None
+            mask = decode_mask(blobs.get_bytes(inputs.masks[i]), p) if i in inputs.masks else None
             self.refs.append(p)
             self.cameras.append(Camera(b.poses[k], b.lens(k).vector, tuple(b.sizes[k]), mask))
         self._last = None, None
@@ -84,7 +85,7 @@ def run(inputs, settings, report):
             ("go to", "photos"),
         )
     report.progress(0.02, "thinning the surface")
-    mesh = blobs.get_arrays(inputs.surface)
+    mesh = blobs.get_arrays(inputs.surface, SURFACE)
     fine = mesh["points"], np.ascontiguousarray(mesh["faces"], np.int32)
     del mesh
     points, faces = _thin(*fine, settings.triangles, report.check)
