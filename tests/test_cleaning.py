@@ -87,7 +87,7 @@ class SideBySide(unittest.TestCase):
         job.cloud_list.remove(kept.id)
         self.assertEqual(job.cloud(s.id).name, "Cloud 1")
         job.undo()
-        job.collect_garbage()
+        job.tidy()
         self.assertEqual(len(load_cloud(job, s)["points"]), whole)  # nothing that undo can bring back was thrown away
         job.cloud_list.rename(kept.id, "loose")
         with self.assertRaisesRegex(UmbrateError, "already"):
@@ -204,7 +204,7 @@ class SideBySide(unittest.TestCase):
 
         whole = maps.decode_mask
         with (
-            mock.patch.object(maps, "decode_mask", lambda data: whole(data) & False),
+            mock.patch.object(maps, "decode_mask", lambda data, of=None: whole(data) & False),
             mock.patch.object(maps, "DEPTH_VERSION", -1),  # depth maps that are there were made with the masks
             self.assertRaisesRegex(UmbrateError, "masks leave nothing"),
         ):

@@ -125,7 +125,7 @@ class WhatWasBroughtIn(unittest.TestCase):
             out.figures.sharpness, {i: v for i, v in first.figures.sharpness.items() if i in
                                        {p.id for p in self.job.photos(self.sitting.id, aside=False)}},
         )  # fmt: skip
-        self.job.collect_garbage()
+        self.job.tidy()
         aside = self.job.photos(self.sitting.id)[0]
         kept = self.job.seen({aside.hash})[aside.hash]
         self.assertTrue(self.job.blobs.has(kept["thumbnail"], kept["light"]))

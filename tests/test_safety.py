@@ -380,7 +380,7 @@ class WhateverHappens(unittest.TestCase):
         (job.folder / "blobs" / "stray").write_text("x")
         (job.folder / "blobs" / "ab").mkdir()
         (job.folder / "blobs" / "ab" / "folder").mkdir()
-        with mock.patch.object(job, "collect_garbage", side_effect=RuntimeError("why ever")):
+        with mock.patch.object(job, "tidy", side_effect=RuntimeError("why ever")):
             job.close()
         with Job.open(job.folder) as again:
             again.blobs.put_bytes(b"y")

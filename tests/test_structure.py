@@ -47,7 +47,6 @@ class Imports(unittest.TestCase):
             late = later_names(ast.parse(file.read_text(encoding="utf-8")))
             self.assertFalse([m for m in late.values() if m.startswith("umbrate.desk")], file.name)
 
-
     def test_texts_are_shown_as_they_are_by_one_file_alone(self):
         for file in (SOURCE / "desk").rglob("*.py"):
             if file.name != "plain.py":

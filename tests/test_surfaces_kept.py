@@ -114,7 +114,7 @@ class SideBySide(unittest.TestCase):
         self.assertIn("no surface “none”", self.umbrate("surfaces", job.folder, "--remove", "none").output)
         job = self.job
         job.surface_list.remove(second.id)
-        job.collect_garbage()
+        job.tidy()
         job.undo()
         self.assertEqual(len(load_surface(job, s, second)["faces"]), second.left)  # what undo brings back is there
         job.surface_list.remove(second.id)

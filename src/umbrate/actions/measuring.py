@@ -1,6 +1,5 @@
 """Measurements of a sitting: their values with 95 % intervals, and what changes when poses or scale do."""
 
-import csv
 import json
 
 import numpy as np
@@ -11,6 +10,7 @@ from ..core.measure.network import SeenPoint
 from ..core.measure.quantities import BY_NAME, K95, check_count, fit_circle, fit_plane, fit_sphere, propagate, quantity
 from ..core.measure.surface import COMMON_PX, surface_at
 from ..formats.files import CLOSED, written_aside
+from ..formats.tables import TableWriter
 from ..sitting.clouds import raw_cloud
 from ..sitting.endpoints import control_points, network_of, seen_point_of
 from ..sitting.frames import (
@@ -356,7 +356,7 @@ def export_measurements(job, path, sitting=None, gate=CLOSED):
             temporary.write_text(json.dumps({"job": job.name, "interval": "95 %", "measurements": rows}, indent=1))
         return len(rows)
     with written_aside(path, gate) as temporary, open(temporary, "w", newline="", encoding="utf-8") as f:
-        w = csv.writer(f)
+        w = TableWriter(f)
         w.writerow(["sitting", "name", "kind", "ends", "value", "half of the 95 % interval", "unit", "form"])
         for r in rows:
             v, h = (np.atleast_1d(r[k]).tolist() if r[k] is not None else [""] for k in ("value", "half95"))

@@ -1,8 +1,7 @@
 """What people found out of a sitting, as files of an archive: cameras, points, lengths, measurements, the report."""
 
-import csv
-
 from ..core.errors import UmbrateError
+from ..formats.tables import TableWriter
 from ..job.lengths import SCALE
 from ..sitting.frames import end_text, frame_of, scale_result
 from .delivering import export_cameras
@@ -42,7 +41,7 @@ def _lengths(job, sitting, file):
     if done is None or not done.figures.lengths:
         raise UmbrateError("There are no known lengths.")
     with open(file, "w", newline="", encoding="utf-8") as f:
-        w = csv.writer(f)
+        w = TableWriter(f)
         w.writerow(["first", "second", "for", "stated", "sigma", "from", "measured", "off", "left out"])
         for r in done.figures.lengths:
             off = r.residual if r.role == SCALE else r.error

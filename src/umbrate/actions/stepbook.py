@@ -9,7 +9,6 @@ ever, whatever level and scale come later. ``did`` keeps figures of what it did,
 
 import json
 from dataclasses import dataclass, field
-from pathlib import Path
 
 import numpy as np
 
@@ -17,6 +16,7 @@ from ..core.cloud.keepbox import KeepBox
 from ..core.errors import UmbrateError
 from ..core.geometry.similarity import scale_of
 from ..formats.files import CLOSED, written_aside
+from ..formats.reading import read_json
 from ..sitting.clouds import to_job
 from ..sitting.frames import frame_of, move_box, plain_keep_box
 
@@ -206,13 +206,11 @@ class StepBook:
 
     def read(self, file):
         """Steps of a file that `write` made; raises UmbrateError."""
+        data = read_json(file)
         try:
-            data = json.loads(Path(file).read_text())
             steps = data["steps"] if data["umbrate"] == self.mark else None
             if not isinstance(steps, list) or not all(isinstance(s, dict) and "filter" in s for s in steps):
                 raise TypeError
-        except OSError as e:
-            raise UmbrateError(f"{file} cannot be read ({e.strerror}).") from None
         except (ValueError, TypeError, KeyError):
             raise UmbrateError(f"{file} does not hold {self.unread}") from None
         return [self.check(s) for s in steps]

@@ -159,15 +159,3 @@ def _explain(purpose):
             others = "".join(f" Where {k} is {' or '.join(map(str, v))}." for k, v in when.items() if k != "purpose")
             table.add_row(n, str(f.default), f.description + others)
     out.print(table)
-
-
-@click.command()
-@click.argument("place", metavar="FOLDER", type=click.Path(path_type=Path))
-def check(place):
-    """Verify an archive that was delivered, FOLDER or zip: all files there, none changed."""
-    bad = archive.verify(place)
-    for line in bad:
-        say(line)
-    if bad:
-        raise UmbrateError(f"{place.name} is not as it was delivered: {len(bad)} file{'s' if len(bad) > 1 else ''}.")
-    say(f"{place.name}: all files are there and as they were delivered.")

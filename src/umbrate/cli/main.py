@@ -66,8 +66,9 @@ COMMANDS = {
     "report": ("measure", "report", "Write the accuracy report of a sitting of JOB as PDF."),
     "status": ("jobs", "status", "Show the state and key figure of every sitting and stage of JOB."),
     "deliver": ("deliver", "deliver", "Make files of JOB for a PURPOSE, checked, and list what was delivered."),
-    "check": ("deliver", "check",
-        "Verify an archive that was delivered, FOLDER or zip: all files there, none changed."),
+    "check": ("upkeep", "check",
+        "Verify that JOB is whole, every row and data file, and mend it; or an archive that was delivered."),
+    "tidy": ("upkeep", "tidy", "Remove from JOB what nobody needs any more, and say what that frees."),
     "export": ("export", "export",
         "Write a cloud (.ply, .las, .laz, .e57, .xyz, .csv), a surface (.ply, .obj, .stl), a textured surface "
         "(.glb), the cameras (JSON) or the masks (a folder of PNG) to OUT."),
@@ -139,9 +140,11 @@ class Group(click.Group):
 @click.pass_context
 def cli(ctx, verbose):
     """Umbrate reconstructs objects from masked photo sets. Without a command it opens the window."""
+    from ..formats.parts import remove_left_parts
     from ..work.logs import begin_log
 
     begin_log(logging.DEBUG if verbose else logging.CRITICAL)
+    remove_left_parts()
     if ctx.invoked_subcommand is None:
         from .window import open_window
 

@@ -1,5 +1,6 @@
-"""Upkeep: the desktop's menu, compiling the kernels, running the tests."""
+"""Upkeep: checking and tidying jobs, the desktop's menu, compiling the kernels, running the tests."""
 
+import json
 import subprocess
 import sys
 from pathlib import Path
@@ -7,7 +8,105 @@ from pathlib import Path
 import click
 
 from ..core.errors import UmbrateError
+from ..core.later import Later
+from .changing import open_job
 from .console import say
+
+archive = Later("umbrate.stages.deliver.archive")
+checking = Later("umbrate.job.checking")
+
+
+def _mb(size):
+    return f"{size / 1e6:,.1f} MB"
+
+
+@click.command()
+@click.argument("place", metavar="JOB", type=click.Path(path_type=Path))
+@click.option("--repair", is_flag=True, help="Mend it: take out what is damaged, so that it is computed again.")
+@click.option("--json", "as_json", is_flag=True, help="What was found, as JSON.")
+def check(place, repair, as_json):
+    """Verify that JOB is whole, every row and data file, and mend it; or an archive that was delivered.
+
+    Says what is damaged, what of it can be computed again, and what is lost. An archive (a folder or zip) is compared
+    with its own list of files.
+    """
+    from ..stages import BY_NAME  # noqa: F401  (describes the figures of results)
+
+    if not _is_job(place):
+        _check_archive(place)
+        return
+    found = checking.check_job(place, repair)
+    if as_json:
+        say(json.dumps({
+            "job": found.name, "files": found.files, "bytes": found.bytes, "mended": found.mended,
+            "faults": [{"what": f.what, "then": f.then} for f in found.faults],
+            "unused_files": found.unused.count, "unused_bytes": found.unused.bytes,
+        }, ensure_ascii=False))  # fmt: skip
+    else:
+        for f in found.faults:
+            say(f"{f}.")
+        say(f"{found.name}: {found.files:,} data files ({_mb(found.bytes)}) read.")
+        if found.unused.count:
+            gone = "removed" if found.mended else "can go: umbrate tidy"
+            say(f"{found.unused.count:,} files that nothing needs ({_mb(found.unused.bytes)}) {gone}.")
+    if not found.faults:
+        if not as_json:
+            say("Everything is whole.")
+        return
+    many = f"{len(found.faults)} thing{'s' if len(found.faults) > 1 else ''}"
+    if found.mended:
+        say(f"Mended: {many} taken out. Run what is missing: umbrate run {place}") if not as_json else None
+        return
+    raise UmbrateError(f"{found.name}: {many} damaged. “umbrate check {place} --repair” takes out what is damaged.")
+
+
+def _is_job(place):
+    try:
+        return (
+            place.name == "job.sqlite"
+            or (place / "job.sqlite").exists()
+            or place.suffix == ".umbrate"
+            or (place.with_name(f"{place.name}.umbrate") / "job.sqlite").exists()
+        )
+    except (OSError, ValueError):
+        return False
+
+
+def _check_archive(place):
+    bad = archive.verify(place)
+    for line in bad:
+        say(line)
+    if bad:
+        raise UmbrateError(f"{place.name} is not as it was delivered: {len(bad)} file{'s' if len(bad) > 1 else ''}.")
+    say(f"{place.name}: all files are there and as they were delivered.")
+
+
+@click.command()
+@click.argument("job", type=click.Path(path_type=Path))
+@click.option("--undo", "steps", type=click.IntRange(0), help="Keep so many steps of undo; forget those before.")
+@click.option(
+    "--thorough", is_flag=True, help="Also what is only kept so that runs with other settings are faster (depth maps)."
+)
+@click.option("--dry-run", is_flag=True, help="Only say what would go.")
+def tidy(job, steps, thorough, dry_run):
+    """Remove from JOB what nobody needs any more, and say what that frees.
+
+    That is what a killed process left half written, data files that no result and no step of undo needs, results of
+    sittings that were removed, and frames of videos that no photo is. Closing a job does it too; steps of undo are
+    forgotten here alone, or when there are more than 300.
+    """
+    with open_job(job) as j:
+        done = j.would_tidy(steps, thorough) if dry_run else j.tidy(steps, thorough)
+        left = j.undo_steps() - (done.steps if dry_run else 0)
+        name = j.name
+    parts = [
+        f"{done.steps} step{'s' if done.steps != 1 else ''} of undo" if steps is not None else "",
+        f"{done.results} result{'s' if done.results != 1 else ''} of removed sittings" if done.results else "",
+        f"{done.blobs.count:,} data files ({_mb(done.blobs.bytes)})" if done.blobs.count else "",
+        f"{done.frames.count:,} frames of videos ({_mb(done.frames.bytes)})" if done.frames.count else "",
+    ]
+    told = ", ".join(x for x in parts if x) or "nothing"
+    say(f"{name}: {'would remove' if dry_run else 'removed'} {told}. {left} steps of undo are kept.")
 
 
 @click.command()

@@ -11,6 +11,7 @@ from umbrate.desk import tokens
 from umbrate.desk.plain import PlainTips
 from umbrate.desk.warmth import Warmth
 from umbrate.desk.window import Window
+from umbrate.formats.parts import remove_left_parts
 from umbrate.work.logs import begin_log
 
 QT_LEVELS = {
@@ -48,6 +49,7 @@ def make_app(arguments):
 
 def main(arguments):
     """Run the window until it is closed; returns the exit code."""
+    remove_left_parts()
     app = make_app(arguments)
     window = Window()
     watch(window.session)

@@ -1,11 +1,11 @@
 """The cameras file: lenses and poses as JSON, described in docs/formats.md."""
 
-import csv
 import json
 
 import numpy as np
 
 from .files import CLOSED, written_aside
+from .tables import TableWriter
 
 
 def cameras_document(photos, lenses, unit=None, sigmas=None):
@@ -55,7 +55,7 @@ CSV_HEAD = (
 def _write_csv(path, photos, unit):
     """Places and rotations (world to camera, row by row) of solved photos."""
     with open(path, "w", newline="", encoding="utf-8") as f:
-        w = csv.writer(f)
+        w = TableWriter(f)
         sign = f" [{unit}]" if unit else ""
         w.writerow([h + sign if h in ("x", "y", "z", "sigma of the place") else h for h in CSV_HEAD])
         for p in photos:

@@ -8,11 +8,13 @@ read, the error says which and why, and nothing is taken.
 import csv
 import math
 import re
+from collections import Counter
 from dataclasses import dataclass
-from pathlib import Path
 
 from ..core.errors import UmbrateError
 from .files import CLOSED, written_aside
+from .reading import read_text
+from .tables import TableWriter, armed
 
 UNITS = {"mm": 1.0, "cm": 10.0, "m": 1000.0, "in": 25.4, "inch": 25.4, "um": 0.001, "µm": 0.001}
 NAMES = {
@@ -23,6 +25,7 @@ NAMES = {
     "sz": ("sz", "sigma_z", "sigmaz", "sd_z"),
 }  # fmt: skip
 DEFAULT_SIGMA_MM = 0.1
+LONGEST_LINE = 10_000  #: characters
 
 
 @dataclass(frozen=True)
@@ -39,9 +42,10 @@ def _separator(lines):
     best = (0, ";")
     for c in (";", "\t", ",", "|"):
         counts = [len(x.split(c)) for x in lines]
-        most = max(set(counts), key=counts.count)
+        found = Counter(counts)
+        most = max(found, key=found.get)
         if most >= 3:
-            agree = counts.count(most) / len(counts)
+            agree = found[most] / len(counts)
             # a decimal comma doubles the columns of a comma-separated file: semicolon and tab come first
             score = agree + (0.2 if c in ";\t|" else 0.0)
             if score > best[0]:
@@ -87,7 +91,7 @@ def _check_commas(rows, separator, path, head):
     if separator != ",":
         return
     widths = [len(r) for _, r in rows]
-    usual = len(head) if head else max(set(widths), key=widths.count)
+    usual = len(head) if head else Counter(widths).most_common(1)[0][0]
     points = any("." in x for _, r in rows for x in r[1:])
     for line, r in rows:
         quoted = next((x for x in r if re.fullmatch(r"\s*[+-]?\d+,\d+\s*", x)), None)
@@ -125,24 +129,22 @@ def read_coordinates(path, unit=None, sigma_mm=None):
     UmbrateError
         Where something cannot be read: nothing is taken then.
     """
-    try:
-        data = Path(path).read_bytes()
-    except (OSError, ValueError) as e:
-        raise UmbrateError(f"{path} cannot be read ({getattr(e, 'strerror', None) or e}).") from e
-    try:
-        text = data.decode("utf-8-sig")
-    except UnicodeDecodeError:
-        text = data.decode("latin-1")
-    text = text.replace("\0", "")
+    text = read_text(path, otherwise="latin-1").replace("\0", "")
     numbered = [(k, x) for k, x in enumerate(text.splitlines(), 1) if x.strip() and not x.lstrip().startswith("#")]
     if not numbered:
         raise UmbrateError(f"{path} holds no points. Each line takes a name and three coordinates.")
+    long = next((k for k, x in numbered if len(x) > LONGEST_LINE), None)
+    if long:
+        raise UmbrateError(f"{path} is no table of points: line {long} has more than {LONGEST_LINE:,} characters.")
     separator = _separator([x for _, x in numbered])
     if separator is None:
         raise UmbrateError(
             f"{path} has no four columns separated by semicolon, tab or comma: a name and three coordinates are needed."
         )
-    rows = [(k, next(csv.reader([x], delimiter=separator), [])) for k, x in numbered]
+    try:
+        rows = [(k, next(csv.reader([x], delimiter=separator), [])) for k, x in numbered]
+    except csv.Error as e:
+        raise UmbrateError(f"{path} is no table of points ({e}).") from None
     columns, units = _columns(rows[0][1])
     if columns is not None:
         head, rows = rows[0][1], rows[1:]
@@ -166,7 +168,7 @@ def read_coordinates(path, unit=None, sigma_mm=None):
     for line, r in rows:
         if max(columns[m] for m in ("name", "x", "y", "z")) >= len(r):
             raise UmbrateError(f"Line {line} has {len(r)} columns: a name and three coordinates are needed.")
-        name = r[columns["name"]].strip()
+        name = armed(r[columns["name"]].strip())
         if not name:
             raise UmbrateError(f"Line {line} has no name.")
         if name in seen:
@@ -195,7 +197,7 @@ def write_coordinates(path, points, unit="mm", gate=CLOSED):
     points : sequence of (name, (x, y, z), (sx, sy, sz))
     """
     with written_aside(path, gate) as temporary, open(temporary, "w", newline="", encoding="utf-8") as f:
-        w = csv.writer(f)
+        w = TableWriter(f)
         columns = ("x", "y", "z", "sx", "sy", "sz")
         w.writerow(["name", *(f"{a} [{unit}]" if unit else a for a in columns)])
         for name, xyz, sigma in points:

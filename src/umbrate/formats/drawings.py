@@ -1,6 +1,5 @@
 """Lines, faces and sections as drawings: DXF, OBJ, SVG, CSV."""
 
-import csv
 from xml.sax.saxutils import escape
 
 import numpy as np
@@ -8,6 +7,7 @@ import numpy as np
 from ..core.errors import UmbrateError
 from ..core.later import Later
 from .files import CLOSED, written_aside
+from .tables import TableWriter
 
 ezdxf = Later("ezdxf")
 
@@ -117,7 +117,7 @@ def section_texts(section, unit):
 def write_section_csv(path, section, gate=CLOSED):
     """Write a section's outline: piece, place in the plane, place in the world."""
     with written_aside(path, gate) as temporary, open(temporary, "w", newline="", encoding="utf-8") as f:
-        w = csv.writer(f)
+        w = TableWriter(f)
         w.writerow(["piece", "a", "b", "x", "y", "z"])
         for k, line in enumerate(section.lines):
             for (a, b), X in zip(line, section.places(line), strict=True):

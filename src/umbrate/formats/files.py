@@ -9,8 +9,10 @@ import tempfile
 from contextlib import contextmanager
 from pathlib import Path
 
+from ..core.disk import sync_folder
 from ..core.errors import UmbrateError, WouldReplace
 from ..core.imaging.decode import PHOTO_SUFFIXES, is_raw, read_facts
+from .parts import PART, note_part
 
 
 def _identities(path):
@@ -136,12 +138,12 @@ def written_aside(path, gate=CLOSED):
     try:
         if not path.parent.is_dir():
             raise UmbrateError(f"The folder {path.parent} does not exist. Make it first, or choose another place.")
-        handle, name = tempfile.mkstemp(dir=path.parent, prefix=".part-", suffix=path.suffix)
+        handle, name = tempfile.mkstemp(dir=path.parent, prefix=PART, suffix=path.suffix)
         os.close(handle)
         mask = os.umask(0)
         os.umask(mask)
         os.chmod(name, 0o666 & ~mask)
-        temporary = Path(name)
+        temporary, note = Path(name), note_part(name)
         try:
             yield temporary
             with open(temporary, "rb+") as f:
@@ -151,9 +153,13 @@ def written_aside(path, gate=CLOSED):
                 os.replace(temporary, path)
             else:
                 put_new(temporary, path)
+            sync_folder(path.parent)
         except BaseException:
             temporary.unlink(missing_ok=True)
             raise
+        finally:
+            if note:
+                note.unlink(missing_ok=True)
     except UmbrateError:
         raise
     except OSError as e:

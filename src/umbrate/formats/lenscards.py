@@ -16,6 +16,9 @@ from ..core.errors import UmbrateError, WouldReplace
 from ..core.geometry.lens import PARAMETER_NAMES, Lens
 from ..core.names import file_name, plain_name
 from .files import CLOSED, Gate, make_folder, written_aside
+from .reading import read_text
+
+MOST_CARD = 1_000_000  #: bytes of a card: one has two thousand
 
 FORMAT, VERSION = "umbrate-lens-card", 1
 FOCUS_SHARE = 1.2  #: cameras write the focus distance roughly
@@ -148,10 +151,9 @@ def _or_none(value):
 def read_card(path):
     """Read a lens card."""
     path = Path(path)
+    text = read_text(path, MOST_CARD)
     try:
-        document = json.loads(path.read_text(encoding="utf-8"))
-    except OSError as e:
-        raise UmbrateError(f"{path.name} cannot be read ({e.strerror}).") from e
+        document = json.loads(text)
     except (ValueError, RecursionError):
         document = None
     return card_from_dict(document, path.name)

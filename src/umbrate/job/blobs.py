@@ -20,7 +20,7 @@ from pathlib import Path
 import numpy as np
 
 from ..core.errors import UmbrateError
-from .folder import is_link, open_folder, open_regular, remove_files
+from .folder import Freed, is_link, open_folder, open_regular, remove_files
 
 KEY = re.compile(r"[0-9a-f]{64}")
 FINGERPRINT = re.compile(r"[\w-]{1,80}")
@@ -36,7 +36,9 @@ class BlobStore:
         self.folder = Path(folder)
 
     def path(self, key):
-        """The file of a blob."""
+        """The file of a blob; raises UmbrateError where the key is none."""
+        if not KEY.fullmatch(key or ""):
+            raise UmbrateError("The job names a data file by what is no name of one. Do not use this job file.")
         return self.folder / key[:2] / key
 
     # ------------------------------------------------------------------ files
@@ -52,6 +54,7 @@ class BlobStore:
             if make:
                 try:
                     os.mkdir(name, dir_fd=top)
+                    os.fsync(top)
                 except FileExistsError:
                     pass
             with open_folder(name, top) as fd:
@@ -75,6 +78,7 @@ class BlobStore:
                 f.flush()
                 os.fsync(f.fileno())
             os.replace(part, name, src_dir_fd=fd, dst_dir_fd=fd)
+            os.fsync(fd)  # its name, too, is on the disk before anything says that it is there
         except BaseException:
             try:
                 os.unlink(part, dir_fd=fd)
@@ -131,15 +135,15 @@ class BlobStore:
             pass
         return None, None
 
-    def cached(self, most=400):
-        """Keys of the blobs that are remembered, the newest; older ones are forgotten."""
+    def cached(self, most=400, forget=True):
+        """Keys of the blobs that are remembered, the newest; older ones are forgotten, where `forget` allows it."""
         try:
             with open_folder(self._cache()) as fd:
                 with os.scandir(fd) as entries:
                     files = [e for e in entries if e.is_file(follow_symlinks=False) and FINGERPRINT.fullmatch(e.name)]
                     files = sorted(files, key=lambda e: e.stat(follow_symlinks=False).st_mtime_ns, reverse=True)
                 old = {e.name for e in files[most:]}
-                remove_files(fd, lambda e: e.name in old or _is_left(e))
+                remove_files(fd, lambda e: e.name in old or _is_left(e), forget)
                 out = set()
                 for e in files[:most]:
                     with os.fdopen(open_regular(e.name, os.O_RDONLY, fd), "rb") as f:
@@ -148,12 +152,21 @@ class BlobStore:
         except OSError:
             return set()
 
-    def remove_unused(self, used):
-        """Remove blobs whose keys are not in `used`, and parts that a process left when it died; returns how many.
+    def remove_unused(self, used, really=True):
+        """Remove blobs whose keys are not in `used`, and parts that a process left when it died; returns what it Freed.
 
         Only regular files with the name of a blob or a part are removed, only in this folder, and through no link.
+
+        used : set of str, or None to remove parts alone, however new
+        really : False only counts them
         """
-        count = 0
+        out = Freed()
+
+        def is_unused(e):
+            if used is None:
+                return e.name.startswith(PART)
+            return (bool(KEY.fullmatch(e.name)) and e.name not in used) or _is_left(e)
+
         try:
             with open_folder(self.folder) as top:
                 with os.scandir(top) as entries:
@@ -161,14 +174,12 @@ class BlobStore:
                 for name in names:
                     try:
                         with open_folder(name, top) as fd:
-                            count += remove_files(
-                                fd, lambda e: (bool(KEY.fullmatch(e.name)) and e.name not in used) or _is_left(e)
-                            )
+                            out += remove_files(fd, is_unused, really)
                     except OSError:
                         continue  # a link, or a file: none of ours
         except OSError:
             pass
-        return count
+        return out
 
     # ------------------------------------------------------------------ arrays
     def put_arrays(self, **arrays):

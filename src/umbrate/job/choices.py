@@ -6,6 +6,7 @@ import numpy as np
 
 from ..core.errors import UmbrateError
 from .memo import remembered
+from .texts import parsed
 
 
 class Choices:
@@ -17,7 +18,7 @@ class Choices:
         row = self.db.execute(
             "SELECT settings FROM choice WHERE sitting_id = ? AND stage = ?", (sitting_id, stage)
         ).fetchone()
-        return json.loads(row[0]) if row else {}
+        return parsed(row[0], dict) if row else {}
 
     def set_settings(self, sitting_id, stage, values, label=None):
         """Choose settings for a stage."""
@@ -37,7 +38,7 @@ class Choices:
     def keep_box(self, sitting_id):
         """The keep box set by hand, as a dictionary, or None."""
         row = self.db.execute("SELECT box FROM keepbox WHERE sitting_id = ?", (sitting_id,)).fetchone()
-        return json.loads(row[0]) if row else None
+        return parsed(row[0], dict) if row else None
 
     def set_keep_box(self, sitting_id, box):
         """Set the keep box by hand; None goes back to the fitted one."""

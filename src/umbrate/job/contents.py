@@ -39,9 +39,9 @@ class Of(NamedTuple):
     open: bool = False
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Kind:
-    """A kind of blob: its arrays by name, what else must hold, and the stage that makes it anew."""
+    """A kind of blob: its arrays by name, and what else must hold."""
 
     arrays: dict
     also: Callable = None
@@ -87,7 +87,8 @@ def _check_shape(name, a, of, lengths):
 def _check_values(name, a, of, lengths):
     if of.below and a.size and not (a.min() >= of.least and a.max() < lengths.get(of.below, 0)):
         raise ValueError(f"“{name}” points beyond {of.below}")
-    if a.dtype.kind == "f" and not of.open and a.size and not (-LARGEST <= a.min() and a.max() <= LARGEST):
+    bounded = a.dtype.kind == "f" and not of.open and a.size
+    if bounded and not (-LARGEST <= float(a.min()) and float(a.max()) <= LARGEST):
         raise ValueError(f"“{name}” holds values that are no numbers, or far too large")
 
 
@@ -167,3 +168,17 @@ TEXTURE = Kind({
     "uv": Of("f8", ("m", 2)), "vertex": Of("i4", ("m",), "v"), "page": Of("i4", ("t",)), "photo": Of("i", ("t",)),
     "tangent": Of("f4", ("m", 3), optional=True),
 }, _on_pages)  # fmt: skip
+
+PICTURE = "picture"  #: a PNG or JPEG file
+#: what the artefacts of results are, by their names without numbers
+OF_ARTEFACT = {
+    "features": FEATURES, "matches": MATCHES, "pairs": PAIRS, "block": BLOCK, "fragment": BLOCK,
+    "covariance": COVARIANCE, "targets": TARGETS, "calibration": CALIBRATION, "depth": DEPTH_MAP, "cloud": CLOUD,
+    "ties": TIES, "surface": SURFACE, "texture": TEXTURE, "thumbnail": PICTURE, "mask": PICTURE, "silhouette": PICTURE,
+    "page": PICTURE, "normals": PICTURE, "openness": PICTURE,
+}  # fmt: skip
+
+
+def kind_of(name):
+    """The Kind of an artefact, PICTURE, or None where it may be anything."""
+    return OF_ARTEFACT.get(name.rstrip("0123456789 "))

@@ -10,6 +10,7 @@ import os
 import stat
 from contextlib import contextmanager
 from pathlib import Path
+from typing import NamedTuple
 
 from ..core.errors import UmbrateError
 
@@ -51,21 +52,34 @@ def open_regular(name, flags, dir_fd, mode=0o644):
     return fd
 
 
-def remove_files(dir_fd, wanted):
-    """Remove regular files of an open folder by name; returns how many.
+class Freed(NamedTuple):
+    """Files that were removed, or would be: how many, and their bytes."""
+
+    count: int = 0
+    bytes: int = 0
+
+    def __add__(self, other):
+        return Freed(self.count + other.count, self.bytes + other.bytes)
+
+
+def remove_files(dir_fd, wanted, really=True):
+    """Remove regular files of an open folder by name; returns what that Freed.
 
     wanted : callable(os.DirEntry) -> bool
+    really : False only counts them
     """
-    count = 0
+    out = Freed()
     with os.scandir(dir_fd) as entries:
         for e in list(entries):
-            if e.is_file(follow_symlinks=False) and wanted(e):
-                try:
-                    os.unlink(e.name, dir_fd=dir_fd)
-                    count += 1
-                except OSError:
-                    pass  # it stays: no harm but the space it takes
-    return count
+            try:
+                if e.is_file(follow_symlinks=False) and wanted(e):
+                    size = e.stat(follow_symlinks=False).st_size
+                    if really:
+                        os.unlink(e.name, dir_fd=dir_fd)
+                    out += Freed(1, size)
+            except OSError:
+                pass  # it stays: no harm but the space it takes
+    return out
 
 
 class HeldFolder:

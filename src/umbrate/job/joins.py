@@ -10,6 +10,7 @@ from ..core.errors import UmbrateError
 from ..core.names import plain_name
 from .figures import read_figures
 from .memo import remembered
+from .texts import parsed
 
 ON_OBJECT, ON_SUPPORT = "on the object", "on the support"
 TARGET_ROLES = (ON_OBJECT, ON_SUPPORT)
@@ -99,7 +100,7 @@ class Joins:
     def join_found(self, sitting_id):
         """What the last join of a joined row found, as the Join stage's figures; None before there was one."""
         row = self.db.execute("SELECT found FROM joined WHERE sitting_id = ?", (sitting_id,)).fetchone()
-        return read_figures("join", json.loads(row[0])) if row and row[0] else None
+        return read_figures("join", parsed(row[0], dict)) if row and row[0] else None
 
     def _keep_found(self, sitting_id, figures):
         name = next(s.name for s in self.sittings() if s.id == sitting_id)
@@ -128,7 +129,7 @@ class Joins:
         rows = self.db.execute(
             "SELECT id, name, places, used FROM pick WHERE sitting_id = ? ORDER BY id", (sitting_id,)
         )
-        return [Pick(i, n, {int(k): v for k, v in json.loads(p).items()}, bool(u)) for i, n, p, u in rows]
+        return [Pick(i, n, {int(k): v for k, v in parsed(p, dict).items()}, bool(u)) for i, n, p, u in rows]
 
     def add_pick(self, sitting_id, places):
         """Keep a place that was picked in members (see `Pick`; a marked point may be given by its name); named by the

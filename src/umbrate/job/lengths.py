@@ -10,6 +10,7 @@ from ..core.errors import UmbrateError
 from ..core.names import first_free, plain_name
 from .marks import good_number
 from .memo import remembered
+from .texts import parsed
 
 SCALE, CHECK, OFF = "scale", "check", "off"
 ROLES = (SCALE, CHECK, OFF)
@@ -108,7 +109,7 @@ class Lengths:
     def level(self, sitting_id):
         """What a sitting's level is made from, as a dictionary (see `sitting.frames`), or None."""
         row = self.db.execute("SELECT level FROM level WHERE sitting_id = ?", (sitting_id,)).fetchone()
-        return json.loads(row[0]) if row else None
+        return parsed(row[0], dict) if row else None
 
     def set_level(self, sitting_id, level, label="set the level"):
         """Say what a sitting's level is made from, its ends as people write them or as kept; None: as it was solved."""
@@ -136,7 +137,7 @@ class Lengths:
         rows = self.db.execute(
             "SELECT id, name, kind, ends FROM measurement WHERE sitting_id = ? ORDER BY id", (sitting_id,)
         )
-        return [Measurement(i, n, k, tuple(json.loads(e))) for i, n, k, e in rows]
+        return [Measurement(i, n, k, tuple(parsed(e, list))) for i, n, k, e in rows]
 
     def add_measurement(self, sitting_id, kind, ends, name=None):
         """Keep a measurement; returns its id."""
@@ -175,7 +176,7 @@ class Lengths:
             "WHERE sitting_id = ?",
             (sitting_id,),
         )
-        return {i: json.loads(v) for i, v in rows}
+        return {i: parsed(v) for i, v in rows}
 
     def keep_measured(self, sitting, values, changes):
         """Keep values by measurement id, and write what changed (name, old text, new text) into the ledger."""

@@ -14,6 +14,7 @@ from dataclasses import dataclass, replace
 from ..core.errors import UmbrateError
 from ..core.names import first_free, plain_name
 from .memo import remembered
+from .texts import parsed
 
 DEFAULT_SIGMA_PX = 0.5  #: how sure a marker is who says nothing of it
 
@@ -143,7 +144,7 @@ class Marks:
         for i, name, used, known, held in self.db.execute(
             "SELECT id, name, used, known, held FROM mark WHERE sitting_id = ? ORDER BY id", (sitting_id,)
         ):
-            k = json.loads(known) if known else None
+            k = parsed(known) if known else None
             out.append(
                 MarkedPoint(
                     i, name, bool(used), tuple(k["xyz"]) if k else None, tuple(k["sigma"]) if k else None, bool(held),
@@ -248,7 +249,7 @@ class Marks:
             for number, known, held in self.db.execute(
                 "SELECT number, known, held FROM target WHERE sitting_id = ? ORDER BY number", (place,)
             ):
-                k = json.loads(known)
+                k = parsed(known)
                 out[number] = KnownTarget(number, tuple(k["xyz"]), tuple(k["sigma"]), bool(held))
         return out
 
@@ -321,7 +322,7 @@ class Marks:
             "SELECT id, kind, name, points FROM shape WHERE sitting_id = ? ORDER BY id", (sitting_id,)
         )
         have = {p.id for p in self.marked_points(sitting_id)}
-        shapes = [DrawnShape(i, k, n, tuple(json.loads(p))) for i, k, n, p in rows]
+        shapes = [DrawnShape(i, k, n, tuple(parsed(p, list))) for i, k, n, p in rows]
         return [s for s in shapes if set(s.points) <= have]
 
     def add_shape(self, sitting_id, kind, points, name=None):

@@ -1,13 +1,13 @@
 """What came of a job: results of stages, the ledger, where the user was."""
 
 import json
-import re
 from datetime import datetime
 
 from .. import __version__
 from .figures import plain_figures, read_figures
 from .memo import remembered
 from .model import LedgerEntry, Result
+from .texts import parsed
 
 
 def now():
@@ -56,7 +56,7 @@ class Results:
             (n, p): b
             for n, p, b in self.db.execute("SELECT name, photo_id, blob FROM artefact WHERE result_id = ?", (row[0],))
         }
-        settings, figures, problems = (json.loads(x) for x in row[4:7])
+        settings, figures, problems = (parsed(x, kind) for x, kind in zip(row[4:7], (dict, dict, list), strict=True))
         figures = read_figures(stage, figures)
         if figures is None:
             return None  # nothing can be made of it: it is to be computed again
@@ -118,7 +118,7 @@ class Results:
         for h in hashes:
             row = self.db.execute("SELECT what FROM seen WHERE hash = ?", (h,)).fetchone()
             if row:
-                out[h] = json.loads(row[0])
+                out[h] = parsed(row[0])
         return out
 
     def record_failure(self, sitting_id, stage, settings, seconds, outcome, message):
@@ -143,12 +143,12 @@ class Results:
             "SELECT id, moment, sitting, stage, settings, seconds, outcome, figures, message, program, sitting_id "
             "FROM ledger ORDER BY id"
         )
-        return [LedgerEntry(*r[:4], json.loads(r[4]), *r[5:7], json.loads(r[7]), *r[8:]) for r in rows]
+        return [LedgerEntry(*r[:4], parsed(r[4], dict), *r[5:7], parsed(r[7], dict), *r[8:]) for r in rows]
 
     # ------------------------------------------------------------------ where the user was
     def desk_state(self):
         """What the window remembered, as a dictionary."""
-        return {k: json.loads(v) for k, v in self.db.execute("SELECT key, value FROM desk")}
+        return {k: parsed(v) for k, v in self.db.execute("SELECT key, value FROM desk")}
 
     def remember(self, **values):
         """Keep where the user was; not part of undo."""
@@ -160,27 +160,3 @@ class Results:
                     "INSERT INTO desk VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value",
                     (k, json.dumps(v)),
                 )
-
-    def collect_garbage(self):
-        """Delete blobs that nothing refers to; returns how many."""
-        # what was seen of files that no photo has, and no undo brings back
-        self.db.execute(
-            "DELETE FROM seen WHERE hash NOT IN (SELECT hash FROM photo) AND NOT EXISTS "
-            "(SELECT 1 FROM inverse WHERE tbl = 'photo' AND instr(old, hash))"
-        )
-        used = {
-            r[0]
-            for r in self.db.execute(
-                "SELECT blob FROM artefact UNION SELECT blob FROM handmask UNION SELECT blob FROM removed "
-                "UNION SELECT blob FROM cloud UNION SELECT blob FROM cleaning UNION SELECT blob FROM surface "
-                "UNION SELECT blob FROM mending"
-            )
-        }
-        # texts that name blobs; of the history, what an undo or redo would bring back
-        for (text,) in self.db.execute(
-            "SELECT found FROM joined WHERE found IS NOT NULL UNION ALL SELECT what FROM seen UNION ALL "
-            "SELECT old FROM inverse WHERE old IS NOT NULL AND tbl IN "
-            "('handmask', 'removed', 'cloud', 'cleaning', 'surface', 'mending', 'joined')"
-        ):
-            used.update(re.findall(r"[0-9a-f]{64}", text))
-        return self.blobs.remove_unused(used | self.blobs.cached())

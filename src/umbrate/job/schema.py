@@ -262,5 +262,6 @@ def refuse(name, reasons):
     """Raise that a job of some name is not one that this program made, and why."""
     told = "; ".join(reasons[:3]) + (f"; and {len(reasons) - 3} more" if len(reasons) > 3 else "")
     raise UmbrateError(
-        f"{name} is not opened: {told}. Another program changed its database, or it is damaged. Ask for a plain copy."
+        f"{name} is not opened: {told}. Another program changed its database, or it is damaged. “umbrate check” "
+        f"says all that is wrong with it, and “umbrate check {name} --repair” takes it out; or ask for a plain copy."
     )

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from ..core.errors import UmbrateError
 from ..core.names import first_free, plain_name
 from .memo import remembered
+from .texts import parsed
 
 
 @dataclass(frozen=True)
@@ -29,7 +30,7 @@ class Sections:
         rows = self.db.execute(
             "SELECT id, sitting_id, name, plane FROM section WHERE sitting_id = ? ORDER BY id", (sitting_id,)
         )
-        planes = [(r[:3], json.loads(r[3])) for r in rows]
+        planes = [(r[:3], parsed(r[3], (dict, list))) for r in rows]
         return [SectionPlane(*r, tuple(p["place"]), tuple(p["normal"])) for r, p in planes]
 
     def section(self, sitting_id, name):

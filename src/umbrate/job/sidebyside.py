@@ -11,6 +11,7 @@ from typing import ClassVar
 
 from ..core.errors import UmbrateError
 from ..core.names import first_free, plain_name
+from .texts import parsed
 
 PLAIN = [[1.0, 0, 0, 0], [0, 1.0, 0, 0], [0, 0, 1.0, 0], [0, 0, 0, 1.0]]
 
@@ -87,14 +88,14 @@ class SideBySide:
             f"JOIN {k.TABLE} ON {k.TABLE}.id = {k.TABLE}_id WHERE sitting_id = ? ORDER BY {k.STEPS}.id",
             (sitting_id,),
         ):
-            steps.setdefault(owner, []).append(Step(row[0], json.loads(row[1]), row[2], row[3]))
+            steps.setdefault(owner, []).append(Step(row[0], parsed(row[1], dict), row[2], row[3]))
         rows = self._db.execute(
             f"SELECT id, sitting_id, name, blob, settings, figures, made, chosen, shown FROM {k.TABLE} "
             "WHERE sitting_id = ? ORDER BY id",
             (sitting_id,),
         )
         return [
-            k(*r[:4], json.loads(r[4]), json.loads(r[5]), r[6], bool(r[7]), bool(r[8]), tuple(steps.get(r[0], ())))
+            k(*r[:4], parsed(r[4], dict), parsed(r[5], dict), r[6], bool(r[7]), bool(r[8]), tuple(steps.get(r[0], ())))
             for r in rows
         ]
 

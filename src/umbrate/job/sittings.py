@@ -1,7 +1,6 @@
 """The sittings of a job and their photos: bringing in, setting aside, sorting."""
 
 import hashlib
-import json
 import os
 from functools import lru_cache
 from pathlib import Path
@@ -10,6 +9,7 @@ from ..core.errors import UmbrateError
 from ..core.names import first_free, is_plain, plain_name, printable
 from .memo import remembered
 from .model import Photo, Sitting
+from .texts import parsed
 
 #: what a photo's row says of its file
 FILE_COLUMNS = (
@@ -83,13 +83,13 @@ class Sittings:
         rows = self.db.execute(
             "SELECT id, name, position, members FROM sitting LEFT JOIN joined ON sitting_id = id ORDER BY position, id"
         )
-        return [Sitting(*r[:3], tuple(json.loads(r[3])) if r[3] else ()) for r in rows]
+        return [Sitting(*r[:3], tuple(parsed(r[3], list)) if r[3] else ()) for r in rows]
 
     @remembered
     def members(self, sitting_id):
         """Ids of the sittings whose photos a sitting has: its members where it is joined, else itself."""
         row = self.db.execute("SELECT members FROM joined WHERE sitting_id = ?", (sitting_id,)).fetchone()
-        return tuple(json.loads(row[0])) if row else (sitting_id,)
+        return tuple(parsed(row[0], list)) if row else (sitting_id,)
 
     def sitting(self, name):
         """The sitting of that name."""
@@ -271,7 +271,7 @@ class Sittings:
                 for stage, chosen in self.db.execute(
                     "SELECT stage, settings FROM choice WHERE sitting_id = ?", (sitting_id,)
                 ).fetchall():
-                    self._choose(sid, stage, json.loads(chosen))
+                    self._choose(sid, stage, parsed(chosen, dict))
             order = [s for s in self.sittings() if s.name not in names[1:]]
             at = next(k for k, s in enumerate(order) if s.id == sitting_id) + 1
             order[at:at] = [next(s for s in self.sittings() if s.name == n) for n in names[1:]]

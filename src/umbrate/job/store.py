@@ -13,8 +13,10 @@ import tempfile
 import uuid
 from contextlib import ExitStack, contextmanager
 from functools import lru_cache
+from itertools import islice
 from pathlib import Path
 
+from ..core.disk import sync_folder
 from ..core.errors import UmbrateError
 from ..core.names import is_plain, printable
 from . import schema, undo
@@ -28,12 +30,15 @@ from .lengths import Lengths
 from .marks import Marks
 from .memo import Memo
 from .results import Results, now
+from .rows import LATER, RULES, wrong_rows
 from .sections import Sections
 from .sittings import Sittings
 from .surfaces import Surfaces
+from .tidying import Tidying
 
 log = logging.getLogger(__name__)
 SUFFIX = ".umbrate"
+AT_ONCE = [t for t in RULES if t not in LATER]  #: tables whose rows are checked at opening
 
 __all__ = ["SUFFIX", "Job", "JobInUse", "JobReadOnly", "job_folder"]
 
@@ -59,7 +64,7 @@ def job_folder(path):
 
 
 @lru_cache(maxsize=1)
-def _expected():
+def expected_contents():
     """What an empty job holds, see `schema.contents`."""
     db = sqlite3.connect(":memory:")
     db.executescript(schema.schema_sql())
@@ -73,7 +78,7 @@ def _damaged(name, e):
     return UmbrateError(f"{name} is damaged: its database cannot be read ({e}). Open a backup of it.")
 
 
-class Job(Sittings, Choices, Marks, Lengths, Clouds, Surfaces, Joins, Sections, Results, Memo):
+class Job(Sittings, Choices, Marks, Lengths, Clouds, Surfaces, Joins, Sections, Results, Tidying, Memo):
     """An open job. Use `Job.create` or `Job.open`, and close it.
 
     What it holds is described by its parts: its sittings and photos, what was chosen for them, what was marked on them
@@ -114,6 +119,7 @@ class Job(Sittings, Choices, Marks, Lengths, Clouds, Surfaces, Joins, Sections, 
                 if folder.exists():
                     _remove_half_made(folder)
                 os.rename(part, folder)
+                sync_folder(folder.parent)
                 os.chmod(folder, 0o777 & ~_umask())
                 os.mkdir(part)  # the temporary folder tidies itself away
         except OSError as e:
@@ -122,16 +128,14 @@ class Job(Sittings, Choices, Marks, Lengths, Clouds, Surfaces, Joins, Sections, 
             raise UmbrateError(f"{folder} cannot be made ({e}). Is there space on the disk?") from e
         return cls.open(folder)
 
-    @classmethod
-    def open(cls, folder, writable=True):
-        """Open a job folder.
+    @staticmethod
+    def folder_of(folder):
+        """The folder of the job that people mean by a path.
 
         Raises
         ------
-        JobInUse, JobReadOnly
-            Where it cannot be written now, or not at all; `writable` False opens it for reading.
         UmbrateError
-            When it is no job, is damaged, was made by a newer version or changed by another program.
+            Where there is none.
         """
         folder = Path(folder)
         try:
@@ -145,6 +149,20 @@ class Job(Sittings, Choices, Marks, Lengths, Clouds, Surfaces, Joins, Sections, 
         except (OSError, ValueError) as e:
             why = getattr(e, "strerror", None) or "its name is no plain text"
             raise UmbrateError(f"{printable(folder)[:60]} cannot be opened ({why}).") from e
+        return folder
+
+    @classmethod
+    def open(cls, folder, writable=True):
+        """Open a job folder.
+
+        Raises
+        ------
+        JobInUse, JobReadOnly
+            Where it cannot be written now, or not at all; `writable` False opens it for reading.
+        UmbrateError
+            When it is no job, is damaged, was made by a newer version or changed by another program.
+        """
+        folder = cls.folder_of(folder)
         with ExitStack() as held:
             try:
                 home = HeldFolder(folder)
@@ -166,7 +184,7 @@ class Job(Sittings, Choices, Marks, Lengths, Clouds, Surfaces, Joins, Sections, 
             if db is None:
                 copy = tempfile.TemporaryDirectory(prefix="umbrate-reading-")
                 held.callback(copy.cleanup)
-                db = _connect(_copied(home, Path(copy.name)), True)
+                db = _connect(copied_database(home, Path(copy.name)), True)
             held.callback(db.close)
             _check_kinds(db, name)
             version = _version(db)
@@ -182,7 +200,7 @@ class Job(Sittings, Choices, Marks, Lengths, Clouds, Surfaces, Joins, Sections, 
             held.callback(copy.cleanup)
             db.close()
             try:
-                db = _connect(_copied(home, Path(copy.name)), True)
+                db = _connect(copied_database(home, Path(copy.name)), True)
             except (sqlite3.Error, OSError) as e:
                 raise _damaged(name, e) from e
             held.callback(db.close)
@@ -201,8 +219,10 @@ class Job(Sittings, Choices, Marks, Lengths, Clouds, Surfaces, Joins, Sections, 
                     "it is."
                 ) from e
         try:
-            wrong, more = schema.differences(db, _expected())
-        except sqlite3.Error as e:
+            wrong, more = schema.differences(db, expected_contents())
+            if not wrong:
+                wrong = list(islice(map(str, wrong_rows(db, AT_ONCE)), 4))
+        except (sqlite3.Error, UmbrateError) as e:
             raise _damaged(name, e) from e
         if wrong:
             schema.refuse(name, wrong)
@@ -210,6 +230,8 @@ class Job(Sittings, Choices, Marks, Lengths, Clouds, Surfaces, Joins, Sections, 
             job.writable, job.note = False, f"{name} is open for reading only: {more[0]}, which no job needs."
             home.unlock()
         db.guard()
+        if job.writable:
+            job.remove_parts()
         return job
 
     def close(self):
@@ -224,7 +246,7 @@ class Job(Sittings, Choices, Marks, Lengths, Clouds, Surfaces, Joins, Sections, 
             held.callback(self.db.close)
             if self.writable and self._home.is_here():
                 try:
-                    self.collect_garbage()
+                    self.tidy()
                 except Exception as e:  # what is not tidied up now is at the next closing
                     log.warning("%s was not tidied up: %s", self.folder.name, e)
 
@@ -295,6 +317,10 @@ class Job(Sittings, Choices, Marks, Lengths, Clouds, Surfaces, Joins, Sections, 
     def undo_labels(self):
         """What undo and redo would do: two texts or None."""
         return self._undo.labels()
+
+    def undo_steps(self):
+        """How many steps can be undone."""
+        return self._undo.count()
 
 
 # ---------------------------------------------------------------------- making and reading files
@@ -372,7 +398,7 @@ def _connect(file, writable):
         raise
 
 
-def _copied(home, folder):
+def copied_database(home, folder):
     """The database file of a HeldFolder, with its log, copied into a folder."""
     for name in OF_DATABASE:
         try:

@@ -64,6 +64,7 @@ CREATE TABLE inverse (id INTEGER PRIMARY KEY AUTOINCREMENT, step_id INTEGER NOT 
     act TEXT NOT NULL, row INTEGER NOT NULL, old TEXT);
 CREATE TABLE recording (step_id INTEGER);
 """
+MOST_STEPS = 300  #: that are kept: what they would bring back takes space
 INSERT, UPDATE, DELETE = "insert", "update", "delete"  #: what takes a change back
 
 
@@ -135,9 +136,24 @@ class Undo:
         """Start recording a user's action; what had been undone can no longer be redone."""
         self.db.execute("DELETE FROM inverse WHERE step_id IN (SELECT id FROM step WHERE undone)")
         self.db.execute("DELETE FROM step WHERE undone")
+        self.forget(MOST_STEPS - 1)
         step = self.db.execute("INSERT INTO step (label) VALUES (?)", (label,)).lastrowid
         self.db.execute("INSERT INTO recording VALUES (?)", (step,))
         return step
+
+    def forget(self, keep):
+        """Forget all but the last `keep` steps, inside the caller's transaction; returns how many went."""
+        row = self.db.execute(
+            "SELECT id FROM step WHERE NOT undone ORDER BY id DESC LIMIT 1 OFFSET ?", (max(keep, 0),)
+        ).fetchone()
+        if row is None:
+            return 0
+        self.db.execute("DELETE FROM inverse WHERE step_id <= ?", row)
+        return self.db.execute("DELETE FROM step WHERE id <= ?", row).rowcount
+
+    def count(self):
+        """How many steps can be undone."""
+        return self.db.execute("SELECT count(*) FROM step WHERE NOT undone").fetchone()[0]
 
     def end(self, step):
         """Stop recording; an action that changed nothing leaves no step."""
@@ -167,7 +183,7 @@ class Undo:
         rows = self.db.execute(
             "SELECT tbl, act, row, old FROM inverse WHERE step_id = ? ORDER BY id DESC", (step,)
         ).fetchall()
-        changes = [_checked(*r) for r in rows]
+        changes = [checked(*r) for r in rows]
         self.db.execute("DELETE FROM inverse WHERE step_id = ?", (step,))
         self.db.execute("INSERT INTO recording VALUES (?)", (step,))
         # a restored photo may come before its sitting: check references when all is back
@@ -179,7 +195,7 @@ class Undo:
         return label
 
 
-def _checked(table, act, row, old):
+def checked(table, act, row, old):
     """The statement and values that take a change back; built from what this module knows, never from the log."""
     try:
         columns = TABLES[table]

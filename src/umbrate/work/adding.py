@@ -13,6 +13,7 @@ from tempfile import TemporaryDirectory
 
 from PIL import Image
 
+from ..core.disk import sync_folder
 from ..core.errors import UmbrateError
 from ..core.imaging.video import VIDEO_SUFFIXES, choose_frames
 from ..sitting.photos import find_photos, photo_files
@@ -128,6 +129,7 @@ def read_video(job_folder, video, every_s=0.5, every_frames=None, report=None):
         with TemporaryDirectory(dir=place.parent, prefix=".") as folder:
             _write_frames(video, Path(folder), taken, every_s, every_frames, report)
             os.rename(folder, place)
+            sync_folder(place.parent)
             Path(folder).mkdir()  # the temporary folder tidies itself away
     except OSError as e:
         raise UmbrateError(f"The frames cannot be written ({e.strerror}). Is there space on the disk?") from e

@@ -1,8 +1,11 @@
 """What the worker process does: calls one function after another and says how each went."""
 
 import logging
+import multiprocessing
 import os
+import select
 import signal
+import threading
 import time
 import traceback
 
@@ -63,8 +66,26 @@ class _PipeLog(logging.Handler):
             pass  # nobody listens any more
 
 
+def _end_with_parent():
+    """Have this process end when the one that started it does, whatever it computes then and however that one ended."""
+    parent = multiprocessing.parent_process().pid
+    try:
+        fd = os.pidfd_open(parent)
+    except OSError:
+        os._exit(1)  # it is gone already
+    if os.getppid() != parent:
+        os._exit(1)
+
+    def watch():
+        select.select([fd], [], [])
+        os._exit(1)
+
+    threading.Thread(target=watch, daemon=True, name="parent").start()
+
+
 def serve(pipe, stop):
     """Call what comes through the pipe until it is closed; `stop` is set to cancel."""
+    _end_with_parent()
     watch_crashes()
     root = logging.getLogger()
     root.addHandler(_PipeLog(pipe))

@@ -7,11 +7,12 @@ from itertools import pairwise
 
 import numpy as np
 from PyQt6.QtCore import QLineF, QPointF, Qt
-from PyQt6.QtGui import QPainterPath, QPen, QPixmap, QPolygonF, QTransform
+from PyQt6.QtGui import QPainterPath, QPen, QPolygonF, QTransform
 
 from ...core.geometry.similarity import scale_of
 from ...core.poses.sift import shared_points
 from .. import tokens as t
+from ..strip.thumbs import kept_picture
 
 LEAST_SHARED = 20  #: photos that share fewer tie points are not linked
 LINKS_EACH = 5  #: so many of its strongest links are drawn for each photo
@@ -165,10 +166,8 @@ class Frusta:
         done = self.session.result("photos")
         key = done.blob("thumbnail", pid) if done else None
         if key and key not in self._thumbs:
-            picture = QPixmap()
-            try:
-                picture.loadFromData(self.session.job.blobs.path(key).read_bytes())
-            except OSError:
+            picture = kept_picture(self.session.job.blobs, key)
+            if picture is None:
                 return None
             photo = next((x for x in self.session.photos() if x.id == pid), None)
             # thumbnails stand as people see them; a frustum has the sensor's own sides

@@ -6,6 +6,7 @@ from PyQt6.QtCore import QRect, QRectF, QSize, Qt
 from PyQt6.QtGui import QFontMetrics, QPainter, QPen, QPixmap, QTransform
 from PyQt6.QtWidgets import QStyle, QStyledItemDelegate
 
+from ...core.errors import UmbrateError
 from .. import tokens as t
 
 THUMB = QSize(96, 72)
@@ -14,6 +15,16 @@ BAR = 4  #: height of the bar that shows the sharpness
 PHOTO_ID, STATE, LINE, PICTURE, TURN, SHARPNESS, SOFT, TRACED = (Qt.ItemDataRole.UserRole + k for k in range(8))
 SIGNED = ("done", "failed", "look")  #: states that have a sign
 TOLD = {"aside": "set aside", "plate": "backdrop plate"}
+
+
+def kept_picture(blobs, key):
+    """The QPixmap of a small picture that a job keeps; None where it is missing or damaged."""
+    picture = QPixmap()
+    try:
+        picture.loadFromData(blobs.get_bytes(key), "JPG")  # of no other kind: some start programs
+    except UmbrateError:
+        return None
+    return None if picture.isNull() else picture
 
 
 class SmallPictures:
@@ -28,10 +39,8 @@ class SmallPictures:
         if at in self._kept:
             self._kept.move_to_end(at)
             return self._kept[at]
-        picture = QPixmap()
-        try:
-            picture.loadFromData(blobs.path(key).read_bytes())
-        except OSError:
+        picture = kept_picture(blobs, key)
+        if picture is None:
             return None
         if turn:
             picture = picture.transformed(QTransform().rotate(90 * turn))

@@ -1,6 +1,5 @@
 """Archive: everything that is known of the object, in open formats, with sums by which it can be verified later."""
 
-import csv
 import hashlib
 import json
 import shutil
@@ -15,6 +14,7 @@ from ...core.later import Later
 from ...formats.clouds import write_cloud
 from ...formats.meshes import write_mesh
 from ...formats.objs import write_obj
+from ...formats.tables import TableWriter
 from ...sitting.clouds import load_cloud
 from ...sitting.guarding import export_names
 from ...sitting.masks import mask_blobs
@@ -124,9 +124,9 @@ def _photos(d, folder):
                 missing.append(p.name)
         rows.append(row)
     with open(folder / "photos.csv", "w", newline="", encoding="utf-8") as f:
-        w = csv.DictWriter(f, list(rows[0]) if rows else ["name"])
-        w.writeheader()
-        w.writerows(rows)
+        w, head = TableWriter(f), list(rows[0]) if rows else ["name"]
+        w.writerow(head)
+        w.writerows([r[k] for k in head] for r in rows)
     if missing:
         some = ", ".join(missing[:5]) + (" and more" if len(missing) > 5 else "")
         told = f"{len(missing)} photos are not on the disk and are missing in the archive: {some}"
@@ -154,7 +154,7 @@ def _settings(d, folder):
     (folder / "settings.json").write_text(text + "\n", "utf-8")
     ids, names = {s.id for s in sittings}, {s.name for s in sittings}
     with open(folder / "ledger.csv", "w", newline="", encoding="utf-8") as f:
-        w = csv.writer(f)
+        w = TableWriter(f)
         w.writerow(["when", "sitting", "stage", "seconds", "outcome", "settings", "figures", "program", "message"])
         for e in job.ledger():
             if e.sitting_id in ids or (e.sitting_id is None and e.sitting in names):
