@@ -3,6 +3,7 @@
 import logging
 import sys
 
+from PyQt6 import sip
 from PyQt6.QtCore import QTimer, QtMsgType, qInstallMessageHandler
 from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication
@@ -57,7 +58,9 @@ def main(arguments):
     if arguments:
         window.open_path(arguments[0])
     QTimer.singleShot(0, Warmth(window).begin)
-    return app.exec()
+    code = app.exec()
+    sip.delete(window)  # before the application: the other way round Qt ends the process by a fault
+    return code
 
 
 if __name__ == "__main__":

@@ -70,7 +70,9 @@ class Listening(QObject):
         """Have an ear at the pipe of each worker that is busy, and at no other."""
         wanted = {w.ear: w for w in workers if w.busy and w.ear is not None}
         for fd in self._ears.keys() - wanted.keys():
-            self._ears.pop(fd).setEnabled(False)
+            ear = self._ears.pop(fd)
+            ear.setEnabled(False)
+            ear.deleteLater()
         for fd in wanted.keys() - self._ears.keys():
             ear = QSocketNotifier(fd, QSocketNotifier.Type.Read, self)
             ear.activated.connect(self._hear)
