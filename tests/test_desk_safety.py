@@ -22,6 +22,7 @@ from tests.test_stages import job_with, new_job, run
 from umbrate.actions.leveling import change_level
 from umbrate.core.errors import UmbrateError
 from umbrate.core.raster.camera import eye_round
+from umbrate.desk.dialogs.upkeep import UpkeepDialog
 from umbrate.desk.photo import view as photoview
 from umbrate.desk.plain import PlainTips, message
 from umbrate.desk.scene.pointer import pick_end
@@ -431,6 +432,53 @@ class AStrangersTexts(DeskTest):
         self.assertEqual(box.text(), self.TAG)
         s.edits.rename("A&B")
         self.assertIn("A&&B", self.window.menus.undo.text())  # no key is marked in it
+
+
+class Upkeep(DeskTest):
+    def test_a_job_is_checked_mended_and_tidied_in_the_window(self):
+        self.open("photos", "masks", "lens", "poses")
+        s = self.session
+        s.edits.rename("One")
+        for name in ("Two", "Three"):
+            s.edits.rename(name)
+        dialog = UpkeepDialog(s, self.window)
+
+        def check(mend=False):
+            (dialog.mend_button if mend else dialog.check_button).click()
+            wait_for(lambda: dialog._work is None)
+
+        check()
+        self.assertIn("Everything is whole", dialog.told.text())
+        self.assertTrue(dialog.mend_button.isHidden())
+        s.job.blobs.path(s.result("poses").blob("pairs")).unlink()
+        folder = s.job.folder
+        check()
+        self.assertIn("1 thing damaged, all of them can be computed again", dialog.told.text())
+        self.assertIn("(pairs) is missing", dialog.faults.toPlainText())
+        self.assertIsNotNone(s.result("poses"))  # looking takes nothing away
+        check(mend=True)
+        self.assertEqual(s.job.folder, folder)  # it is open again
+        self.assertTrue(s.job.writable)
+        self.assertIsNone(s.result("poses"))
+        self.assertEqual(self.state("poses"), "ready")
+        check()
+        self.assertIn("Everything is whole", dialog.told.text())
+        steps = s.job.undo_steps()
+        dialog.steps.setValue(1)
+        self.assertIn(f"{steps - 1} steps of undo", dialog.would.text())
+        self.assertEqual(s.job.undo_steps(), steps)
+        dialog.tidy_button.click()
+        self.assertEqual(s.job.undo_steps(), 1)
+        self.assertEqual(s.sitting.name, "Three")
+        # while something runs, what it writes is named by no row yet
+        s.run([(s.sitting_id, "poses")])
+        dialog._look()
+        self.assertFalse(dialog.tidy_button.isEnabled())
+        dialog.tidy()
+        wait_for(lambda: s.queue.idle)
+        self.assertIsNotNone(s.result("poses"))
+        check()
+        self.assertIn("Everything is whole", dialog.told.text())
 
 
 class AFullDisk(DeskTest):

@@ -57,6 +57,7 @@ class Menus(QObject):
         add(menu, "Calibrate a lens…", self.session.edits.begin_calibration)
         add(menu, "Lens cards…", w.show_shelf, None, False)
         menu.addSeparator()
+        add(menu, "Check and tidy up…", w.show_upkeep)
         add(menu, "Close the job", w.close_job, "Ctrl+W")
         add(menu, "Quit", w.close, "Ctrl+Q", False)
 

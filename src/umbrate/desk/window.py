@@ -36,6 +36,7 @@ from .dialogs.ledger import LedgerDialog
 from .dialogs.lens import ShelfDialog
 from .dialogs.newjob import NewJobDialog
 from .dialogs.picks import PicksDialog
+from .dialogs.upkeep import UpkeepDialog
 from .dialogs.video import VideoDialog
 from .foot import Foot
 from .menus import Menus
@@ -275,6 +276,10 @@ class Window(QMainWindow):
         ShelfDialog(self).exec()
         if self.session.job:
             self.session.changed()
+
+    def show_upkeep(self):
+        """Check the job, or tidy it up."""
+        UpkeepDialog(self.session, self).exec()
 
     def show_ledger(self):
         """Show what ran."""
