@@ -218,6 +218,18 @@ class Tidying(unittest.TestCase):
             self.assertEqual([p.name for p in (folder / "frames").iterdir()], ["film 12ab"])
             self.assertTrue(job.blobs.has(key))
 
+    def test_a_job_whose_making_was_killed_goes_when_the_next_is_made_beside_it(self):
+        home = scratch()
+        left = {".making-old": ["job.sqlite"], ".making-mine": ["job.sqlite", "letter.txt"], ".making-new": []}
+        for name, files in left.items():
+            (home / name / "blobs").mkdir(parents=True)
+            for f in files:
+                (home / name / f).write_bytes(b"")
+            if name != ".making-new":
+                os.utime(home / name, (1, 1))
+        Job.create(home / "j").close()
+        self.assertEqual(sorted(p.name for p in home.iterdir()), [".making-mine", ".making-new", "j.umbrate"])
+
 
 class TheDead(unittest.TestCase):
     def run_and_kill(self, code, *arguments):

@@ -10,6 +10,7 @@ import os
 import shutil
 import sqlite3
 import tempfile
+import time
 import uuid
 from contextlib import ExitStack, contextmanager
 from functools import lru_cache
@@ -20,7 +21,7 @@ from ..core.disk import sync_folder
 from ..core.errors import UmbrateError
 from ..core.names import is_plain, printable
 from . import schema, undo
-from .blobs import BlobStore
+from .blobs import LEFT_S, BlobStore
 from .choices import Choices
 from .clouds import Clouds
 from .database import connect
@@ -38,6 +39,7 @@ from .tidying import Tidying
 
 log = logging.getLogger(__name__)
 SUFFIX = ".umbrate"
+MAKING = ".making-"  #: how jobs that are being made are called
 AT_ONCE = [t for t in RULES if t not in LATER]  #: tables whose rows are checked at opening
 
 __all__ = ["SUFFIX", "Job", "JobInUse", "JobReadOnly", "job_folder"]
@@ -114,7 +116,8 @@ class Job(Sittings, Choices, Marks, Lengths, Clouds, Surfaces, Joins, Sections, 
             if folder.exists() and not _left_half_made(folder):
                 raise UmbrateError(f"{folder.name} is there already. Choose another name, or open it.")
             folder.parent.mkdir(parents=True, exist_ok=True)
-            with tempfile.TemporaryDirectory(dir=folder.parent, prefix=".making-", ignore_cleanup_errors=True) as part:
+            _remove_left(folder.parent)
+            with tempfile.TemporaryDirectory(dir=folder.parent, prefix=MAKING, ignore_cleanup_errors=True) as part:
                 _make(Path(part))
                 if folder.exists():
                     _remove_half_made(folder)
@@ -366,6 +369,17 @@ def _left_half_made(folder):
         return False
     finally:
         db.close()
+
+
+def _remove_left(place):
+    """Remove what jobs left whose making was killed."""
+    for left in place.glob(f"{MAKING}*"):
+        try:
+            if time.time() - left.lstat().st_mtime > LEFT_S and left.is_dir() and not left.is_symlink():
+                if {p.name for p in left.iterdir()} <= {*OF_DATABASE, "blobs"}:
+                    _remove_half_made(left)
+        except OSError:
+            continue
 
 
 def _remove_half_made(folder):

@@ -9,6 +9,7 @@ import time
 from datetime import datetime
 from pathlib import Path
 
+from ...core.disk import sync_folder
 from ...core.errors import Cancelled, UmbrateError
 from ...core.names import file_name
 from ...formats.files import make_folder, put_new
@@ -129,6 +130,7 @@ def _put(aside, folder, gate):
             else:
                 put_new(p, to)
                 new.append(to)
+        sync_folder(folder)
     except BaseException:  # another program wrote there meanwhile
         for path in new:
             path.unlink(missing_ok=True)
