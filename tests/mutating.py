@@ -106,6 +106,7 @@ class Samples:
     """Whole files of every kind, from a job of the pebble and from what is written here."""
 
     def __init__(self, home, job, photos):
+        from tests.test_imaging import write_dng
         from tests.test_outside import card
 
         self.home, self.job = Path(home), Path(job)
@@ -127,6 +128,8 @@ class Samples:
             kind = {"jpg": "JPEG", "png": "PNG", "tif": "TIFF", "heic": "HEIF"}[name.rpartition(".")[2]]
             picture.save(out, kind, **more)
             self.files[name] = out.getvalue()
+        write_dng(self.home / "r.dng", 6)
+        self.files["photo.dng"] = (self.home / "r.dng").read_bytes()
         self.files["video.mp4"] = _video(self.home / "v.mp4", photo)
         self.files["card.json"] = json.dumps(card().as_dict()).encode()
         self.files["points.csv"] = b"name;x [mm];y [mm];z [mm];sigma\n" + b"".join(
@@ -231,8 +234,8 @@ def _open_job(path):
 
 READERS = {
     "photo.jpg": _photo, "photo.png": _photo, "photo.tif": _photo, "deep.tif": _photo, "photo.heic": _photo,
-    "alpha.png": _mask, "mask.png": _mask, "video.mp4": _film, "card.json": _lens_card, "points.csv": _points,
-    "steps.json": _steps, "job.sqlite": _open_job,
+    "photo.dng": _photo, "alpha.png": _mask, "mask.png": _mask, "video.mp4": _film, "card.json": _lens_card,
+    "points.csv": _points, "steps.json": _steps, "job.sqlite": _open_job,
 }  # fmt: skip
 KINDS = (*READERS, "blob")
 

@@ -197,7 +197,7 @@ class OddFiles(unittest.TestCase):
         refused = read_folder(folder).refused
         self.assertEqual(len(refused), 4)
         self.assertTrue(all("too narrow for a photo" in r for r in refused))
-        with mock.patch("umbrate.core.imaging.decode.LEAST_SIDE", 1):  # as it was
+        with mock.patch("umbrate.core.imaging.facts.LEAST_SIDE", 1):  # as it was
             job, sitting = new_job(scratch() / "j", folder, masks=False)
         with job:
             out = run(job, sitting, "photos")

@@ -1,6 +1,7 @@
 """Reading photos and masks of every kind, and refusing what is none with a sentence that helps."""
 
 import unittest
+from unittest import mock
 
 import av
 import numpy as np
@@ -10,6 +11,7 @@ from scipy.ndimage import gaussian_filter
 
 from tests.scenes import scratch
 from umbrate.core.errors import UmbrateError
+from umbrate.core.imaging import raw
 from umbrate.core.imaging.decode import (
     display_orientation,
     read_facts,
@@ -142,6 +144,13 @@ class Decoding(unittest.TestCase):
             self.assertGreater(a[48, 110, 0], a[48, 15, 0] + 60)  # red grows to the right, green downwards
             self.assertGreater(a[80, 60, 1], a[15, 60, 1] + 60)
             self.assertEqual(read_thumbnail(file, 64).shape[:2], (48, 64) if orientation == 1 else (64, 48))
+        for channels in (1, 4):  # of a camera without colors, and of one with four
+            developed = np.arange(5 * 7 * channels, dtype=np.uint8).reshape(5, 7, channels)
+            with mock.patch.object(raw, "_open") as opened:
+                opened.return_value.__enter__.return_value.postprocess.return_value = developed
+                got = read_picture(file)
+            self.assertEqual(got.shape, (5, 7, 3))
+            np.testing.assert_array_equal(got[..., 0], developed[..., 0])
         for name, data in (("zero.nef", b""), ("cut.dng", file.read_bytes()[:400]), ("text.cr2", b"nothing")):
             (self.folder / name).write_bytes(data)
             with self.assertRaises(UmbrateError) as caught:

@@ -106,7 +106,7 @@ def check_job(folder, repair=False, progress=lambda share, sentence: None):
                 with closing(connect(place)) as db:
                     _bring_up_to_date(db, folder.name)
                     _check_rest(db, folder, out, repair, progress)
-            except sqlite3.Error as e:
+            except (sqlite3.Error, UnicodeDecodeError) as e:
                 raise UmbrateError(f"{folder.name} could not be read further ({e}). It was left as it is.") from e
     if repair:
         with Job.open(folder) as job:
@@ -347,5 +347,5 @@ def _rows_of(file, table, columns):
                         seen.add(row[0])
                         yield row
                 return  # to its end
-        except sqlite3.Error:
+        except (sqlite3.Error, UnicodeDecodeError):  # the second where even the message of the error is damaged
             continue

@@ -33,6 +33,7 @@ class StoreError(UmbrateError):
     """The job's database could not be read or written; what was there before is as it was."""
 
 
+DAMAGED = "The job's database is damaged. Copy the job's folder before anything else; then open a backup of it."
 KEPT = "Nothing that was finished before is lost."
 
 
@@ -47,7 +48,7 @@ def sentence(error):
     if code == sqlite3.SQLITE_READONLY:
         return f"The job lies where it cannot be written to. Copy it to a place you may write to. {KEPT}"
     if code in (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB):
-        return "The job's database is damaged. Copy the job's folder before anything else; then open a backup of it."
+        return DAMAGED
     if code in (sqlite3.SQLITE_IOERR, sqlite3.SQLITE_CANTOPEN):
         return (
             f"The disk could not be read or written ({error}). Is it full, or was it taken out? The change was not "
@@ -66,6 +67,8 @@ def _said(call):
             return call(self, *arguments)
         except sqlite3.Error as e:
             raise StoreError(sentence(e)) from e
+        except UnicodeDecodeError as e:  # a name in a damaged file, in the message of an error
+            raise StoreError(DAMAGED) from e
 
     return method
 

@@ -225,7 +225,7 @@ class Job(Sittings, Choices, Marks, Lengths, Clouds, Surfaces, Joins, Sections, 
             wrong, more = schema.differences(db, expected_contents())
             if not wrong:
                 wrong = list(islice(map(str, wrong_rows(db, AT_ONCE)), 4))
-        except (sqlite3.Error, UmbrateError) as e:
+        except (sqlite3.Error, UmbrateError, UnicodeDecodeError) as e:
             raise _damaged(name, e) from e
         if wrong:
             schema.refuse(name, wrong)

@@ -14,13 +14,11 @@ from PIL import Image
 from ..errors import UmbrateError
 from ..memory import free_memory
 from . import raw
-from .facts import PhotoFacts, first_of, moment, number, text
+from .facts import BYTES, PhotoFacts, check_size, first_of, moment, number, text
 
 RAW_SUFFIXES = {".arw", ".cr2", ".cr3", ".dng", ".nef", ".orf", ".pef", ".raf", ".rw2"}
 PHOTO_SUFFIXES = {".jpg", ".jpeg", ".png", ".tif", ".tiff", ".heic", ".heif"} | RAW_SUFFIXES
 Image.MAX_IMAGE_PIXELS = 400_000_000
-LEAST_SIDE = 16  #: pixels
-BYTES = 8  #: of memory that reading a pixel takes at most
 ROWS = 256
 #: what is read, by content: others start programs, or read further files
 FORMATS = ("JPEG", "PNG", "TIFF", "HEIF", "WEBP", "BMP", "GIF", "PPM")
@@ -52,7 +50,7 @@ def read_facts(path):
     if is_raw(path):
         return raw.read_facts(path)
     with _open(path) as image:
-        _check_size(path, image.size)
+        check_size(path, image.size)
         try:
             exif = image.getexif()
             ifd = exif.get_ifd(0x8769)
@@ -105,21 +103,6 @@ def _eight_bit(image):
     return out
 
 
-def _check_size(path, size):
-    """Raise where a picture is no photo by its size, or would not fit into the memory that is free."""
-    width, height = size
-    if min(width, height) < LEAST_SIDE:
-        raise UmbrateError(
-            f"{Path(path).name} is {width} x {height} pixels: too narrow for a photo, which has {LEAST_SIDE} or more a "
-            "side. Leave it out."
-        )
-    if width * height * BYTES > free_memory():
-        raise UmbrateError(
-            f"{Path(path).name} has {width * height / 1e6:.0f} megapixels, more than the free memory holds. Close "
-            "other programs, or leave it out."
-        )
-
-
 def read_picture(path):
     """Pixels of a photo, (h, w, 3) uint8, sRGB, sensor orientation.
 
@@ -133,7 +116,7 @@ def read_picture(path):
     if is_raw(path):
         return raw.read_picture(path)
     with _open(path) as image:
-        _check_size(path, image.size)
+        check_size(path, image.size)
         try:
             turn = _decoded_turn(image)
             picture = _eight_bit(image)
@@ -163,7 +146,7 @@ def read_reduced_image(path, longest):
     if not is_raw(path):
         with _open(path) as image:
             width, height = image.size
-            _check_size(path, image.size)
+            check_size(path, image.size)
             halvings = _halvings(image.size, longest)
             if image.format in ("JPEG", "MPO"):
                 try:
@@ -239,7 +222,7 @@ def stored_image(data):
 def read_mask(path):
     """A mask as (h, w) bool, true where the object is (white, or opaque where there is an alpha channel)."""
     with _open(path) as image:
-        _check_size(path, image.size)
+        check_size(path, image.size)
         try:
             if image.mode in ("LA", "RGBA", "PA"):
                 alpha = np.asarray(image.getchannel("A"))
@@ -284,7 +267,7 @@ def read_kinds(path):
 def read_alpha(path):
     """The alpha channel of a picture as a mask (h, w) bool, true where it is opaque; None where it has none."""
     with _open(path) as image:
-        _check_size(path, image.size)
+        check_size(path, image.size)
         try:
             if image.mode not in ("LA", "RGBA", "PA"):
                 return None

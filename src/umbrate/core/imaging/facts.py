@@ -2,8 +2,15 @@
 
 from dataclasses import dataclass
 from datetime import datetime
+from pathlib import Path
 
 import numpy as np
+
+from ..errors import UmbrateError
+from ..memory import free_memory
+
+LEAST_SIDE = 16  #: pixels
+BYTES = 8  #: of memory that reading a pixel takes at most
 
 
 @dataclass(frozen=True)
@@ -68,3 +75,18 @@ def moment(value):
         return datetime.strptime(text(value), "%Y:%m:%d %H:%M:%S").isoformat()
     except ValueError:
         return None
+
+
+def check_size(path, size):
+    """Raise where a picture is no photo by its size, or would not fit into the memory that is free."""
+    width, height = size
+    if min(width, height) < LEAST_SIDE:
+        raise UmbrateError(
+            f"{Path(path).name} is {width} x {height} pixels: too narrow for a photo, which has {LEAST_SIDE} or more a "
+            "side. Leave it out."
+        )
+    if width * height * BYTES > free_memory():
+        raise UmbrateError(
+            f"{Path(path).name} has {width * height / 1e6:.0f} megapixels, more than the free memory holds. Close "
+            "other programs, or leave it out."
+        )

@@ -9,7 +9,7 @@ import numpy as np
 
 from ..errors import UmbrateError
 from ..later import Later
-from .facts import PhotoFacts, first_of, moment, number, text
+from .facts import PhotoFacts, check_size, first_of, moment, number, text
 
 tifffile = Later("tifffile")
 
@@ -25,9 +25,16 @@ def _open(path):
     if path.stat().st_size == 0:
         raise UmbrateError(f"{path.name} is empty (0 bytes). Copy it from the card again or leave it out.")
     try:
-        return rawpy.imread(str(path))
-    except (rawpy.LibRawError, OSError, ValueError) as e:
+        file = rawpy.imread(str(path))
+        size = file.sizes.width, file.sizes.height
+    except Exception as e:  # of a broken file a decoder raises whatever it stumbles over
         raise UmbrateError(f"{path.name} cannot be read as a raw photo. Copy it again or leave it out. ({e})") from None
+    try:
+        check_size(path, size)
+    except UmbrateError:
+        file.close()
+        raise
+    return file
 
 
 def _tags(path):
@@ -72,9 +79,12 @@ def read_picture(path):
     with _open(path) as file:
         try:
             picture = file.postprocess(use_camera_wb=True, no_auto_bright=True, output_bps=8, user_flip=0)
-        except (rawpy.LibRawError, ValueError) as e:
+        except Exception as e:
             raise UmbrateError(
                 f"{Path(path).name} is damaged or cut short and cannot be developed. "
                 f"Copy it from the card again or leave it out. ({e})"
             ) from None
-    return np.ascontiguousarray(picture)
+    picture = np.atleast_3d(picture)
+    if picture.shape[2] == 1:  # of a camera without colors
+        picture = np.repeat(picture, 3, axis=2)
+    return np.ascontiguousarray(picture[:, :, :3])
