@@ -237,6 +237,7 @@ class WhatNobodyForesaw(unittest.TestCase):
 import logging, os, sys, threading
 sys.path[:0] = {sys.path[:2]!r}
 os.environ["XDG_STATE_HOME"] = {str(home)!r}
+from PyQt6 import sip
 from PyQt6.QtCore import QTimer, qWarning
 from umbrate.desk.__main__ import make_app, watch
 from umbrate.desk.window import Window
@@ -257,6 +258,7 @@ QTimer.singleShot(60, lambda: w.session.do(lambda: w.session.job.rename_sitting(
 QTimer.singleShot(1500, w.close)
 QTimer.singleShot(1600, app.quit)
 code = app.exec()
+sip.delete(w)
 text = log_file().read_text()
 print(code, sum("in a slot" in x for x in said), text.count("Traceback"), text.count("a complaint of Qt"))
 """

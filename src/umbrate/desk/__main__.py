@@ -44,7 +44,9 @@ def make_app(arguments):
     app.setStyle("Fusion")
     app.setFont(tokens.font())
     app.setStyleSheet(tokens.STYLE)
-    app.installEventFilter(PlainTips(app))
+    tips = PlainTips(app)
+    app.installEventFilter(tips)
+    app.aboutToQuit.connect(lambda: app.removeEventFilter(tips))  # nothing of ours is called while Qt takes itself down
     return app
 
 

@@ -21,7 +21,8 @@ def kept_picture(blobs, key):
     """The QPixmap of a small picture that a job keeps; None where it is missing or damaged."""
     picture = QPixmap()
     try:
-        picture.loadFromData(blobs.get_bytes(key), "JPG")  # of no other kind: some start programs
+        data = blobs.get_bytes(key)
+        picture.loadFromData(data, "PNG" if data[:4] == b"\x89PNG" else "JPG")  # of no other kind
     except UmbrateError:
         return None
     return None if picture.isNull() else picture
