@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QGridLayout, QWidget
 
 from ...core.errors import UmbrateError
 from ...core.imaging.decode import display_orientation
-from ...core.imaging.evidence import corner, evidence
+from ...core.imaging.evidence import corner, crop, evidence
 from ...job.contents import FEATURES
 from ...sitting.photos import located, photo_picture
 from .. import tokens as t
@@ -69,6 +69,17 @@ def _upright(piece, photo):
     return QPixmap.fromImage(QImage(piece.data, w, h, 3 * w, QImage.Format.Format_RGB888).copy())
 
 
+def busiest(xy, side):
+    """The place (x, y) round which a window of a picture has most features (n, 2); None where there are none."""
+    if not len(xy):
+        return None
+    half = side / 2
+    cells, count = np.unique((xy // half).astype(int), axis=0, return_counts=True)
+    have = dict(zip(map(tuple, cells.tolist()), count.tolist(), strict=True))
+    best = max(have, key=lambda c: sum(have.get((c[0] + i, c[1] + j), 0) for i in (0, 1) for j in (0, 1)))
+    return int((best[0] + 1) * half), int((best[1] + 1) * half)
+
+
 class Pieces(QWidget):
     """Two pieces side by side, pixel for pixel; a click shows the place in the photo view.
 
@@ -78,7 +89,7 @@ class Pieces(QWidget):
     shared : (n, 2, 2) float, optional
         Where both are known to show the same.
     features : ((n, 2), (m, 2)), optional
-        Drawn as rings.
+        Drawn as rings. Where nothing is known to be the same, each piece is taken from where most of them are.
     note : str
         Told below.
     """
@@ -112,9 +123,14 @@ class Pieces(QWidget):
         photos = [located(s.job, p) for p in self.photos]
         mask = s.masks.of(photos[0].id)
         side = round(SIDE * self.devicePixelRatioF())
+        features = self.features if shared is None or not len(shared) else None
 
         def look():
             try:
+                if features is not None:
+                    pictures, spots = [photo_picture(p) for p in photos], [busiest(xy, side) for xy in features]
+                    if None not in spots:
+                        return *(crop(p, s, side) for p, s in zip(pictures, spots, strict=True)), spots, 1.0
                 return evidence(*(photo_picture(p) for p in photos), side, mask, shared)
             except UmbrateError as e:
                 return str(e)
@@ -177,5 +193,8 @@ def of_left_out(session, photo, result):
     counts = [len(xy) for xy in features]
     shared = matches_of(session, result, photo.id, other.id)
     note = f"Rings are features: {counts[0]:,} in all, and {counts[1]:,}. "
-    note += f"The two share {len(shared):,} matches." if shared is not None else "The two share no matches."
+    note += (
+        f"The two share {len(shared):,} matches." if shared is not None else "The two share no matches, so the pieces "
+    )
+    note += "" if shared is not None else "are from where most features are."
     return Pieces(session, (photo, other), [photo.name, other.name], shared, features, note)
