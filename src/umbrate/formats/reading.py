@@ -21,7 +21,7 @@ def read_text(path, most=MOST_BYTES, otherwise=None):
     path = Path(path)
     try:
         if not path.is_file():
-            raise UmbrateError(f"{path} {'is no file' if path.exists() else 'does not exist'}.")
+            raise UmbrateError(f"{path} cannot be read: it {'is no file' if path.exists() else 'does not exist'}.")
         with open(path, "rb") as f:
             data = f.read(most + 1)
     except (OSError, ValueError) as e:

@@ -193,8 +193,8 @@ def of_left_out(session, photo, result):
     counts = [len(xy) for xy in features]
     shared = matches_of(session, result, photo.id, other.id)
     note = f"Rings are features: {counts[0]:,} in all, and {counts[1]:,}. "
-    note += (
-        f"The two share {len(shared):,} matches." if shared is not None else "The two share no matches, so the pieces "
-    )
-    note += "" if shared is not None else "are from where most features are."
+    if shared is not None:
+        note += f"The two share {len(shared):,} matches."
+    else:
+        note += "The two share no matches, so the pieces are from where most features are."
     return Pieces(session, (photo, other), [photo.name, other.name], shared, features, note)
