@@ -101,7 +101,7 @@ RULES = {
         "exposure_s": _or_none(_number), "f_number": _or_none(_number), "iso": _or_none(_number), "modified": ANY,
         "turn": _whole(0, 3), "focus_m": _or_none(_number),
     },
-    "choice": {"sitting_id": ID, "stage": _text, "settings": _json(dict)},
+    "choice": {"sitting_id": ID, "stage": _text, "settings": _json(dict, finite=False)},
     "keepbox": {"sitting_id": ID, "box": _box},
     "handmask": {"photo_id": ID, "blob": _key},
     "removed": {"sitting_id": ID, "blob": _key},
@@ -115,13 +115,13 @@ RULES = {
     },
     "level": {"sitting_id": ID, "level": _json(dict)},
     "cloud": {
-        "sitting_id": ID, "name": _text, "blob": _key, "settings": _json(dict), "figures": _json(dict, finite=False),
-        "made": _text, "chosen": FLAG, "shown": FLAG,
+        "sitting_id": ID, "name": _text, "blob": _key, "settings": _json(dict, finite=False),
+        "figures": _json(dict, finite=False), "made": _text, "chosen": FLAG, "shown": FLAG,
     },
     "cleaning": {"cloud_id": ID, "step": _json(dict), "blob": _key, "removed": ANY},
     "surface": {
-        "sitting_id": ID, "name": _text, "blob": _key, "settings": _json(dict), "figures": _json(dict, finite=False),
-        "made": _text, "chosen": FLAG, "shown": FLAG,
+        "sitting_id": ID, "name": _text, "blob": _key, "settings": _json(dict, finite=False),
+        "figures": _json(dict, finite=False), "made": _text, "chosen": FLAG, "shown": FLAG,
     },
     "mending": {"surface_id": ID, "step": _json(dict), "blob": _key, "removed": ANY},
     "measurement": {"sitting_id": ID, "name": _text, "kind": _text, "ends": _json(list)},
@@ -132,17 +132,19 @@ RULES = {
     "target": {"sitting_id": ID, "number": ANY, "known": _json(dict, list), "held": FLAG},
     "section": {"sitting_id": ID, "name": _text, "plane": _json(dict)},
     "result": {
-        "sitting_id": ID, "stage": _text, "fingerprint": _text, "settings": _json(dict),
-        "figures": _json(dict, finite=False), "problems": _json(list, finite=False), "seconds": _number, "made": _text,
+        "sitting_id": ID, "stage": _text, "fingerprint": _text, "settings": _json(dict, finite=False),
+        "figures": _json(dict, finite=False), "problems": _json(list, finite=False), "seconds": _number,
+        "made": _text,
     },
     "artefact": {"result_id": ID, "name": _text, "photo_id": _or_none(ID), "blob": _key},
     "ledger": {
-        "moment": _text, "sitting": _text, "stage": _text, "settings": _json(dict), "seconds": _number,
+        "moment": _text, "sitting": _text, "stage": _text, "settings": _json(dict, finite=False),
+        "seconds": _number,
         "outcome": _text, "figures": _json(dict, finite=False), "message": lambda v: isinstance(v, str),
         "program": _text, "sitting_id": _or_none(ID),
     },
     "seen": {"hash": _text, "what": _json(dict, list, str, int, float, finite=False)},
-    "desk": {"key": _text, "value": _json(dict, list, str, int, float, bool, type(None))},
+    "desk": {"key": _text, "value": _json(dict, list, str, int, float, bool, type(None), finite=False)},
 }  # fmt: skip
 LATER = ("ledger", "seen", "desk")  #: large, and read one by one: a wrong row there stops nothing at opening
 

@@ -10,6 +10,7 @@ from ..errors import UmbrateError
 from ..memory import free_memory
 
 LEAST_SIDE = 16  #: pixels
+MOST_TEXT = 200  #: characters of what a file says of its camera
 BYTES = 8  #: of memory that reading a pixel takes at most
 
 
@@ -58,7 +59,7 @@ def first_of(value):
 
 
 def text(value):
-    return str(value).replace("\x00", "").strip() if value else ""
+    return str(value).replace("\x00", "").strip()[:MOST_TEXT] if value else ""
 
 
 def exposure_text(exposure_s, f_number, iso):
