@@ -136,11 +136,11 @@ class OnDisk(unittest.TestCase):
             self.assertEqual(kept(), before)  # the failed step left nothing behind, and not the lock
             steps[version] = ["CREATE TABLE added (x)"]
             with mock.patch.object(schema, "TABLES_SQL", schema.TABLES_SQL + "CREATE TABLE added (x);"):
-                store._expected.cache_clear()
+                store.expected_contents.cache_clear()
                 with Job.open(self.job.folder) as job:
                     self.assertEqual(job.db.execute("SELECT count(*) FROM added").fetchone()[0], 0)
                     self.assertEqual(len(job.sittings()), 1)
-        store._expected.cache_clear()
+        store.expected_contents.cache_clear()
 
     def test_a_result_appears_whole_or_not_at_all(self):
         sitting, _ = self.job.add_sitting("A", [record("/p/a.jpg")])

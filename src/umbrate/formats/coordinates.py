@@ -37,15 +37,21 @@ class KnownPoint:
     sigma: tuple
 
 
+def _usual(counts):
+    """The number that comes most often, the least of them, and how often."""
+    found = Counter(counts)
+    most = max(sorted(found), key=found.get)
+    return most, found[most]
+
+
 def _separator(lines):
     """What separates the columns: the character that makes the same number of columns, three or more, in most lines."""
     best = (0, ";")
     for c in (";", "\t", ",", "|"):
         counts = [len(x.split(c)) for x in lines]
-        found = Counter(counts)
-        most = max(found, key=found.get)
+        most, share = _usual(counts)
         if most >= 3:
-            agree = found[most] / len(counts)
+            agree = share / len(counts)
             # a decimal comma doubles the columns of a comma-separated file: semicolon and tab come first
             score = agree + (0.2 if c in ";\t|" else 0.0)
             if score > best[0]:
@@ -91,7 +97,7 @@ def _check_commas(rows, separator, path, head):
     if separator != ",":
         return
     widths = [len(r) for _, r in rows]
-    usual = len(head) if head else Counter(widths).most_common(1)[0][0]
+    usual = len(head) if head else _usual(widths)[0]
     points = any("." in x for _, r in rows for x in r[1:])
     for line, r in rows:
         quoted = next((x for x in r if re.fullmatch(r"\s*[+-]?\d+,\d+\s*", x)), None)
