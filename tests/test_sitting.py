@@ -223,7 +223,8 @@ class Members(unittest.TestCase):
         def cloud(height):
             arrays = {
                 "points": np.c_[g, height].astype(np.float32), "normals": np.tile(np.float32([0, 0, 1]), (n, 1)),
-                "colors": np.zeros((n, 3), np.uint8), "photos": np.full(n, 3, np.uint8), "score": np.ones(n, np.float32),
+                "colors": np.zeros((n, 3), np.uint8), "photos": np.full(n, 3, np.uint8),
+                "score": np.ones(n, np.float32),
             }  # fmt: skip
             return self.blobs.put_arrays(**arrays), [], np.eye(4)
 
