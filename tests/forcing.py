@@ -253,13 +253,17 @@ s.choose(stage="poses")
 UNDO = """
 import sys
 import umbrate.stages
+from umbrate.core.errors import UmbrateError
 from umbrate.job.store import Job
-with Job.open(sys.argv[1]) as job:
-    while job.undo():
-        pass
-    while job.redo():
-        pass
-    job.undo()
+try:
+    with Job.open(sys.argv[1]) as job:
+        while job.undo():
+            pass
+        while job.redo():
+            pass
+        job.undo()
+except UmbrateError as e:
+    sys.exit(str(e))
 """
 
 
