@@ -83,6 +83,7 @@ class Checking(unittest.TestCase):
             "as figures": (lambda: changed(self.folder, "UPDATE result SET figures = '[1' WHERE stage = 'cloud'"),
                            AGAIN, "cloud"),
             "as width": (lambda: changed(self.folder, "UPDATE photo SET width = 'wide' WHERE id = 12"), LOST, ""),
+            "as name": (lambda: changed(self.folder, "UPDATE sitting SET name = x'00ff'"), MENDED, ""),
             "not there": (lambda: changed(self.folder, "INSERT INTO sighting (mark_id, photo_id, x, y, sigma_px, used) "
                                           "VALUES (77, 1, 1, 1, 1, 1)"), LOST, ""),
             "history": (lambda: changed(self.folder, "INSERT INTO step (label) VALUES ('x')",

@@ -8,12 +8,14 @@ whole, or has another shape than Umbrate makes, is written anew from the rows th
 import hashlib
 import os
 import re
+import shutil
 import sqlite3
 import tempfile
 from contextlib import ExitStack, closing
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from ..core.disk import sync_folder
 from ..core.errors import UmbrateError
 from ..core.imaging.decode import stored_image
 from . import schema, undo
@@ -28,6 +30,11 @@ AGAIN, LOST, MENDED = "can be computed again", "is lost", "can be written anew"
 KEPT_AS = "job.sqlite.damaged"  #: the database as it was before it was written anew
 #: tables of what is computed: a wrong row there costs time, no work of people
 COMPUTED = {"result", "artefact", "seen", "measured"}
+#: what a sitting gets in the place of a value that is none
+OF_SITTING = {
+    "name": ("UPDATE sitting SET name = 'Sitting ' || id || ' (mended)' WHERE rowid = ?",),
+    "position": ("UPDATE sitting SET position = id WHERE rowid = ?",),
+}
 SIDE_BY_SIDE = (("cloud", "cleaning", CLOUD, CLEANED), ("surface", "mending", SURFACE, SURFACE))
 
 
@@ -149,6 +156,9 @@ def _check_rest(db, folder, out, repair, progress):
     faults = []
     for w in wrong_rows(db):
         mend = [(f"DELETE FROM {w.table} WHERE rowid = ?", (w.row,))]
+        if w.table == "sitting":  # its photos and all that hangs on them would go with it
+            faults.append(Fault(f"{str(w)[0].upper()}{str(w)[1:]}", MENDED, (OF_SITTING[w.column] + ((w.row,),),)))
+            continue
         if w.table == "artefact":
             mend.insert(0, ("DELETE FROM result WHERE id = (SELECT result_id FROM artefact WHERE rowid = ?)", (w.row,)))
         faults.append(Fault(f"{str(w)[0].upper()}{str(w)[1:]}", AGAIN if w.table in COMPUTED else LOST, tuple(mend)))
@@ -300,16 +310,16 @@ def _of_seen(db, store):
 def _write_anew(folder):
     """Write a job's database anew from the rows that can be read; the old one is kept beside it."""
     file, new = folder / "job.sqlite", folder / "job.sqlite.new"
+    have = dict(_rows_of(file, "meta", ("key", "value")))
+    if str(have.get("version")) != str(schema.VERSION):
+        raise UmbrateError(
+            f"{folder.name} is damaged, and what version it is of cannot be read, or it is of another one. It was "
+            "left as it is. Open a backup of it."
+        )
     new.unlink(missing_ok=True)
     with closing(sqlite3.connect(new, isolation_level=None)) as db:
         db.execute("PRAGMA journal_mode = WAL")
         db.executescript(schema.schema_sql())
-        have = dict(_rows_of(file, "meta", ("key", "value")))
-        if str(have.get("version")) != str(schema.VERSION):
-            raise UmbrateError(
-                f"{folder.name} is damaged, and what version it is of cannot be read, or it is of another one. It was "
-                "left as it is. Open a backup of it."
-            )
         db.execute("BEGIN")
         for key, value in have.items():
             db.execute("INSERT OR IGNORE INTO meta VALUES (?, ?)", (str(key), str(value)))
@@ -324,12 +334,15 @@ def _write_anew(folder):
                     continue  # it breaks a rule of its table
         db.execute("COMMIT")
         db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
-    for end in ("-wal", "-shm"):
-        part = folder / f"job.sqlite{end}"
-        if part.exists():
-            os.replace(part, folder / f"{KEPT_AS}{end}")
-    os.replace(file, folder / KEPT_AS)
+    # copied, and only then replaced: killed at any moment there is a database, and all of the old one somewhere
+    kept = next(k for k in (KEPT_AS, *(f"{KEPT_AS}.{n}" for n in range(2, 10**6))) if not (folder / k).exists())
+    for end in ("-wal", ""):
+        if (folder / f"job.sqlite{end}").exists():
+            shutil.copyfile(folder / f"job.sqlite{end}", folder / f"{kept}{end}")
+    for end in ("-wal", "-shm"):  # the old log must not be read into the new file
+        (folder / f"job.sqlite{end}").unlink(missing_ok=True)
     os.replace(new, file)
+    sync_folder(folder)
     for end in ("-wal", "-shm"):
         (folder / f"job.sqlite.new{end}").unlink(missing_ok=True)
 
