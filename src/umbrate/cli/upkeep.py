@@ -73,6 +73,11 @@ def _is_job(place):
 
 
 def _check_archive(place):
+    if place.is_dir() and not (place / "SHA256SUMS").exists():
+        raise UmbrateError(
+            f"{place} is neither a job (it holds no job.sqlite) nor an archive that was delivered (it holds no "
+            "SHA256SUMS)."
+        )
     bad = archive.verify(place)
     for line in bad:
         say(line)
