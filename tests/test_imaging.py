@@ -1,5 +1,9 @@
 """Reading photos and masks of every kind, and refusing what is none with a sentence that helps."""
 
+import struct
+import subprocess
+import sys
+import tracemalloc
 import unittest
 from unittest import mock
 
@@ -100,6 +104,28 @@ class Decoding(unittest.TestCase):
         self.assertEqual((facts.camera, facts.taken), ("Maker Model 5", "2026-05-04T09:30:00"))
         self.assertAlmostEqual(facts.focal_px, 75 * np.hypot(60, 40) / np.hypot(36, 24))
         self.assertIsNone(read_facts(self.save("bare.png", self.picture)).focal_px)
+
+    def test_exif_larger_than_any_camera_writes_or_damaged_costs_no_memory_and_no_line(self):
+        def tags(kinds, size):
+            rows = [struct.pack("<HHII", k, kind, size, 8) for k, kind in kinds]
+            return b"II*\0" + struct.pack("<IH", 8, len(rows)) + b"".join(rows) + bytes(4)
+
+        bombs = {
+            "many.png": tags([(0x0110, 3), *((k, 3) for k in range(0x1000, 0xF000))], 100_000) + bytes(5 << 20),
+            "wrong.jpg": tags([(0x0110, 7), *((k, 7) for k in range(0x1000, 0x1800))], 30_000) + bytes(30_000),
+        }
+        for name, exif in bombs.items():
+            file = self.save(name, self.picture, exif=exif)
+            tracemalloc.start()
+            facts = read_facts(file)
+            most = tracemalloc.get_traced_memory()[1]
+            tracemalloc.stop()
+            self.assertEqual(facts.width, 60, name)
+            self.assertTrue(facts.model.isprintable() and len(facts.model) <= 200, facts.model)
+            self.assertLess(most, 40e6, name)
+            code = "import sys; from umbrate.core.imaging.decode import read_facts; read_facts(sys.argv[1])"
+            done = subprocess.run([sys.executable, "-c", code, file], capture_output=True, text=True)
+            self.assertEqual((done.returncode, done.stderr), (0, ""), name)
 
     def test_every_kind_of_picture_becomes_eight_bit_rgb(self):
         gray = self.picture[..., 0]

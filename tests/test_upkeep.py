@@ -182,6 +182,8 @@ class Tidying(unittest.TestCase):
         told = job.would_tidy(keep_steps=0)
         self.assertEqual((told.results, told.blobs), (1, (1, 4000)))
         self.assertTrue(job.blobs.has(key))
+        with Job.open(job.folder, writable=False) as reader:  # also while the job is open elsewhere
+            self.assertEqual(reader.would_tidy(keep_steps=0), told)
         self.assertEqual(document(job), before)
         self.assertEqual(job.undo_steps(), 2)
         done = job.tidy(keep_steps=0)

@@ -10,7 +10,7 @@ import click
 from ..core.errors import UmbrateError
 from ..core.later import Later
 from .changing import open_job
-from .console import say
+from .console import progress_line, say
 
 archive = Later("umbrate.stages.deliver.archive")
 checking = Later("umbrate.job.checking")
@@ -35,7 +35,8 @@ def check(place, repair, as_json):
     if not _is_job(place):
         _check_archive(place)
         return
-    found = checking.check_job(place, repair)
+    with progress_line() as line:
+        found = checking.check_job(place, repair, line)
     if as_json:
         say(json.dumps({
             "job": found.name, "files": found.files, "bytes": found.bytes, "mended": found.mended,
@@ -100,7 +101,7 @@ def tidy(job, steps, thorough, dry_run):
     sittings that were removed, and frames of videos that no photo is. Closing a job does it too; steps of undo are
     forgotten here alone, or when there are more than 300.
     """
-    with open_job(job) as j:
+    with open_job(job, writable=not dry_run) as j:
         done = j.would_tidy(steps, thorough) if dry_run else j.tidy(steps, thorough)
         left = j.undo_steps() - (done.steps if dry_run else 0)
         name = j.name

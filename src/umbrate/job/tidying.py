@@ -6,12 +6,15 @@ Needed is what rows refer to, and what an undo or a redo would bring back.
 import os
 import re
 import shutil
+import sqlite3
 import stat
 import time
+from contextlib import closing
 from dataclasses import dataclass, field
 
 from .blobs import LEFT_S
 from .folder import Freed, open_folder
+from .undo import forget
 
 #: rows of results and what hangs on them whose sitting is gone, and comes back by no undo or redo
 GONE = (
@@ -71,13 +74,16 @@ class Tidied:
 class Tidying:
     """The part of a Job that removes what nobody needs."""
 
-    def used_blobs(self, thorough=False, really=True):
+    def used_blobs(self, thorough=False, really=True, db=None):
         """Keys of all blobs that are needed, and of the newest that are remembered by what they were made from.
 
-        thorough : those are forgotten, too
+        thorough : those are forgotten, too; `really` False only leaves them out
+        db : connection, optional
+            A copy of the job's database.
         """
-        used = {r[0] for r in self.db.execute(OF_BLOBS)}
-        for (text,) in self.db.execute(NAMING_BLOBS):
+        db = db or self.db
+        used = {r[0] for r in db.execute(OF_BLOBS)}
+        for (text,) in db.execute(NAMING_BLOBS):
             used.update(re.findall(r"[0-9a-f]{64}", text))
         return used | self.blobs.cached(*((0,) if thorough else ()), forget=really)
 
@@ -89,35 +95,21 @@ class Tidying:
         thorough : bool
             Also what is kept only so that runs with other settings are faster, such as depth maps.
         """
-        out = Tidied()
         with self._transaction():
-            if keep_steps is not None:
-                out.steps = self._undo.forget(keep_steps)
-            out.results = self.db.execute(f"DELETE FROM result WHERE {GONE}").rowcount
-            self.db.execute(f"DELETE FROM measured WHERE {UNMEASURED}")
-            self.db.execute(f"DELETE FROM seen WHERE {UNSEEN}")
+            out = _tidied(self.db, keep_steps)
         out.blobs = self.blobs.remove_unused(self.used_blobs(thorough))
-        out.frames = self._remove_frames()
+        out.frames = self._remove_frames(self.db)
         return out
 
     def would_tidy(self, keep_steps=None, thorough=False):
-        """What `tidy` would remove (Tidied); nothing is changed."""
-
-        class Enough(Exception):
-            pass
-
-        out = Tidied()
-        try:
-            with self._transaction():
-                if keep_steps is not None:
-                    out.steps = self._undo.forget(keep_steps)
-                out.results = self.db.execute(f"DELETE FROM result WHERE {GONE}").rowcount
-                self.db.execute(f"DELETE FROM seen WHERE {UNSEEN}")
-                out.blobs = self.blobs.remove_unused(self.used_blobs(thorough, really=False), really=False)
-                out.frames = self._remove_frames(really=False)
-                raise Enough  # so that it is taken back
-        except Enough:
-            return out
+        """What `tidy` would remove (Tidied); nothing is changed, so a reader may ask, too."""
+        with closing(sqlite3.connect(":memory:")) as db:
+            self.db.backup(db)
+            db.execute("PRAGMA foreign_keys = ON")  # what hangs on a row goes with it
+            out = _tidied(db, keep_steps)
+            out.blobs = self.blobs.remove_unused(self.used_blobs(thorough, False, db), really=False)
+            out.frames = self._remove_frames(db, really=False)
+        return out
 
     def remove_parts(self):
         """Remove what processes that died left half written; for whoever holds the lock and runs nothing yet."""
@@ -129,13 +121,13 @@ class Tidying:
         except OSError:
             pass
 
-    def _remove_frames(self, really=True):
-        """Remove frames of videos that no photo is, and no undo brings back; returns what that Freed."""
+    def _remove_frames(self, db, really=True):
+        """Remove frames of videos that no photo in a database is, and no undo brings back; returns what that Freed."""
         out = Freed()
         try:
             with open_folder(self.folder / "frames") as top:
                 for e in list(os.scandir(top)):
-                    if not e.is_dir(follow_symlinks=False) or self._needs_frames(e.name):
+                    if not e.is_dir(follow_symlinks=False) or _needs_frames(db, e.name):
                         continue
                     if time.time() - e.stat(follow_symlinks=False).st_mtime < LEFT_S:
                         continue  # somebody may be bringing them in
@@ -146,14 +138,24 @@ class Tidying:
             pass
         return out
 
-    def _needs_frames(self, name):
-        part = f"/{name}/"
-        return bool(
-            self.db.execute("SELECT 1 FROM photo WHERE instr(path, ?) LIMIT 1", (part,)).fetchone()
-            or self.db.execute(
-                "SELECT 1 FROM inverse WHERE tbl = 'photo' AND instr(old, ?) LIMIT 1", (part.replace("'", "''"),)
-            ).fetchone()
-        )
+
+def _tidied(db, keep_steps):
+    """Rows that nobody needs go from a database; the Tidied of that."""
+    steps = 0 if keep_steps is None else forget(db, keep_steps)
+    results = db.execute(f"DELETE FROM result WHERE {GONE}").rowcount
+    db.execute(f"DELETE FROM measured WHERE {UNMEASURED}")
+    db.execute(f"DELETE FROM seen WHERE {UNSEEN}")
+    return Tidied(steps, results)
+
+
+def _needs_frames(db, name):
+    part = f"/{name}/"
+    return bool(
+        db.execute("SELECT 1 FROM photo WHERE instr(path, ?) LIMIT 1", (part,)).fetchone()
+        or db.execute(
+            "SELECT 1 FROM inverse WHERE tbl = 'photo' AND instr(old, ?) LIMIT 1", (part.replace("'", "''"),)
+        ).fetchone()
+    )
 
 
 def _size(name, dir_fd):

@@ -136,20 +136,10 @@ class Undo:
         """Start recording a user's action; what had been undone can no longer be redone."""
         self.db.execute("DELETE FROM inverse WHERE step_id IN (SELECT id FROM step WHERE undone)")
         self.db.execute("DELETE FROM step WHERE undone")
-        self.forget(MOST_STEPS - 1)
+        forget(self.db, MOST_STEPS - 1)
         step = self.db.execute("INSERT INTO step (label) VALUES (?)", (label,)).lastrowid
         self.db.execute("INSERT INTO recording VALUES (?)", (step,))
         return step
-
-    def forget(self, keep):
-        """Forget all but the last `keep` steps, inside the caller's transaction; returns how many went."""
-        row = self.db.execute(
-            "SELECT id FROM step WHERE NOT undone ORDER BY id DESC LIMIT 1 OFFSET ?", (max(keep, 0),)
-        ).fetchone()
-        if row is None:
-            return 0
-        self.db.execute("DELETE FROM inverse WHERE step_id <= ?", row)
-        return self.db.execute("DELETE FROM step WHERE id <= ?", row).rowcount
 
     def count(self):
         """How many steps can be undone."""
@@ -216,3 +206,14 @@ def checked(table, act, row, old):
             "This step cannot be taken back: its entry in the job's history is not one that Umbrate wrote. Nothing was "
             "changed."
         ) from None
+
+
+def forget(db, keep):
+    """Forget all but the last `keep` steps, inside the caller's transaction; returns how many went."""
+    row = db.execute(
+        "SELECT id FROM step WHERE NOT undone ORDER BY id DESC LIMIT 1 OFFSET ?", (max(keep, 0),)
+    ).fetchone()
+    if row is None:
+        return 0
+    db.execute("DELETE FROM inverse WHERE step_id <= ?", row)
+    return db.execute("DELETE FROM step WHERE id <= ?", row).rowcount

@@ -5,6 +5,7 @@ poses mean the same for portrait and landscape shots.
 """
 
 import io
+import warnings
 from pathlib import Path
 
 import numpy as np
@@ -20,9 +21,13 @@ RAW_SUFFIXES = {".arw", ".cr2", ".cr3", ".dng", ".nef", ".orf", ".pef", ".raf", 
 PHOTO_SUFFIXES = {".jpg", ".jpeg", ".png", ".tif", ".tiff", ".heic", ".heif"} | RAW_SUFFIXES
 Image.MAX_IMAGE_PIXELS = 400_000_000
 ROWS = 256
+MOST_EXIF = 4 << 20  #: bytes
+MOST_TIFF = 32 << 20  #: bytes beyond the pixels of a TIFF file whose EXIF is read
 #: what is read, by content: others start programs, or read further files
 FORMATS = ("JPEG", "PNG", "TIFF", "HEIF", "WEBP", "BMP", "GIF", "PPM")
 pillow_heif.register_heif_opener()
+# of a file with ten thousand damaged tags as many lines would be written; what matters of it is said in a sentence
+warnings.filterwarnings("ignore", category=UserWarning, module=r"PIL\.")
 
 
 def _open(path):
@@ -52,8 +57,7 @@ def read_facts(path):
     with _open(path) as image:
         check_size(path, image.size)
         try:
-            exif = image.getexif()
-            ifd = exif.get_ifd(0x8769)
+            exif, ifd = _tags_of(image)
         except Exception:  # a broken EXIF block must not cost the photo
             exif, ifd = {}, {}
         taken = moment(ifd.get(0x9003)) or moment(exif.get(0x0132))
@@ -76,6 +80,20 @@ def read_facts(path):
             number(first_of(ifd.get(0x8827))),
             number(ifd.get(0x9206)),
         )
+
+
+def _tags_of(image):
+    """EXIF tags of a picture, and those of its shot; none where they are larger than any camera writes.
+
+    Tags become Python's objects, which take many times their bytes in the file.
+    """
+    stored = image.info.get("exif") or b""
+    if len(stored) > MOST_EXIF:
+        return {}, {}
+    if image.format == "TIFF" and Path(image.filename).stat().st_size > MOST_TIFF + image.width * image.height * 16:
+        return {}, {}
+    exif = image.getexif()
+    return exif, exif.get_ifd(0x8769)
 
 
 def is_raw(path):

@@ -59,7 +59,10 @@ def first_of(value):
 
 
 def text(value):
-    return str(value).replace("\x00", "").strip()[:MOST_TEXT] if value else ""
+    """A text of a file in one line; bytes are read as Latin-1, and control signs left out."""
+    if isinstance(value, bytes):
+        value = value[: 2 * MOST_TEXT].decode("latin-1")
+    return "".join(c for c in str(value)[: 2 * MOST_TEXT] if c.isprintable()).strip()[:MOST_TEXT] if value else ""
 
 
 def exposure_text(exposure_s, f_number, iso):
