@@ -5,7 +5,8 @@
 kills    SIGKILL at a random moment of adding, every stage, joining, cleaning, mending, undo, migration, export,
          delivery, closing the window: the job opens, what was finished is there bit for bit, done again it comes to
          the same bits, no process and no part stays behind (500 tries)
-disk     a disk that fills, at a random number of bytes, during the same: a sentence, nothing lost, going on (120)
+disk     a disk that fills, at a random number of bytes, during the same, and while files of many kinds, lens cards and
+         settings are written: a sentence, nothing lost, going on (120)
 inputs   mutated photos, masks, videos, jobs, data files, lens cards, tables, steps: read, or a sentence, within 5 s and
          1 GB (2,000)
 around   two windows and a command on one job, a medium that is read only, a job moved, renamed, deleted while it is
@@ -76,7 +77,7 @@ def disk(home, tries, seed):
     """The Tally of tries for each act, on a small file system where one may be mounted, else with a limit of files."""
     import random
 
-    acts = forcing.acts(home / "acts", pebble_set() / "by-hand")
+    acts = forcing.acts(home / "acts", pebble_set() / "by-hand", (*forcing.ACTS, *forcing.ON_DISK))
     known = {a.name: forcing.known(a, home / "known") for a in acts}
     mount = _mount if _may_mount(home) else None
     print("  on", "small file systems" if mount else "files of limited size", flush=True)
@@ -84,7 +85,7 @@ def disk(home, tries, seed):
     rng = random.Random(seed)
     for k in range(tries):
         a = acts[k % len(acts)]
-        free = int(2 ** rng.uniform(9, 23))
+        free = int(2 ** rng.uniform(9, 25 if a.name == "files" else 23))
         wrong = forcing.fill_disk(a, known[a.name], home / f"disk {k}", free, mount)
         out[a.name].add(wrong)
         if wrong:

@@ -17,10 +17,13 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 import umbrate.stages
+from umbrate.core.geometry.lens import Lens
+from umbrate.formats.lenscards import LensCard
 from umbrate.job.checking import check_job
 from umbrate.job.store import Job
 
 ROOT = Path(__file__).resolve().parents[1]
+STAGES = ("photos", "masks", "lens", "poses", "scale", "cloud", "surface", "texture")
 LEFT_S = 6.0  #: a worker may live so long after its parent was killed
 QUICK = {
     "poses": {"features": 2000}, "cloud": {"photo_scale": 2, "rounds": 1, "neighbors": 4},
@@ -59,18 +62,13 @@ def digest(folder):
             for kind, things in (("cloud", job.clouds(s.id)), ("surface", job.surfaces(s.id))):
                 out[f"{s.name}, {kind}s"] = [[k.name, k.blob, [x.blob for x in k.steps]] for k in things]
         for s in job.sittings():
-            for stage in umbrate_stages() if not s.members else ():
+            for stage in STAGES if not s.members else ():
                 if (kept := job.result(s.id, stage)) is not None:
                     rows = kept.artefacts.items()
                     out[f"{s.name}, {stage}"] = sorted([n, names.get(p, ""), key] for (n, p), key in rows)
             if s.members and (found := job.join_found(s.id)):
                 out[f"{s.name}, join"] = found.moves
         return out
-
-
-def umbrate_stages():
-    """Names of the stages whose results are compared."""
-    return ("photos", "masks", "lens", "poses", "scale", "cloud", "surface", "texture")
 
 
 @dataclass(frozen=True)
@@ -86,17 +84,23 @@ class Act:
         Of a job's folder, and a folder beside it for what is written.
     makes : tuple of str
         Files in that folder.
+    given : dict
+        Contents of files that are in that folder before; each stays, or becomes what the act makes.
     """
 
     name: str
     before: Path
     command: object
     makes: tuple = ()
+    given: dict = field(default_factory=dict)
 
 
 @dataclass
 class Known:
-    """How an act goes when nobody kills it: what the job holds before and after, files, and how long it takes."""
+    """How an act goes when nobody kills it: what the job holds before and after, files, and how long it takes.
+
+    Of a file that holds when it was written, and is another each time, its size is known.
+    """
 
     before: dict
     after: dict
@@ -128,6 +132,9 @@ def _copy(act, place):
     job = place / "job.umbrate"
     shutil.copytree(act.before, job)
     (place / "out").mkdir()
+    for name, data in act.given.items():
+        (place / "out" / name).parent.mkdir(parents=True, exist_ok=True)
+        (place / "out" / name).write_bytes(data)
     return job
 
 
@@ -137,6 +144,7 @@ def _files(act, out):
 
 def known(act, place):
     """The Known of an act, run twice: the first time fills the caches of compiled code."""
+    runs = []
     for k in range(2):
         here = place / f"{act.name} {k}"
         job = _copy(act, here)
@@ -148,8 +156,20 @@ def known(act, place):
         seconds = time.monotonic() - start
         if done.returncode:
             raise RuntimeError(f"{act.name}: {done.stdout[-500:]} {done.stderr[-500:]}")
-    after = digest(job)
-    return Known(before, after, _files(act, here / "out"), seconds)
+        runs.append(_files(act, here / "out"))
+    files = {n: data if runs[0][n] == data else len(data) for n, data in runs[1].items()}
+    return Known(before, digest(job), files, seconds)
+
+
+def _is_whole(data, told):
+    """Whether a file is as the Known says."""
+    if isinstance(told, int):
+        return data is not None and abs(len(data) - told) < 0.01 * told
+    return data == told
+
+
+def _are_whole(act, out, told):
+    return all(_is_whole(data, told.files[n]) for n, data in _files(act, out).items())
 
 
 def session_of(pid):
@@ -199,9 +219,9 @@ def kill_once(act, told, place, seed):
             if now.get(key) not in (told.before.get(key), told.after.get(key)):
                 say(f"“{key}” is neither as before nor as after")
         for file, data in _files(act, out).items():
-            if data not in (None, told.files[file]):
+            if data is not None and not _is_whole(data, told.files[file]):
                 say(f"{file} is half")
-        if now != told.after or _files(act, out) != told.files:  # what is done once is not done twice
+        if now != told.after or not _are_whole(act, out, told):  # what is done once is not done twice
             done = subprocess.run(
                 act.command(job, out), env=env, cwd=place, capture_output=True, text=True, timeout=300
             )
@@ -210,7 +230,7 @@ def kill_once(act, told, place, seed):
         if digest(job) != told.after:
             say("again it comes to something else")
         for file, data in _files(act, out).items():
-            if data != told.files[file]:
+            if not _is_whole(data, told.files[file]):
                 say(f"again {file} is another")
         with Job.open(job):
             pass
@@ -223,8 +243,8 @@ def kill_once(act, told, place, seed):
     return wrong
 
 
-def open_window(code):
-    """Code that opens the window on a job, does something, and closes it."""
+def open_window(code, then="QTimer.singleShot(300, self.close)"):
+    """Code that opens the window on a job, does something, and then closes it, or what else `then` says."""
     told = "".join(f"        {line}\n" for line in code.strip().splitlines())
     return f"""
 import sys
@@ -236,7 +256,7 @@ class Window(desk.Window):
     def open_path(self, path):
         super().open_path(path)
         s = self.session
-{told}        QTimer.singleShot(300, self.close)
+{told}        {then}
 
 
 desk.Window = Window
@@ -244,6 +264,19 @@ sys.exit(desk.main(sys.argv[1:]))
 """
 
 
+#: a window that stays until a file is there, and one that tries to write beside it
+FIRST = open_window(
+    's.edits.rename("First")\nprint("open", flush=True)',
+    """t = self.timer = QTimer(interval=50)
+        t.timeout.connect(lambda: __import__("os").path.exists("stop") and (t.stop(), self.close()))
+        t.start()""",
+)
+SECOND = open_window("""
+print("second", s.job.writable, s.sitting.name, flush=True)
+s.edits.rename("Second")
+s.run([(s.sitting_id, "cloud")])
+print("second", s.sitting.name, s.queue.idle, flush=True)
+""")
 WINDOW = open_window("""
 s.edits.rename("Renamed")
 s.edits.set_aside({s.photos()[3].id})
@@ -267,11 +300,53 @@ except UmbrateError as e:
 """
 
 
+#: several commands one after the other; the program's own files lie beside the job
+COMMANDS = """
+import json, os, sys
+for kind in ("DATA", "CONFIG", "STATE"):
+    os.environ[f"XDG_{kind}_HOME"] = os.path.join(sys.argv[1], kind.lower())
+import umbrate.__main__
+from umbrate.cli.main import main
+for arguments in json.loads(sys.argv[2]):
+    sys.argv[1:] = arguments
+    try:
+        main()
+    except SystemExit as e:
+        if e.code:
+            sys.exit(e.code)
+"""
+#: what the window remembers is written; one job is remembered already
+SETTINGS = """
+import os, sys
+os.environ["XDG_CONFIG_HOME"] = os.path.join(sys.argv[1], "config")
+import umbrate.__main__
+from PyQt6.QtCore import QSettings
+from umbrate.desk.welcome import recent_jobs, remember_job
+remember_job(sys.argv[2])
+QSettings("umbrate", "umbrate").sync()
+"""
+CONFIG = "config/umbrate/umbrate.conf"
+CARDS = "data/umbrate/lens-cards"
 #: the stage after which other acts can be done
 AFTER = {
     "join": "poses", "clean": "cloud", "export": "cloud", "undo": "cloud", "window": "cloud", "migrate": "cloud",
-    "mend": "surface", "deliver": "surface",
+    "mend": "surface", "deliver": "surface", "files": "surface", "cards": "photos", "settings": "photos",
 }  # fmt: skip
+#: acts that are tried on a disk that fills, and not killed: they change no job
+ON_DISK = ("files", "cards", "settings")
+ACTS = ("add", *STAGES, *(n for n in AFTER if n not in ON_DISK))
+FILES = {
+    "c.las": ("export", "cloud"), "c.csv": ("export", "cloud"), "c.e57": ("export", "cloud"),
+    "s.obj": ("export", "surface"), "s.stl": ("export", "surface"), "cameras.json": ("export", "cameras"),
+    "s.svg": ("section",), "p.png": ("picture",), "r.pdf": ("report",),
+}  # fmt: skip
+
+
+def files_command(job, out):
+    """The command that writes files of many kinds."""
+    rows = [[f[0], str(job), *f[1:], str(out / name), "--replace"] for name, f in FILES.items()]
+    rows += [["targets", "mat", str(out / "t.pdf")], ["export", str(job), "masks", str(out / "masks")]]
+    return [*python(COMMANDS), str(out), json.dumps(rows)]
 
 
 def acts(place, photos, names=None):
@@ -284,16 +359,16 @@ def acts(place, photos, names=None):
     from umbrate.work.now import run_now
 
     place.mkdir(parents=True, exist_ok=True)
-    out, wanted = [], lambda n: names is None or n in names
+    out, wanted = [], lambda n: n in names if names is not None else n not in ON_DISK
     shutil.copytree(photos, place / "pictures")
     job = Job.create(place / "jobs" / "now")
     state = job.folder
 
-    def keep(name, command, makes=()):
+    def keep(name, command, makes=(), given=None):
         if wanted(name):
             job.close()
             shutil.copytree(state, place / "jobs" / name)
-            out.append(Act(name, place / "jobs" / name, command, makes))
+            out.append(Act(name, place / "jobs" / name, command, makes, given or {}))
             return Job.open(state)
         return job
 
@@ -301,12 +376,21 @@ def acts(place, photos, names=None):
     s, _, _ = take_in(job, "S", read_folder(place / "pictures", place / "pictures" / "masks"))
     for stage, values in QUICK.items():
         job.set_settings(s.id, stage, values)
-    order = umbrate_stages()
-    needed = [n if n in order else AFTER.get(n, "photos") for n in names or (*order, *AFTER)]
-    to = max(map(order.index, needed)) if names != ("add",) else -1
-    for stage in order[: to + 1]:
+    needed = [n if n in STAGES else AFTER.get(n, "photos") for n in names or ACTS]
+    to = max(map(STAGES.index, needed)) if names != ("add",) else -1
+    for stage in STAGES[: to + 1]:
         job = keep(stage, lambda j, o, n=stage: umbrate("run", j, "--to", n))
         run_now(job, s, stage)
+        if stage == "photos":
+            job = keep(
+                "settings", lambda j, o: [*python(SETTINGS), str(o), str(j)], given={CONFIG: b"[Other]\nkept=yes\n"}
+            )
+            (place / "new.json").write_bytes(card("new"))
+            rows = json.dumps([["cards", "--import", str(place / "new.json")]])
+            job = keep(
+                "cards", lambda j, o, rows=rows: [*python(COMMANDS), str(o), rows], (f"{CARDS}/new.json",),
+                {f"{CARDS}/old.json": card("old")},
+            )  # fmt: skip
         if stage == "poses" and wanted("join"):
             job.close()
             with Job.open(shutil.copytree(state, place / "jobs" / "two.umbrate")) as two:
@@ -326,10 +410,18 @@ def acts(place, photos, names=None):
                 job = keep("migrate", lambda j, o: umbrate("tidy", j))
                 older(place / "jobs" / "migrate")
         if stage == "surface":
+            job = keep("files", files_command, (*FILES, "t.pdf"))
             job = keep("mend", lambda j, o: umbrate("mend", j, "--by", "smooth"))
             job = keep("deliver", lambda j, o: umbrate("deliver", j, "archive", o / "d", "--replace"))
     job.close()
     return out
+
+
+def card(name):
+    """A lens card as a file's bytes."""
+    lens = Lens.guess(600, 400, 800.0)
+    made = LensCard(name, "Maker Model", "", 50.0, lens, {"f": 0.1}, "2026-01-01", 8, 400, 0.1)
+    return json.dumps(made.as_dict()).encode()
 
 
 def solved(place, photos):
@@ -351,7 +443,7 @@ def fill_disk(act, told, place, free, mount):
     if mount:
         mount(small, need + (2 << 20) + free)
     job = _copy(act, small / "x")
-    out, env = small / "x" / "out", environment(place)
+    out, env = small / "x" / "out", environment(small / "x")  # log and settings lie on it, too
     limit = None
     if not mount:
         import resource
@@ -379,7 +471,7 @@ def fill_disk(act, told, place, free, mount):
             if not f.exists() or f.read_bytes() != data:
                 wrong.append(f"{name}: {f.name[:12]} was lost")
         for file, data in _files(act, out).items():
-            if data not in (None, told.files[file]):
+            if data is not None and not _is_whole(data, told.files[file]):
                 wrong.append(f"{name}: {file} is half")
         if done.returncode:
             again = subprocess.run(
@@ -387,6 +479,13 @@ def fill_disk(act, told, place, free, mount):
             )
             if again.returncode:
                 wrong.append(f"{name}, again: {again.stderr[-300:]}")
+            if not _are_whole(act, out, told):
+                wrong.append(f"{name}, again: the files are others")
+        for file, data in act.given.items():
+            now = (out / file).read_bytes() if (out / file).exists() else b""
+            if now != data if file != CONFIG else b"kept=yes" not in now:
+                wrong.append(f"{name}: {file} was lost")
+        wrong += [f"{name}: {p.name} stays behind" for p in out.rglob("*") if ".part-" in p.name]
         if digest(job) != told.after:
             wrong.append(f"{name}: it comes to something else")
     except Exception as e:
@@ -446,6 +545,36 @@ def around(home, act, told, mount):
                 if second.sittings()[0].name != "Elsewhere":
                     say("the reader does not see what the writer did")
                 sentence(say, lambda: second.rename_sitting(second.sittings()[0].id, "x"), "reading only")
+
+    def windows(job, place, say):
+        """Two windows of their own processes, and a command."""
+        env = environment(place)
+        first = subprocess.Popen([*python(FIRST), str(job)], env=env, cwd=place, stdout=subprocess.PIPE, text=True)
+        try:
+            while (line := first.stdout.readline()).strip() != "open":
+                if not line:
+                    say("the first window did not open")
+                    return
+            second = subprocess.run(
+                [*python(SECOND), str(job)], env=env, cwd=place, capture_output=True, text=True, timeout=120
+            )
+            told = [x for x in second.stdout.splitlines() if x.startswith("second")]
+            if told != ["second False First", "second First True"] or second.returncode:
+                say(f"the second window wrote, or did not see the first: {told} {second.stderr[-300:]}")
+            if not run_of(job, place).returncode:
+                say("a command wrote beside a window")
+        finally:
+            (place / "stop").touch()
+            first.wait(30)
+        if first.returncode:
+            say(f"the first window ended with {first.returncode}")
+        (place / "stop").unlink()
+        with Job.open(job) as j:
+            if j.sittings()[0].name != "First":
+                say("what the first window did is lost")
+            j.undo()
+        if digest(job) != told.before:
+            say("something else was changed")
 
     def moved(job, place, say):
         with Job.open(job) as j:
@@ -522,7 +651,8 @@ def around(home, act, told, mount):
         if (job / "job.sqlite").read_bytes() != before:
             say("it was changed")
 
-    tries("two windows and a command", two)
+    tries("two openings and a command", two)
+    tries("two windows and a command", windows)
     tries("moved while open", moved)
     tries("removed while open", removed)
     tries("replaced while open", replaced)

@@ -10,7 +10,7 @@ class ShortCampaign(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
         cls.home = scratch()
-        found = forcing.acts(cls.home / "acts", pebble_set() / "by-hand", ("cloud", "window"))
+        found = forcing.acts(cls.home / "acts", pebble_set() / "by-hand", ("cloud", "window", "settings", "cards"))
         cls.acts = {a.name: a for a in found}
         cls.known = {n: forcing.known(a, cls.home / "known") for n, a in cls.acts.items()}
 
@@ -27,9 +27,9 @@ class ShortCampaign(unittest.TestCase):
         self.assertTrue(forcing.kill_once(act, wrong, self.home / "wrong", 1))
 
     def test_a_disk_that_fills_costs_the_step_alone(self):
-        for free in (600, 90_000):
-            place = self.home / f"disk {free}"
-            self.assertEqual(forcing.fill_disk(self.acts["cloud"], self.known["cloud"], place, free, None), [])
+        for name, free in (("cloud", 600), ("cloud", 90_000), ("settings", 20), ("cards", 40)):
+            place = self.home / f"disk {name} {free}"
+            self.assertEqual(forcing.fill_disk(self.acts[name], self.known[name], place, free, None), [])
 
     def test_a_job_that_is_open_and_what_happens_round_it(self):
         for name, tally in forcing.around(self.home / "around", self.acts["cloud"], self.known["cloud"], None).items():

@@ -58,6 +58,7 @@ def begin_log(terminal_level=logging.CRITICAL, tell=None):
         handlers.append(file)
     except OSError:
         pass  # without a log the program works as well
+    logging.raiseExceptions = False  # a line that a full disk did not take is no trace on the terminal
     for handler in handlers:
         handler.of_umbrate = True
         handler.setFormatter(logging.Formatter(FORM))
