@@ -24,7 +24,8 @@ from umbrate.job.store import Job
 
 ROOT = Path(__file__).resolve().parents[1]
 STAGES = ("photos", "masks", "lens", "poses", "scale", "cloud", "surface", "texture")
-LEFT_S = 6.0  #: a worker may live so long after its parent was killed
+LEFT = (".part-", ".making-", ".umbrate-delivery-")  #: in names of what is being written
+LEFT_S = 20.0  #: a worker that was just started may live so long after its parent was killed, beside other work
 QUICK = {
     "poses": {"features": 2000}, "cloud": {"photo_scale": 2, "rounds": 1, "neighbors": 4},
     "surface": {"triangles": 20_000}, "texture": {"side": 1024, "triangles": 5_000},
@@ -232,9 +233,10 @@ def kill_once(act, told, place, seed):
         for file, data in _files(act, out).items():
             if not _is_whole(data, told.files[file]):
                 say(f"again {file} is another")
+        subprocess.run(umbrate("status", job), env=env, cwd=place, capture_output=True, timeout=120)
         with Job.open(job):
             pass
-        parts = [p for p in place.rglob("*") if (".part-" in p.name or ".making-" in p.name) and p.exists()]
+        parts = [p for p in place.rglob("*") if any(x in p.name for x in LEFT) and p.exists()]
         parts += [p for p in (job / "frames").glob(".*")]
         wrong += [f"{name}: {p.relative_to(place)} stays behind" for p in parts]
     except Exception as e:
@@ -558,9 +560,9 @@ def around(home, act, told, mount):
             second = subprocess.run(
                 [*python(SECOND), str(job)], env=env, cwd=place, capture_output=True, text=True, timeout=120
             )
-            told = [x for x in second.stdout.splitlines() if x.startswith("second")]
-            if told != ["second False First", "second First True"] or second.returncode:
-                say(f"the second window wrote, or did not see the first: {told} {second.stderr[-300:]}")
+            lines = [x for x in second.stdout.splitlines() if x.startswith("second")]
+            if lines != ["second False First", "second First True"] or second.returncode:
+                say(f"the second window wrote, or did not see the first: {lines} {second.stderr[-300:]}")
             if not run_of(job, place).returncode:
                 say("a command wrote beside a window")
         finally:

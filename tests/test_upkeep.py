@@ -277,7 +277,20 @@ with written_aside(Path(sys.argv[1]) / "c.ply") as part:
         self.assertEqual([p for p in folder.iterdir()], [part])
         mine = folder / ".part-mine.txt"
         mine.write_text("no note tells of it")
+        code = """
+import sys, time
+from pathlib import Path
+from umbrate.formats.parts import DELIVERY, note_part
+for name in (f"{DELIVERY}1-x", "photos"):
+    (Path(sys.argv[1]) / name).mkdir()
+    (Path(sys.argv[1]) / name / "f.txt").write_text("half")
+    note_part(Path(sys.argv[1]) / name)
+print("", flush=True); time.sleep(60)
+"""
+        beside = scratch()
+        self.run_and_kill(code, beside)
         remove_left_parts()
+        self.assertEqual([p.name for p in beside.iterdir()], ["photos"])
         self.assertEqual([p for p in folder.iterdir()], [mine])
 
 

@@ -1,9 +1,10 @@
-"""Parts of files that are being written: noted, so that what a killed process leaves is removed at the next start.
+"""Files and folders that are being written: noted, so that what a killed process leaves goes at the next start.
 
 Imports next to nothing: every command asks for it at its start.
 """
 
 import os
+import shutil
 import stat
 import uuid
 from pathlib import Path
@@ -11,6 +12,7 @@ from pathlib import Path
 import platformdirs
 
 PART = ".part-"  #: how files that are being written are called
+DELIVERY = ".umbrate-delivery-"  #: folders in which deliveries are made
 
 
 def _notes():
@@ -34,7 +36,7 @@ def note_part(part):
 
 
 def remove_left_parts():
-    """Remove parts of files that processes were writing when they were killed."""
+    """Remove files and folders that processes were writing when they were killed."""
     try:
         notes = list(_notes().iterdir())
     except OSError:
@@ -45,8 +47,11 @@ def remove_left_parts():
             if _runs(pid, moment):
                 continue
             part = Path(note.read_text())
-            if part.name.startswith(PART) and part.is_absolute() and stat.S_ISREG(part.lstat().st_mode):
+            kind = part.lstat().st_mode if part.is_absolute() else 0
+            if part.name.startswith(PART) and stat.S_ISREG(kind):
                 part.unlink()
+            elif part.name.startswith(DELIVERY) and stat.S_ISDIR(kind):
+                shutil.rmtree(part)
         except FileNotFoundError:
             pass
         except (OSError, ValueError):

@@ -14,6 +14,7 @@ from ...core.errors import Cancelled, UmbrateError
 from ...core.names import file_name
 from ...formats.files import make_folder, put_new
 from ...formats.objs import ascii_name
+from ...formats.parts import DELIVERY, note_part
 from ...job.store import Job
 from ...sitting.frames import frame_of
 from ...sitting.guarding import gate_of
@@ -26,7 +27,6 @@ MAKERS = {
     "print": printing.make, "web": web.make, "page": page.make, "exchange": exchange.make, "cloud": clouds.make,
     "pictures": pictures.make, "archive": archive.make,
 }  # fmt: skip
-ASIDE = ".umbrate-delivery-"
 LISTED = 60  #: deliveries that are listed
 OLD_S = 24 * 3600  #: folders of deliveries are removed when they are so old, whatever process has their number
 
@@ -67,8 +67,8 @@ class Delivery:
 
 def _clear_old(folder):
     """Remove what killed deliveries left: folders named by a process that is no more, and very old ones."""
-    for left in folder.glob(f"{ASIDE}*"):
-        number = left.name[len(ASIDE) :].partition("-")[0]
+    for left in folder.glob(f"{DELIVERY}*"):
+        number = left.name[len(DELIVERY) :].partition("-")[0]
         alive = number.isdigit() and Path("/proc", number).exists()
         try:
             if not alive or time.time() - left.stat().st_mtime > OLD_S:
@@ -149,9 +149,10 @@ def run(inputs, settings, report, papers=None):
         own, _ = endings_of(settings)
         gate.check(folder / f"{name}{own[0]}")  # not into the job's own folder, for one
         try:
-            aside = Path(tempfile.mkdtemp(dir=folder, prefix=f"{ASIDE}{os.getpid()}-"))
+            aside = Path(tempfile.mkdtemp(dir=folder, prefix=f"{DELIVERY}{os.getpid()}-"))
         except OSError as e:
             raise UmbrateError(f"{folder} cannot be written to ({e.strerror}). Choose another folder.") from None
+        note = note_part(aside)
         try:
             d = Delivery(job, sitting, settings, aside, name, report, papers)
             MAKERS[settings.purpose](d)
@@ -169,6 +170,8 @@ def run(inputs, settings, report, papers=None):
             raise UmbrateError(f"{text}permissions; no half file was left.") from e
         finally:
             shutil.rmtree(aside, ignore_errors=True)
+            if note is not None:
+                note.unlink(missing_ok=True)
     made = Made(
         purpose=settings.purpose, name=file_name(inputs.name), folder=str(folder), files=listed, checks=d.checks,
         when=datetime.now().isoformat(timespec="seconds"), settings=values_of(settings), sources=inputs.sources,
