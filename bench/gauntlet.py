@@ -4,6 +4,7 @@
 
 faint         the demo, both sittings, its detail inside the masks cut to a fifth, noise of 2 gray levels, no targets
 faint-grain   the same with the demo's own contrast halved and noise of 4 levels
+cropped       the demo's first sitting, six photos cropped to the object and a random rest, no EXIF
 jug           a glazed jug on a wooden disc, lamps fixed to the room, masked
 jug-turning   the same under lamps that turn with it
 motif         a bowl with one motif painted four times, masked: undecidable, which must be said
@@ -60,6 +61,7 @@ SHINES = 0.1  #: light of a lamp that is mirrored, as a share of the full light:
 CELL_MM, CELL_POINTS = 3.0, 15  #: in such cells a bump is looked for, and with so many points
 BUMP_MM = 0.3  #: a cell that is off by more is a bump
 WITHOUT_MASKS = ("shadow", "phone")
+CROPPED = ("cropped",)
 FADED = {"faint": (0.2, 2.0), "faint-grain": (0.5, 4.0)}  #: share of the detail that is left, noise in gray levels
 
 
@@ -101,12 +103,37 @@ def fade(name, folder):
         (folder / file).write_bytes((demo_data() / file).read_bytes())
 
 
+def crop(folder):
+    """The demo's first sitting without EXIF, every fourth photo cropped to its mask and 10 to 120 pixels round it."""
+    rng = np.random.default_rng(3)
+    source, target = demo_data() / SITTINGS[0][1], folder / SITTINGS[0][1]
+    (target / "masks").mkdir(parents=True)
+    for n, file in enumerate(sorted(source.glob("*.jpg"))):
+        mask = Image.open(source / "masks" / (file.stem + ".png")).convert("L")
+        with Image.open(file) as photo:
+            box = (0, 0, *photo.size)
+            if n % 4 == 1:
+                rows, columns = np.nonzero(np.asarray(mask) > 127)
+                a, b, c, d = rng.uniform(10, 120, 4).astype(int).tolist()
+                box = (
+                    max(0, int(columns.min()) - a), max(0, int(rows.min()) - b),
+                    min(photo.width, int(columns.max()) + c), min(photo.height, int(rows.max()) + d),
+                )  # fmt: skip
+            photo.crop(box).save(target / file.name, quality=95, subsampling=0)
+        mask.crop(box).save(target / "masks" / (file.stem + ".png"))
+    for file in ("truth.json", "truth.ply"):
+        (folder / file).write_bytes((demo_data() / file).read_bytes())
+
+
 def made(name):
     """The folder of a set, its Truth, and its sittings by name: where their photos are."""
     if name in FADED:
         key = json.dumps(FADED[name]) + inspect.getsource(faded)
         folder = cached(name, lambda f: fade(name, f), key)
         return folder, Truth(folder), dict(SITTINGS)
+    if name in CROPPED:
+        folder = cached(name, crop, inspect.getsource(crop))
+        return folder, Truth(folder), dict(SITTINGS[:1])
     folder = cached(name, lambda f: shoot(HARD[name](), f), studio_key(name))
     truth = Truth(folder)
     return folder, truth, {s: v["folder"] for s, v in truth.data["sittings"].items()}
@@ -261,7 +288,7 @@ def line(row):
 
 def main():
     """Run the sets and print the table."""
-    every = [*FADED, *HARD]
+    every = [*FADED, *CROPPED, *HARD]
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("sets", nargs="*")
     parser.add_argument("--poses", action="store_true")

@@ -237,6 +237,18 @@ def zoomed(k, photo):
     return photo.resize((w, h), Image.Resampling.BICUBIC, box) if k in ZOOMED else photo
 
 
+def box_of(k, photo):
+    """What is left of a photo that is cropped, in shares of it."""
+    w, h = photo.size
+    left, top = (0.02, 0.14) if k % 2 else (0.16, 0.03)
+    return round(left * w), round(top * h), round((left + 0.82) * w), round((top + 0.8) * h)
+
+
+def cut(k, photo):
+    """Some photos cropped, not round their middle."""
+    return photo.crop(box_of(k, photo)) if k in ZOOMED else photo
+
+
 def slipped(k, photo):
     """All photos read row by row while the camera moved."""
     (a, b), middle = np.random.default_rng(k).normal(0, 0.005, 2), photo.height / 2
@@ -306,6 +318,29 @@ class InTheStage(unittest.TestCase):
         never = settings_of(job, s, BY_NAME["poses"]).model_copy(update={"around": "never"})
         with self.assertRaisesRegex(UmbrateError, "What turns with it"):
             run_now(job, s, "poses", never, mode="adjust")
+
+    def test_cropped_photos_have_the_lens_of_the_others_but_for_its_center(self):
+        job, s = self.taken_in(changed_set("cut", cut))
+        ids = [p.id for p in job.photos(s.id)]
+        whole = Image.new("1", (job.photos(s.id)[0].width, job.photos(s.id)[0].height))
+        out = run_now(job, s, "poses")
+        for mode in ("start over", "adjust", "go on"):
+            if mode != "start over":
+                out = run_now(job, s, "poses", mode=mode)
+            self.assertEqual(out.figures.solved, 12)
+            self.assertEqual(set(out.figures.crops), {ids[k] for k in ZOOMED}, mode)
+            b = load_block(job, s)
+            lenses = [b.lens_vector(b.row_of(i)) for i in ids]
+            for k in ZOOMED:
+                true = lenses[0][1:3] - box_of(k, whole)[:2]
+                self.assertLess(np.linalg.norm(lenses[k][1:3] - true), 20, mode)  # the files' middle is 100 off
+                self.assertAlmostEqual(lenses[k][0] / lenses[0][0], 1, delta=0.01)
+            rows, *_ = camera_rows(job, s)
+            figures, _ = pebble_truth().judge_poses("By hand", {r["name"]: r["pose"] for r in rows})
+            self.assertLess(figures["rotation_deg_max"], 1.0, mode)
+            told = [p["text"] for p in out.problems]
+            self.assertEqual(sum("were cropped" in x for x in told), 1, told)
+            self.assertNotIn("focal length", " ".join(told))
 
     def test_a_folded_block_is_called_doubtful_on_board_and_bench_with_what_would_decide(self):
         job, s = new_job(scratch() / "fold")

@@ -35,5 +35,6 @@ class Computed:
     by_order: bool = False  #: whether the order of shooting did
     loose: int = 0  #: rounds that nothing tells then how they lie to the others
     zooms: dict = field(default_factory=dict)  #: photo id to the number of its zoom, where that is not the usual one
+    crops: dict = field(default_factory=dict)  #: photo id of one that was cropped to one of its lens that was not
     slip_px: float | None = None  #: by which rows slipped, where the camera moved while photos were read
     first_solved: int | None = None  #: photos that stood after the first look, where a deeper one was taken

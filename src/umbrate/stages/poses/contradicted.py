@@ -1,12 +1,17 @@
-"""Photos that contradict what their files say: the zoom was moved, or the camera while they were read row by row."""
+"""Photos that contradict what their files say.
+
+The zoom was moved, they were cropped, or the camera moved while they were read row by row.
+"""
 
 import numpy as np
 
 from ...core.poses.zoom import group_focals, own_lenses
+from .cropped import HELD, cropped, focals_of_cropped, with_open_centers
 from .inputs import START_OVER
 from .lenses import CENTER
 
 LEAST_PHOTOS = 6  #: of a block that can tell
+CROPPED_RMS = 1.02  #: times the residual that may be left where cropped photos have the others' lens
 ZOOM_GAIN = 0.9  #: of the residual that is left where lenses by zoom are the truth
 SLIP_LEFT = 0.9  #: of the squared residuals that is left where rows slipped
 LEAST_SLIP = 0.0015  #: by which they did, as a share of how much lower a row is
@@ -18,6 +23,10 @@ def as_photos_say(making, solution):
     b = solution.block
     if making.inputs.mode != START_OVER or not making.settings.solve_lens or b.solved.sum() < LEAST_PHOTOS:
         return solution
+    focal = np.where(b.solved, b.lenses[b.lens_of, 0], np.nan)
+    crops = cropped(making.photos, np.where(np.isin(b.lens_of, making.trusted), np.nan, focal))
+    if crops and (again := _by_crop(making, solution, crops)):
+        return again
     own = own_lenses(b)
     # a trusted lens is as it is
     shared = np.where(np.isin(b.lens_of, making.trusted), -1, b.lens_of)
@@ -29,6 +38,25 @@ def as_photos_say(making, solution):
         heights = np.array([p.height for p in making.photos])[b.solved]
         return _by_rows(making, solution, float(np.median(slip * heights)))
     return solution
+
+
+def _by_crop(making, solution, crops):
+    """The Solution with a lens of its own for each cropped photo, that of the others but for its center, or None."""
+    making.report.progress(0.9, "photos were cropped: solving with the center of the lens open")
+    row, again = {p.id: k for k, p in enumerate(making.photos)}, solution
+    making.crops = crops
+    for _ in range(2):  # the others' lens was bent by photos whose centers were wrong: once more where it moved
+        usual = {i: again.block.lens_vector(row[u]) for i, u in crops.items()}
+        making.start_lenses()
+        with_open_centers(making, usual)
+        again = making.solve()
+        if all(abs(again.block.lens_vector(row[crops[i]])[0] / v[0] - 1) < HELD["f"] for i, v in usual.items()):
+            break
+    if _as_many(again, solution) and again.block.rms_px < CROPPED_RMS * solution.block.rms_px:
+        return again
+    making.crops = {}
+    making.start_lenses(focals_of_cropped(making.photos))
+    return None
 
 
 def _by_zoom(making, solution, zooms):

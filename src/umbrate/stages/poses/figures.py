@@ -151,6 +151,7 @@ class PosesFigures(Figures):
     lens_sigma: dict[str, float] = {}
     lenses: int = 1
     zooms: dict[int, int] = {}  #: photos that were taken with another zoom than most, and its number
+    crops: dict[int, int] = {}  #: photos that were cropped, and one of the same lens that was not
     slip_px: float | None = figure(
         None, title="Slip of rows", unit="px",
         meaning="How far a photo's rows slipped from top to bottom (median): the camera moved while they were read",

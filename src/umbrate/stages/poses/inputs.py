@@ -49,6 +49,7 @@ class Before:
     look: int = 1  #: at which the features were found
     zooms: dict = field(default_factory=dict)  #: photo id to the number of its zoom
     slip_px: float | None = None  #: by which rows slipped
+    crops: dict = field(default_factory=dict)  #: photo id of one that was cropped to one that was not
 
 
 @dataclass(frozen=True)

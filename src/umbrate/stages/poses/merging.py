@@ -86,6 +86,7 @@ def _united(job, members, found, support):
         {("pairs", None): _pairs(job, results)} if all(r.blob("pairs") for r in results) else {},
         {},
         unchanged,
+        crops={i: usual for x in f for i, usual in x.crops.items()},
     )
 
 

@@ -88,6 +88,7 @@ def outcome(made, inputs, settings, report):
             center_sigma_percent=known["center_percent"],
             lenses=len(made.lenses),
             zooms=made.zooms,
+            crops=made.crops,
             slip_px=None if made.slip_px is None else round(made.slip_px, 2),
             told=made.told,
             shared=made.shared,

@@ -60,6 +60,19 @@ def _zooms(block, made, photos):
     )
 
 
+def _cropped(block, made, photos):
+    """The problem that tells which photos were cropped, and how far off their middle the lens looks."""
+    rows = [k for k, p in enumerate(photos) if p.id in made.crops and block.solved[k]]
+    if not rows:
+        return problem(None, f"{len(made.crops)} photos were cropped.", "Bring in the photos as the camera made them.")
+    middle = np.array([[(photos[k].width - 1) / 2, (photos[k].height - 1) / 2] for k in rows])
+    off = np.linalg.norm(np.array([block.lens_vector(k)[1:3] for k in rows]) - middle, axis=1)
+    who = photos[rows[0]].name if len(rows) == 1 else f"{len(rows)} photos, the first {photos[rows[0]].name},"
+    text = f"{who} {'was' if len(rows) == 1 else 'were'} cropped: the lens looks up to {off.max():.0f} pixels off the "
+    text += "middle. It was taken to be that of the other photos but for this center, which was found from the photos."
+    return problem(None, text, "Bring in the photos as the camera made them: a center that is known is better.")
+
+
 def _slipped(block, slip_px):
     """The problem that tells that the camera moved while its photos were read."""
     text = f"The rows of a photo slipped by {slip_px:.1f} pixels from top to bottom (median): the camera moved while "
@@ -145,6 +158,8 @@ def problems_of(reasons, block, made, inputs, settings):
         out.append(problem(None, text, hint))
     if made.zooms:
         out.append(_zooms(block, made, photos))
+    if made.crops:
+        out.append(_cropped(block, made, photos))
     if made.slip_px is not None:
         out.append(_slipped(block, made.slip_px))
     for m, f in made.solution.wrong_focal.items():

@@ -9,12 +9,17 @@ Sittings that contradict each other (the zoom or the focus was moved in between)
 to bend for a lens that suits both, and keep their own.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from ...core.geometry.lens import PARAMETER_NAMES
+from ...core.poses.covariance import known_median
+from ...core.poses.evidence import evidence
+from ...core.poses.grow import FINISH_PX, Grower
+from ...core.poses.growing import LOSS_SCALE
 from ...core.poses.lensprior import LensPrior, disagreement, gain, spreads
+from ...core.poses.tracks import Tracks
 from ...sitting.lenses import lens_groups, same_lens
 from ...sitting.photos import photo_refs
 from .figures import Parted, Shared, Told, ToldBy
@@ -191,3 +196,31 @@ def knows_better(figures, heard_of):
             known = {x.sitting for x in figures.shared.taken}
             return next((h.name for h in agreeing if h.sitting not in known), agreeing[0].name)
     return ""
+
+
+def with_others(making, solution):
+    """The Solution of a Making with what other sittings know of the lens, as far as they agree with what it says."""
+    b = solution.block
+    if b.solved.sum() < 2 or not len(b.points):
+        return solution
+    cov = b.covariance(of_points=False)
+    own = evidence(b, cov.unit, LOSS_SCALE)
+    making.told = told_of(own, making.photos, making.lens_of, b.solved)
+    others = [h for h in making.inputs.heard if h.lens not in making.trusted]
+    taken, parted = agree(own, others)
+    if taken:
+        making.report.progress(0.95, "adjusting with what other sittings know of the lens")
+        known = b.prior or LensPrior.of_sigmas(b.lenses, np.inf)
+        prior = together(known, taken)
+        photos = replace(making.photo_set(), prior=prior, free=known_besides(known, prior))
+        tracks = Tracks(b.start.astype(np.int64), b.photo, b.feature)
+        grower = Grower(photos, {}, making.ties(), making.grow_settings(), tracks=tracks)
+        grower.resume(b.poses, b.lenses)
+        made = grower.adjust_only(FINISH_PX[-1:])  # it stands, and only its lens moves
+        if made.block.solved.sum() < b.solved.sum():
+            parted += [(h, "photos would be lost with that lens") for h in taken]
+            taken = []
+        else:
+            solution = replace(solution, block=made.block)
+    making.shared = shared_figures(taken, parted, known_median(b, cov))
+    return solution

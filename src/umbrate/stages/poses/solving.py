@@ -19,14 +19,11 @@ from ...core.features.still import still_features
 from ...core.geometry.sightings import PointSightings
 from ...core.poses.block import Block
 from ...core.poses.choose import ALL, CHEAP, LIKENESS, NEAR, choose_pairs, largest, likeness_to, nearness
-from ...core.poses.covariance import known_median
-from ...core.poses.evidence import evidence
 from ...core.poses.fold import find_fold
 from ...core.poses.fragments import PULLED, solve
 from ...core.poses.frame import upright_frame
-from ...core.poses.grow import FINISH_PX, Grower
-from ...core.poses.growing import FOCAL_SIGMA, KEY_POINT_SIGMA_PX, LOSS_SCALE
-from ...core.poses.lensprior import LensPrior
+from ...core.poses.grow import Grower
+from ...core.poses.growing import FOCAL_SIGMA, KEY_POINT_SIGMA_PX
 from ...core.poses.marked import SHARED, missing, solve_marked
 from ...core.poses.shotorder import in_order
 from ...core.poses.solution import GrowSettings, HandTies, PhotoSet, Solution
@@ -40,12 +37,13 @@ from ...sitting.marks import without_marks
 from ...sitting.removal import removed_rows
 from .computed import Computed
 from .contradicted import as_photos_say
+from .cropped import focals_of_cropped, with_open_centers
 from .figures import Shared
 from .hopeless import check_different, check_moves, no_match
 from .inputs import ADJUST, ELSEWHERE, MARKED, START_OVER
 from .items import PhotoFeatures, feature_key, find_features, match_key, match_photos, relate_photos
 from .lenses import CENTER, center_held, lenses_of
-from .sharing import agree, known_besides, shared_figures, together, told_of
+from .sharing import with_others
 
 LIVE_S = 1.0  #: a growing block is shown no oftener
 #: settings of what comes before an adjustment
@@ -79,11 +77,13 @@ class Making:
             self._can_adjust()
         self._features(0.3)
         self._lap("features_s")
-        self.zooms = dict(self.before.zooms) if self.before and self.inputs.mode != START_OVER else {}
-        self.slip_px = self.before.slip_px if self.before and self.inputs.mode != START_OVER else None
+        before = self.before if self.inputs.mode != START_OVER else None
+        self.zooms, self.crops = (dict(before.zooms), dict(before.crops)) if before else ({}, {})
+        self.slip_px = before.slip_px if before else None
         self.held = () if self.slip_px is None or not center_held(self._block_before) else CENTER
         self.start_lenses()
-        self.start_lenses(self._focals_before())
+        self.start_lenses(focals_of_cropped(self.photos) | self._focals_before())
+        with_open_centers(self, self._usual_before())
         self.widths = [max(p.width, p.height) for p in self.photos]
         self._targets()
         self._marks()
@@ -102,8 +102,9 @@ class Making:
             if self.before and self.inputs.mode != START_OVER and self.before.figures.by_order:
                 self.order = self.in_order()
             solution = as_photos_say(self, self.solve())
-        if not self.inputs.joined and self.settings.solve_lens and not self.zooms and self.slip_px is None:
-            solution = self._share(solution)
+        alone = self.zooms or self.crops or self.slip_px is not None
+        if not self.inputs.joined and self.settings.solve_lens and not alone:
+            solution = with_others(self, solution)
         self._lap("solving_s")
         return self._made(solution, still, share, tried, chosen)
 
@@ -121,10 +122,12 @@ class Making:
         return self._made(solution, made.still, made.still_share, made.tried, made.chosen)
 
     def start_lenses(self, focals=None):
-        """Lenses to start from, apart by sitting and zoom."""
+        """Lenses to start from, apart by sitting and zoom; each cropped photo has one of its own."""
         apart = dict(self.inputs.apart)
         for i, zoom in self.zooms.items():
             apart[i] = (apart.get(i), zoom)
+        for i in self.crops:
+            apart[i] = (apart.get(i), "cropped", i)
         self.lenses, self.lens_of, self.guessed, self.trusted, self.lens_sigma = lenses_of(
             self.photos, self.inputs.groups, apart, focals
         )
@@ -147,32 +150,10 @@ class Making:
                 out[p.id] = float(f)
         return out
 
-    def _share(self, solution):
-        """The Solution with what other sittings know of the lens, as far as they agree with what this one says."""
-        b = solution.block
-        if b.solved.sum() < 2 or not len(b.points):
-            return solution
-        cov = b.covariance(of_points=False)
-        own = evidence(b, cov.unit, LOSS_SCALE)
-        self.told = told_of(own, self.photos, self.lens_of, b.solved)
-        heard = [h for h in self.inputs.heard if h.lens not in self.trusted]
-        taken, parted = agree(own, heard)
-        if taken:
-            self.report.progress(0.95, "adjusting with what other sittings know of the lens")
-            known = b.prior or LensPrior.of_sigmas(b.lenses, np.inf)
-            prior = together(known, taken)
-            photos = replace(self._photo_set(), prior=prior, free=known_besides(known, prior))
-            tracks = Tracks(b.start.astype(np.int64), b.photo, b.feature)
-            grower = Grower(photos, {}, self._ties(), self._grow_settings(), tracks=tracks)
-            grower.resume(b.poses, b.lenses)
-            made = grower.adjust_only(FINISH_PX[-1:])  # it stands, and only its lens moves
-            if made.block.solved.sum() < b.solved.sum():
-                parted += [(h, "photos would be lost with that lens") for h in taken]
-                taken = []
-            else:
-                solution = replace(solution, block=made.block)
-        self.shared = shared_figures(taken, parted, known_median(b, cov))
-        return solution
+    def _usual_before(self):
+        """Lenses of the last block that cropped photos have, but for their center, by photo id."""
+        rows = {i: self._block_before.solved_row(usual) for i, usual in self.crops.items()}
+        return {i: self._block_before.lens_vector(k) for i, k in rows.items() if k is not None}
 
     def _told_by_order(self, block):
         """Whether the order of shooting decided, and how many rounds nothing ties to the block."""
@@ -188,7 +169,7 @@ class Making:
         return Computed(
             solution, still, share, self.targets, self.xy, self.counts, self.lenses, self.guessed, tried, chosen,
             self.times, self.artefacts, self.fingerprints, self.mark_at, self.told, self.shared, self.look,
-            None if self.inputs.joined else find_fold(solution.block.poses), zooms=self.zooms,
+            None if self.inputs.joined else find_fold(solution.block.poses), zooms=self.zooms, crops=self.crops,
             slip_px=self.slip_px, **self._told_by_order(solution.block),
         )  # fmt: skip
 
@@ -384,14 +365,14 @@ class Making:
         return {ij: g for ij, g in zip(self.matches, related, strict=True) if g is not None}
 
     # ------------------------------------------------------------------ solving
-    def _photo_set(self):
+    def photo_set(self):
         lenses = np.array([x.vector for x in self.lenses])
         return PhotoSet(self.xy, lenses, self.lens_of, self.widths, self.trusted, self.lens_sigma, self.sigma)
 
-    def _ties(self):
+    def ties(self):
         return HandTies(self.links, self._same_targets(), tuple(self.mark_at))
 
-    def _grow_settings(self):
+    def grow_settings(self):
         s = self.settings
         return GrowSettings(
             min_sightings=s.min_sightings,
@@ -427,7 +408,7 @@ class Making:
             return pairs if self.order is None else {p: g for p, g in pairs.items() if p in self.order.pairs}
 
         return solve(
-            self._photo_set(), relate_with, self._ties(), self._grow_settings(), resume=resume, marks=self.seen_marks
+            self.photo_set(), relate_with, self.ties(), self.grow_settings(), resume=resume, marks=self.seen_marks
         )
 
     def _lenses_before(self, vectors):
@@ -462,9 +443,9 @@ class Making:
             )
         photo, feature, start = self._with_marks(photo, feature, start)
         self.report.progress(0.6, "adjusting")
-        photos = self._photo_set()
+        photos = self.photo_set()
         tracks = Tracks(start.astype(np.int64), photo.astype(np.int64), feature.astype(np.int64))
-        grower = Grower(photos, {}, self._ties(), self._grow_settings(), tracks=tracks)
+        grower = Grower(photos, {}, self.ties(), self.grow_settings(), tracks=tracks)
         grower.resume(self._poses_before(), self._lenses_before(photos.lenses))
         return grower.adjust_only()
 

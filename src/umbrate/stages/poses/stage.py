@@ -290,6 +290,7 @@ class PosesStage(Stage):
             done.figures.look,
             done.figures.zooms,
             done.figures.slip_px,
+            done.figures.crops,
         )
 
     def key(self, job, sitting, settings):
