@@ -5,6 +5,7 @@
 faint         the demo, both sittings, its detail inside the masks cut to a fifth, noise of 2 gray levels, no targets
 faint-grain   the same with the demo's own contrast halved and noise of 4 levels
 cropped       the demo's first sitting, six photos cropped to the object and a random rest, no EXIF
+few           eight photos of the demo's first sitting, 90 degrees apart at two heights, no targets
 jug           a glazed jug on a wooden disc, lamps fixed to the room, masked
 jug-turning   the same under lamps that turn with it
 motif         a bowl with one motif painted four times, masked: undecidable, which must be said
@@ -61,7 +62,8 @@ SHINES = 0.1  #: light of a lamp that is mirrored, as a share of the full light:
 CELL_MM, CELL_POINTS = 3.0, 15  #: in such cells a bump is looked for, and with so many points
 BUMP_MM = 0.3  #: a cell that is off by more is a bump
 WITHOUT_MASKS = ("shadow", "phone")
-CROPPED = ("cropped",)
+CROPPED, FEW = ("cropped",), ("few",)
+FAR_APART = (0, 3, 6, 9, 13, 16, 19, 22)  #: of the demo's photos
 FADED = {"faint": (0.2, 2.0), "faint-grain": (0.5, 4.0)}  #: share of the detail that is left, noise in gray levels
 
 
@@ -125,6 +127,19 @@ def crop(folder):
         (folder / file).write_bytes((demo_data() / file).read_bytes())
 
 
+def far_apart(folder):
+    """A few of the demo's photos as they are."""
+    source, target = demo_data() / SITTINGS[0][1], folder / SITTINGS[0][1]
+    (target / "masks").mkdir(parents=True)
+    files = sorted(source.glob("*.jpg"))
+    for file in (files[k] for k in FAR_APART):
+        mask = f"masks/{file.stem}.png"
+        (target / file.name).write_bytes(file.read_bytes())
+        (target / mask).write_bytes((source / mask).read_bytes())
+    for file in ("truth.json", "truth.ply"):
+        (folder / file).write_bytes((demo_data() / file).read_bytes())
+
+
 def made(name):
     """The folder of a set, its Truth, and its sittings by name: where their photos are."""
     if name in FADED:
@@ -133,6 +148,9 @@ def made(name):
         return folder, Truth(folder), dict(SITTINGS)
     if name in CROPPED:
         folder = cached(name, crop, inspect.getsource(crop))
+        return folder, Truth(folder), dict(SITTINGS[:1])
+    if name in FEW:
+        folder = cached(name, far_apart, inspect.getsource(far_apart) + repr(FAR_APART))
         return folder, Truth(folder), dict(SITTINGS[:1])
     folder = cached(name, lambda f: shoot(HARD[name](), f), studio_key(name))
     truth = Truth(folder)
@@ -217,7 +235,7 @@ def run(job, name, sitting, stages):
     """Run stages of a sitting; what went wrong, in words, or empty."""
     for stage in stages:
         settings = settings_of(job, sitting, BY_NAME[stage])
-        if stage == "poses" and name in FADED:
+        if stage == "poses" and name in (*FADED, *FEW):
             settings = settings.model_copy(update={"use_targets": False})
         with job.action("how the set is meant"):
             job.set_settings(sitting.id, stage, settings.model_dump(mode="json"))
@@ -244,8 +262,9 @@ def judge(name, poses_only):
             done = job.result(sitting.id, "poses")
             rows, *_ = camera_rows(job, sitting) if done else ([],)
             off, M = against(truth, title, {r["name"]: r["pose"] for r in rows if r["pose"] is not None})
-            row["photos"] += len(truth.names(title))
-            row["out"] += len(truth.names(title)) - len(off)
+            photos = len(job.photos(sitting.id))
+            row["photos"] += photos
+            row["out"] += photos - len(off)
             right = [o for o in off.values() if o[0] <= WRONG_DEG and o[1] <= WRONG_PERCENT]
             row["right"] += len(right)
             row["wrong"] += len(off) - len(right)
@@ -288,7 +307,7 @@ def line(row):
 
 def main():
     """Run the sets and print the table."""
-    every = [*FADED, *CROPPED, *HARD]
+    every = [*FADED, *CROPPED, *FEW, *HARD]
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("sets", nargs="*")
     parser.add_argument("--poses", action="store_true")

@@ -10,11 +10,13 @@ from umbrate.core.features.detect import (
     CAMERA_SIGMA,
     LEVELS,
     detect,
+    joined,
     keep_spread,
     noise_left,
     noise_of,
 )
 from umbrate.core.features.match import match, unit_descriptors
+from umbrate.core.features.slanted import detect_slanted, slanted_views, squeezed
 from umbrate.core.imaging.filters import gaussian_blur, halve_by_area, halve_mask, remap
 
 
@@ -146,6 +148,41 @@ class Detection(unittest.TestCase):
         R = np.array([[c, -s], [s, c]])
         self.check_warp(R @ np.diag([k, 1.0]) @ R.T, 0.85)
         self.check_warp(R @ np.diag([k, 1.0]) @ R.T, 0.85, upsample=True)
+
+    def test_slanted_views_match_where_upright_ones_fail(self):
+        image, center = speckle(420, 520, 3), np.array([260.0, 210.0])
+        for degrees, angle, least in ((65, 0.0, 200), (65, 0.6, 200), (70, 1.9, 50)):
+            c, s = np.cos(angle), np.sin(angle)
+            R = np.array([[c, -s], [s, c]])
+            other, move = warped(image, R @ np.diag([np.cos(np.radians(degrees)), 1.0]) @ R.T, center)
+            right = []
+            for more in (False, True):
+                a, b = (
+                    joined([detect(x, limit=2000), *([detect_slanted(x, limit=4000)] if more else [])])
+                    for x in (image, other)
+                )
+                m = match(unit_descriptors(a.descriptors), unit_descriptors(b.descriptors))
+                error = np.linalg.norm(move(a.xy[m[:, 0]]) - b.xy[m[:, 1]], axis=1)
+                right.append(int((error < 2.0).sum()))
+            self.assertLess(right[0], 10)
+            self.assertGreater(right[1], least)
+            self.assertGreater(right[1], 0.6 * len(m))
+
+    def test_a_slanted_view_shows_what_its_map_says_and_only_what_is_inside(self):
+        v, u = np.mgrid[:200, :300]
+
+        def light(x, y):
+            return 0.5 + 0.3 * np.sin(x / 17) * np.cos(y / 23)
+
+        mask = (u - 140) ** 2 + (v - 90) ** 2 < 80**2
+        for factor, angle in slanted_views():
+            view, inside, A = squeezed(light(u, v).astype(np.float32), mask, factor, angle)
+            y, x = np.nonzero(inside)
+            p = np.stack([x, y], 1) @ A[:, :2].T + A[:, 2]
+            self.assertLess(np.abs(view[y, x] - light(*p.T)).max(), 0.004)
+            self.assertLess(np.hypot(p[:, 0] - 140, p[:, 1] - 90).max(), 80 + factor)
+            self.assertAlmostEqual(inside.sum() * factor / mask.sum(), 1, delta=0.02)
+            self.assertAlmostEqual(abs(np.linalg.det(A[:, :2])), factor)
 
     def test_positions_have_no_bias(self):
         v, u = np.mgrid[0:160, 0:200]

@@ -1,6 +1,7 @@
 """Poses of hard sets: folds, told by where photos stand, zooms that were moved, and rows that slipped."""
 
 import unittest
+from dataclasses import MISSING, fields, replace
 from pathlib import Path
 from types import SimpleNamespace
 from unittest import mock
@@ -25,7 +26,8 @@ from umbrate.job.store import Job
 from umbrate.sitting.frames import load_block
 from umbrate.stages import BY_NAME
 from umbrate.stages.base import settings_of
-from umbrate.stages.poses import contradicted, solving
+from umbrate.stages.poses import contradicted, looks, solving
+from umbrate.stages.poses.computed import Computed
 from umbrate.stages.poses.contradicted import SLIP_LEFT
 from umbrate.stages.poses.lenses import center_held
 from umbrate.stages.poses.reasons import doubt_of, why_left_out
@@ -254,6 +256,55 @@ def slipped(k, photo):
     (a, b), middle = np.random.default_rng(k).normal(0, 0.005, 2), photo.height / 2
     whence = (1, -a, a * middle, 0, 1 - b, b * middle)
     return photo.transform(photo.size, Image.Transform.AFFINE, whence, Image.Resampling.BICUBIC)
+
+
+class Looks(unittest.TestCase):
+    """Which look is taken, by what each would give: made-up runs."""
+
+    def taken(self, stands, folds=(), counts=2000, photos=8):
+        """The looks that were taken in turn, and what came of it; `stands`: photos that stand, by look."""
+        looked = []
+
+        class Made:
+            def __init__(self, inputs, settings, report, look):
+                self.inputs, self.settings, self.report, self.look = inputs, settings, report, look
+                self.photos, self.counts = inputs.photos, [counts] * photos
+
+            def make(self):
+                looked.append(self.look)
+                if self.look not in stands:
+                    raise UmbrateError("nothing stands")
+                solved = np.arange(photos) < stands[self.look]
+                block = mock.Mock(solved=solved)
+                fold = Fold(4, 2) if self.look in folds else None
+                needed = (f for f in fields(Computed) if f.default is MISSING and f.default_factory is MISSING)
+                rest = {f.name: None for f in needed} | {"solution": mock.Mock(block=block, fragments=[])}
+                return replace(Computed(**rest), fold=fold, look=self.look)
+
+        inputs = mock.Mock(before=None, mode="start over", photos=[None] * photos, masks={}, blobs=str(scratch()))
+        settings = mock.Mock(features=6000, around="never", ties="all")
+        with mock.patch.object(looks, "Making", Made), mock.patch.object(looks, "_in_order", lambda making, made: made):
+            return looked, looks._better_look(inputs, settings, mock.Mock())[1]
+
+    def test_one_looks_from_the_side_where_few_sharp_photos_stay_out_and_keeps_what_is_better(self):
+        looked, made = self.taken({1: 5, 5: 8}, counts=3000)
+        self.assertEqual((looked, made.look, made.first_solved), ([1, 5], 5, 5))
+        looked, made = self.taken({1: 5, 5: 5}, counts=3000)
+        self.assertEqual((looked, made.look, made.first_solved), ([1, 5], 1, None))
+        looked, made = self.taken({1: 4, 2: 6, 6: 8})  # fainter ones first
+        self.assertEqual((looked, made.look, made.first_solved), ([1, 2, 6], 6, 4))
+        looked, made = self.taken({1: 4, 2: 8})
+        self.assertEqual((looked, made.look), ([1, 2], 2))
+
+    def test_no_look_from_the_side_where_it_helps_nothing_or_costs_too_much(self):
+        for stands, more in (
+            ({1: 8}, {}),  # all stand
+            ({1: 5}, {"folds": (1,), "counts": 3000}),  # sides look alike
+            ({1: 5, 2: 5}, {"counts": 500}),  # blank or blurred
+            ({1: 78}, {"photos": 80, "counts": 3000}),  # two of many
+            ({1: 50}, {"photos": 80, "counts": 3000}),  # many
+        ):
+            self.assertFalse({5, 6} & set(self.taken(stands, **more)[0]), stands)
 
 
 class InTheStage(unittest.TestCase):

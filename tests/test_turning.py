@@ -29,7 +29,8 @@ from umbrate.sitting.masks import (
     with_turning,
 )
 from umbrate.stages.base import settings_of
-from umbrate.stages.poses.items import DEEPER, FIRST, feature_key
+from umbrate.stages.poses.figures import DEEPER, FIRST, SLANTED
+from umbrate.stages.poses.items import feature_key
 from umbrate.stages.poses.stage import PosesStage
 from umbrate.studio.hard import HARD
 from umbrate.studio.judge import Truth
@@ -125,11 +126,11 @@ class Kept(unittest.TestCase):
         s = PosesStage.Settings()
         keys = {
             (look, around): feature_key(Ref, "m", s.model_copy(update={"around": around}), look)
-            for look in (FIRST, DEEPER)
+            for look in (FIRST, DEEPER, FIRST + SLANTED, DEEPER + SLANTED)
             for around in ("when needed", "always", "never")
         }
         self.assertEqual(keys[FIRST, "never"], keys[FIRST, "when needed"])  # what was kept before holds
-        self.assertEqual(len(set(keys.values())), 4)
+        self.assertEqual(len(set(keys.values())), 8)
 
 
 class Boxes(unittest.TestCase):

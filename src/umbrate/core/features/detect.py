@@ -17,7 +17,7 @@ import scipy
 from numba import njit
 
 from ..imaging.filters import beyond_slopes, gaussian_blur
-from .describe import describe, turn_of
+from .describe import SIZE, describe, turn_of
 
 LEVELS = 3  #: scales in an octave
 BASE_SIGMA = 1.6
@@ -55,6 +55,12 @@ class Features:
 
     def __len__(self):
         return len(self.xy)
+
+    @classmethod
+    def none(cls):
+        """No key points."""
+        flat = np.zeros(0, np.float32)
+        return cls(np.zeros((0, 2), np.float32), flat, flat, np.zeros((0, SIZE), np.uint8))
 
     def magnified(self, factor):
         """The same features in a picture `factor` times larger, pixel edges kept (see `halve_by_area`)."""
@@ -321,7 +327,7 @@ def detect(gray, mask=None, limit=6000, threshold=CLEAR, upsample=False, few=FEW
     if mask is not None:
         rows, cols = np.flatnonzero(mask.any(1)), np.flatnonzero(mask.any(0))
         if not len(rows):
-            return _empty()
+            return Features.none()
         margin = 24
         y0, y1 = max(0, rows[0] - margin), min(h, rows[-1] + 1 + margin)
         x0, x1 = max(0, cols[0] - margin), min(w, cols[-1] + 1 + margin)
@@ -348,7 +354,7 @@ def detect(gray, mask=None, limit=6000, threshold=CLEAR, upsample=False, few=FEW
         fainter = _faint(octaves, step, (x0, y0), inside, gray, threshold, few * limit - len(points))
         points = np.concatenate([points, fainter])
     if not len(points):
-        return _empty()
+        return Features.none()
     points = points[keep_spread(points[:, :2], points[:, 3], limit, (h, w))]
     parts = []
     for o, gauss in enumerate(octaves):
@@ -393,7 +399,6 @@ def _faint(octaves, step, origin, inside, gray, clear, count):
     return points[keep_spread(points[:, :2] - np.array(origin), above, int(count), (h, w))]
 
 
-def _empty():
-    return Features(
-        np.zeros((0, 2), np.float32), np.zeros(0, np.float32), np.zeros(0, np.float32), np.zeros((0, 128), np.uint8)
-    )
+def joined(parts):
+    """The Features of several, one after the other."""
+    return Features(*(np.concatenate([getattr(f, n) for f in parts]) for n in ("xy", "scale", "angle", "descriptors")))

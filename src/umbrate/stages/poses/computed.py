@@ -5,8 +5,7 @@ from dataclasses import dataclass, field
 from ...core.poses.fold import Fold
 from ...core.poses.solution import Solution
 from ...core.poses.targets import TargetSightings
-from .figures import Shared
-from .items import FIRST
+from .figures import FIRST, Shared
 
 
 @dataclass

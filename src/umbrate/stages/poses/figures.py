@@ -20,6 +20,20 @@ def shortened(name):
     return name if len(name) <= LONGEST_NAME else name[: LONGEST_NAME - 1] + "…"
 
 
+FIRST, DEEPER = 1, 2  #: looks: a second, deeper one is taken where photos stay out
+SLANTED = 4  #: added to either: features of slanted views count as well
+
+
+def is_deeper(look):
+    """Whether a look is one in which fainter features count, and what turns with the object."""
+    return bool(look & DEEPER)
+
+
+def is_slanted(look):
+    """Whether a look is one in which features of slanted views count."""
+    return bool(look & SLANTED)
+
+
 class PhotoFigures(Part):
     """Figures of one photo."""
 
@@ -162,7 +176,7 @@ class PosesFigures(Figures):
     keep_box: dict = {}  #: fitted round the object, in the plain frame
     reasons: dict[int, WhyLeftOut] = {}
     made_from: dict[int, str] | None = None  #: what the features of each photo were found from
-    look: int = 1  #: at which the features were found; 2 is the deeper one
+    look: int = 1  #: at which the features were found: 2 is the deeper one, 4 more that from the side
     first_solved: int | None = None  #: photos that stood after the first look, where a deeper one was taken
     unfolded: bool = False  #: whether that look told sides apart that look alike
     by_order: bool = False  #: whether the order of shooting told sides apart that look alike
@@ -184,8 +198,12 @@ class PosesFigures(Figures):
         if self.unfolded:
             told = "The object looks alike from several sides; what turns with it told them apart"
             return "Deeper look", "told sides apart", told
+        found = f"{self.first_solved} before it, {self.solved} after"
+        if is_slanted(self.look):
+            told = "Photos stayed out, so features were sought as well in each photo squeezed as if seen from the side"
+            return "Look from the side", found, told
         told = "Photos stayed out, so fainter features were sought as well, and those on what turns with the object"
-        return "Deeper look", f"{self.first_solved} before it, {self.solved} after", told
+        return "Deeper look", found, told
 
     def line_of_order(self):
         if not self.by_order:

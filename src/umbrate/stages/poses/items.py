@@ -7,8 +7,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from ...core.errors import UmbrateError
-from ...core.features.detect import FEW, Features, detect
+from ...core.features.detect import FEW, Features, detect, joined
 from ...core.features.match import match
+from ...core.features.slanted import detect_slanted
 from ...core.imaging.filters import halve_by_area, halve_mask
 from ...core.imaging.sharpness import LUMA
 from ...core.poses.pairs import relate
@@ -16,11 +17,11 @@ from ...job.blobs import BlobStore
 from ...job.contents import FEATURES
 from ...sitting.masks import THING, TURNS, decode_kinds
 from ...sitting.photos import photo_picture
+from .figures import FIRST, is_deeper, is_slanted
 
 #: raised when features, or matches, are found in another way: what was kept of them is found anew
 FEATURE_VERSION, MATCH_VERSION = 2, 1
 HALVED_MASK_VERSION = 2  #: of the rule that makes the masks of large photos smaller
-FIRST, DEEPER = 1, 2  #: looks: a second, deeper one is taken where photos stay out
 DEEPER_BELOW = 0.35  #: of the features a photo may have: with fewer, a deeper look finds more
 DEEPER_SHARE = 0.5  #: of the features a photo may have that fainter ones fill up to in a deeper look
 
@@ -37,7 +38,7 @@ class PhotoFeatures:
 
 def looks_around(settings, look):
     """Whether features on what turns with the object count."""
-    return settings.around == "always" or (settings.around == "when needed" and look == DEEPER)
+    return settings.around == "always" or (settings.around == "when needed" and is_deeper(look))
 
 
 def feature_key(photo, mask, settings, look=FIRST):
@@ -68,9 +69,13 @@ def find_features(blobs, masks, settings, cached, look, photo):
     if photo.id in masks:
         kinds = decode_kinds(blobs.get_bytes(masks[photo.id]), photo)
         mask = halve_mask(kinds >= (TURNS if looks_around(settings, look) else THING), halvings)
-    few = DEEPER_SHARE if look == DEEPER else FEW
+    few = DEEPER_SHARE if is_deeper(look) else FEW
     # a photo that was halved has its finest detail left out on purpose
-    f = detect(gray, mask, settings.features, upsample=settings.fine and not halvings, few=few).magnified(2**halvings)
+    finer = settings.fine and not halvings
+    f = detect(gray, mask, settings.features, upsample=finer, few=few)
+    if is_slanted(look):
+        f = joined([f, detect_slanted(gray, mask, settings.features, upsample=finer, few=few)])
+    f = f.magnified(2**halvings)
     return f, blobs.put_arrays(**f.arrays())
 
 

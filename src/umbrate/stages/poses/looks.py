@@ -1,7 +1,8 @@
-"""A first look at the photos, and a second, deeper one where it promises more.
+"""A first look at the photos, and others where they promise more.
 
 The first takes what is clear on the object. Where photos stay out, or the block seems folded, everything is looked at
-once more: fainter key points count as well, and those on what the masks say turns with the object.
+once more: fainter key points count as well, and those on what the masks say turns with the object. Where photos are
+few and far apart, key points of each photo squeezed as if seen from the side count as well.
 """
 
 from dataclasses import replace
@@ -12,12 +13,15 @@ from ...core.errors import UmbrateError
 from ...job.blobs import BlobStore
 from ...sitting.masks import tells_turning
 from ..base import Share
+from .figures import DEEPER, FIRST, SLANTED
 from .hopeless import check_started
 from .inputs import ADJUST, MARKED, START_OVER
-from .items import DEEPER, DEEPER_BELOW, FIRST
+from .items import DEEPER_BELOW
 from .solving import Making
 
 UNFOLDED = 0.8  #: of the photos of a folded block that an unfolded one must place
+MOST_SLANTED, LEFT_OUT = 60, 0.1  #: photos of which, and the share that stays out, from which one looks from the side
+CLEAR_SHARE = 0.15  #: of the features a photo may have that the usual photo has to have for that
 BY_ORDER = 0.7  #: and its fragments with it, where rounds stand by themselves
 
 
@@ -38,27 +42,44 @@ def _better_look(inputs, settings, report):
     """The Making whose look is taken, and what it Computed."""
     look = inputs.before.look if inputs.before and inputs.mode != START_OVER else FIRST
     making = Making(inputs, settings, report, look)
-    if inputs.mode == ADJUST or settings.ties == MARKED or look == DEEPER:
+    if inputs.mode == ADJUST or settings.ties == MARKED or look != FIRST:
         return making, making.make()
-    first = failed = second = None
+    first = failed = None
     try:
         first = making.make()
     except UmbrateError as e:
         failed = e
     stand = _stand(first)
+    taken, made = making, first
     if _promises_more(making, first):
         told = "the block seems folded" if stand and first.fold else f"{stand} of {len(inputs.photos)} stand"
-        again = Making(inputs, settings, Share(report, 0.0, 1.0, f"{told}, looking deeper: "), DEEPER)
-        try:
-            second = again.make()
-        except UmbrateError:
-            pass  # what the first look found, or why it failed, stands
-        if _better(first, second):
-            second = replace(second, first_solved=stand, unfolded=bool(first and first.fold and not second.fold))
-            return again, _in_order(again, second)
-    if failed:
+        taken, made = _other_look(taken, made, DEEPER, f"{told}, looking deeper: ", report)
+    if _seen_from_the_side(taken, made):
+        told = f"{_stand(made)} of {len(inputs.photos)} stand, looking from the side: "
+        taken, made = _other_look(taken, made, taken.look + SLANTED, told, report)
+    if made is None:
         raise failed
-    return making, _in_order(making, first)
+    if taken is not making:
+        made = replace(made, first_solved=stand, unfolded=bool(first and first.fold and not made.fold))
+    return taken, _in_order(taken, made)
+
+
+def _other_look(taken, made, look, told, report):
+    """The Making of another look, and what it Computed; what there is where that is no better."""
+    again = Making(taken.inputs, taken.settings, Share(report, 0.0, 1.0, told), look)
+    try:
+        other = again.make()
+    except UmbrateError:
+        return taken, made  # what the look before found, or why it failed, stands
+    return (again, other) if _better(made, other) else (taken, made)
+
+
+def _seen_from_the_side(making, made):
+    """Whether features of slanted views may place photos that stay out: they are sharp, and few and far apart."""
+    left = len(making.photos) - _stand(made)
+    if not _stand(made) or made.fold or len(making.photos) > MOST_SLANTED or left < LEFT_OUT * len(making.photos):
+        return False
+    return np.median(making.counts) >= CLEAR_SHARE * making.settings.features
 
 
 def _in_order(making, made):

@@ -5,9 +5,9 @@ import numpy as np
 from ...core.poses.solution import DISAGREES, FRAGMENT, LOOP, NO_OVERLAP, NO_START, TOO_FEW
 from ...sitting.lenses import NO_EXIF_35MM
 from ..base import problem
-from .figures import WhyLeftOut
+from .figures import WhyLeftOut, is_deeper
 from .inputs import ADJUST, MARKED
-from .items import DEEPER, DEEPER_BELOW
+from .items import DEEPER_BELOW
 from .lenses import center_held
 
 STILL_SHARE = 0.6  #: a photo with so many still features shows the backdrop only
@@ -38,7 +38,7 @@ def why_left_out(block, made, inputs, settings):
             kind = "blurred"
             text = f"only {made.counts[i]} features were found in it (blurred, plain, or hidden by its mask)"
         elif (
-            kind in (NO_OVERLAP, TOO_FEW) and made.look == DEEPER and made.counts[i] < DEEPER_BELOW * settings.features
+            kind in (NO_OVERLAP, TOO_FEW) and is_deeper(made.look) and made.counts[i] < DEEPER_BELOW * settings.features
         ):
             kind = "faint"
             text = f"most of its {made.counts[i]} features are faint, and too few of them match any other photo's"
