@@ -1,4 +1,4 @@
-"""The command line as a user types it, in processes of its own."""
+"""The command line as a user types it."""
 
 import contextlib
 import json
@@ -30,18 +30,24 @@ from umbrate.job.store import Job
 ROOT = Path(__file__).resolve().parents[1]
 
 
-def umbrate(*arguments, cwd=None):
-    """Run a command; returns the completed process."""
+def shell(*arguments, cwd):
+    """Run a command as a shell does, in a process of its own; returns the completed process."""
     env = {**os.environ, "PYTHONPATH": str(ROOT / "src"), "COLUMNS": "200"}
     command = [sys.executable, "-m", "umbrate", *map(str, arguments)]
-    return subprocess.run(command, capture_output=True, text=True, env=env, cwd=cwd or scratch(), timeout=600)
+    return subprocess.run(command, capture_output=True, text=True, env=env, cwd=cwd, timeout=600)
+
+
+def umbrate(*arguments, cwd=None):
+    """Run a command in this process, which is begun already; returns what `shell` would."""
+    with contextlib.chdir(cwd or scratch()):
+        done = CliRunner(env={"COLUMNS": "200"}).invoke(cli, [str(a) for a in arguments])
+    return subprocess.CompletedProcess(arguments, done.exit_code, done.stdout, done.stderr)
 
 
 def inside(*arguments, cwd):
-    """A command that is refused at once, in this process: returns exit code, stdout, stderr."""
-    with contextlib.chdir(cwd):
-        done = CliRunner().invoke(cli, [str(a) for a in arguments])
-    return done.exit_code, done.stdout, done.stderr
+    """The same as exit code, stdout, stderr."""
+    done = umbrate(*arguments, cwd=cwd)
+    return done.returncode, done.stdout, done.stderr
 
 
 class WholeJob(unittest.TestCase):
@@ -49,13 +55,13 @@ class WholeJob(unittest.TestCase):
         home = scratch()
         self.assertEqual(umbrate("new", "bird", cwd=home).returncode, 0)
         photos = pebble_set() / "by-hand"
-        done = umbrate("add", "bird", photos, "--sitting", "By hand", "--masks", photos / "masks", cwd=home)
+        done = shell("add", "bird", photos, "--sitting", "By hand", "--masks", photos / "masks", cwd=home)
         self.assertEqual((done.returncode, done.stderr), (0, ""))
         self.assertIn("Added 12 photos", done.stdout)
         before = json.loads(umbrate("status", "bird", "--json", cwd=home).stdout)
         self.assertEqual(before["sittings"][0]["stages"]["lens"]["state"], "ready")
         sets = ["--set", "poses.features=3000", "--set", "cloud.photo_scale=2", "--set", "cloud.rounds=1"]
-        done = umbrate("run", "bird", "--to", "poses", *sets[:2], cwd=home)
+        done = shell("run", "bird", "--to", "poses", *sets[:2], cwd=home)
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertIn("12/12", done.stdout)
         self.assertNotIn("\x1b", done.stdout)  # plain lines where there is no terminal
@@ -116,7 +122,7 @@ class WholeJob(unittest.TestCase):
             (("export", "j", "cameras", "o.json"), "no poses yet"),
             (("simulate", "moon", "out"), "no scene “moon”"),
         ]
-        done = umbrate(*wrong[0][0], cwd=home)  # as a shell sees it
+        done = shell(*wrong[0][0], cwd=home)  # as a shell sees it
         self.assertEqual((done.returncode, done.stdout, done.stderr.count("\n")), (1, "", 1))
         for arguments, said in wrong:
             code, out, err = inside(*arguments, cwd=home)

@@ -29,6 +29,7 @@ from umbrate.sitting.frames import frame_of, keep_box_of, load_block, set_keep_b
 from umbrate.stages import BY_NAME
 from umbrate.stages.base import settings_of
 from umbrate.stages.poses import looks
+from umbrate.stages.poses.figures import SLANTED
 from umbrate.work.queue import Queue
 from umbrate.work.state import is_current, plan
 
@@ -399,9 +400,20 @@ class FromMarks(unittest.TestCase):
         job.set_aside([ids[k] for k in (2, 3, 8, 9)], True)
         for name in ("photos", "masks", "lens"):
             run(job, s, name)
-        # a deeper look would connect them by itself
+        # one look from the side connects them by itself
         with mock.patch.object(looks, "_promises_more", return_value=False):
             out = run(job, s, "poses")
+            self.assertEqual((out.figures.solved, out.figures.first_solved, out.figures.look), (8, 4, 1 + SLANTED))
+            self.assertIn(("Look from the side", "4 before it, 8 after"), [r[:2] for r in out.figures.rows()])
+            rows, *_ = camera_rows(job)
+            figures, _ = pebble_truth().judge_poses(
+                "By hand", {r["name"]: r["pose"] for r in rows if r["pose"] is not None}
+            )
+            self.assertLess(figures["rotation_deg_max"], 1.0)
+            again = run(job, s, "poses", mode="adjust")
+            self.assertEqual((again.figures.solved, again.figures.look), (8, 1 + SLANTED))
+            with mock.patch.object(looks, "_seen_from_the_side", return_value=False):
+                out = run(job, s, "poses")
         self.assertEqual((out.figures.solved, out.figures.fragments), (4, [4]))
         self.assertIn("three points marked", " ".join(p["hint"] for p in out.problems))
         put_marks(job, s, 0.3, most=99, count=30)
