@@ -12,7 +12,8 @@ from umbrate.core.cloud.clean import isolated, outside_outlines
 from umbrate.core.cloud.keepbox import KeepBox, fit_keep_box
 from umbrate.core.dense import depth as dense
 from umbrate.core.dense.bend import disc, fit_bends
-from umbrate.core.dense.exposure import gains
+from umbrate.core.dense.depth import NEIGHBOR_MARGIN, cropped
+from umbrate.core.dense.exposure import brightness, gains
 from umbrate.core.dense.fuse import (
     AGAINST,
     EXPECTED,
@@ -681,7 +682,8 @@ class Pairs(unittest.TestCase):
                     picture[y + b, x + a] = value[:, None]
             pictures.append(picture)
         photo, point = np.divmod(np.arange(1600), 400)
-        found = gains(pictures, K, poses, X, photo, point)
+        value = np.concatenate([brightness(p, k, E, X) for p, k, E in zip(pictures, K, poses, strict=True)])
+        found = gains(value, photo, point, 4, 400)
         np.testing.assert_allclose(found * true, 1, atol=0.03)
 
 
@@ -766,6 +768,35 @@ class Cleaning(unittest.TestCase):
             wide += np.array([o and not mask[int(b), int(a)] for o, (a, b) in zip(ok, at, strict=True)])
         np.testing.assert_array_equal(got, wide)
         self.assertGreater(wide.max(), 1)
+        # the part of each picture that its mask leaves, and the picture round it
+        crops = [cropped(v, 16) for v in views[:2]]
+        frames = [
+            (-x, -y, v.mask.shape[1] - x, v.mask.shape[0] - y) for v, (_, y, x) in zip(views, crops, strict=False)
+        ]
+        masks, Ks = [c.mask for c, _, _ in crops], [c.K for c, _, _ in crops]
+        self.assertLess(masks[0].size, 0.6 * views[0].mask.size)
+        poses = [v.pose for v in views[:2]]
+        np.testing.assert_array_equal(outside_outlines(X, masks, Ks, poses, 1, frames), wide)
+        self.assertLess(outside_outlines(X, masks, Ks, poses, 1).sum(), wide.sum())
+
+
+class Parts(unittest.TestCase):
+    def test_depth_of_the_part_that_a_mask_leaves_is_that_of_the_whole_photo_bit_for_bit(self):
+        truth, views = pebble_truth(), [v for v, _ in true_views(2)][:4]
+        low, high = truth.vertices.min(0), truth.vertices.max(0)
+        box = KeepBox((low + high) / 2, np.eye(3), (high - low) / 2 + 2)
+        points = truth.vertices[::97]
+        whole = dense.depth_map(views[0], views[1:], box, points, seed=3, rounds=1)
+        parts = [cropped(v, NEIGHBOR_MARGIN, 32) for v in views]
+        m = dense.depth_map(parts[0][0], [p for p, _, _ in parts[1:]], box, points, seed=3, rounds=1)
+        _, y, x = parts[0]
+        h, w = m.depth.shape
+        self.assertLess(m.depth.size, 0.6 * whole.depth.size)
+        for name in ("depth", "normal", "score", "noise"):
+            a, b = getattr(m, name), getattr(whole, name)
+            np.testing.assert_array_equal(a, b[y : y + h, x : x + w])
+        self.assertEqual((whole.depth != 0).sum(), (m.depth != 0).sum())
+        self.assertGreater((m.depth > 0).sum(), 2000)
 
 
 class Straightening(unittest.TestCase):

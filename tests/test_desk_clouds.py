@@ -17,6 +17,7 @@ from tests.scenes import scratch
 from tests.test_stages import run
 from umbrate.core.geometry.pose import center
 from umbrate.desk.bench.cloud import CloudPanel
+from umbrate.desk.photo.depth import DEPTH_LAYERS, DepthLook
 from umbrate.stages import BY_NAME
 from umbrate.stages.base import settings_of
 
@@ -62,6 +63,27 @@ class WithCloud(OneJob):
         uv = self.scene.on_screen(self.session.cloud["points"] if points is None else points)
         a, b = ([q.x(), q.y()] for q in corners)
         return ((uv > a) & (uv < b)).all(1)
+
+
+class DepthOver(unittest.TestCase):
+    def test_a_part_of_a_depth_map_lies_on_the_photo_where_the_whole_does(self):
+        rng = np.random.default_rng(6)
+        h, w, (y, x), (rows, columns) = 60, 80, (16, 32), (30, 40)
+        depth = np.zeros((h, w), np.float32)
+        depth[y : y + rows, x : x + columns] = rng.uniform(1, 2, (rows, columns))
+        whole = {
+            "depth": depth, "normal": rng.integers(-99, 99, (h, w, 3)).astype(np.int8),
+            "score": rng.integers(0, 255, (h, w)).astype(np.uint8), "lens": np.array([90.0, 39.5, 29.5]),
+        }  # fmt: skip
+        part = {k: a[y : y + rows, x : x + columns] for k, a in whole.items() if k != "lens"}
+        part |= {"lens": whole["lens"] - [0, x, y], "whole": np.array([h, w])}
+        lens = np.array([180.0, 79.5, 59.5, -0.1, 0, 0, 0, 0, 0, 0])
+        a, b = (DepthLook(m, lens, (160, 120), 1.0) for m in (whole, part))
+        np.testing.assert_array_equal(a.depth, b.depth)
+        self.assertGreater((a.depth > 0).sum(), 800)
+        for look in DEPTH_LAYERS[1:]:
+            np.testing.assert_array_equal(*(m.picture(look)[a.depth > 0] for m in (a, b)))
+        self.assertEqual(a.told(85, 60, "mm"), b.told(85, 60, "mm"))
 
 
 class Looking(WithCloud):

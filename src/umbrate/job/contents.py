@@ -149,7 +149,7 @@ CALIBRATION = Kind({
 LIGHT = Kind({"light": Of("f2", ("h", "w", 3))})
 DEPTH_MAP = Kind({
     "depth": Of("f4", ("h", "w")), "normal": Of("i1", ("h", "w", 3)), "score": Of("u1", ("h", "w")),
-    "noise": Of("u1", ("h", "w"), optional=True), "lens": Of("f8", (3,)),
+    "noise": Of("u1", ("h", "w"), optional=True), "lens": Of("f8", (3,)), "whole": Of("i", (2,), optional=True),
 })  # fmt: skip
 CLOUD = Kind({
     "points": Of("f4", ("n", 3)), "normals": Of("f4", ("n", 3)), "colors": Of("u1", ("n", 3)),

@@ -30,7 +30,7 @@ def isolated(points, neighbors=10, factor=3.0):
     return mean > factor * np.median(mean)
 
 
-def outside_outlines(points, masks, Ks, poses, margin_px=2):
+def outside_outlines(points, masks, Ks, poses, margin_px=2, frames=None):
     """In how many photos a point falls on what the mask says is not the object.
 
     Parameters
@@ -40,21 +40,27 @@ def outside_outlines(points, masks, Ks, poses, margin_px=2):
     Ks : (m, 3), poses : (m, 4, 4)
     margin_px : int
         The outline is widened by this much first.
+    frames : (m, 4), optional
+        First column and row of each picture, and those behind its last, from the first pixel of its mask, which is a
+        part of it then: what lies in the picture and not in that part is outside.
 
     Returns
     -------
     (n,) int
     """
     points, count = np.ascontiguousarray(points, np.float64), np.zeros(len(points), np.int64)
-    for mask, K, E in zip(masks, Ks, poses, strict=True):
+    frames = [None] * len(masks) if frames is None else frames
+    for mask, K, E, frame in zip(masks, Ks, poses, frames, strict=True):
         if mask is not None:
             wide = scipy.ndimage.binary_dilation(mask, iterations=margin_px)
-            in_threads(_fallen_outside, len(points), points, wide, np.asarray(K, float), np.asarray(E, float), count)
+            frame = np.array([0, 0, *mask.shape[::-1]] if frame is None else frame, float)
+            K, E = np.asarray(K, float), np.asarray(E, float)
+            in_threads(_fallen_outside, len(points), points, wide, K, E, frame, count)
     return count
 
 
 @njit(cache=True, nogil=True)
-def _fallen_outside(points, mask, K, E, count, first, last):
+def _fallen_outside(points, mask, K, E, frame, count, first, last):
     """Add 1 to the count of points that lie in the picture and not in its mask."""
     h, w = mask.shape
     for k in range(first, last):
@@ -64,8 +70,9 @@ def _fallen_outside(points, mask, K, E, count, first, last):
             continue
         u = np.rint(K[0] * (E[0, 0] * x + E[0, 1] * y + E[0, 2] * z + E[0, 3]) / depth + K[1])
         v = np.rint(K[0] * (E[1, 0] * x + E[1, 1] * y + E[1, 2] * z + E[1, 3]) / depth + K[2])
-        if 0 <= u < w and 0 <= v < h and not mask[int(v), int(u)]:
-            count[k] += 1
+        if frame[0] <= u < frame[2] and frame[1] <= v < frame[3]:
+            if not (0 <= u < w and 0 <= v < h and mask[int(v), int(u)]):
+                count[k] += 1
 
 
 def inside_outlines(points, normals, cameras, deep_px, steepest_deg=75.0):

@@ -148,18 +148,18 @@ def _start_from_points(view, points, low, high, rng):
     return plane
 
 
-def _cropped(view, margin=0):
+def cropped(view, margin=0, step=2 ** (LEVELS - 1)):
     """What a view's mask leaves of it, `margin` pixels wider, and its first row and column there.
 
-    Both are even at every scale, so that halves of the crop are the crop of halves.
+    Both are multiples of `step`: even at every scale, so that halves of the crop are the crop of halves. A crop of a
+    crop that had as much margin and a multiple of the step is the crop of the whole.
     """
-    step = 2 ** (LEVELS - 1)
     span = []
     for axis in (1, 0):
         on = np.flatnonzero(view.mask.any(axis))
         first, last = (on[0] - margin, on[-1] + 1 + margin) if len(on) else (0, 0)
         first = max(first, 0) // step * step
-        span.append((first, max(last, first + SMALLEST)))
+        span.append((int(first), int(max(last, first + SMALLEST))))
     (y, y1), (x, x1) = span
     part = np.s_[y:y1, x:x1]
     return View(view.gray[part], view.mask[part], view.K - [0.0, x, y], view.pose), y, x
@@ -335,11 +335,11 @@ def depth_map(view, neighbors, box, points, *, seed=0, rounds=3, reach=(0.0, np.
         empty.
     """
     rng = np.random.default_rng(seed)
-    whole, (view, y, x) = view.gray.shape, _cropped(view)
+    whole, (view, y, x) = view.gray.shape, cropped(view)
     inside = box_limits(view, box, view.gray.shape, reach)[1] > 0
-    view, dy, dx = _cropped(View(view.gray, view.mask & inside, view.K, view.pose))
+    view, dy, dx = cropped(View(view.gray, view.mask & inside, view.K, view.pose))
     y, x = y + dy, x + dx
-    pyramid = [(view, [_cropped(n, NEIGHBOR_MARGIN)[0] for n in neighbors])]
+    pyramid = [(view, [cropped(n, NEIGHBOR_MARGIN)[0] for n in neighbors])]
     for _ in range(LEVELS - 1):
         pyramid.append((_half(pyramid[-1][0]), [_half(n) for n in pyramid[-1][1]]))
     planes = coarse = None

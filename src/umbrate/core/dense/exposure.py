@@ -3,7 +3,23 @@
 import numpy as np
 
 
-def gains(pictures, K, poses, points, photo, point, rounds=20):
+def brightness(picture, K, pose, points):
+    """Logarithm of the brightness of a straightened picture (h, w, 3) uint8 at places (m, 3), NaN beside it: (m,)."""
+    out = np.full(len(points), np.nan)
+    Y = points @ pose[:3, :3].T + pose[:3, 3]
+    with np.errstate(divide="ignore", invalid="ignore"):
+        uv = Y[:, :2] / Y[:, 2:] * K[0] + K[1:]
+    h, w = picture.shape[:2]
+    with np.errstate(invalid="ignore"):
+        inside = (Y[:, 2] > 0) & (uv >= 1).all(1) & (uv[:, 0] < w - 2) & (uv[:, 1] < h - 2)
+    x, y = np.round(uv[inside]).astype(int).T
+    # a patch of three by three: a point on an edge may lie on either side of it
+    near = [picture[y + b, x + a].astype(float) for a in (-1, 0, 1) for b in (-1, 0, 1)]
+    out[inside] = np.log(np.mean(near, axis=0).mean(1).clip(4, 250))
+    return out
+
+
+def gains(value, photo, point, n, points, rounds=20):
     """Factors (n,) that bring the brightness of every picture to what is usual; their geometric mean is 1.
 
     For each sighting the logarithm of the brightness is that of its point plus that of its photo; both are found by
@@ -11,34 +27,20 @@ def gains(pictures, K, poses, points, photo, point, rounds=20):
 
     Parameters
     ----------
-    pictures : list of (h, w, 3) uint8
-        Straightened.
-    K : (n, 3); poses : (n, 4, 4); points : (p, 3)
+    value : (k,)
+        Of `brightness`, of each sighting; NaN where nothing is known.
     photo, point : (k,) int
         Sightings.
+    n, points : int
+        How many photos and points there are.
     """
-    n = len(pictures)
-    value = np.full(len(photo), np.nan)
-    for k, rgb in enumerate(pictures):
-        rows = np.flatnonzero(photo == k)
-        Y = points[point[rows]] @ poses[k, :3, :3].T + poses[k, :3, 3]
-        with np.errstate(divide="ignore", invalid="ignore"):
-            uv = Y[:, :2] / Y[:, 2:] * K[k, 0] + K[k, 1:]
-        h, w = rgb.shape[:2]
-        with np.errstate(invalid="ignore"):
-            rows = rows[(Y[:, 2] > 0) & (uv >= 1).all(1) & (uv[:, 0] < w - 2) & (uv[:, 1] < h - 2)]
-        inside = np.isin(np.flatnonzero(photo == k), rows)
-        x, y = np.round(uv[inside]).astype(int).T
-        # a patch of three by three: a point on an edge may lie on either side of it
-        near = [rgb[y + b, x + a].astype(float) for a in (-1, 0, 1) for b in (-1, 0, 1)]
-        value[rows] = np.log(np.mean(near, axis=0).mean(1).clip(4, 250))
     good = np.isfinite(value)
     photo, point, value = photo[good], point[good], value[good]
     bright = np.zeros(n)
     if not len(value):
         return np.ones(n)
     for _ in range(rounds):
-        bright = _medians(value - _medians(value - bright[photo], point, len(points))[point], photo, n)
+        bright = _medians(value - _medians(value - bright[photo], point, points)[point], photo, n)
         bright -= bright.mean()
     return np.exp(-bright)
 

@@ -33,7 +33,8 @@ def hypotheses(pixels, neighbors, rounds):
 def memory(photos, pixels, threads, full_pixels, used_pixels):
     """Bytes at the peak of a run: what must be in memory, and what may lie on disk meanwhile.
 
-    pixels : of one picture at the photo scale used; full_pixels : as it was taken; used_pixels : that get a depth
+    pixels : of the part of one picture that is held, at the photo scale used; full_pixels : as it was taken
+    used_pixels : that get a depth
     """
     return (
         BASE + threads * (pixels * WORKED + full_pixels * 40) + photos * used_pixels * MADE,

@@ -17,7 +17,8 @@ class DepthLook:
     Parameters
     ----------
     arrays : dict
-        ``depth`` (h, w), ``normal`` (h, w, 3) int8, ``score`` (h, w) uint8, ``lens`` (3,): a depth blob.
+        ``depth`` (h, w), ``normal`` (h, w, 3) int8, ``score`` (h, w) uint8, ``lens`` (3,): a depth blob, and ``whole``
+        (2,), the shape of the straightened photo of which it is a part, where it is one.
     lens : (10,)
         Of the photo as it was taken.
     size : (width, height) of the photo
@@ -28,14 +29,15 @@ class DepthLook:
     def __init__(self, arrays, lens, size, unit):
         self.arrays, self.size, self.unit = arrays, size, unit
         depth = arrays["depth"]
-        h, w = depth.shape
+        rows, columns = depth.shape
+        h, w = (int(n) for n in arrays.get("whole", depth.shape))
         f, cx, cy = arrays["lens"]
         step = size[0] / w, size[1] / h
         x, y = np.meshgrid((np.arange(w) + 0.5) * step[0] - 0.5, (np.arange(h) + 0.5) * step[1] - 0.5)
         straight = Lens.from_vector(*size, lens).unproject(np.stack([x.ravel(), y.ravel()], 1)) * f + [cx, cy]
         u, v = np.round(straight).astype(int).T
-        inside = (u >= 0) & (v >= 0) & (u < w) & (v < h)
-        at = np.where(inside, v * w + u, 0)
+        inside = (u >= 0) & (v >= 0) & (u < columns) & (v < rows)
+        at = np.where(inside, v * columns + u, 0)
         self.depth = np.where(inside, depth.ravel()[at], 0).reshape(h, w)
         self._at = at.reshape(h, w)
         known = self.depth[self.depth > 0]

@@ -22,6 +22,7 @@ SCALES = (1, 2, 4, 8)
 REAL_SHARE = 1.4
 STRAIGHTENING = 0.65  #: of a pixel as taken, in hypotheses that take as long
 FUSING = 4.0  #: of a pixel and each photo it is looked up in, likewise
+PART = 2.5  #: the part of a photo that is held, as a multiple of what its mask leaves: a rectangle round that
 SPARE = 0.9  #: share of the free memory that a run may take
 
 
@@ -31,6 +32,7 @@ class Scene:
 
     photos: int
     full_pixels: float
+    held_pixels: float  #: those of the rectangle that a mask leaves
     used_pixels: float
     ground: float  #: a pixel's size on the object, in the plain frame's unit
 
@@ -64,7 +66,8 @@ def scene_of(block, photo_ids, box, share):
     pixels = np.where(front, np.abs(area).sum(1) / 2, full)
     used = np.minimum(pixels, full * (share if share else 1))
     ground = np.linalg.norm(block.eyes[solved] - box.center, axis=1) / lens[:, 0]
-    return Scene(len(solved), float(full.mean()), float(used.mean()), float(np.median(ground)))
+    held = full.mean() * min(1.0, PART * share if share else 1.0)
+    return Scene(len(solved), float(full.mean()), float(held), float(used.mean()), float(np.median(ground)))
 
 
 def cost(scene, photo_scale, neighbors, rounds, speed, threads):
@@ -75,7 +78,7 @@ def cost(scene, photo_scale, neighbors, rounds, speed, threads):
     return Cost(
         scene.photos * work / (speed * threads),
         scene.ground * photo_scale,
-        *memory(scene.photos, full / photo_scale**2, threads, full, pixels),
+        *memory(scene.photos, scene.held_pixels / photo_scale**2, threads, full, pixels),
     )
 
 

@@ -9,6 +9,7 @@ import hashlib
 import json
 import time
 from functools import partial
+from typing import NamedTuple
 
 import numpy as np
 
@@ -16,8 +17,8 @@ from ...core.cloud.clean import isolated, outside_outlines
 from ...core.cloud.filters import components, thin_by_spacing
 from ...core.cloud.grid import spacing_of
 from ...core.cloud.keepbox import KeepBox
-from ...core.dense.depth import View, depth_map
-from ...core.dense.exposure import gains
+from ...core.dense.depth import NEIGHBOR_MARGIN, View, cropped, depth_map
+from ...core.dense.exposure import brightness, gains
 from ...core.dense.fuse import Agreement, fuse, maps_of, noise_codes
 from ...core.dense.neighbors import choose_neighbors
 from ...core.dense.pair import BACK_PX, LEAST_COS, inverse_step, pair_tolerance, without_specks
@@ -34,22 +35,49 @@ from .scratch import kept, zeros
 
 PIECE_GAP, PIECE_SHARE = 3.0, 1e-4  #: a piece stands alone at so many spacings, and is a speck below such a share
 LEAST_ALIKE = 0.05  #: share of pixels that look like something in another photo, below which there is no texture
-DEPTH_VERSION = 6  #: raised when depth is computed in another way
+DEPTH_VERSION = 7  #: raised when depth is computed in another way
+
+
+class Straight(NamedTuple):
+    """A straightened photo, or the part of it that its mask leaves."""
+
+    view: View
+    colors: np.ndarray  #: (h, w, 3) uint8
+    masked: bool
+    sharpness: float
+    focus: np.ndarray  #: of `focus`, of the whole photo
+    brightness: np.ndarray  #: of `brightness`, at its tie points
+    corner: tuple  #: first row and column of the part
+    whole: tuple  #: rows and columns of the photo
+
+    @property
+    def frame(self):
+        """The photo's frame from the first pixel of the part: left, top, right, bottom."""
+        (y, x), (h, w) = self.corner, self.whole
+        return -x, -y, w - x, h - y
 
 
 def straighten(blobs, scale, folder, item):
-    """Work item: a photo as a pinhole View, its colors (h, w, 3) uint8, whether it has a mask, sharpness, and focus."""
-    photo, pose, lens, mask = item
+    """Work item: the Straight of a photo, with the pose, lens, mask and tie points of it."""
+    photo, pose, lens, mask, ties = item
     mask = decode_mask(BlobStore(blobs).get_bytes(mask), photo) if mask else None
     straight, inside, pinhole = undistort(photo_picture(photo), mask, lens, scale)
-    gray, inside = kept(np.ascontiguousarray(straight @ LUMA), folder), kept(inside, folder)
-    view = View(gray, inside, np.array([pinhole.f, pinhole.cx, pinhole.cy]), pose)
+    whole = View(
+        np.ascontiguousarray(straight @ LUMA), inside, np.array([pinhole.f, pinhole.cx, pinhole.cy]), pose
+    )  # fmt: skip
     within = inside if mask is not None else None
-    colors = kept(np.round(straight).astype(np.uint8), folder)
-    return view, colors, mask is not None, sharpness(view.gray, within), focus(view.gray, within)
+    colors = np.round(straight).astype(np.uint8)
+    sharp, codes = sharpness(whole.gray, within), focus(whole.gray, within)
+    bright = brightness(colors, whole.K, pose, ties)
+    # the rest of the photo is never looked at again; cells of focus begin where the part does
+    view, y, x = cropped(whole, NEIGHBOR_MARGIN, CELL)
+    h, w = view.gray.shape
+    view = View(kept(view.gray.copy(), folder), kept(view.mask.copy(), folder), view.K, pose)
+    colors = kept(colors[y : y + h, x : x + w].copy(), folder)
+    return Straight(view, colors, mask is not None, sharp, codes, bright, (y, x), whole.gray.shape)
 
 
-def depth_of(blobs, views, neighbors, box, reach, settings, item):
+def depth_of(blobs, views, shapes, neighbors, box, reach, settings, item):
     """Work item: the blob of a photo's depth map from its neighbors, started from its tie points; None without any.
 
     It is kept by what it was computed from, also where the run is cancelled later.
@@ -68,6 +96,7 @@ def depth_of(blobs, views, neighbors, box, reach, settings, item):
         score=np.round(np.clip(m.score, 0, 1) * 255).astype(np.uint8),
         noise=noise_codes(m.noise),
         lens=views[k].K,
+        whole=np.array(shapes[k], np.int32),
     )
     blobs.remember(fingerprint, key)
     return key
@@ -159,11 +188,13 @@ class DenseRun:
     def _straighten(self):
         """Views without distortion, and the neighbors each is compared with."""
         i = self.inputs
-        items = list(zip(self.photos, self.poses, self.lenses, [i.masks.get(p.id) for p in self.photos], strict=True))
+        masks = [i.masks.get(p.id) for p in self.photos]
+        ties = [self.tie_points[self.point[self.photo == k]] for k in range(len(self.photos))]
+        items = list(zip(self.photos, self.poses, self.lenses, masks, ties, strict=True))
         work = partial(straighten, i.blobs, self.settings.photo_scale, i.folder)
         self.straight = self.report.map(work, items, "straightening photo", 0.0, 0.05)
-        self.views = [p[0] for p in self.straight]
-        whole = quality_of([p[3] for p in self.straight])
+        self.views = [p.view for p in self.straight]
+        whole = quality_of([p.sharpness for p in self.straight])
         solved = np.ones(len(self.photos), bool)
         self.neighbors = choose_neighbors(
             self.poses, solved, self.tie_points, self.photo, self.point, self.settings.neighbors, quality=whole
@@ -186,7 +217,8 @@ class DenseRun:
         todo = [k for k in count if not self._take(k, *self.blobs.recall(fingerprints[k], DEPTH_MAP))]
         self.reused = len(self.photos) - len(todo)
         reach = s.nearest * self.inputs.length, (s.farthest or np.inf) * self.inputs.length
-        work = partial(depth_of, self.inputs.blobs, self.views, self.neighbors, self.box, reach, s)
+        shapes = [p.whole for p in self.straight]
+        work = partial(depth_of, self.inputs.blobs, self.views, shapes, self.neighbors, self.box, reach, s)
         items = [(k, self.tie_points[self.point[self.photo == k]], fingerprints[k]) for k in todo]
         made = self.report.map(work, items, "depth of photo", 0.05, 0.85)
         for k, key in zip(todo, made, strict=True):
@@ -215,14 +247,19 @@ class DenseRun:
         views = self.views
         C = zeros((*self.D.shape, 3), np.uint8, self.inputs.folder)
         for k, v in enumerate(views):
-            C[k, : v.gray.shape[0], : v.gray.shape[1]] = self.straight[k][1]
-        self.outlined = [p[0].mask if p[2] else None for p in self.straight]
+            C[k, : v.gray.shape[0], : v.gray.shape[1]] = self.straight[k].colors
+        self.outlined = [p.view.mask if p.masked else None for p in self.straight]
+        self.frames = [p.frame for p in self.straight]
         self.K = np.array([v.K for v in views])
-        gain = gains([p[1] for p in self.straight], self.K, self.poses, self.tie_points, self.photo, self.point)
+        value = np.full(len(self.photo), np.nan)
+        for k, p in enumerate(self.straight):
+            value[self.photo == k] = p.brightness
+        gain = gains(value, self.photo, self.point, len(views), len(self.tie_points))
         quality = np.ones((len(views), *(-(-n // CELL) for n in self.D.shape[1:])), np.float32)
-        worth = focus_worth(np.concatenate([p[4].ravel() for p in self.straight]))
+        worth = focus_worth(np.concatenate([p.focus.ravel() for p in self.straight]))
         for k, p in enumerate(self.straight):  # what is out of focus counts less for colors, there alone
-            quality[k, : p[4].shape[0], : p[4].shape[1]] = worth[p[4]]
+            codes = p.focus[p.corner[0] // CELL :, p.corner[1] // CELL :][: quality.shape[1], : quality.shape[2]]
+            quality[k, : codes.shape[0], : codes.shape[1]] = worth[codes]
         self.straight = self.views = None
         self.depth = maps_of(self.D, self.N, self.S, C, self.K, self.poses, gain, quality, self.noise)
 
@@ -285,5 +322,6 @@ class DenseRun:
             mine = [i for i, m in enumerate(member) if m == k]
             masks = [self.outlined[i] for i in mine]
             if any(m is not None for m in masks):  # else nothing is known of its outlines
-                votes.append(outside_outlines(points, masks, [self.K[i] for i in mine], self.poses[mine]))
+                frames = [self.frames[i] for i in mine]
+                votes.append(outside_outlines(points, masks, self.K[mine], self.poses[mine], frames=frames))
         return np.min(votes, axis=0)
