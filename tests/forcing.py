@@ -251,13 +251,17 @@ def open_window(code, then="QTimer.singleShot(300, self.close)"):
     return f"""
 import sys
 from PyQt6.QtCore import QTimer
+from PyQt6.QtWidgets import QApplication
 from umbrate.desk import __main__ as desk
 
 
 class Window(desk.Window):
     def open_path(self, path):
+        s, said = self.session, []
+        s.said.connect(lambda text, kind="", *more: said.append(text) if kind == "bad" else None)
         super().open_path(path)
-        s = self.session
+        if s.job is None:  # what the window says then is looked at
+            sys.exit(" ".join(said))
 {told}        {then}
 
 
@@ -284,6 +288,9 @@ s.edits.rename("Renamed")
 s.edits.set_aside({s.photos()[3].id})
 s.edits.set_aside({s.photos()[3].id})
 s.choose(stage="poses")
+if said:
+    print(*said, file=sys.stderr)
+    QTimer.singleShot(400, lambda: QApplication.exit(1))
 """)
 UNDO = """
 import sys

@@ -14,7 +14,7 @@ from tests.scenes import made_once, pebble_set, pebble_truth, scratch
 from tests.test_grow import LENS, grow, made_up_block
 from tests.test_stages import new_job, state
 from umbrate.actions.delivering import camera_rows
-from umbrate.core.errors import UmbrateError
+from umbrate.core.errors import Cancelled, CannotKeep, UmbrateError
 from umbrate.core.geometry.pose import look_at, pose
 from umbrate.core.geometry.rotation import rotation_matrix
 from umbrate.core.poses.block import Block
@@ -274,6 +274,8 @@ class Looks(unittest.TestCase):
                 looked.append(self.look)
                 if self.look not in stands:
                     raise UmbrateError("nothing stands")
+                if isinstance(stands[self.look], Exception):
+                    raise stands[self.look]
                 solved = np.arange(photos) < stands[self.look]
                 block = mock.Mock(solved=solved)
                 fold = Fold(4, 2) if self.look in folds else None
@@ -295,6 +297,11 @@ class Looks(unittest.TestCase):
         self.assertEqual((looked, made.look, made.first_solved), ([1, 2, 6], 6, 4))
         looked, made = self.taken({1: 4, 2: 8})
         self.assertEqual((looked, made.look), ([1, 2], 2))
+
+    def test_a_stop_or_a_full_disk_in_a_second_look_ends_the_run(self):
+        for error in (Cancelled(), CannotKeep("full")):
+            with self.assertRaises(type(error)):
+                self.taken({1: 5, 5: error}, counts=3000)
 
     def test_no_look_from_the_side_where_it_helps_nothing_or_costs_too_much(self):
         for stands, more in (

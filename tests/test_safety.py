@@ -418,6 +418,15 @@ class WhateverHappens(unittest.TestCase):
 
         with mock.patch.object(store, "connect", no_shared_memory), Job.open(job.folder, writable=False) as again:
             self.assertEqual([p.name for p in again.photos(self.sitting.id)], ["a.jpg"])
+
+        def no_room(file, **how):
+            error = sqlite3.OperationalError("disk I/O error")
+            error.sqlite_errorcode = sqlite3.SQLITE_IOERR_SHMSIZE
+            raise error
+
+        # a job on a full disk is not called damaged
+        with mock.patch.object(store, "connect", no_room), self.assertRaisesRegex(JobReadOnly, "disk is full"):
+            Job.open(job.folder)
             self.assertFalse(again.writable)
             copy = asked[-1].parent
             self.assertTrue(copy.is_dir())

@@ -14,7 +14,8 @@ from tests.scenes import made_once, pebble_set, pebble_truth, scratch
 from tests.test_job import record
 from umbrate.actions.delivering import camera_rows
 from umbrate.core.cloud.keepbox import KeepBox
-from umbrate.core.errors import Cancelled, UmbrateError
+from umbrate.core.errors import Cancelled, CannotKeep, UmbrateError
+from umbrate.job.blobs import BlobStore
 from umbrate.job.figures import plain_figures
 from umbrate.job.store import Job
 from umbrate.sitting.clouds import load_cloud
@@ -528,6 +529,12 @@ class BadInput(unittest.TestCase):
             self.assertEqual(state(job, "masks"), STALE)
             self.assertIn("Was it moved or renamed?", told[0])
             self.assertIn("has changed on the disk", told[1])
+
+    def test_a_full_disk_is_no_fault_of_the_photos(self):
+        job, sitting = new_job(scratch() / "j", self.photos(4))
+        full = mock.patch.object(BlobStore, "put_bytes", side_effect=CannotKeep("the disk is full"))
+        with job, full, self.assertRaises(CannotKeep):
+            run(job, sitting, "photos")
 
     def test_stopping_is_heard_between_items(self):
         class Impatient(Report):

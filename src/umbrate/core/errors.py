@@ -28,6 +28,10 @@ class Cancelled(UmbrateError):
         super().__init__(text, remedy)
 
 
+class CannotKeep(UmbrateError):
+    """What was made cannot be kept: the disk is full, or may not be written to. No fault of what is worked on."""
+
+
 class WouldReplace(UmbrateError):
     """Files are there already; nothing was written. The same again with a gate that replaces goes on.
 

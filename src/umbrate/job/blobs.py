@@ -19,7 +19,7 @@ from pathlib import Path
 
 import numpy as np
 
-from ..core.errors import UmbrateError
+from ..core.errors import CannotKeep, UmbrateError
 from .folder import Freed, is_link, open_folder, open_regular, remove_files
 
 KEY = re.compile(r"[0-9a-f]{64}")
@@ -272,16 +272,16 @@ def _is_left(entry):
 
 def _cannot_write(e):
     if is_link(e):
-        return UmbrateError(
+        return CannotKeep(
             "The job's folder holds a link where its own data should be. Nothing was written through it. Open a plain "
             "copy of the job."
         )
     if isinstance(e, FileNotFoundError):
-        return UmbrateError(
+        return CannotKeep(
             "The job's folder is not where it was: it was moved, renamed or removed while it was open. Nothing was "
             "written. Close the job and open it where it is now."
         )
-    return UmbrateError(
+    return CannotKeep(
         f"The job's folder cannot be written ({e.strerror}). Free some space or check the "
         "permissions, then run the step again; everything finished before is kept."
     )

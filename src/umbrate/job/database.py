@@ -59,6 +59,15 @@ def sentence(error):
     return f"The change could not be saved ({error}). {KEPT}"
 
 
+def no_room(error):
+    """Whether a database error tells that a disk is full or cannot be written to, and not that the file is damaged.
+
+    The log's shared file, which is made at opening, is an I/O error where it does not fit.
+    """
+    code = getattr(error, "sqlite_errorcode", None)
+    return code is not None and code & 0xFF in (sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR, sqlite3.SQLITE_CANTOPEN)
+
+
 def _said(call):
     """A method whose database errors are StoreErrors."""
 

@@ -24,7 +24,7 @@ from . import schema, undo
 from .blobs import LEFT_S, BlobStore
 from .choices import Choices
 from .clouds import Clouds
-from .database import connect
+from .database import connect, no_room
 from .folder import OF_DATABASE, HeldFolder, JobInUse, JobReadOnly
 from .joins import Joins
 from .lengths import Lengths
@@ -194,6 +194,11 @@ class Job(Sittings, Choices, Marks, Lengths, Clouds, Surfaces, Joins, Sections, 
         except UmbrateError:
             raise
         except (sqlite3.Error, OSError, TypeError, ValueError) as e:
+            if writable and no_room(e):
+                raise JobReadOnly(
+                    f"{name} cannot be written to ({e}): most likely the disk is full. Free some space, then open it "
+                    "again. Nothing is lost."
+                ) from e
             raise _damaged(name, e) from e
         if version > schema.VERSION:
             raise UmbrateError(f"{name} was made by a newer version of Umbrate. Update Umbrate to open it.")

@@ -9,7 +9,7 @@ import tempfile
 
 import numpy as np
 
-from ...core.errors import UmbrateError
+from ...core.errors import CannotKeep
 
 
 def zeros(shape, dtype, folder=None):
@@ -22,7 +22,7 @@ def zeros(shape, dtype, folder=None):
             os.posix_fallocate(f.fileno(), 0, max(size, 1))
             return np.asarray(np.memmap(f, dtype, "r+", shape=shape))
     except OSError as e:
-        raise UmbrateError(
+        raise CannotKeep(
             f"{size / 1e9:.1f} GB could not be kept in {folder} ({e.strerror}). Free some space, or choose a smaller "
             "photo scale."
         ) from e

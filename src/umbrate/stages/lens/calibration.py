@@ -6,7 +6,7 @@ from functools import partial
 
 import numpy as np
 
-from ...core.errors import UmbrateError
+from ...core.errors import Cancelled, UmbrateError
 from ...core.geometry.lens import PARAMETER_NAMES
 from ...core.geometry.similarity import fit_similarity
 from ...core.imaging.sharpness import gray_of
@@ -234,6 +234,8 @@ def calibrate_from(photos, settings, report, numbers, dots):
             paper = which_paper(c.points)
             s = sightings_of_sheets(numbers, dots, paper)
             c = solve(s)
+    except Cancelled:
+        raise
     except UmbrateError as e:
         return _still_lacking(s, photos, without, size, e)
     length2 = (c.residuals**2).sum(1)

@@ -10,7 +10,7 @@ from functools import partial
 import numpy as np
 from PIL import Image
 
-from ...core.errors import UmbrateError
+from ...core.errors import CannotKeep, UmbrateError
 from ...core.imaging.decode import thumbnail_of
 from ...core.imaging.sharpness import LONGEST, gray_of, sharpness, soft_ones
 from ...core.masking.backdrop import FEWEST, differs, empty_frames, same_place, still_plate, strange_shares
@@ -179,6 +179,8 @@ def look_at_photo(blobs, seen, photo):
         # half precision is finer than the photo's own eight bits
         light = store.put_arrays(light=small_light(picture).astype(np.float16))
         return Looked(store.put_bytes(small.getvalue()), sharpness(gray_of(picture)), light)
+    except CannotKeep:
+        raise  # the disk is full, which is no photo's fault
     except UmbrateError as e:
         return Looked(trouble=problem(photo, str(e), "The others come in without it."))
     except (ValueError, ArithmeticError, IndexError, MemoryError) as e:  # one odd picture must not end it for all

@@ -9,7 +9,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from ...core.errors import UmbrateError
+from ...core.errors import Cancelled, CannotKeep, UmbrateError
 from ...job.blobs import BlobStore
 from ...sitting.masks import tells_turning
 from ..base import Share
@@ -47,6 +47,8 @@ def _better_look(inputs, settings, report):
     first = failed = None
     try:
         first = making.make()
+    except (Cancelled, CannotKeep):
+        raise
     except UmbrateError as e:
         failed = e
     stand = _stand(first)
@@ -69,6 +71,8 @@ def _other_look(taken, made, look, told, report):
     again = Making(taken.inputs, taken.settings, Share(report, 0.0, 1.0, told), look)
     try:
         other = again.make()
+    except (Cancelled, CannotKeep):
+        raise
     except UmbrateError:
         return taken, made  # what the look before found, or why it failed, stands
     return (again, other) if _better(made, other) else (taken, made)
