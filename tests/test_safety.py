@@ -418,10 +418,10 @@ class WhateverHappens(unittest.TestCase):
 
         with mock.patch.object(store, "connect", no_shared_memory), Job.open(job.folder, writable=False) as again:
             self.assertEqual([p.name for p in again.photos(self.sitting.id)], ["a.jpg"])
-            Job.open(job.folder)
             self.assertFalse(again.writable)
             copy = asked[-1].parent
             self.assertTrue(copy.is_dir())
+        self.assertFalse(copy.exists())
 
         def no_room(file, **how):
             error = sqlite3.OperationalError("disk I/O error")
@@ -430,7 +430,7 @@ class WhateverHappens(unittest.TestCase):
 
         # a job on a full disk is not called damaged
         with mock.patch.object(store, "connect", no_room), self.assertRaisesRegex(JobReadOnly, "disk is full"):
-        self.assertFalse(copy.exists())
+            Job.open(job.folder)
 
     def test_a_job_that_was_killed_while_it_was_made_can_be_made_again(self):
         code = (
