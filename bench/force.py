@@ -90,6 +90,8 @@ def disk(home, tries, seed):
         out[a.name].add(wrong)
         if wrong:
             print("  ", "\n   ".join(wrong), flush=True)
+        if k % 20 == 19:
+            print(f"  {k + 1} tries", flush=True)
     return out
 
 

@@ -92,7 +92,14 @@ class WholeJob(unittest.TestCase):
     def setUpClass(cls):
         cls.job, cls.sitting = new_job(scratch() / "pebble")
         cls.addClassCleanup(cls.job.close)
+        cls.small(cls.job, cls.sitting)
         cls.outcomes = {s.name: run(cls.job, cls.sitting, s.name) for s in stages_of(cls.sitting) if not s.only_asked}
+
+    @staticmethod
+    def small(job, sitting):
+        """Settings that make surface and texture small."""
+        job.set_settings(sitting.id, "surface", {"triangles": 20_000})
+        job.set_settings(sitting.id, "texture", {"side": 1024, "triangles": 5_000})
 
     def test_poses_and_cloud_agree_with_the_truth(self):
         truth = pebble_truth()
@@ -117,6 +124,7 @@ class WholeJob(unittest.TestCase):
         for executor in (PicklingExecutor(), LocalExecutor(5)):
             job, sitting = new_job(scratch() / "again")
             with job:
+                self.small(job, sitting)
                 for s in (BY_NAME[n] for n in self.outcomes):
                     # nor does it matter whether memory holds all depth maps
                     where = str(job.folder) if isinstance(executor, LocalExecutor) else None
@@ -447,6 +455,7 @@ class BadInput(unittest.TestCase):
             reasons = " ".join(p["text"] for p in poses.problems)
             for name in ("alpha.png", "deep.png", "press.tif"):
                 self.assertIn(f"{name} could not be placed", reasons)
+            job.set_settings(sitting.id, "cloud", {"photo_scale": 2, "rounds": 1})
             self.assertGreater(run(job, sitting, "cloud").figures.points, 5000)
 
     def test_masks_of_wrong_size_name_or_content(self):
@@ -495,13 +504,13 @@ class BadInput(unittest.TestCase):
     def test_an_empty_table_among_the_photos_is_not_placed(self):
         from dataclasses import replace
 
-        scene = pebble()
-        shots = list(scene.sittings[0].shots)
-        shots[4] = replace(shots[4], empty=True)
-        scene.sittings[0].shots = shots
-        folder = scratch() / "set"
-        shoot(replace(scene, truth_step_mm=3.0), folder)
-        job, sitting = new_job(scratch() / "j", folder / "by-hand")
+        scene, one = pebble(), scratch() / "set"
+        scene.sittings[0].shots = [replace(scene.sittings[0].shots[4], empty=True)]
+        shoot(replace(scene, truth_step_mm=3.0), one)
+        folder = self.photos()
+        shutil.copy(one / "by-hand" / "U_0001.jpg", folder / "U_0005.jpg")
+        shutil.copy(one / "by-hand" / "masks" / "U_0001.png", folder / "masks" / "U_0005.png")
+        job, sitting = new_job(scratch() / "j", folder)
         with job:
             run(job, sitting, "photos")
             masks = run(job, sitting, "masks")

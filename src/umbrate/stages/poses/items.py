@@ -52,8 +52,11 @@ def feature_key(photo, mask, settings, look=FIRST):
     return hashlib.sha256(text.encode()).hexdigest()[:16]
 
 
-def find_features(blobs, masks, settings, cached, look, photo):
-    """Work item: the features of a photo, and the key of the blob that keeps them."""
+def find_features(blobs, masks, settings, cached, look, upright, photo):
+    """Work item: the features of a photo, and the key of the blob that keeps them.
+
+    upright : keys of features of the look before, by photo id, to which a slanted one adds its own
+    """
     blobs = BlobStore(blobs)
     if photo.id in cached:
         try:
@@ -71,11 +74,14 @@ def find_features(blobs, masks, settings, cached, look, photo):
         mask = halve_mask(kinds >= (TURNS if looks_around(settings, look) else THING), halvings)
     few = DEEPER_SHARE if is_deeper(look) else FEW
     # a photo that was halved has its finest detail left out on purpose
-    finer = settings.fine and not halvings
-    f = detect(gray, mask, settings.features, upsample=finer, few=few)
+    finer, factor = settings.fine and not halvings, 2**halvings
+    if photo.id in upright:
+        f = Features(**blobs.get_arrays(upright[photo.id], FEATURES))
+    else:
+        f = detect(gray, mask, settings.features, upsample=finer, few=few).magnified(factor)
     if is_slanted(look):
-        f = joined([f, detect_slanted(gray, mask, settings.features, upsample=finer, few=few)])
-    f = f.magnified(2**halvings)
+        more = detect_slanted(gray, mask, settings.features, upsample=finer, few=few)
+        f = joined([f, more.magnified(factor)])
     return f, blobs.put_arrays(**f.arrays())
 
 

@@ -58,7 +58,8 @@ def _better_look(inputs, settings, report):
         taken, made = _other_look(taken, made, DEEPER, f"{told}, looking deeper: ", report)
     if _seen_from_the_side(taken, made):
         told = f"{_stand(made)} of {len(inputs.photos)} stand, looking from the side: "
-        taken, made = _other_look(taken, made, taken.look + SLANTED, told, report)
+        upright = taken, made.solution.block.solved
+        taken, made = _other_look(taken, made, taken.look + SLANTED, told, report, upright)
     if made is None:
         raise failed
     if taken is not making:
@@ -66,9 +67,12 @@ def _better_look(inputs, settings, report):
     return taken, _in_order(taken, made)
 
 
-def _other_look(taken, made, look, told, report):
-    """The Making of another look, and what it Computed; what there is where that is no better."""
-    again = Making(taken.inputs, taken.settings, Share(report, 0.0, 1.0, told), look)
+def _other_look(taken, made, look, told, report, upright=None):
+    """The Making of another look, and what it Computed; what there is where that is no better.
+
+    upright : `first` of a Making
+    """
+    again = Making(taken.inputs, taken.settings, Share(report, 0.0, 1.0, told), look, upright)
     try:
         other = again.make()
     except (Cancelled, CannotKeep):

@@ -45,6 +45,7 @@ from .items import PhotoFeatures, feature_key, find_features, match_key, match_p
 from .lenses import CENTER, center_held, lenses_of
 from .sharing import with_others
 
+MATCHED_ANEW = 16  #: photos up to which a look from the side matches those that stand anew
 LIVE_S = 1.0  #: a growing block is shown no oftener
 #: settings of what comes before an adjustment
 BEFORE_ADJUSTING = (
@@ -55,8 +56,10 @@ BEFORE_ADJUSTING = (
 class Making:
     """The steps of a run with one look at the photos, and what they hand on."""
 
-    def __init__(self, inputs, settings, report, look):
+    def __init__(self, inputs, settings, report, look, first=None):
+        """`first`: the Making of an upright look and which photos stood (n,), of which a slanted one is more."""
         self.inputs, self.settings, self.report, self.look = inputs, settings, report, look
+        self.first_look, self.stood = first or (None, None)
         self.blobs, self.photos = BlobStore(inputs.blobs), inputs.photos
         self.times, self._clock, self._shown = {}, time.monotonic(), 0.0
         self.before = inputs.before
@@ -244,7 +247,9 @@ class Making:
         cached = (
             {k: key for k, key in b.features.items() if b.made_from.get(k) == self.fingerprints.get(k)} if b else {}
         )
-        find = partial(find_features, i.blobs, i.masks, self.settings, cached, self.look)
+        before = self.first_look.artefacts.items() if self.first_look else ()
+        upright = {photo: key for (name, photo), key in before if name == "features"}
+        find = partial(find_features, i.blobs, i.masks, self.settings, cached, self.look, upright)
         found = self.report.map(find, self.photos, "features of photo", 0.0, end)
         self.feats = [f for f, _ in found]
         self.counts = [len(f) for f in self.feats]
@@ -305,6 +310,15 @@ class Making:
                 out[(i, j) if i < j else (j, i)] = m if i < j else m[:, ::-1]
         return out
 
+    def _upright_matches(self):
+        """Matches of the look before between photos that stood in it: its features come first here, too.
+
+        None of a few photos, where more matches cost little and are worth more.
+        """
+        if len(self.photos) <= MATCHED_ANEW:
+            return {}
+        return {(i, j): m for (i, j), m in self.first_look.alike.items() if self.stood[i] and self.stood[j]}
+
     def _choose(self, start, end):
         """The pairs to match, and how they were chosen."""
         n, how = len(self.photos), self.settings.pairs
@@ -338,10 +352,11 @@ class Making:
             PhotoFeatures(unit_descriptors(f.descriptors), points, self.lenses[k].vector, w)
             for f, points, k, w in zip(self.feats, self.xy, self.lens_of, self.widths, strict=True)
         ]
-        cached = self._cached_matches()
+        cached = self._cached_matches() if self.stood is None else self._upright_matches()
         work = partial(match_photos, self.described, self.settings, cached)
         check_moves(self, work)
         found = self.report.map(work, todo, "matching pair", 0.34, 0.6)
+        self.alike = dict(zip(todo, found, strict=True))
         self.artefacts[("matches", None)] = self.blobs.put_arrays(
             photo_ids=np.array([p.id for p in self.photos]),
             pair=np.array(todo, np.int32).reshape(-1, 2),
