@@ -29,6 +29,7 @@ from umbrate.stages.base import settings_of
 from umbrate.stages.poses import contradicted, looks, solving
 from umbrate.stages.poses.computed import Computed
 from umbrate.stages.poses.contradicted import SLIP_LEFT
+from umbrate.stages.poses.cropped import cropped, focals_of_cropped
 from umbrate.stages.poses.lenses import center_held
 from umbrate.stages.poses.reasons import doubt_of, why_left_out
 from umbrate.work.adding import read_folder, take_in
@@ -157,6 +158,33 @@ class Order(unittest.TestCase):
             rng = np.random.default_rng(seed)
             counts, pairs, _ = self.rounds(rng, rng.permutation(24))
             self.assertIsNone(in_order(counts, pairs))
+
+
+class Cropped(unittest.TestCase):
+    """Which photos are parts of others, by what files say and what was found."""
+
+    @staticmethod
+    def photo(i, w=1600, h=1200, camera="M 1", wide=1.2, focal_mm=50.0):
+        focal = None if wide is None else wide * float(np.hypot(w, h))
+        return SimpleNamespace(id=i, width=w, height=h, camera=camera, focal_px=focal, focal_mm=focal_mm)
+
+    def test_by_shape_where_files_tell_and_by_the_focal_length_found(self):
+        whole = [self.photo(i) for i in range(4)] + [self.photo(4, 1200, 1600)]
+        part, small = self.photo(5, 900, 1000), self.photo(6, 800, 600)
+        other, square = self.photo(7, 900, 1000, camera="M 2"), self.photo(8, 1100, 1100, focal_mm=35.0)
+        photos = [*whole, part, small, other, square]
+        self.assertEqual(focals_of_cropped(photos), {5: 2400.0})
+        focal = np.array([2400.0] * 5 + [2410, 1190, 2400, 1800])
+        self.assertEqual(cropped(photos, focal), {5: 0})  # the smaller one was resized, the others are of other lenses
+        focal[6] = 2390  # a crop of the same shape
+        self.assertEqual(set(cropped(photos, focal)), {5, 6})
+        self.assertEqual(set(cropped(photos, focal, trusted=(0, 1, 2, 3, 4, 5))), {6})
+        focal[5] = np.nan  # it does not stand
+        self.assertEqual(set(cropped(photos, focal)), {6})
+        # files without EXIF
+        bare = [self.photo(i, p.width, p.height, "", None, None) for i, p in enumerate(photos[:7])]
+        self.assertEqual((focals_of_cropped(bare), cropped(bare, [2400.0] * 7)), ({}, {5: 0, 6: 0}))
+        self.assertEqual(cropped(bare[2:7:2], [2400.0] * 3), {})  # too few that are whole
 
 
 class Zooms(unittest.TestCase):

@@ -24,7 +24,7 @@ def as_photos_say(making, solution):
     if making.inputs.mode != START_OVER or not making.settings.solve_lens or b.solved.sum() < LEAST_PHOTOS:
         return solution
     focal = np.where(b.solved, b.lenses[b.lens_of, 0], np.nan)
-    crops = cropped(making.photos, np.where(np.isin(b.lens_of, making.trusted), np.nan, focal))
+    crops = cropped(making.photos, focal, np.flatnonzero(np.isin(b.lens_of, making.trusted)))
     if crops and (again := _by_crop(making, solution, crops)):
         return again
     own = own_lenses(b)

@@ -61,8 +61,10 @@ def focals_of_cropped(photos):
     return out
 
 
-def cropped(photos, focal):
+def cropped(photos, focal, trusted=()):
     """Which photos were cropped, by their files or by the focal lengths (n,) in pixels that were found for them.
+
+    trusted : rows of photos whose lens is known, which were not; others may be parts of pictures like them
 
     Returns
     -------
@@ -72,13 +74,9 @@ def cropped(photos, focal):
     out = {}
     for u in _usual(photos):
         usual = photos[u]
-        for p, f in zip(photos, focal, strict=True):
-            if (
-                p.id in out
-                or not _smaller(p, usual)
-                or p.camera != usual.camera
-                or not np.isfinite([f, focal[u]]).all()
-            ):
+        for k, (p, f) in enumerate(zip(photos, focal, strict=True)):
+            known = np.isfinite(f) and np.isfinite(focal[u]) and k not in trusted
+            if p.id in out or not known or p.camera != usual.camera or not _smaller(p, usual):
                 continue
             like, smaller = np.log(f / focal[u]), np.log(_diagonal(p) / _diagonal(usual))
             found = abs(like) < LIKE and abs(like - smaller) > UNLIKE
