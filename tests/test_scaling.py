@@ -404,7 +404,7 @@ class FromMarks(unittest.TestCase):
         with mock.patch.object(looks, "_promises_more", return_value=False):
             out = run(job, s, "poses")
             self.assertEqual((out.figures.solved, out.figures.first_solved, out.figures.look), (8, 4, 1 + SLANTED))
-            self.assertIn(("Look from the side", "4 before it, 8 after"), [r[:2] for r in out.figures.rows()])
+            self.assertIn(("Slanted look", "4 before it, 8 after"), [r[:2] for r in out.figures.rows()])
             rows, *_ = camera_rows(job)
             figures, _ = pebble_truth().judge_poses(
                 "By hand", {r["name"]: r["pose"] for r in rows if r["pose"] is not None}

@@ -201,7 +201,7 @@ class PosesFigures(Figures):
         found = f"{self.first_solved} before it, {self.solved} after"
         if is_slanted(self.look):
             told = "Photos stayed out, so features were sought as well in each photo squeezed as if seen from the side"
-            return "Look from the side", found, told
+            return "Slanted look", found, told
         told = "Photos stayed out, so fainter features were sought as well, and those on what turns with the object"
         return "Deeper look", found, told
 

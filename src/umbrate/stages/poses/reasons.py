@@ -54,7 +54,7 @@ def _zooms(block, made, photos):
         who = names[0] if len(names) == 1 else f"{len(names)} photos, the first {names[0]}"
         parts.append((len(names), f"{block.lenses[k, 0]:.0f} px ({who})"))
     told = ", ".join(text for _, text in sorted(parts, key=lambda x: -x[0]))
-    text = f"The zoom was moved, or photos were cut, which the files do not say. Focal lengths found: {told}."
+    text = f"The zoom was moved, which the files do not say. Focal lengths found: {told}."
     return problem(
         None, text, "Each has a lens of its own now. Fix the zoom while shooting: the fewer, the better known."
     )
