@@ -18,9 +18,13 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parents[1]
 SLOWEST = 5
 FIRST = (
-    "test_desk",
-    "test_desk_safety",
+    "test_delivering",
+    "test_stages",
     "test_cli",
+    "test_desk",
+    "test_force",
+    "test_dense",
+    "test_desk_safety",
     "test_join",
     "test_lens",
 )  #: take longest: last, one process would wait
