@@ -294,7 +294,7 @@ class Looks(unittest.TestCase):
         looked = []
 
         class Made:
-            def __init__(self, inputs, settings, report, look, first=None):
+            def __init__(self, inputs, settings, report, look, upright=None):
                 self.inputs, self.settings, self.report, self.look = inputs, settings, report, look
                 self.photos, self.counts = inputs.photos, [counts] * photos
 

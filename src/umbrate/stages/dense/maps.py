@@ -62,9 +62,8 @@ def straighten(blobs, scale, folder, item):
     photo, pose, lens, mask, ties = item
     mask = decode_mask(BlobStore(blobs).get_bytes(mask), photo) if mask else None
     straight, inside, pinhole = undistort(photo_picture(photo), mask, lens, scale)
-    whole = View(
-        np.ascontiguousarray(straight @ LUMA), inside, np.array([pinhole.f, pinhole.cx, pinhole.cy]), pose
-    )  # fmt: skip
+    K = np.array([pinhole.f, pinhole.cx, pinhole.cy])
+    whole = View(np.ascontiguousarray(straight @ LUMA), inside, K, pose)
     within = inside if mask is not None else None
     colors = np.round(straight).astype(np.uint8)
     sharp, codes = sharpness(whole.gray, within), focus(whole.gray, within)

@@ -70,7 +70,7 @@ def _better_look(inputs, settings, report):
 def _other_look(taken, made, look, told, report, upright=None):
     """The Making of another look, and what it Computed; what there is where that is no better.
 
-    upright : `first` of a Making
+    upright : as of Making
     """
     again = Making(taken.inputs, taken.settings, Share(report, 0.0, 1.0, told), look, upright)
     try:

@@ -56,10 +56,10 @@ BEFORE_ADJUSTING = (
 class Making:
     """The steps of a run with one look at the photos, and what they hand on."""
 
-    def __init__(self, inputs, settings, report, look, first=None):
-        """`first`: the Making of an upright look and which photos stood (n,), of which a slanted one is more."""
+    def __init__(self, inputs, settings, report, look, upright=None):
+        """`upright`: the Making of an upright look and which photos stood (n,), of which a slanted one is more."""
         self.inputs, self.settings, self.report, self.look = inputs, settings, report, look
-        self.first_look, self.stood = first or (None, None)
+        self.first_look, self.stood = upright or (None, None)
         self.blobs, self.photos = BlobStore(inputs.blobs), inputs.photos
         self.times, self._clock, self._shown = {}, time.monotonic(), 0.0
         self.before = inputs.before
