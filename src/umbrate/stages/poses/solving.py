@@ -285,9 +285,10 @@ class Making:
         if not self.inputs.removed:
             return
         arrays = self.blobs.get_arrays(self.inputs.removed, REMOVED)
+        made_from = (self.first_look or self).fingerprints  # upright features come first: what was removed stays out
         for k, p in enumerate(self.photos):
             numbers = self.targets.numbers[k] if self.targets else np.zeros(0, int)
-            gone = removed_rows(arrays, p.id, self.fingerprints[p.id], numbers, self.counts[k])
+            gone = removed_rows(arrays, p.id, made_from[p.id], numbers, self.counts[k])
             # a place with two directions is two features: both go
             places = np.ascontiguousarray(self.xy[k], np.float64).view("V16").ravel()
             self.out[k] = np.isin(places, places[gone])
