@@ -19,7 +19,8 @@ sys.path[:0] = [str(ROOT / "src"), str(ROOT / "bench")]
 from poses import told  # noqa: E402
 from umbrate.core.cloud.keepbox import KeepBox  # noqa: E402
 from umbrate.core.dense.depth import View, depth_map  # noqa: E402
-from umbrate.core.dense.fuse import Agreement, fuse, maps_of, noise_codes  # noqa: E402
+from umbrate.core.dense.fuse import Agreement, fuse  # noqa: E402
+from umbrate.core.dense.held import maps_of, noise_codes  # noqa: E402
 from umbrate.studio.solids import PHOTOS, Solid  # noqa: E402
 
 LIMIT = 0.02  #: pixels: what is to be reached
@@ -50,7 +51,7 @@ def measure(name, solid):
     D, N, S = (np.stack([getattr(m, k) for m in maps]) for k in ("depth", "normal", "score"))
     noise = noise_codes(np.stack([m.noise for m in maps]))
     rgb = np.repeat(grays[..., None], 3, 3).astype(np.uint8)
-    cloud = fuse(maps_of(D, N, S, rgb, np.tile(K, (PHOTOS, 1)), poses, noise=noise), others, Agreement(3))
+    cloud, _ = fuse(maps_of(D, N, S, rgb, np.tile(K, (PHOTOS, 1)), poses, noise=noise), others, Agreement(3))
     e = solid.error(cloud.points.astype(float))
     t = e / cloud.precision
     middle, spread = np.median(t), np.subtract(*np.percentile(t, (84.13, 15.87))) / 2

@@ -26,7 +26,8 @@ from madepair import made_pair  # noqa: E402
 from poses import told  # noqa: E402
 from umbrate.core.cloud.keepbox import KeepBox  # noqa: E402
 from umbrate.core.dense.depth import View, depth_map  # noqa: E402
-from umbrate.core.dense.fuse import Agreement, fuse, maps_of, noise_codes  # noqa: E402
+from umbrate.core.dense.fuse import Agreement, fuse  # noqa: E402
+from umbrate.core.dense.held import maps_of, noise_codes  # noqa: E402
 from umbrate.core.dense.pair import BACK_PX, LEAST_COS, inverse_step, pair_tolerance, without_specks  # noqa: E402
 from umbrate.core.imaging.sharpness import LUMA  # noqa: E402
 from umbrate.stages.dense.settings import DenseSettings as Settings  # noqa: E402
@@ -82,7 +83,7 @@ def disparity_of(left, right, low, high, settings):
     rgb, noise = np.stack([left, right]).astype(np.uint8), noise_codes(np.stack([m.noise for m in maps]))
     tolerance = max(settings.depth_tolerance / 100, pair_tolerance(D, step))
     limits = Agreement(2, settings.min_score, 2.0, tolerance, BACK_PX, LEAST_COS)
-    cloud = fuse(maps_of(D, N, S, rgb, K, poses, noise=noise), [[1], []], limits)
+    cloud, _ = fuse(maps_of(D, N, S, rgb, K, poses, noise=noise), [[1], []], limits)
     xy = np.round(cloud.points[:, :2] / cloud.points[:, 2:] * f + views[0].K[1:]).astype(int)
     return xy, f / cloud.points[:, 2], np.where(D[0] > 0, f / np.maximum(D[0], 1e-9), np.nan)
 

@@ -1,7 +1,10 @@
 """Clouds side by side, cleaned step by step, compared and written: against slow references and closed forms."""
 
+import pickle
 import unittest
+from dataclasses import replace
 from itertools import pairwise
+from unittest import mock
 
 import laspy
 import numpy as np
@@ -16,15 +19,15 @@ from umbrate.core.cloud import coverage, filters
 from umbrate.core.cloud.clean import inside_outlines
 from umbrate.core.cloud.grid import sort_into_grid, spacing_of
 from umbrate.core.cloud.keepbox import KeepBox
-from umbrate.core.errors import UmbrateError
+from umbrate.core.errors import CannotKeep, UmbrateError
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import center, look_at
 from umbrate.core.poses.block import Block
 from umbrate.core.raster.pick import inside_polygon, seen_inside, seen_under
 from umbrate.formats.clouds import KINDS, write_cloud
+from umbrate.job.scratch import Scratch
 from umbrate.stages.cloud.stage import CloudStage
 from umbrate.stages.dense import forecast as forecasting
-from umbrate.stages.dense.scratch import kept, zeros
 
 
 def scattered(seed=0, n=3000):
@@ -327,30 +330,44 @@ class Foreseen(unittest.TestCase):
         self.assertAlmostEqual(found[4].spacing, 4 * 20 / 2000)
         self.assertGreater(found[1].seconds, 3.5 * found[2].seconds)
         self.assertAlmostEqual(found[2].seconds, 2 * forecasting.cost(s, 2, 6, 2, 1e6, 4).seconds)
-        # pixels held four at a time: what 1/1 takes more than 1/2
-        self.assertGreater(found[1].movable - found[2].movable, 4 * 0.7 * 1600 * 1200 * 19)
-        settings, place = CloudStage.Settings(photo_scale=1), forecasting.place_for
-        self.assertIsNone(place(found, settings, "/job", 1e12, 1e12))
-        tight = (found[1].bytes + 1e6) / forecasting.SPARE
-        self.assertEqual(place(found, settings, "/job", tight, 1e12), "/job")
-        with self.assertRaisesRegex(UmbrateError, "1/2 fits") as e:
-            place(found, settings, "/job", (found[1].bytes - 1e6) / forecasting.SPARE, 1e12)
-        self.assertEqual(e.exception.remedy, ("set", "photo_scale", 2))
-        with self.assertRaisesRegex(UmbrateError, "No photo scale fits"):
-            place(found, settings, "/job", 1e6, 1e12)
-        with self.assertRaisesRegex(UmbrateError, "No photo scale fits"):
-            place(found, settings, "/job", found[8].bytes / forecasting.SPARE, 1e3)
+        # four photos on the disk: what 1/1 takes more than 1/2
+        self.assertGreater(found[1].disk - found[2].disk, 4 * 0.7 * 1600 * 1200 * 17)
+        # memory goes with a photo, not with how many there are, but for the points; and these are bounded
+        many = [forecasting.cost(replace(s, photos=n), 1, 6, 2, 1e6, 2, 1e6) for n in (300, 600)]
+        self.assertEqual(many[0].bytes, many[1].bytes)
+        self.assertGreater(forecasting.cost(replace(s, photos=300), 1, 6, 2, 1e6, 2).bytes, 5 * many[0].bytes)
+        settings, check = CloudStage.Settings(photo_scale=1), forecasting.check_room
+        check(found, settings, "/job", (found[1].bytes + 1e6) / forecasting.SPARE, 1e12)
+        for room in ((found[1].bytes - 1e6, 1e12), (1e12, found[1].disk - 1e6)):
+            with self.assertRaisesRegex(UmbrateError, "1/2 fits") as e:
+                check(found, settings, "/job", *(x / forecasting.SPARE for x in room))
+            self.assertEqual(e.exception.remedy, ("set", "photo_scale", 2))
+        for room in ((1e6, 1e12), (1e12, 1e3)):
+            with self.assertRaisesRegex(UmbrateError, "No photo scale fits"):
+                check(found, settings, "/job", *room)
 
-    def test_arrays_on_disk_are_as_those_in_memory_and_leave_nothing(self):
-        folder = scratch()
-        a = np.random.default_rng(0).random((30, 40)).astype(np.float32)
-        b = kept(a, str(folder))
-        np.testing.assert_array_equal(a, b)
-        b[3] = 7
-        self.assertTrue((b[3] == 7).all() and (zeros((3, 4), np.uint8, str(folder)) == 0).all())
-        self.assertEqual(list(folder.iterdir()), [])
-        with self.assertRaisesRegex(UmbrateError, "could not be kept"):
-            zeros((10**7, 10**7), np.float64, str(folder))
+    def test_arrays_of_a_run_are_read_from_files_that_go_with_it(self):
+        job = scratch()
+        rng, arrays = np.random.default_rng(0), None
+        with Scratch.of_job(job / "blobs") as room:
+            arrays = [rng.random((30, 40)).astype(np.float32), rng.random((7, 3)) > 0.5, np.zeros((0, 3)), np.arange(5)]
+            self.assertIsNone(room.get("some"))
+            room.put("some", *arrays)
+            for a, b in zip(arrays, pickle.loads(pickle.dumps(room)).get("some"), strict=True):
+                np.testing.assert_array_equal(a, b)
+                self.assertEqual(a.dtype, b.dtype)
+            room.get("some")[0][:] = 7  # what is read may be written into, and nobody else sees it
+            np.testing.assert_array_equal(room.get("some")[0], arrays[0])
+            self.assertTrue((room.zeros((3, 4), np.uint8) == 0).all())
+            self.assertEqual(len(list((job / "scratch").rglob("*"))), 2)
+            with mock.patch(
+                "umbrate.job.scratch.os.posix_fallocate", side_effect=OSError(28, "No space left on device")
+            ):
+                with self.assertRaisesRegex(CannotKeep, "0.1 GB could not be kept .*No space left"):
+                    room.zeros((100, 1000, 1000), np.uint8)
+            with self.assertRaisesRegex(CannotKeep, "could not be kept"):
+                room.zeros((10**7, 10**7), np.float64)
+        self.assertEqual(list((job / "scratch").iterdir()), [])
 
 
 class Written(unittest.TestCase):

@@ -1,6 +1,7 @@
 """Depth, fusion, the keep box and cleaning against slow references and rendered truth."""
 
 import unittest
+from collections import namedtuple
 from dataclasses import replace
 
 import numpy as np
@@ -24,9 +25,8 @@ from umbrate.core.dense.fuse import (
     SURE_SLACK,
     Agreement,
     fuse,
-    maps_of,
-    noise_codes,
 )
+from umbrate.core.dense.held import maps_of, noise_codes
 from umbrate.core.dense.lanes import cells
 from umbrate.core.dense.neighbors import choose_neighbors
 from umbrate.core.dense.pair import without_specks
@@ -319,6 +319,15 @@ class DepthMaps(unittest.TestCase):
                 self.assertLess(far[y, x] - near[y, x], 0.2)
 
 
+#: depth maps in arrays with a first axis of photos, as `slow_fuse` reads them
+Arrays = namedtuple("Arrays", "depth normal score noise rgb K poses gain quality one_normal one_score")
+
+
+def fused(maps, neighbors, limits, **more):
+    """The Cloud of depth maps."""
+    return fuse(maps, neighbors, limits, **more)[0]
+
+
 def slow_fuse(maps, neighbors, limits):
     """What `fuse` makes, pixel by pixel with matrices: rows of place, normal, color, photos, score, precision, angle.
 
@@ -422,7 +431,7 @@ class Solids(unittest.TestCase):
         D, N, S = (np.stack([getattr(m, k) for m in maps]) for k in ("depth", "normal", "score"))
         noise = noise_codes(np.stack([m.noise for m in maps]))
         rgb = np.repeat(grays[..., None], 3, 3).astype(np.uint8)
-        return fuse(maps_of(D, N, S, rgb, np.tile(K, (n, 1)), poses, noise=noise), others, Agreement(3))
+        return fused(maps_of(D, N, S, rgb, np.tile(K, (n, 1)), poses, noise=noise), others, Agreement(3))
 
     def test_no_surface_is_found_too_deep_or_too_shallow_and_precision_is_what_points_have(self):
         # a plane through a patch lies 0.16 pixels inside the first, and as much outside the second
@@ -529,10 +538,11 @@ class Fusion(unittest.TestCase):
             gain, quality = rng.uniform(0.8, 1.25, n), rng.uniform(0.2, 1, (n, 1, 2))
             noise = noise_codes(rng.uniform(3e-4, 3e-3, (n, h, w)))
             maps = maps_of(depth, normal, score, rgb, K, poses, gain, quality, noise)
+            arrays = Arrays(depth, normal, score, noise, rgb, K, poses, gain, quality, 1 / 127, 1 / 255)
             neighbors = [[j for j in range(n) if j != i] for i in range(n - 1)] + [[]]
             limits = Agreement(least, 0.4, sure, 0.01, 1.0, 0.6, 70.0)
             told = np.zeros((2, 64))
-            cloud, (rows, agreed) = fuse(maps, neighbors, limits, agreed=told), slow_fuse(maps, neighbors, limits)
+            cloud, (rows, agreed) = fused(maps, neighbors, limits, agreed=told), slow_fuse(arrays, neighbors, limits)
             self.assertEqual(len(cloud), len(rows))
             np.testing.assert_allclose(told, agreed, atol=1e-9)
             np.testing.assert_allclose(cloud.points, rows[:, :3], atol=1e-6)
@@ -570,7 +580,7 @@ class Fusion(unittest.TestCase):
             int(np.median(ys)) - 15 : int(np.median(ys)) + 15, int(np.median(xs)) - 15 : int(np.median(xs)) + 15
         ]
         D[0][mid] -= 12
-        cloud = fuse(maps_of(D, N, S, C, K, E), neighbors, Agreement(2))
+        cloud = fused(maps_of(D, N, S, C, K, E), neighbors, Agreement(2))
         off = np.abs(truth_distance(truth, cloud.points))
         self.assertLess(np.percentile(off, 99.5), 0.4)
         self.assertLess(off.max(), 6)
@@ -587,10 +597,10 @@ class Fusion(unittest.TestCase):
         _, D, N, C, K, E = self.maps()
         S = np.where(D > 0, 0.9, 0).astype(np.float32)
         neighbors = [[j for j in range(4) if j != i] for i in range(4)]
-        sizes = [len(fuse(maps_of(D, N, S, C, K, E), neighbors, Agreement(k))) for k in (2, 3, 4)]
+        sizes = [len(fused(maps_of(D, N, S, C, K, E), neighbors, Agreement(k))) for k in (2, 3, 4)]
         self.assertGreater(sizes[0], sizes[1])
         self.assertGreater(sizes[1], sizes[2])
-        self.assertEqual(len(fuse(maps_of(D, N, S * 0.5, C, K, E), neighbors, Agreement(2, 0.6))), 0)
+        self.assertEqual(len(fused(maps_of(D, N, S * 0.5, C, K, E), neighbors, Agreement(2, 0.6))), 0)
 
     def test_photos_of_another_color_do_not_agree_and_sharp_ones_give_theirs(self):
         _, D, N, C, K, E = self.maps()
@@ -599,12 +609,12 @@ class Fusion(unittest.TestCase):
         dark = C.copy()
         dark[1] = dark[1] // 2
         strict = Agreement(2, color_tolerance=30)
-        other = fuse(maps_of(D, N, S, dark, K, E), neighbors, strict)
-        same = fuse(maps_of(D, N, S, dark, K, E, gain=np.array([1, 2.0, 1, 1])), neighbors, strict)
+        other = fused(maps_of(D, N, S, dark, K, E), neighbors, strict)
+        same = fused(maps_of(D, N, S, dark, K, E, gain=np.array([1, 2.0, 1, 1])), neighbors, strict)
         self.assertLess(other.photos.mean(), same.photos.mean() - 0.3)
         C[:], C[2] = 150, 170
         plain, sharp = (
-            fuse(maps_of(D, N, S, C, K, E, quality=q), neighbors, Agreement(4))
+            fused(maps_of(D, N, S, C, K, E, quality=q), neighbors, Agreement(4))
             for q in (None, np.array([0.05, 0.05, 1, 0.05]))
         )
         self.assertLess(plain.colors.mean(), 157)
@@ -619,10 +629,10 @@ class Fusion(unittest.TestCase):
         for k in range(4):  # in another place of each photo
             w = D.shape[2]
             shiny[k][:, k * w // 4 : (k + 1) * w // 4] = 230
-        cloud = fuse(maps_of(D, N, S, shiny, K, E), neighbors, Agreement(3))
+        cloud = fused(maps_of(D, N, S, shiny, K, E), neighbors, Agreement(3))
         self.assertGreater(len(cloud), 1000)
         told = (cloud.colors[:, 1] > 102).mean()
-        both = fuse(maps_of(D, N, S, shiny, K, E), neighbors, Agreement(2))
+        both = fused(maps_of(D, N, S, shiny, K, E), neighbors, Agreement(2))
         self.assertLess(told, 0.05)
         self.assertGreater((both.colors[both.photos == 2][:, 1] > 102).mean(), 0.2)  # of two nobody can say
 
@@ -631,10 +641,31 @@ class Fusion(unittest.TestCase):
         S = np.where(D > 0, 0.9, 0).astype(np.float32)
         neighbors = [[j for j in range(4) if j != i] for i in range(4)]
         told = np.zeros((2, 64))
-        fuse(maps_of(D, N, S, C, K, E), neighbors, Agreement(4), agreed=told)
+        fused(maps_of(D, N, S, C, K, E), neighbors, Agreement(4), agreed=told)
         for least in (2, 3, 4):
-            have = len(fuse(maps_of(D, N, S, C, K, E), neighbors, Agreement(least)))
+            have = len(fused(maps_of(D, N, S, C, K, E), neighbors, Agreement(least)))
             self.assertLess(abs(told[0, least:].sum() / have - 1), 0.2)
+
+    def test_too_many_points_are_thinned_evenly_and_the_same_however_few_maps_are_in_memory(self):
+        _, D, N, C, K, E = self.maps()
+        S = np.where(D > 0, 0.9, 0).astype(np.float32)
+        neighbors = [[j for j in range(4) if abs(j - i) == 1] for i in range(4)]
+        whole, told = fuse(maps_of(D, N, S, C, K, E), neighbors, Agreement(2))
+        self.assertEqual(told, (len(whole), 0.0))
+        few, _ = fuse(maps_of(D, N, S, C, K, E), neighbors, Agreement(2), room=0)
+        for a, b in zip(whole.arrays().values(), few.arrays().values(), strict=True):
+            np.testing.assert_array_equal(a, b)
+        most = len(whole) // 4
+        thin, told = fuse(maps_of(D, N, S, C, K, E), neighbors, Agreement(2), most=most)
+        self.assertEqual(told.made, len(whole))
+        self.assertTrue(most / 2 < len(thin) <= most)
+        tree = scipy.spatial.cKDTree(thin.points)
+        self.assertGreaterEqual(tree.query(thin.points, 2)[0][:, 1].min(), 0.999 * told.distance)
+        self.assertLess(np.percentile(tree.query(whole.points)[0], 99.9), 1.5 * told.distance)  # no hole is torn
+        self.assertTrue(np.isin(thin.points[:, 0], whole.points[:, 0]).all())
+        half, _ = fuse(maps_of(D, N, S, C, K, E), neighbors, Agreement(2), wanted=lambda p: p[:, 0] > 0)
+        np.testing.assert_array_equal(half.points, whole.points[whole.points[:, 0] > 0])
+        np.testing.assert_array_equal(half.precision, whole.precision[whole.points[:, 0] > 0])
 
 
 class Pairs(unittest.TestCase):

@@ -14,6 +14,7 @@ from tests.scenes import made_once, pebble_set, pebble_truth, scratch
 from tests.test_job import record
 from umbrate.actions.delivering import camera_rows
 from umbrate.core.cloud.keepbox import KeepBox
+from umbrate.core.dense.fuse import ROOM, fuse
 from umbrate.core.errors import Cancelled, CannotKeep, UmbrateError
 from umbrate.job.blobs import BlobStore
 from umbrate.job.figures import plain_figures
@@ -126,9 +127,9 @@ class WholeJob(unittest.TestCase):
             with job:
                 self.small(job, sitting)
                 for s in (BY_NAME[n] for n in self.outcomes):
-                    # nor does it matter whether memory holds all depth maps
-                    where = str(job.folder) if isinstance(executor, LocalExecutor) else None
-                    with mock.patch("umbrate.stages.dense.inputs.place_for", return_value=where):
+                    # nor does it matter how many depth maps are in memory, and whether straight photos are still there
+                    room = 0.0 if isinstance(executor, LocalExecutor) else ROOM
+                    with mock.patch.object(fuse, "__kwdefaults__", fuse.__kwdefaults__ | {"room": room}):
                         out = run(job, sitting, s.name, Report(executor))
                     # blobs are named by their content
                     self.assertEqual(out.artefacts, self.outcomes[s.name].artefacts, s.name)
@@ -380,7 +381,7 @@ class SettingsModels(unittest.TestCase):
 class CloudsOfNothing(unittest.TestCase):
     def test_each_cause_has_its_own_words_and_its_own_remedy(self):
         box, inside, beside = KeepBox(np.zeros(3), np.eye(3), np.ones(3)), np.zeros((1, 3)), np.full((1, 3), 9.0)
-        some, none, settings = np.ones((2, 2), bool), np.zeros((2, 2), bool), BY_NAME["cloud"].Settings()
+        some, none, settings = 4, 0, BY_NAME["cloud"].Settings()
         two = BY_NAME["cloud"].Settings(min_photos=2)
         cases = (
             (inside, [none, none], 1.0, settings, "masks leave nothing", ("go to", "masks")),

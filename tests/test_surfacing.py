@@ -282,7 +282,7 @@ class SeenThrough(unittest.TestCase):
         confirmed = rng.random((n, h, w)) < 0.9
         places = np.stack([rng.uniform(-6, 6, 4000), rng.uniform(-4, 4, 4000), rng.uniform(-2, 16, 4000)], 1)
         margin = 1.3
-        room, sure = FreeSpace(depth.astype(np.float32), confirmed, K, poses).at(places, margin)
+        room, sure = FreeSpace(np.where(confirmed, np.abs(depth), 0).astype(np.float32), K, poses).at(places, margin)
         for p in range(0, 4000, 7):
             votes, least = 0.0, np.inf
             for j in range(n):

@@ -17,7 +17,7 @@ from ..core.errors import UmbrateError
 FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 FILE = os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK  #: a pipe in place of a file must not make us wait
 OF_DATABASE = ("job.sqlite", "job.sqlite-wal", "job.sqlite-shm", "job.sqlite-journal")
-FOLDERS = ("blobs", "known", "frames")
+FOLDERS = ("blobs", "known", "frames", "scratch")
 
 
 class JobInUse(UmbrateError):

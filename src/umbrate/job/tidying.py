@@ -14,6 +14,7 @@ from dataclasses import dataclass, field
 
 from .blobs import LEFT_S
 from .folder import Freed, open_folder
+from .scratch import FOLDER as SCRATCH
 from .undo import forget
 
 #: rows of results and what hangs on them whose sitting is gone, and comes back by no undo or redo
@@ -114,12 +115,13 @@ class Tidying:
     def remove_parts(self):
         """Remove what processes that died left half written; for whoever holds the lock and runs nothing yet."""
         self.blobs.remove_unused(None)
-        try:
-            with open_folder(self.folder / "frames") as top:
-                for name in [e.name for e in os.scandir(top) if e.name.startswith(".")]:
-                    _remove_folder(name, top)
-        except OSError:
-            pass
+        for folder, start in (("frames", "."), (SCRATCH, "")):
+            try:
+                with open_folder(self.folder / folder) as top:
+                    for name in [e.name for e in os.scandir(top) if e.name.startswith(start)]:
+                        _remove_folder(name, top)
+            except OSError:
+                pass
 
     def _remove_frames(self, db, really=True):
         """Remove frames of videos that no photo in a database is, and no undo brings back; returns what that Freed."""

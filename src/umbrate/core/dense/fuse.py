@@ -13,17 +13,21 @@ from typing import NamedTuple
 import numpy as np
 from numba import njit
 
+from ..cloud.filters import thin_by_spacing
+from ..cloud.grid import spacing_of
 from ..imaging.sharpness import CELL
+from .held import LEAST_NOISE, STEPS, Places
 
 AGAINST = 0.5  #: photos that see through a place for each that confirms it, from which on it is left out
 SURE_SLACK = 0.1  #: they count where their patches look alike up to this much less than those of the place
 SHINE, SHINE_LEVELS = 1.12, 8.0  #: a photo so much brighter than most of a place, and by gray levels, mirrors a lamp
-STEPS, LEAST_NOISE = 16, 1e-6  #: see `noise_codes`
 EXPECTED = 3  #: so many photos' disagreement is what is usual in the cloud counts for beside a point's own
 FAR_APART = 4.0  #: squares of a disagreement count up to so many times what is expected: mistakes are no noise
 #: of the deviation of a point: its photos' maps look at the same photos, and what these have in common keeps them from
 #: being as far apart as they are wrong. Measured: 1.1 to 1.4 on spheres and planes, 2.1 on the demo
 SHARED = 1.65
+ROOM = 600e6  #: bytes of maps that are kept in memory though not needed at the moment
+SLACK, FULL = 1.5, 0.9  #: so many times the points that may be, they are thinned, to such a share of these
 
 
 @dataclass
@@ -92,68 +96,6 @@ class Agreement(NamedTuple):
     back_px: float = 1.2
     least_cos: float = 0.5
     color_tolerance: float = np.inf
-
-
-class Maps(NamedTuple):
-    """The depth maps of n photos, and where they were taken from. See `maps_of`.
-
-    Attributes
-    ----------
-    depth : (n, h, w) float32
-        Negative outside the keep box: no point is begun there.
-    normal : (n, h, w, 3) float32, or int8 that counts 127 as 1
-        In the camera frame.
-    score : (n, h, w) float32, or uint8 that counts 255 as 1
-    noise : (n, h, w) uint8
-        Standard deviation of the depth, see `noise_codes`.
-    rgb : (n, h, w, 3) uint8
-    K : (n, 3) float64
-        f, cx, cy.
-    poses : (n, 4, 4) float64
-    gain : (n,) float64
-        Factors on the brightness of the photos that make their colors comparable.
-    quality : (n, ceil(h / CELL), ceil(w / CELL)) float32
-        What a photo's colors count, 0 to 1, by cells of so many pixels.
-    one_normal, one_score : float
-        What one unit of `normal` and `score` is.
-    """
-
-    depth: np.ndarray
-    normal: np.ndarray
-    score: np.ndarray
-    noise: np.ndarray
-    rgb: np.ndarray
-    K: np.ndarray
-    poses: np.ndarray
-    gain: np.ndarray
-    quality: np.ndarray
-    one_normal: float
-    one_score: float
-
-
-def noise_codes(noise):
-    """Relative standard deviations of depth as uint8: a step is a sixteenth of a doubling, 0 a millionth or less."""
-    with np.errstate(divide="ignore"):
-        steps = STEPS * np.log2(np.maximum(noise, 1e-30) / LEAST_NOISE)
-    return np.clip(np.round(steps), 0, 255).astype(np.uint8)
-
-
-def maps_of(depth, normal, score, rgb, K, poses, gain=None, quality=None, noise=None):
-    """Maps from arrays, all photos alike where no gain or quality is given, all pixels where no noise is.
-
-    quality : as in Maps, or (n,) for photos as a whole
-    """
-    noise = np.full(depth.shape, noise_codes(1e-4)) if noise is None else noise
-    gain = np.ones(len(depth)) if gain is None else np.ascontiguousarray(gain, np.float64)
-    quality = np.ones(len(depth)) if quality is None else np.asarray(quality)
-    if quality.ndim == 1:
-        cells = (-(-n // CELL) for n in depth.shape[1:])
-        quality = np.broadcast_to(quality[:, None, None], (len(depth), *cells))
-    quality = np.ascontiguousarray(quality, np.float32)
-    return Maps(
-        depth, normal, score, noise, rgb, np.ascontiguousarray(K, np.float64), np.ascontiguousarray(poses, np.float64),
-        gain, quality, 1.0 / 127 if normal.dtype == np.int8 else 1.0, 1.0 / 255 if score.dtype == np.uint8 else 1.0,
-    )  # fmt: skip
 
 
 #: room for the points of one photo: the arrays of a `Cloud`, as a tuple that a kernel takes
@@ -366,8 +308,8 @@ def _fuse_photo(i, others, maps, limits, used, agreed, out, apart):
     return made
 
 
-def fuse(maps, neighbors, limits=Agreement(), *, agreed=None, used=None, progress=None):
-    """Merge depth maps.
+def fuse(maps, neighbors, limits=Agreement(), *, agreed=None, wanted=None, most=0, room=ROOM, progress=None):
+    """Merge depth maps. Only a photo and its neighbors need be in memory.
 
     Parameters
     ----------
@@ -378,45 +320,109 @@ def fuse(maps, neighbors, limits=Agreement(), *, agreed=None, used=None, progres
     agreed : (2, 64) float64, optional
         Is filled with how many places so many photos agree on, also those left out; second, of those the ones whose
         patches look alike as `limits.sure_score` asks.
-    used : (n, h, w) bool, optional
-        Zeros to mark pixels in whose points are made; made here where not given.
+    wanted : callable(points) -> (n,) bool, optional
+        Which points stay.
+    most : int
+        Points there may be: beyond, they are thinned to an even distance. 0 for no bound.
+    room : float
+        Bytes that maps may take which are not needed at the moment, so that they need not be read again.
     progress : callable(photo, photos) -> None, optional
         Called before each photo; may raise to cancel.
 
     Returns
     -------
-    Cloud
+    Cloud, Fused
     """
-    n = len(maps.depth)
+    n = len(maps)
     agreed = np.zeros((2, 64)) if agreed is None else agreed
-    used = np.zeros(maps.depth.shape, np.bool_) if used is None else used
     limits = Agreement(int(limits.least), *map(float, limits[1:]))  # one type for the kernel, whatever was given
-    parts, apart = [Cloud(*_room(0))], [np.empty(0, np.float32)]
+    held = Places(maps, 1 + max((len(x) for x in neighbors), default=0), room)
+    gathered = _Gathered(most)
     for i in range(n):
         if progress:
             progress(i, n)
-        most = int((maps.depth[i] > 0).sum())
-        if not most or not neighbors[i]:
+        if not neighbors[i]:
             continue
-        out = _room(most)
-        apart.append(np.empty(most, np.float32))
-        made = _fuse_photo(i, np.array(neighbors[i], np.int64), maps, limits, used, agreed, out, apart[-1])
-        parts.append(Cloud(*(a[:made].copy() for a in out)))
-        apart[-1] = apart[-1][:made].copy()
-    cloud = Cloud(**{f.name: np.concatenate([getattr(p, f.name) for p in parts]) for f in fields(Cloud)})
-    cloud.precision *= _disagreement(np.concatenate(apart), cloud.photos - 1.0)
-    return cloud
+        places = held.of([i, *neighbors[i]], i)
+        at = int(places[0])
+        pixels = int((held.held.depth[at] > 0).sum())
+        if not pixels:
+            continue
+        out, apart = _room(pixels), np.empty(pixels, np.float32)
+        made = _fuse_photo(at, places[1:], held.held, limits, held.used, agreed, out, apart)
+        gathered.add(Cloud(*(a[:made] for a in out)), apart[:made], wanted)
+    held.close()
+    return gathered.cloud()
 
 
-def _disagreement(apart, free):
+class Fused(NamedTuple):
+    """How many points there were before any was left out, and how far apart they are where there were too many."""
+
+    made: int
+    distance: float  #: 0 where they were not thinned
+
+
+class _Gathered:
+    """Points of one photo after the other, thinned where they become too many."""
+
+    def __init__(self, most):
+        self.most, self.parts, self.apart, self.count = most, [], [], 0
+        self.distance, self.made = 0.0, 0
+        self.told = self.off = 0.0
+
+    def add(self, cloud, apart, wanted):
+        free = cloud.photos - 1.0
+        self.made += len(cloud)
+        self.told += free.sum()
+        self.off += np.minimum(apart, FAR_APART * free).sum()
+        on = np.ones(len(cloud), bool) if wanted is None else wanted(cloud.points)
+        self.parts.append(cloud.take(on))  # which are copies: the room of a photo's points is larger
+        self.apart.append(apart[on])
+        self.count += len(self.parts[-1])
+        if self.most and self.count > SLACK * self.most:
+            self._thin()
+
+    def _joined(self):
+        """The parts as one; each array's parts are let go as soon as it is whole."""
+        names = [f.name for f in fields(Cloud)]
+        parts = [list(x) for x in zip(*([getattr(p, k) for k in names] for p in self.parts), strict=True)]
+        empty, self.parts = [a[:0] for a in _room(0)], []
+        whole = []
+        for k in range(len(names)):
+            whole.append(np.concatenate([empty[k], *(parts[k] if parts else ())]))
+            if parts:
+                parts[k] = None
+        apart = np.concatenate([np.empty(0, np.float32), *self.apart])
+        return Cloud(*whole), apart
+
+    def _thin(self):
+        cloud, apart = self._joined()
+        while True:
+            if self.distance:  # what was added since the last time is as dense as ever
+                on = thin_by_spacing(cloud.points, self.distance)
+                cloud, apart = cloud.take(on), apart[on]
+            if len(cloud) <= self.most:
+                break
+            near = max(spacing_of(cloud.points), self.distance)
+            self.distance = near * np.sqrt(len(cloud) / (FULL * self.most))
+        self.parts, self.apart, self.count = [cloud], [apart], len(cloud)
+
+    def cloud(self):
+        """The Cloud, with the precision that its photos' disagreement leaves."""
+        if self.distance or (self.most and self.count > self.most):
+            self._thin()
+        cloud, apart = self._joined()
+        cloud.precision *= _disagreement(apart, cloud.photos - 1.0, self.off / self.told if self.told > 100 else 1.0)
+        return cloud, Fused(self.made, self.distance)
+
+
+def _disagreement(apart, free, usual):
     """By how much points are less sure than their textures say (n,): from how far their photos' depths are apart.
 
     apart : (n,) squares of it, each in the standard deviations that are stated; free : (n,) what these add up to where
-    they are right. Noise that neighboring pixels share and errors of poses make it more all over the cloud; the rest is
-    a point's own, told by its few photos as far as they can.
+    they are right; usual : the quotient of both all over the cloud. Noise that neighboring pixels share and errors of
+    poses make it more there; the rest is a point's own, told by its few photos as far as they can.
     """
-    told = free.sum()
-    usual = np.minimum(apart, FAR_APART * free).sum() / told if told > 100 else 1.0
     return (SHARED * np.sqrt((EXPECTED * usual + apart) / (EXPECTED + free))).astype(np.float32)
 
 

@@ -7,14 +7,14 @@ import numpy as np
 
 from ..cloud.keepbox import KeepBox
 from .depth import View, best_of, depth_map
+from .fuse import ROOM, SLACK
 
-#: bytes held for every pixel of every photo: brightness 4, mask 1, colors 3; depth 4, likeness 1, normal 3, noise 1,
-#: colors 3
-HELD = 20
-#: bytes a pixel of the one photo a thread works on: what it reads, straightens and sweeps
-WORKED = 64
-#: bytes of points for every pixel that gets a depth: some three of them make one, of 45 bytes, with copies of it
-MADE = 40
+#: bytes for every pixel: of a photo as taken, while it is straightened; of the part that is kept, while its depth is
+#: computed, and more for each neighbor; of every map that is in memory while they are fused
+STRAIGHTENED, WORKED, NEIGHBOR, MAPPED = 40, 64, 12, 14
+#: bytes on the disk for every pixel of every photo: brightness 4, mask 1, colors 3; depth 4, normal 3, score 1, noise 1
+KEPT = 17
+MERGED, POINT = 3.0, 100  #: pixels that make a point, and bytes of it: 49, with copies while they are put together
 BASE = 350e6  #: the program itself, its libraries and tie points
 
 PROBE_PX, PROBE_NEIGHBORS = 48, 4
@@ -30,16 +30,19 @@ def hypotheses(pixels, neighbors, rounds):
     return pixels * (fine + coarse / 4)
 
 
-def memory(photos, pixels, threads, full_pixels, used_pixels):
-    """Bytes at the peak of a run: what must be in memory, and what may lie on disk meanwhile.
+def memory(photos, pixels, neighbors, threads, full_pixels, used_pixels, most):
+    """Bytes of memory at the peak of a run, and bytes that it takes on the disk.
 
-    pixels : of the part of one picture that is held, at the photo scale used; full_pixels : as it was taken
-    used_pixels : that get a depth
+    pixels : of the part of one picture that is kept, at the photo scale used; full_pixels : as it was taken
+    used_pixels : that get a depth; most : points there may be, 0 for any number
     """
-    return (
-        BASE + threads * (pixels * WORKED + full_pixels * 40) + photos * used_pixels * MADE,
-        photos * pixels * HELD,
-    )
+    points = photos * used_pixels / MERGED
+    if most:
+        points = min(points, SLACK * most)
+    straightening = threads * full_pixels * STRAIGHTENED
+    depth = threads * pixels * (WORKED + NEIGHBOR * neighbors)
+    fusing = max((neighbors + 1) * pixels * MAPPED, min(ROOM, photos * pixels * MAPPED)) + points * POINT
+    return BASE + max(straightening, depth, fusing), photos * pixels * KEPT + points * 45
 
 
 @lru_cache(1)

@@ -6,6 +6,7 @@ ray may meet either side. Of what lies behind what they show photos tell nothing
 (As the line-of-sight constraint of Curless and Levoy 1996, asked place by place instead of written into every cell.)
 """
 
+import mmap
 from dataclasses import dataclass
 
 import numpy as np
@@ -20,7 +21,7 @@ ENOUGH = 2.0  #: photos that count fully, for a place to be empty for sure
 @njit(cache=True, nogil=True, error_model="numpy")
 def _through(places, maps, margin, room, sure, first, last):
     """Of places: how far before what is seen they are at most in any photo that sees through, and how surely."""
-    depth, confirmed, K, E = maps
+    depth, K, E = maps
     n, h, w = depth.shape
     for p in range(first, last):
         X, Y, Z = places[p, 0], places[p, 1], places[p, 2]
@@ -37,7 +38,7 @@ def _through(places, maps, margin, room, sure, first, last):
             near = np.inf
             for k in range(4):
                 c, r = a + k % 2, b + k // 2
-                near = min(near, abs(depth[j, r, c])) if confirmed[j, r, c] else -np.inf
+                near = min(near, depth[j, r, c]) if depth[j, r, c] > 0 else -np.inf
             clear = near - z
             if clear <= CLEAR * margin:
                 continue
@@ -54,16 +55,14 @@ class FreeSpace:
     Attributes
     ----------
     depth : (n, h, w) float32
-        0 where there is none; the sign does not count.
-    confirmed : (n, h, w) bool
-        Whose depth other photos have too.
+        Of pixels whose depth other photos have too, 0 of others. May be a mapped file: then no more of it is in memory
+        than a call looks at.
     K : (n, 3)
         f, cx, cy.
     poses : (n, 4, 4)
     """
 
     depth: np.ndarray
-    confirmed: np.ndarray
     K: np.ndarray
     poses: np.ndarray
 
@@ -85,6 +84,8 @@ class FreeSpace:
         """
         places = np.ascontiguousarray(places, np.float64)
         room, sure = np.empty(len(places), np.float32), np.empty(len(places), np.float32)
-        maps = (self.depth, self.confirmed, np.asarray(self.K, float), np.asarray(self.poses, float))
+        maps = (np.asarray(self.depth), np.asarray(self.K, float), np.asarray(self.poses, float))
         in_threads(_through, len(places), places, maps, float(margin), room, sure)
+        if isinstance(self.depth, np.memmap):
+            self.depth._mmap.madvise(mmap.MADV_DONTNEED)
         return room, sure

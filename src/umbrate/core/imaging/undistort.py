@@ -8,11 +8,14 @@ import numpy as np
 
 from .filters import halve_by_area, halve_mask, remap
 
+ROWS = 128  #: that are worked on at once: coordinates of all pixels would take several times a picture's memory
 
-def _maps(lens, target):
-    v, u = np.mgrid[0 : target.height, 0 : target.width].astype(np.float64)
+
+def _map(lens, target, first, last):
+    """Where the pixels of some rows of the target are in the photo: (rows, w, 2)."""
+    v, u = np.mgrid[first:last, 0 : target.width].astype(np.float64)
     xy = target.unproject(np.stack([u.ravel(), v.ravel()], 1))
-    return lens.project(xy).reshape(target.height, target.width, 2)
+    return lens.project(xy).reshape(last - first, target.width, 2)
 
 
 def undistort(picture, mask, lens, scale):
@@ -43,12 +46,17 @@ def undistort(picture, mask, lens, scale):
         # halving by area keeps pixel edges, which is what Lens.scaled assumes
         source = lens.scaled(small.shape[1], small.shape[0])
     target = source.without_distortion()
-    m = _maps(source, target)
-    inside = (m[..., 0] >= 0) & (m[..., 1] >= 0) & (m[..., 0] <= source.width - 1) & (m[..., 1] <= source.height - 1)
-    if mask is not None:
-        # masks are looked up, never smoothed: a half-way value has no meaning
-        mask = halve_mask(mask, halvings)
-        iu = np.clip(np.floor(m[..., 0] + 0.5).astype(int), 0, mask.shape[1] - 1)
-        iv = np.clip(np.floor(m[..., 1] + 0.5).astype(int), 0, mask.shape[0] - 1)
-        inside &= mask[iv, iu]
-    return remap(small, m[..., 0], m[..., 1]), inside, target
+    mask = None if mask is None else halve_mask(mask, halvings)
+    out = np.empty((target.height, target.width, 3), np.float32)
+    inside = np.empty((target.height, target.width), bool)
+    for first in range(0, target.height, ROWS):
+        last = min(first + ROWS, target.height)
+        x, y = np.moveaxis(_map(source, target, first, last), 2, 0)
+        on = (x >= 0) & (y >= 0) & (x <= source.width - 1) & (y <= source.height - 1)
+        if mask is not None:
+            # masks are looked up, never smoothed: a half-way value has no meaning
+            iu = np.clip(np.floor(x + 0.5).astype(int), 0, mask.shape[1] - 1)
+            iv = np.clip(np.floor(y + 0.5).astype(int), 0, mask.shape[0] - 1)
+            on &= mask[iv, iu]
+        inside[first:last], out[first:last] = on, remap(small, x, y)
+    return out, inside, target

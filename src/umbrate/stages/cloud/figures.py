@@ -8,7 +8,7 @@ PLAIN = [[1.0, 0, 0, 0], [0, 1.0, 0, 0], [0, 0, 1.0, 0], [0, 0, 0, 1.0]]
 class CloudFigures(Figures):
     """Figures of the Cloud stage."""
 
-    LINES = ("points", "photos_per_point", "score", "pixel_size", "line_of_removed")
+    LINES = ("points", "photos_per_point", "score", "pixel_size", "line_of_removed", "line_of_thinned")
 
     points: int = figure(0, title="Points", meaning="Points of the dense cloud", form=",")
     photos_per_point: float = figure(
@@ -23,6 +23,7 @@ class CloudFigures(Figures):
         form=".2g",
     )
     fused: int = 0
+    thinned: float = 0.0  #: distance to which too many points were thinned, in the frame of the cloud; or 0
     removed_isolated: int = 0
     removed_outline: int = 0
     spacing: float = 0.0  #: of the points, in the frame of the cloud
@@ -37,6 +38,12 @@ class CloudFigures(Figures):
     depth_s: float = 0.0
     fuse_s: float = 0.0
     speed: float | None = None  #: hypotheses a second of one thread, where enough was computed to tell
+
+    def line_of_thinned(self):
+        if not self.thinned:
+            return None
+        told = "More than At most allows: thinned to an even distance while they were made"
+        return "Points before thinning", f"{self.fused:,}", told
 
     def line_of_removed(self):
         told = f"Isolated: {self.removed_isolated:,}; outside the masks' outlines: {self.removed_outline:,}"

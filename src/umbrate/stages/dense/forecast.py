@@ -39,12 +39,12 @@ class Scene:
 
 @dataclass(frozen=True)
 class Cost:
-    """Seconds, distance between points (plain frame), bytes at the peak that must be in memory, and that may not."""
+    """Seconds, distance between points (plain frame), bytes of memory at the peak, and bytes on the disk."""
 
     seconds: float
     spacing: float
     bytes: float
-    movable: float
+    disk: float
 
 
 def scene_of(block, photo_ids, box, share):
@@ -70,7 +70,7 @@ def scene_of(block, photo_ids, box, share):
     return Scene(len(solved), float(full.mean()), float(held), float(used.mean()), float(np.median(ground)))
 
 
-def cost(scene, photo_scale, neighbors, rounds, speed, threads):
+def cost(scene, photo_scale, neighbors, rounds, speed, threads, most=0):
     """The Cost at a photo scale; `speed`: hypotheses a second of one thread."""
     n = min(neighbors, scene.photos - 1)
     pixels, full = scene.used_pixels / photo_scale**2, scene.full_pixels
@@ -78,7 +78,7 @@ def cost(scene, photo_scale, neighbors, rounds, speed, threads):
     return Cost(
         scene.photos * work / (speed * threads),
         scene.ground * photo_scale,
-        *memory(scene.photos, scene.held_pixels / photo_scale**2, threads, full, pixels),
+        *memory(scene.photos, scene.held_pixels / photo_scale**2, n, threads, full, pixels, most),
     )
 
 
@@ -108,30 +108,23 @@ def costs(job, sitting, block, M, box, settings):
     known = done.figures.speed if done else None
     speed = known or REAL_SHARE * machine_speed()
     plain = replace(scene, ground=scene.ground / scale_of(M))
-    return {s: cost(plain, s, settings.neighbors, settings.rounds, speed, os.cpu_count() or 1) for s in SCALES}
+    threads, most = os.cpu_count() or 1, int(settings.most_points * 1e6)
+    return {s: cost(plain, s, settings.neighbors, settings.rounds, speed, threads, most) for s in SCALES}
 
 
-def place_for(found, settings, folder, free=None, disk=None):
-    """Where the maps of a run are kept: None for memory, or `folder`, where memory would not hold them.
+def check_room(found, settings, folder, free=None, disk=None):
+    """Raise UmbrateError where memory or disk do not hold a run at the photo scale chosen; it says what fits.
 
-    Raises UmbrateError where the photo scale chosen fits neither; says the largest that does.
+    found : of `costs`; folder : on the job's disk; free, disk : bytes there are, where they are known
     """
     free = SPARE * (free_memory() if free is None else free)
     disk = SPARE * (shutil.disk_usage(folder).free if disk is None else disk)
-
-    def place(c):
-        if c.bytes + c.movable <= free:
-            return "memory"
-        return "disk" if c.bytes <= free and c.movable <= disk else ""
-
-    chosen = found[settings.photo_scale]
-    where = place(chosen)
-    if where:
-        return folder if where == "disk" else None
+    chosen, fits = found[settings.photo_scale], [s for s in SCALES if found[s].bytes <= free and found[s].disk <= disk]
+    if settings.photo_scale in fits:
+        return
     text = f"Photo scale 1/{settings.photo_scale} needs some {chosen.bytes / 1e9:.1f} GB of memory and "
-    text += f"{chosen.movable / 1e9:.1f} GB more there or on the job's disk; {max(free, 0) / 1e9:.1f} GB and "
-    text += f"{disk / 1e9:.1f} GB are free."
-    fits = [s for s in SCALES if place(found[s])]
+    text += f"{chosen.disk / 1e9:.1f} GB on the job's disk; {max(free, 0) / 1e9:.1f} GB and {disk / 1e9:.1f} GB "
+    text += "are free."
     if not fits:
         raise UmbrateError(f"{text} No photo scale fits: close other programs, or set photos aside.")
     raise UmbrateError(f"{text} 1/{fits[0]} fits.", ("set", "photo_scale", fits[0]))
@@ -151,8 +144,7 @@ def forecast_of(job, sitting, found, settings):
         here = "  (chosen)" if scale == settings.photo_scale else ""
         lines.append(f"1/{scale}: {_time(c.seconds)}, a point every {spacing}{here}")
     try:
-        if place_for(found, settings, str(job.blobs.folder)):
-            lines.append("Memory does not hold all of it: depth is kept on disk meanwhile, which is slower.")
+        check_room(found, settings, str(job.blobs.folder))
     except UmbrateError as e:
         return Forecast("\n".join([*lines, str(e)]), False, e.remedy)
     return Forecast("\n".join(lines))

@@ -9,7 +9,7 @@ from ...core.geometry.similarity import scale_of
 from ...sitting.frames import frame_of, move_box, plain_keep_box, scale_result
 from ...sitting.masks import mask_blobs
 from ...sitting.photos import photo_refs
-from .forecast import costs, place_for
+from .forecast import check_room, costs
 
 
 @dataclass(frozen=True)
@@ -23,7 +23,6 @@ class Inputs:
     keep_box: dict
     from_plain: list  #: the similarity from the plain frame to that of the block
     length: float  #: of the job's unit in the block's frame
-    folder: str | None = None  #: where maps are kept that memory does not hold
     member: dict | None = None  #: photo id to the position of its sitting, in a joined row
 
 
@@ -52,8 +51,9 @@ def gather_dense(job, sitting, settings):
     block, M = block_for_depth(job, sitting)
     box = move_box(plain_keep_box(job, sitting), M)
     found = costs(job, sitting, block, M, box, settings)
-    folder = place_for(found, settings, str(job.blobs.folder)) if found else None
+    if found:
+        check_room(found, settings, str(job.blobs.folder))
     photos, masks = photo_refs(job, sitting), mask_blobs(job, sitting)
     length = scale_of(M) / scale_of(frame_of(job, sitting).matrix)
     member = {p.id: k for k, i in enumerate(job.members(sitting.id)) for p in job.photos(i)}
-    return Inputs(str(job.blobs.folder), photos, masks, block, box, M.tolist(), length, folder, member)
+    return Inputs(str(job.blobs.folder), photos, masks, block, box, M.tolist(), length, member)

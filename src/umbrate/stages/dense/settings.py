@@ -81,6 +81,14 @@ class DenseSettings(StageSettings):
         title="Sampling",
         description="Least distance between two points of the cloud, in the same unit. 0: all points are kept.",
     )
+    most_points: float = Field(
+        20.0,
+        ge=0,
+        title="At most",
+        description="More points than this are thinned to an even distance while they are made, so that they fit into "
+        "memory and can be turned and cleaned without waiting. 0: all are kept.",
+        json_schema_extra={"unit": "million points", "later": True},
+    )
     remove_isolated: bool = Field(
         True,
         title="Remove isolated points",

@@ -6,11 +6,11 @@ import numpy as np
 
 from ...core.cloud.grid import spacing_of
 from ...core.cloud.keepbox import KeepBox
-from ...core.dense.through import FreeSpace
 from ...core.errors import UmbrateError
 from ...core.surface.build import Wanted, make_surface
 from ...core.surface.mesh import areas, opposite, rims
 from ...job.blobs import BlobStore
+from ...job.scratch import Scratch
 from ...sitting.clouds import CloudSource
 from ..base import Outcome, Share, problem
 from ..dense.maps import DenseRun
@@ -21,13 +21,12 @@ FUSED = 0.4  #: share of the progress of a run from depth maps until they are fu
 MUCH_FILLED = 0.25  #: share of the area: so much that nobody saw is worth a word
 
 
-def _fused(inputs, settings, report):
+def _fused(inputs, settings, report, scratch):
     """The points that depth maps agree on, as arrays by name, and what they saw through, as `make_surface` takes it."""
-    dense = DenseRun(inputs, settings, report)
+    dense = DenseRun(inputs, settings, report, scratch)
     dense.maps()
     cloud = dense.points().arrays()
-    free = FreeSpace(dense.depth.depth, dense.used, dense.K, dense.poses)
-    return cloud, free.at  # of all the maps, depth alone stays in memory
+    return cloud, dense.free_space().at
 
 
 def run(inputs, settings, report, cell_of):
@@ -35,10 +34,15 @@ def run(inputs, settings, report, cell_of):
 
     cell_of : `SurfaceStage.cell_of`
     """
+    with Scratch.of_job(inputs.blobs) as scratch:
+        return _run(inputs, settings, report, cell_of, scratch)
+
+
+def _run(inputs, settings, report, cell_of, scratch):
     if isinstance(inputs.source, CloudSource):
         cloud, free = inputs.source.read(), None
     else:
-        cloud, free = _fused(*inputs.source, Share(report, 0.0, FUSED))
+        cloud, free = _fused(*inputs.source, Share(report, 0.0, FUSED), scratch)
         report = Share(report, FUSED, 1.0)
     start = time.monotonic()
     box = KeepBox.from_dict(inputs.keep_box) if inputs.keep_box else None
