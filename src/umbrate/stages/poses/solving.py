@@ -23,7 +23,7 @@ from ...core.poses.fold import find_fold
 from ...core.poses.fragments import PULLED, solve
 from ...core.poses.frame import upright_frame
 from ...core.poses.grow import Grower
-from ...core.poses.growing import FOCAL_SIGMA, KEY_POINT_SIGMA_PX
+from ...core.poses.growing import FOCAL_SIGMA, key_point_sigma
 from ...core.poses.marked import SHARED, missing, solve_marked
 from ...core.poses.shotorder import in_order
 from ...core.poses.solution import GrowSettings, HandTies, PhotoSet, Solution
@@ -267,9 +267,8 @@ class Making:
         use = self.settings.use_targets and len(np.unique(every)) < len(every) and self.settings.ties != MARKED
         self.targets = TargetSightings(self.counts, numbers, dots) if use else None
         self.xy = [f.xy for f in self.feats] or [np.zeros((0, 2)) for _ in self.photos]
-        self.sigma = [
-            np.full(c, KEY_POINT_SIGMA_PX * w / 1600.0) for c, w in zip(self.counts, self.widths, strict=True)
-        ]
+        scales = [f.scale for f in self.feats] or [np.zeros(0)] * len(self.photos)
+        self.sigma = [key_point_sigma(s, w) for s, w in zip(scales, self.widths, strict=True)]
         if use:
             self.xy = [np.vstack([a, b]) for a, b in zip(self.xy, self.targets.xy, strict=True)]
             self.sigma = [np.concatenate([a, b]) for a, b in zip(self.sigma, self.targets.sigma, strict=True)]
