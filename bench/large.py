@@ -39,7 +39,7 @@ from umbrate.work.now import run_now  # noqa: E402
 
 ALL, WIDTH = 300, 6000
 MOST_GB, MOST_MIN = {2: 3.0, 1: 4.0}, {2: 70.0}  #: at 300 photos
-DISTANCE_MM = 118.0  #: from which the pebble fills a quarter of a photo
+DISTANCE_MM = 147.0  #: from which the pebble fills a quarter of a photo
 
 
 def photo_set(folder, count):

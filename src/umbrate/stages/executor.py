@@ -9,6 +9,15 @@ over processes or machines has the same one method, and says in `threads` how ma
 from concurrent.futures import ThreadPoolExecutor
 
 
+def anywhere(function):
+    """Mark the function of work items that other machines may do.
+
+    What it reads and writes are blobs of the job, photos by what is in them, and arrays of the run's scratch folder.
+    """
+    function.anywhere = True
+    return function
+
+
 class LocalExecutor:
     """Runs work items in threads."""
 

@@ -31,6 +31,7 @@ from ...core.imaging.sharpness import CELL, focus_worth, quality_of
 from ...job.blobs import BlobStore
 from ...job.contents import DEPTH_MAP
 from ...sitting.blocks import stored_block
+from ..executor import anywhere
 from .straight import Shot, Source, straight, straighten, ties_of
 
 PIECE_GAP, PIECE_SHARE = 3.0, 1e-4  #: a piece stands alone at so many spacings, and is a speck below such a share
@@ -48,6 +49,7 @@ class Work(NamedTuple):
     rounds: int
 
 
+@anywhere
 def depth_of(work, item):
     """Work item: the blob of a photo's depth map from its neighbors, started from its tie points.
 

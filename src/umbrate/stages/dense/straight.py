@@ -18,6 +18,7 @@ from ...job.scratch import Scratch
 from ...sitting.blocks import stored_block
 from ...sitting.masks import decode_mask
 from ...sitting.photos import PhotoRef, photo_picture
+from ..executor import anywhere
 
 
 class Shot(NamedTuple):
@@ -70,6 +71,7 @@ def ties_of(source, shot):
     return b.points[b.point[b.photo == shot.row]]
 
 
+@anywhere
 def straighten(source, shot):
     """Work item: make the Straight of a photo and keep it; returns what is Told of it."""
     block = stored_block(BlobStore(source.blobs), source.block)

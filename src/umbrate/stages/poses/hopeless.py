@@ -10,6 +10,7 @@ from ...core.imaging.sharpness import LUMA
 from ...core.poses.solution import TURNED
 from ...sitting.masks import THING, decode_kinds
 from ...sitting.photos import photo_picture
+from .items import unit_of
 
 FAINT = 1.5  #: with fewer features than so many times what faint ones are sought for, the object is faint
 BLANK = 10  #: gray levels between which a photo without anything on it lies
@@ -139,9 +140,10 @@ def _grays(making):
 def _check_repeats(making, text):
     """Raise where features look like others of their own photo, so that everything matches everything."""
     told = []
-    for d, width in _some(list(zip(making.described, making.widths, strict=True))):
-        some = np.linspace(0, len(d.unit) - 1, min(len(d.unit), MOST_COMPARED)).astype(int)
-        told.append(like_each_other(d.unit[some], d.xy[some], APART_PX * width / 1600.0))
+    for key, xy, width in _some(list(zip(making.described, making.places, making.widths, strict=True))):
+        unit = unit_of(making.inputs.blobs, key)
+        some = np.linspace(0, len(unit) - 1, min(len(unit), MOST_COMPARED)).astype(int)
+        told.append(like_each_other(unit[some], xy[some], APART_PX * width / 1600.0))
     alike = float(np.median(told))
     if alike > ALL_ALIKE:
         raise UmbrateError(

@@ -2,13 +2,14 @@
 
 import hashlib
 import json
-from dataclasses import dataclass
+from functools import lru_cache
+from typing import NamedTuple
 
 import numpy as np
 
 from ...core.errors import UmbrateError
 from ...core.features.detect import FEW, Features, detect, joined
-from ...core.features.match import match
+from ...core.features.match import match, unit_descriptors
 from ...core.features.slanted import detect_slanted
 from ...core.imaging.filters import halve_by_area, halve_mask
 from ...core.imaging.sharpness import LUMA
@@ -16,24 +17,25 @@ from ...core.poses.pairs import relate
 from ...job.blobs import BlobStore
 from ...job.contents import FEATURES
 from ...sitting.masks import THING, TURNS, decode_kinds
-from ...sitting.photos import photo_picture
+from ...sitting.photos import PhotoRef, photo_picture
+from ..executor import anywhere
 from .figures import FIRST, is_deeper, is_slanted
 
 #: raised when features, or matches, are found in another way: what was kept of them is found anew
 FEATURE_VERSION, MATCH_VERSION = 2, 1
 HALVED_MASK_VERSION = 2  #: of the rule that makes the masks of large photos smaller
 DEEPER_BELOW = 0.35  #: of the features a photo may have: with fewer, a deeper look finds more
+DESCRIBED = 64  #: photos whose descriptors are in memory, some 4 MB each
 DEEPER_SHARE = 0.5  #: of the features a photo may have that fainter ones fill up to in a deeper look
 
 
-@dataclass(frozen=True)
-class PhotoFeatures:
-    """A photo as matching sees it: unit descriptors (n, 128), pixels (n, 2), lens vector, longer side."""
+class Wanted(NamedTuple):
+    """What the features of a photo are found with, and the keys of what is kept already."""
 
-    unit: np.ndarray
-    xy: np.ndarray
-    lens: np.ndarray
-    width: int
+    photo: PhotoRef
+    mask: str | None
+    cached: str | None  #: of its features as they are wanted
+    upright: str | None  #: of those of the look before, to which a slanted one adds its own
 
 
 def looks_around(settings, look):
@@ -52,15 +54,14 @@ def feature_key(photo, mask, settings, look=FIRST):
     return hashlib.sha256(text.encode()).hexdigest()[:16]
 
 
-def find_features(blobs, masks, settings, cached, look, upright, photo):
-    """Work item: the features of a photo, and the key of the blob that keeps them.
-
-    upright : keys of features of the look before, by photo id, to which a slanted one adds its own
-    """
-    blobs = BlobStore(blobs)
-    if photo.id in cached:
+@anywhere
+def find_features(blobs, settings, look, wanted):
+    """Work item: the key of the features of a photo."""
+    blobs, photo = BlobStore(blobs), wanted.photo
+    if wanted.cached:
         try:
-            return Features(**blobs.get_arrays(cached[photo.id], FEATURES)), cached[photo.id]
+            blobs.get_arrays(wanted.cached, FEATURES)
+            return wanted.cached
         except UmbrateError:
             pass  # found again below
     gray = (photo_picture(photo) @ LUMA) / np.float32(255)
@@ -69,36 +70,60 @@ def find_features(blobs, masks, settings, cached, look, upright, photo):
         gray = halve_by_area(gray)
         halvings += 1
     mask = None
-    if photo.id in masks:
-        kinds = decode_kinds(blobs.get_bytes(masks[photo.id]), photo)
+    if wanted.mask:
+        kinds = decode_kinds(blobs.get_bytes(wanted.mask), photo)
         mask = halve_mask(kinds >= (TURNS if looks_around(settings, look) else THING), halvings)
     few = DEEPER_SHARE if is_deeper(look) else FEW
     # a photo that was halved has its finest detail left out on purpose
     finer, factor = settings.fine and not halvings, 2**halvings
-    if photo.id in upright:
-        f = Features(**blobs.get_arrays(upright[photo.id], FEATURES))
+    if wanted.upright:
+        f = Features(**blobs.get_arrays(wanted.upright, FEATURES))
     else:
         f = detect(gray, mask, settings.features, upsample=finer, few=few).magnified(factor)
     if is_slanted(look):
         more = detect_slanted(gray, mask, settings.features, upsample=finer, few=few)
         f = joined([f, more.magnified(factor)])
-    return f, blobs.put_arrays(**f.arrays())
+    return blobs.put_arrays(**f.arrays())
 
 
-def match_photos(photos, settings, cached, ij):
-    """Work item: rows (k, 2) of the features of two photos that look alike."""
-    if ij in cached:
-        return cached[ij]
-    i, j = ij
-    return match(photos[i].unit, photos[j].unit, settings.ratio)
+@lru_cache(DESCRIBED)
+def unit_of(blobs, key):
+    """Unit descriptors (n, 128) of features that a blob keeps."""
+    return unit_descriptors(BlobStore(blobs).get_arrays(key, FEATURES)["descriptors"])
 
 
-def relate_photos(photos, settings, lenses, item):
-    """Work item: the PairGeometry of two photos (i, j, matches) with some lens vectors, or None."""
-    i, j, m = item
-    a, b = photos[i], photos[j]
-    threshold = settings.verify_px * max(a.width, b.width) / 1600.0
-    return relate(m, a.xy, lenses[i], b.xy, lenses[j], threshold_px=threshold, seed=settings.seed + 1009 * i + j)
+@anywhere
+def match_photos(blobs, ratio, keys):
+    """Work item: rows (k, 2) of the features of two photos that look alike, from the keys of these features."""
+    a, b = (unit_of(blobs, key) for key in keys)
+    return match(a, b, ratio)
+
+
+class Pair(NamedTuple):
+    """What the geometry of two photos is told from: the places (k, 2) of what matches, lenses, and how closely."""
+
+    a: np.ndarray
+    lens_a: np.ndarray
+    b: np.ndarray
+    lens_b: np.ndarray
+    threshold_px: float
+    seed: int
+
+
+def pairs_to_relate(matches, xy, lenses, widths, settings):
+    """The Pair of every two photos (i, j) with matches (k, 2); the others are lists by photo."""
+    out = []
+    for (i, j), m in matches.items():
+        threshold, seed = settings.verify_px * max(widths[i], widths[j]) / 1600.0, settings.seed + 1009 * i + j
+        out.append(Pair(xy[i][m[:, 0]], lenses[i], xy[j][m[:, 1]], lenses[j], threshold, seed))
+    return out
+
+
+@anywhere
+def relate_photos(pair):
+    """Work item: the PairGeometry of two photos, with rows of the places for its matches, or None."""
+    rows = np.repeat(np.arange(len(pair.a), dtype=np.int32)[:, None], 2, 1)
+    return relate(rows, pair.a, pair.lens_a, pair.b, pair.lens_b, threshold_px=pair.threshold_px, seed=pair.seed)
 
 
 def match_key(settings):

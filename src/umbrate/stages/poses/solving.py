@@ -14,7 +14,6 @@ from itertools import combinations
 import numpy as np
 
 from ...core.errors import UmbrateError
-from ...core.features.match import unit_descriptors
 from ...core.features.still import still_features
 from ...core.geometry.sightings import PointSightings
 from ...core.poses.block import Block
@@ -31,7 +30,7 @@ from ...core.poses.targets import TargetSightings
 from ...core.poses.tracks import Tracks
 from ...core.targets.detect import CODED
 from ...job.blobs import BlobStore
-from ...job.contents import MATCHES, REMOVED, TARGETS
+from ...job.contents import FEATURES, MATCHES, REMOVED, TARGETS
 from ...sitting.blocks import stored_block
 from ...sitting.marks import without_marks
 from ...sitting.removal import removed_rows
@@ -41,7 +40,7 @@ from .cropped import focals_of_cropped, with_open_centers
 from .figures import Shared
 from .hopeless import check_different, check_moves, no_match
 from .inputs import ADJUST, ELSEWHERE, MARKED, START_OVER
-from .items import PhotoFeatures, feature_key, find_features, match_key, match_photos, relate_photos
+from .items import Wanted, feature_key, find_features, match_key, match_photos, pairs_to_relate, relate_photos
 from .lenses import CENTER, center_held, lenses_of
 from .sharing import with_others
 
@@ -65,7 +64,7 @@ class Making:
         self.before = inputs.before
         self.told, self.shared = [], Shared()
         self.counts = []  #: features of each photo, once they are found
-        self.described = []  #: PhotoFeatures, once they are matched
+        self.described = []  #: keys of the features of each photo, once they are found
         self.order = None  #: InOrder of the pairs, where that order is to decide
         self.orientations = np.array([p.orientation for p in self.photos])
 
@@ -236,8 +235,10 @@ class Making:
         i, b = self.inputs, self.before
         if self.settings.ties == MARKED:
             self.fingerprints = {p.id: "" for p in self.photos}
-            self.feats, self.counts, self.artefacts = [], [0] * len(self.photos), {}
+            none = np.zeros((len(self.photos), 0, 2), np.float32)
+            self.places, self.scales, self.counts, self.artefacts = list(none), list(none[:, :, 0]), [0] * len(none), {}
             return
+        self.places, self.scales = [], []
         if i.joined:
             self.fingerprints = {p.id: b.made_from.get(p.id, "") for p in self.photos}
         else:
@@ -249,11 +250,15 @@ class Making:
         )
         before = self.first_look.artefacts.items() if self.first_look else ()
         upright = {photo: key for (name, photo), key in before if name == "features"}
-        find = partial(find_features, i.blobs, i.masks, self.settings, cached, self.look, upright)
-        found = self.report.map(find, self.photos, "features of photo", 0.0, end)
-        self.feats = [f for f, _ in found]
-        self.counts = [len(f) for f in self.feats]
-        self.artefacts = {("features", p.id): key for p, (_, key) in zip(self.photos, found, strict=True)}
+        items = [Wanted(p, i.masks.get(p.id), cached.get(p.id), upright.get(p.id)) for p in self.photos]
+        find = partial(find_features, i.blobs, self.settings, self.look)
+        self.described = self.report.map(find, items, "features of photo", 0.0, end)
+        for key in self.described:
+            f = self.blobs.get_arrays(key, FEATURES)
+            self.places.append(f["xy"].copy())
+            self.scales.append(f["scale"].copy())
+        self.counts = [len(x) for x in self.places]
+        self.artefacts = {("features", p.id): key for p, key in zip(self.photos, self.described, strict=True)}
 
     def _targets(self):
         """The targets' sightings, and with them all pixels and their standard deviations."""
@@ -266,9 +271,8 @@ class Making:
         every = np.concatenate(numbers)
         use = self.settings.use_targets and len(np.unique(every)) < len(every) and self.settings.ties != MARKED
         self.targets = TargetSightings(self.counts, numbers, dots) if use else None
-        self.xy = [f.xy for f in self.feats] or [np.zeros((0, 2)) for _ in self.photos]
-        scales = [f.scale for f in self.feats] or [np.zeros(0)] * len(self.photos)
-        self.sigma = [key_point_sigma(s, w) for s, w in zip(scales, self.widths, strict=True)]
+        self.xy = self.places
+        self.sigma = [key_point_sigma(s, w) for s, w in zip(self.scales, self.widths, strict=True)]
         if use:
             self.xy = [np.vstack([a, b]) for a, b in zip(self.xy, self.targets.xy, strict=True)]
             self.sigma = [np.concatenate([a, b]) for a, b in zip(self.sigma, self.targets.sigma, strict=True)]
@@ -329,7 +333,8 @@ class Making:
             how = LIKENESS
         if how == ALL:
             return choose_pairs(ALL, n, 0), ALL
-        tops = [largest(f.scale, f.descriptors, f.xy) for f in self.feats]
+        described = (self.blobs.get_arrays(key, FEATURES)["descriptors"] for key in self.described)
+        tops = [largest(*x) for x in zip(self.scales, described, self.places, strict=True)]
         rows = self.report.map(partial(likeness_to, tops, self.widths), range(n), "comparing photo", start, end)
         like = np.array(rows)
         near = nearness(poses) if how == NEAR else None
@@ -348,14 +353,16 @@ class Making:
 
     def _match(self):
         todo, chosen = self._choose(0.3, 0.34)
-        self.described = [
-            PhotoFeatures(unit_descriptors(f.descriptors), points, self.lenses[k].vector, w)
-            for f, points, k, w in zip(self.feats, self.xy, self.lens_of, self.widths, strict=True)
-        ]
         cached = self._cached_matches() if self.stood is None else self._upright_matches()
-        work = partial(match_photos, self.described, self.settings, cached)
-        check_moves(self, work)
-        found = self.report.map(work, todo, "matching pair", 0.34, 0.6)
+        work = partial(match_photos, self.inputs.blobs, self.settings.ratio)
+
+        def keys(ij):
+            return self.described[ij[0]], self.described[ij[1]]
+
+        check_moves(self, lambda ij: cached[ij] if ij in cached else work(keys(ij)))
+        new = [ij for ij in todo if ij not in cached]
+        made = dict(zip(new, self.report.map(work, map(keys, new), "matching pair", 0.34, 0.6), strict=True))
+        found = [cached[ij] if ij in cached else made[ij] for ij in todo]
         self.alike = dict(zip(todo, found, strict=True))
         self.artefacts[("matches", None)] = self.blobs.put_arrays(
             photo_ids=np.array([p.id for p in self.photos]),
@@ -373,11 +380,10 @@ class Making:
 
     def _relate(self, vectors):
         """Verified pairs, with lens vectors (m, 10)."""
-        lenses = [vectors[k] for k in self.lens_of]
-        items = [(i, j, m) for (i, j), m in self.matches.items()]
-        work = partial(relate_photos, self.described, self.settings, lenses)
-        related = self.report.map(work, items, "verifying pair", 0.6, 0.65)
-        return {ij: g for ij, g in zip(self.matches, related, strict=True) if g is not None}
+        items = pairs_to_relate(self.matches, self.xy, [vectors[k] for k in self.lens_of], self.widths, self.settings)
+        related = self.report.map(relate_photos, items, "verifying pair", 0.6, 0.65)
+        both = zip(self.matches.items(), related, strict=True)
+        return {ij: replace(g, matches=m[g.matches[:, 0]]) for (ij, m), g in both if g is not None}
 
     # ------------------------------------------------------------------ solving
     def photo_set(self):
