@@ -40,9 +40,9 @@ QUICK = {"poses": {"features": 3000}, "cloud": {"photo_scale": 2, "rounds": 1, "
 class PicklingExecutor:
     """Sends every work item and its result through pickle, as other processes would get them."""
 
-    threads = 1
+    threads, told = 1, ""
 
-    def map(self, function, items):
+    def map(self, function, items, memory=0):
         for x in items:
             f, item = pickle.loads(pickle.dumps((function, x)))
             yield pickle.loads(pickle.dumps(f(item)))

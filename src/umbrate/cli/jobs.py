@@ -13,6 +13,7 @@ from ..core.errors import UmbrateError
 from ..core.later import Later
 from ..work.worker import Worker
 from .changing import open_job
+from .cluster import tls_options, use_tls
 from .console import out, say
 
 figures = Later("umbrate.job.figures")
@@ -101,8 +102,12 @@ def split(job, sitting, where, pause, dry_run):
     "--go-on", "mode", flag_value="go on", help="Poses: keep solved photos, add new ones, drop those set aside."
 )
 @click.option("--adjust", "mode", flag_value="adjust", help="Poses: only adjust what is solved once more.")
-def run(job, sittings, upto, assignments, redo, mode):
+@click.option("--cluster", envvar="UMBRATE_CLUSTER", help="Scheduler whose workers help: tcp://HOST:PORT.")
+@tls_options
+def run(job, sittings, upto, assignments, redo, mode, cluster, tls_ca, tls_cert, tls_key):
     """Run the stages of JOB that are missing or stale; each result is saved when it is done."""
+    if cluster:
+        use_tls(tls_ca, tls_cert, tls_key)  # the process that runs them is started with that
     with started() as worker, open_job(job) as j:
         chosen = [j.sitting(n) for n in sittings] or j.sittings()
         if not chosen:
@@ -111,7 +116,9 @@ def run(job, sittings, upto, assignments, redo, mode):
             )
         runs.apply_assignments(j, chosen, assignments)
         upto = "poses" if mode else upto or stages.LAST
-        sys.exit(0 if runs.run_cells(j, chosen, upto, redo=redo or bool(mode), mode=mode or "", worker=worker) else 1)
+        redo = redo or bool(mode)
+        good = runs.run_cells(j, chosen, upto, redo=redo, mode=mode or "", worker=worker, cluster=cluster or "")
+        sys.exit(0 if good else 1)
 
 
 @click.command()

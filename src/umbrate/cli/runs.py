@@ -135,15 +135,16 @@ def apply_assignments(job, sittings, assignments):
         job.set_settings(*chosen)
 
 
-def run_cells(job, sittings, upto, redo=False, redo_all=False, quiet=False, mode="", worker=None):
+def run_cells(job, sittings, upto, redo=False, redo_all=False, quiet=False, mode="", worker=None, cluster=""):
     """Run what is missing or stale up to a stage; returns whether everything went well.
 
     mode : how the last stage is run, one of its `modes`
     worker : the Worker that runs them; another one where not given
+    cluster : address of a scheduler whose workers help
     """
     if upto not in BY_NAME:
         raise UmbrateError(f"There is no stage “{upto}”. There is: {', '.join(s.name for s in STAGES)}.")
-    queue = Queue(job, worker)
+    queue = Queue(job, worker, cluster=cluster)
     cells = []
     for s in sorted(sittings, key=lambda s: bool(s.members)):  # what is joined, after what it is joined from
         names = [x.name for x in stages_of(s)]

@@ -20,6 +20,7 @@ from pathlib import Path
 import numpy as np
 
 from ..core.errors import CannotKeep, UmbrateError
+from . import elsewhere
 from .folder import Freed, is_link, open_folder, open_regular, remove_files
 
 KEY = re.compile(r"[0-9a-f]{64}")
@@ -33,7 +34,15 @@ class BlobStore:
     """The folder ``blobs/`` of a job."""
 
     def __init__(self, folder):
-        self.folder = Path(folder)
+        self.home = folder  #: as the process says it that works beside the job
+        self.folder = Path(elsewhere.here.blobs(folder) if elsewhere.here else folder)
+
+    @classmethod
+    def here(cls, folder):
+        """A store that is on this machine, whatever job its blobs are of."""
+        out = cls.__new__(cls)
+        out.home, out.folder = None, Path(folder)
+        return out
 
     def path(self, key):
         """The file of a blob; raises UmbrateError where the key is none."""
@@ -60,13 +69,19 @@ class BlobStore:
             with open_folder(name, top) as fd:
                 yield fd
 
-    def _read(self, key):
-        """The bytes of a blob; OSError where it is not there."""
+    def _read(self, key, ask=True):
+        """The bytes of a blob; OSError where it is not there. `ask`: also whoever works beside the job."""
         if not KEY.fullmatch(key or ""):
             raise FileNotFoundError(2, "no blob", key)
-        with self._folder(key[:2]) as fd:
-            with os.fdopen(open_regular(key, os.O_RDONLY, fd), "rb") as f:
-                return f.read()
+        try:
+            with self._folder(key[:2]) as fd:
+                with os.fdopen(open_regular(key, os.O_RDONLY, fd), "rb") as f:
+                    return f.read()
+        except FileNotFoundError:
+            data = elsewhere.here.missing(self.home, key) if self._is_away and ask else None
+            if data is None:
+                raise
+            return data
 
     @staticmethod
     def _write(fd, name, data):
@@ -88,9 +103,19 @@ class BlobStore:
 
     def put_bytes(self, data):
         """Store bytes; returns their key."""
+        key = self._put(data)
+        if self._is_away:
+            elsewhere.here.made(self.home, key, data)
+        return key
+
+    @property
+    def _is_away(self):
+        return elsewhere.here is not None and self.home is not None
+
+    def _put(self, data):
         key = hashlib.sha256(data).hexdigest()
         try:
-            if self._read(key) == data:
+            if self._read(key, ask=False) == data:
                 return key
         except OSError:
             pass  # not there, or a damaged disk: written anew, which mends a damaged file too
@@ -107,6 +132,9 @@ class BlobStore:
 
     def remember(self, fingerprint, key):
         """Keep that a blob is what comes of a fingerprint (a hash of everything it was made from): see `recall`."""
+        if self._is_away:
+            elsewhere.here.remembered(self.home, fingerprint, key)
+            return
         try:
             try:
                 os.mkdir(self._cache())

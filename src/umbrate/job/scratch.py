@@ -14,6 +14,7 @@ from pathlib import Path
 import numpy as np
 
 from ..core.errors import CannotKeep
+from . import elsewhere
 
 FOLDER = "scratch"  #: of a job
 
@@ -23,6 +24,9 @@ class Scratch:
 
     def __init__(self, folder):
         self.folder = Path(folder)
+
+    def __reduce__(self):
+        return _arrived, (str(self.folder),)
 
     @classmethod
     @contextlib.contextmanager
@@ -95,6 +99,11 @@ class Scratch:
                 return np.memmap(f, dtype, "r+", shape=shape)
         except OSError as e:
             raise _no_room(self.folder, e, size) from e
+
+
+def _arrived(folder):
+    """The Scratch of a folder in the process it was sent to; on another machine, a folder of that."""
+    return Scratch(elsewhere.here.scratch(folder) if elsewhere.here else folder)
 
 
 def _no_room(folder, e, size=0):

@@ -24,12 +24,12 @@ def stored_block(blobs, key):
     UmbrateError
         Where the blob is missing or holds something else.
     """
-    return _read(str(blobs.folder), key)
+    return _read(str(blobs.home), key)
 
 
 def moved_block(blobs, key, M):
     """A stored block after a similarity (4, 4)."""
-    return _moved(str(blobs.folder), key, np.ascontiguousarray(M, float).tobytes())
+    return _moved(str(blobs.home), key, np.ascontiguousarray(M, float).tobytes())
 
 
 @lru_cache(KEPT)

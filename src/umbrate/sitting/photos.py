@@ -8,6 +8,7 @@ import numpy as np
 from ..core.errors import UmbrateError
 from ..core.imaging.decode import PHOTO_SUFFIXES, read_picture, read_reduced_image, thumbnail_of
 from ..core.names import printable
+from ..job import elsewhere
 from ..job.sittings import content_hash
 
 
@@ -129,6 +130,7 @@ def photo_picture(photo):
     UmbrateError
         Where that is not there any more, or damaged.
     """
+    photo = elsewhere.here.photo(photo) if elsewhere.here else photo
     check_content(photo)
     picture = read_picture(photo.path)
     check_content(photo)  # somebody may have saved it while it was read

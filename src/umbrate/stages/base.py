@@ -113,21 +113,23 @@ class Report:
     def live(self, name, data):
         """Hand out something to look at while the run goes on (picklable)."""
 
-    def map(self, function, items, sentence, start=0.0, end=1.0, each=None):
+    def map(self, function, items, sentence, start=0.0, end=1.0, each=None, memory=0):
         """Apply a work item (see `executor`) to every item; results in the order of `items`.
 
         each : callable(item, value), optional
             Called as results come in.
+        memory : bytes that an item takes
         """
         items = list(items)
         out = []
         self.check()
-        with closing(self.executor.map(function, items)) as results:
+        with closing(self.executor.map(function, items, memory)) as results:
             for value in results:
                 out.append(value)
                 if each:
                     each(items[len(out) - 1], value)
-                self.progress(start + (end - start) * len(out) / len(items), f"{sentence} {len(out)} of {len(items)}")
+                text = f"{sentence} {len(out)} of {len(items)}{self.executor.told}"
+                self.progress(start + (end - start) * len(out) / len(items), text)
         return out
 
 

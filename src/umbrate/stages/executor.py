@@ -3,7 +3,8 @@
 A work item is a call of a function of a module with picklable arguments, and its result is
 picklable: nothing in a stage may depend on where its items run. Here they run in threads of this
 process, which serves because kernels hold no lock while they compute. An executor that spreads them
-over processes or machines has the same one method, and says in `threads` how many items run at once.
+over processes or machines (`umbrate.work.cluster`) has the same one method, says in `threads` how many
+items run at once, and in `told` what people shall know of it.
 """
 
 from concurrent.futures import ThreadPoolExecutor
@@ -21,11 +22,18 @@ def anywhere(function):
 class LocalExecutor:
     """Runs work items in threads."""
 
+    told = ""
+
     def __init__(self, threads=2):
         self.threads = threads
 
-    def map(self, function, items):
+    def close(self):
+        """Nothing is left of it."""
+
+    def map(self, function, items, memory=0):
         """Yield ``function(item)`` for every item in their order, whatever order they end in.
+
+        memory : bytes that an item takes, for executors that can choose where it runs
 
         Closing the generator early drops the items that have not started.
         """

@@ -46,11 +46,13 @@ class Queue(Serial):
     Events carry ``sitting`` (id) and ``stage`` in their data, besides what the worker said. The kind
     ``started`` is added.
 
+    cluster : address of a scheduler whose workers help
     measures : whether measurements are computed anew here when a run is done; else who polls does it
     """
 
-    def __init__(self, job, worker=None, measures=True):
+    def __init__(self, job, worker=None, measures=True, cluster=""):
         super().__init__(worker)
+        self.cluster = cluster
         self.job, self.measures = job, measures
         self.failures = {}
         self.modes = {}
@@ -111,7 +113,7 @@ class Queue(Serial):
         self.running = Running(
             time.monotonic(), sitting=sitting, stage=name, settings=settings, mode=mode, fingerprint=mark
         )
-        self.worker.submit(run_stage, name, inputs, settings.model_dump())
+        self.worker.submit(run_stage, name, inputs, settings.model_dump(), self.cluster)
         return [Event("started", {"sitting": sitting_id, "stage": name})]
 
     def _wanted(self, sitting, name):

@@ -8,6 +8,7 @@ import signal
 import threading
 import time
 import traceback
+from contextlib import closing
 
 from ..core.errors import Cancelled, UmbrateError
 from ..stages import BY_NAME
@@ -40,10 +41,18 @@ class _PipeReport(Report):
         self._pipe.send(Event("live", {"name": name, "data": data}))
 
 
-def run_stage(name, inputs, settings, report):
-    """The Outcome of a stage, called by its name and with its settings as plain values."""
+def run_stage(name, inputs, settings, cluster, report):
+    """The Outcome of a stage, called by its name and with its settings as plain values.
+
+    cluster : address of a scheduler whose workers help, or nothing
+    """
     stage = BY_NAME[name]
-    return stage.run(inputs, stage.Settings(**settings), report)
+    if not cluster:
+        return stage.run(inputs, stage.Settings(**settings), report)
+    from .cluster import executor_for  # it takes a second to import
+
+    with closing(executor_for(cluster, inputs, os.cpu_count() or 1)) as report.executor:
+        return stage.run(inputs, stage.Settings(**settings), report)
 
 
 def run_preview(name, inputs, settings, photo_ids, report):

@@ -30,6 +30,11 @@ def hypotheses(pixels, neighbors, rounds):
     return pixels * (fine + coarse / 4)
 
 
+def depth_memory(pixels, neighbors):
+    """Bytes that a photo's depth takes while it is computed, of so many pixels and neighbors."""
+    return pixels * (WORKED + NEIGHBOR * neighbors)
+
+
 def memory(photos, pixels, neighbors, threads, full_pixels, used_pixels, most):
     """Bytes of memory at the peak of a run, and bytes that it takes on the disk.
 
@@ -40,7 +45,7 @@ def memory(photos, pixels, neighbors, threads, full_pixels, used_pixels, most):
     if most:
         points = min(points, SLACK * most)
     straightening = threads * full_pixels * STRAIGHTENED
-    depth = threads * pixels * (WORKED + NEIGHBOR * neighbors)
+    depth = threads * depth_memory(pixels, neighbors)
     fusing = max((neighbors + 1) * pixels * MAPPED, min(ROOM, photos * pixels * MAPPED)) + points * POINT
     return BASE + max(straightening, depth, fusing), photos * pixels * KEPT + points * 45
 

@@ -24,7 +24,7 @@ from ...core.dense.fuse import Agreement, fuse
 from ...core.dense.held import Maps, PhotoMap, noise_codes
 from ...core.dense.neighbors import choose_neighbors
 from ...core.dense.pair import BACK_PX, LEAST_COS, inverse_step, pair_tolerance, without_specks
-from ...core.dense.speed import hypotheses
+from ...core.dense.speed import depth_memory, hypotheses
 from ...core.dense.through import FreeSpace
 from ...core.errors import UmbrateError
 from ...core.imaging.sharpness import CELL, focus_worth, quality_of
@@ -194,7 +194,9 @@ class DenseRun:
         reach = s.nearest * self.inputs.length, (s.farthest or np.inf) * self.inputs.length
         work = partial(depth_of, Work(self.source, self.box, reach, s.seed, s.rounds))
         items = [(k, [self.shots[j] for j in (k, *self.neighbors[k])], fingerprints[k]) for k in todo]
-        made = self.report.map(work, items, "depth of photo", 0.05, 0.85)
+        largest = max((np.prod(x.size) for x in self.told), default=0)
+        needs = depth_memory(float(largest), max(map(len, self.neighbors)))
+        made = self.report.map(work, items, "depth of photo", 0.05, 0.85, memory=needs)
         for k, key in zip(todo, made, strict=True):
             self._take(k, key, self.blobs.get_arrays(key, DEPTH_MAP))
 

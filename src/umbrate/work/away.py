@@ -1,0 +1,278 @@
+"""A worker of a cluster: does work items of jobs that are on other machines.
+
+Where the job's folder is one that this machine sees, too, it is read and written there. Else what an item asks for is
+fetched by what is in it and kept in a cache, so that nothing is sent twice; what is made here is sent back.
+"""
+
+import hashlib
+import logging
+import pickle
+import shutil
+import threading
+import traceback
+from dataclasses import replace
+from pathlib import Path
+from typing import NamedTuple
+
+import platformdirs
+
+from ..core.errors import CannotKeep, UmbrateError
+from ..core.memory import free_memory
+from ..job import elsewhere
+from ..job.blobs import BlobStore
+from ..job.sittings import content_hash
+from .identity import differences, identity
+
+log = logging.getLogger(__name__)
+
+SPARE = 0.8  #: share of the free memory that items may take
+CACHE_GB = 50.0
+
+
+class Place(NamedTuple):
+    """Where a run's job is, and who answers for it."""
+
+    blobs: str
+    token: str  #: a file of the job, in which
+    secret: str  #: is what tells that a machine sees the same folder
+    desk: str  #: address
+    identity: dict
+
+    @property
+    def key(self):
+        """A name of the run."""
+        return self.secret[:16]
+
+
+class Away:
+    """What `elsewhere` asks for, in a worker: its cache, and the way to whoever answers.
+
+    Parameters
+    ----------
+    cache : Path
+    worker : distributed.Worker
+    name : str
+        Of this machine, for people.
+    most : float
+        Bytes that the cache may take.
+    """
+
+    def __init__(self, cache, worker, name, most):
+        self.cache, self.worker, self.name, self.most = Path(cache), worker, name, most
+        for folder in ("blobs", "photos", "scratch"):
+            (self.cache / folder).mkdir(parents=True, exist_ok=True)
+        self._places, self._shared, self._lock = {}, {}, threading.Lock()
+        self._scratches, self._fetching = {}, {}
+        shutil.rmtree(self.cache / "scratch", ignore_errors=True)  # of a worker that died
+        self.trim()
+
+    # ------------------------------------------------------------------ runs
+    def arrive(self, place):
+        """Know of a run."""
+        with self._lock:
+            self._places[place.blobs] = place
+
+    def forget(self, key):
+        """A run is over: its scratch arrays go, and the cache is brought back to its size."""
+        with self._lock:
+            self._places = {b: p for b, p in self._places.items() if p.key != key}
+            gone = [f for f, k in self._scratches.items() if k == key]
+            folders = [self._scratch_folder(f) for f in gone]
+            for f in gone:
+                del self._scratches[f]
+        for folder in folders:
+            shutil.rmtree(folder, ignore_errors=True)
+        self.trim()
+
+    def trim(self):
+        """Remove what was not used for the longest time, until the cache is no larger than it may be."""
+        files = []
+        for top in ("blobs", "photos"):
+            for f in (self.cache / top).rglob("*"):
+                if f.is_file():
+                    s = f.stat()
+                    files.append((max(s.st_atime, s.st_mtime), s.st_size, f))
+        total = sum(size for _, size, _ in files)
+        for _, size, f in sorted(files):
+            if total <= self.most:
+                return
+            f.unlink(missing_ok=True)
+            total -= size
+
+    def _place(self, folder):
+        with self._lock:
+            place = self._places.get(str(folder))
+        if place is None:
+            raise UmbrateError("A worker was asked for a job that it does not know of.")
+        return place
+
+    def sees(self, place):
+        """Whether this machine sees the job's own folder."""
+        if place.key not in self._shared:
+            try:
+                self._shared[place.key] = Path(place.token).read_text() == place.secret
+            except OSError:
+                self._shared[place.key] = False
+        return self._shared[place.key]
+
+    def _ask(self, place, what, **more):
+        """An answer of whoever works beside the job."""
+        from distributed.utils import sync
+
+        async def asked():
+            return await getattr(self.worker.rpc(place.desk), what)(**more)
+
+        try:
+            return sync(self.worker.loop, asked)
+        except Exception as e:
+            raise UmbrateError(
+                f"The worker {self.name} cannot reach the machine that runs the job, at {place.desk} "
+                f"({type(e).__name__}). Look whether a firewall stands between them."
+            ) from e
+
+    # ------------------------------------------------------------------ what `elsewhere` asks for
+    def blobs(self, folder):
+        place = self._place(folder)
+        return Path(place.blobs) if self.sees(place) else self.cache / "blobs"
+
+    def missing(self, folder, key):
+        place = self._place(folder)
+        if self.sees(place):
+            return None
+        with self._one(key):
+            data = self._ask(place, "blob", key=key)
+            if data is None or hashlib.sha256(data).hexdigest() != key:
+                return None
+            BlobStore.here(self.cache / "blobs").put_bytes(data)
+            return data
+
+    def made(self, folder, key, data):
+        place = self._place(folder)
+        if not self.sees(place):
+            kept, why = self._ask(place, "keep", data=data)
+            if kept != key:
+                raise CannotKeep(why)
+
+    def remembered(self, folder, fingerprint, key):
+        self._ask(self._place(folder), "remember", fingerprint=fingerprint, key=key)
+
+    def photo(self, photo):
+        path = Path(photo.path)
+        try:
+            stat = path.stat()
+            if content_hash(path, stat.st_mtime_ns, stat.st_size) == photo.hash:
+                return photo
+        except OSError:
+            pass
+        mine = self.cache / "photos" / f"{photo.hash}{path.suffix.lower()}"
+        with self._one(photo.hash):
+            if not mine.is_file() and not self._fetch_photo(photo, mine):
+                return photo  # who reads it says what is wrong
+        return replace(photo, path=str(mine))
+
+    def _fetch_photo(self, photo, mine):
+        """Fetch the file of a photo from whoever has the job; returns whether it was there."""
+        with self._lock:
+            places = list(self._places.values())
+        for place in places:
+            part, content = mine.with_suffix(".part"), hashlib.sha256()
+            try:
+                with open(part, "wb") as f:
+                    while data := self._ask(place, "photo", content=photo.hash, start=f.tell()):
+                        f.write(data)
+                        content.update(data)
+                if content.hexdigest() == photo.hash:
+                    part.replace(mine)
+                    return True
+            except OSError as e:
+                raise CannotKeep(
+                    f"{photo.name} could not be kept in {self.cache} ({e.strerror}). Free some space."
+                ) from e
+            finally:
+                part.unlink(missing_ok=True)
+        return False
+
+    def scratch(self, folder):
+        with self._lock:
+            if folder not in self._scratches:
+                # whichever of the runs here it is: a scratch folder lies beside the blobs of its job
+                home = str(Path(folder).parent.parent / "blobs")
+                place = self._places.get(home)
+                self._scratches[folder] = place.key if place else ""
+            mine = self._scratch_folder(folder)
+        mine.mkdir(parents=True, exist_ok=True)
+        return mine
+
+    def _scratch_folder(self, folder):
+        return self.cache / "scratch" / hashlib.sha256(str(folder).encode()).hexdigest()[:16]
+
+    def _one(self, key):
+        """A lock for what is fetched: two threads do not fetch the same."""
+        with self._lock:
+            return self._fetching.setdefault(key, threading.Lock())
+
+
+def who():
+    """The name of this worker and what it computes with; an empty dictionary where it is none of Umbrate's."""
+    here = elsewhere.here
+    return {"name": here.name, "identity": identity()} if here else {}
+
+
+def forget(key):
+    """A run is over."""
+    if elsewhere.here:
+        elsewhere.here.forget(key)
+
+
+def perform(place, packed):
+    """Do a work item of a run, a pickled pair of function and argument.
+
+    Returns what kind of end it came to, and its value, pickled, or a sentence and a remedy.
+    """
+    here = elsewhere.here
+    if here is None:
+        return "failed", ("A worker that is none of Umbrate's was asked to compute.", None)
+    wrong = differences(place.identity, identity())
+    if wrong:
+        return "failed", (f"The worker {here.name} would not compute the same: {wrong}. Stop that worker.", None)
+    try:
+        here.arrive(place)
+        function, item = pickle.loads(packed)
+        return "done", pickle.dumps(function(item), pickle.HIGHEST_PROTOCOL)
+    except CannotKeep as e:
+        return "cannot keep", (f"On the worker {here.name}: {e}", e.remedy)
+    except UmbrateError as e:
+        return "failed", (str(e), e.remedy)
+    except MemoryError:
+        text = f"The memory of the worker {here.name} was not enough. Choose a smaller photo scale, or stop it."
+        return "failed", (text, None)
+    except Exception as e:
+        log.error("%s", traceback.format_exc())
+        return "failed", (f"Something unexpected went wrong on the worker {here.name} ({type(e).__name__}: {e}).", None)
+
+
+def default_cache():
+    """The folder that a worker keeps what it was sent in."""
+    return Path(platformdirs.user_cache_dir("umbrate")) / "worker"
+
+
+async def work(address, *, name, threads, memory=None, cache=None, cache_gb=CACHE_GB, ready=None):
+    """Work for a cluster until it ends this.
+
+    memory : bytes that items may take; a share of what is free where not given
+    ready : callable(), called once the scheduler knows this worker
+    """
+    from distributed import Worker
+    from distributed.security import Security
+
+    identity()  # of the code that is loaded now, whatever becomes of its files
+    memory = SPARE * free_memory() if memory is None else memory
+    worker = Worker(
+        address, nthreads=threads, name=name, resources={"memory": memory}, security=Security(), memory_limit=0,
+        dashboard=False, local_directory=str(Path(cache or default_cache()) / "dask"), validate=False,
+    )  # fmt: skip
+    elsewhere.here = Away(cache or default_cache(), worker, name, cache_gb * 1e9)
+    async with worker:
+        if ready:
+            ready()
+        await worker.finished()

@@ -1,0 +1,349 @@
+"""Work items on other machines: the executor that hands them to a cluster, and what answers the workers' questions.
+
+The cluster is Dask's: a scheduler, workers (`away`), and this process as its client. An item travels with keys and
+numbers. What it reads is on a folder that all see, or is asked for here by what is in it, once for each worker; what it
+makes comes back the same way. So the job never is on more than one machine, and results have the same bits.
+"""
+
+import asyncio
+import concurrent.futures
+import itertools
+import logging
+import pickle
+import secrets
+import threading
+import time
+import uuid
+from functools import partial
+from pathlib import Path
+
+from ..core.errors import CannotKeep, UmbrateError
+from ..job.blobs import BlobStore
+from ..job.scratch import Scratch
+from ..stages.executor import LocalExecutor
+from . import away
+from .identity import differences, identity
+
+log = logging.getLogger(__name__)
+
+CONNECT_S, ALONE_S = 10.0, 60.0  #: to find the scheduler, and without any worker until a run is given up
+PART = 1 << 26  #: bytes of a file that are sent at once
+#: items at work or in line for each thread of the cluster: enough that none waits, few enough to be cancelled at once
+AHEAD = 4
+
+
+class Counted:
+    """How many bytes went to workers and came from them."""
+
+    def __init__(self):
+        self.sent = self.received = 0
+        self._lock = threading.Lock()
+
+    def add(self, sent=0, received=0):
+        with self._lock:
+            self.sent, self.received = self.sent + sent, self.received + received
+
+
+class Answers:
+    """What workers may ask of this process: blobs of one job and photos of one run, by what is in them."""
+
+    def __init__(self, blobs, photos, counted):
+        self.blobs, self.photos, self.counted = BlobStore(blobs), {p.hash: p.path for p in photos if p.hash}, counted
+
+    def blob(self, key):
+        """The bytes of a blob, or None."""
+        try:
+            data = self.blobs.get_bytes(key)
+        except UmbrateError:
+            return None
+        self.counted.add(sent=len(data))
+        return data
+
+    def photo(self, content, start):
+        """Bytes of a photo's file from `start` on, at most PART; None where it is none of the run's, or not there."""
+        try:
+            with open(self.photos[content], "rb") as f:
+                f.seek(start)
+                data = f.read(PART)
+        except (KeyError, OSError):
+            return None
+        self.counted.add(sent=len(data))
+        return data
+
+    def keep(self, data):
+        """Keep a blob; returns its key, or what went wrong as a sentence."""
+        self.counted.add(received=len(data))
+        try:
+            return self.blobs.put_bytes(bytes(data)), ""
+        except CannotKeep as e:
+            return "", str(e)
+
+    def remember(self, fingerprint, key):
+        """Keep that a blob is what comes of a fingerprint."""
+        self.blobs.remember(fingerprint, key)
+
+
+class Desk:
+    """A server in this process that gives the Answers; it listens on a port of its own where the scheduler sees it."""
+
+    def __init__(self, client, answers):
+        self._client = client
+        self.address = client.sync(self._open, answers)
+
+    async def _open(self, answers):
+        from distributed.core import Server
+
+        async def blob(key):
+            return await asyncio.to_thread(answers.blob, key)
+
+        async def photo(content, start):
+            return await asyncio.to_thread(answers.photo, content, start)
+
+        async def keep(data):
+            return await asyncio.to_thread(answers.keep, data)
+
+        async def remember(fingerprint, key):
+            await asyncio.to_thread(answers.remember, fingerprint, key)
+
+        client = self._client
+        security = client.security
+        self._server = Server(
+            {"blob": blob, "photo": photo, "keep": keep, "remember": remember},
+            connection_args=security.get_connection_args("client") if security else {},
+        )
+        scheme, rest = client.scheduler.address.split("://")
+        host, port = rest.rsplit(":", 1)
+        from distributed.utils import get_ip
+
+        listen = security.get_listen_args("worker") if security else {}
+        await self._server.listen(f"{scheme}://{get_ip(host.strip('[]'), int(port))}:0", **listen)
+        return self._server.address
+
+    def close(self):
+        """Answer no more."""
+        self._client.sync(self._server.close)
+
+
+_clients, _opening = {}, threading.Lock()
+
+
+def _client(address):
+    """The Client of a scheduler, kept as long as that is there.
+
+    Raises
+    ------
+    UmbrateError
+        Where nothing answers at the address.
+    """
+    from distributed import Client
+    from distributed.security import Security
+
+    with _opening:
+        client = _clients.get(address)
+        if client is not None and client.status == "running":
+            return client
+        logging.getLogger("distributed").setLevel(logging.CRITICAL)  # it says in traces what is said in words below
+        try:
+            _clients[address] = Client(address, timeout=CONNECT_S, security=Security(), name="umbrate")
+        except (OSError, TimeoutError, ValueError, TypeError, RuntimeError) as e:
+            raise UmbrateError(
+                f"No scheduler answers at {address} ({type(e).__name__}: {str(e)[:120]}). Start it with “umbrate "
+                "scheduler”, look at the address, or run without a cluster."
+            ) from e
+        return _clients[address]
+
+
+def workers_of(client):
+    """Names of the workers of a cluster by address, all of which compute as this process does.
+
+    Raises
+    ------
+    UmbrateError
+        Where there are none, or one of them computes with anything else.
+    """
+    try:
+        found = client.run(away.who, on_error="return")
+    except Exception as e:
+        raise UmbrateError(f"The workers do not answer ({type(e).__name__}). Look whether they run.") from e
+    if not found:
+        raise UmbrateError(
+            "No worker is there yet. Start one on each machine with “umbrate worker --cluster ADDRESS”, or run without "
+            "a cluster."
+        )
+    mine, names = identity(), {}
+    for address, told in sorted(found.items()):
+        if not isinstance(told, dict) or not told.get("name"):
+            raise UmbrateError(f"The worker at {address} is none of Umbrate: start workers with “umbrate worker”.")
+        wrong = differences(mine, told["identity"])
+        if wrong:
+            raise UmbrateError(
+                f"The worker {told['name']} would not compute the same: {wrong}. Bring both machines to the same "
+                "version, or stop that worker."
+            )
+        names[address] = told["name"]
+    return names
+
+
+class ClusterExecutor:
+    """Runs what can run anywhere on the workers of a cluster, and the rest in threads of this process.
+
+    Parameters
+    ----------
+    address : str
+        Of the scheduler, as ``tcp://HOST:PORT`` or ``tls://HOST:PORT``.
+    blobs : str
+        Folder ``blobs/`` of the job.
+    photos : list of PhotoRef
+        That items may ask for.
+    threads : int
+        For what is done here.
+
+    Raises
+    ------
+    UmbrateError
+        Where the cluster is not there, or would compute something else.
+    """
+
+    def __init__(self, address, blobs, photos, threads=2):
+        self.address, self.counted = address, Counted()
+        self._local, self._client = LocalExecutor(threads), _client(address)
+        self.workers = workers_of(self._client)
+        self._token = None
+        self._scratch = Scratch.of_job(blobs)
+        self._folder = self._scratch.__enter__().folder
+        try:
+            secret = secrets.token_hex(16)
+            (self._folder / "here").write_text(secret)
+            self._desk = Desk(self._client, Answers(blobs, photos, self.counted))
+            self.place = away.Place(str(blobs), str(self._folder / "here"), secret, self._desk.address, identity())
+        except BaseException:
+            self._scratch.__exit__(None, None, None)
+            raise
+
+    def close(self):
+        """Let the workers forget this run."""
+        try:
+            self._client.run(away.forget, self.place.key, on_error="return")
+            self._desk.close()
+        except Exception as e:
+            log.info("the cluster was gone at the end: %s", e)
+        self._scratch.__exit__(None, None, None)
+
+    @property
+    def threads(self):
+        """How many items run at once."""
+        return max(1, sum(self._client.nthreads().values()))
+
+    @property
+    def told(self):
+        """What is said beside the progress."""
+        n = len(self.workers)
+        return f", {n} worker" + "s" * (n != 1)
+
+    def map(self, function, items, memory=0):
+        """As of LocalExecutor.
+
+        Raises
+        ------
+        UmbrateError
+            What an item raised, with the worker's name where it is that machine's fault; where the scheduler or all
+            workers are gone; where no worker has the memory.
+        """
+        inner = function.func if isinstance(function, partial) else function
+        if not getattr(inner, "anywhere", False):
+            yield from self._local.map(function, items)
+            return
+        self._check_memory(memory)
+        work, waiting, line = partial(away.perform, self.place), iter(items), []
+        run = uuid.uuid4().hex[:8]
+        resources = {"memory": memory} if memory else None
+        numbers = itertools.count()
+        try:
+            while True:
+                for x in itertools.islice(waiting, AHEAD * self.threads - len(line)):
+                    key = f"{inner.__name__}-{run}-{next(numbers)}"
+                    packed = pickle.dumps((function, x), pickle.HIGHEST_PROTOCOL)
+                    self.counted.add(sent=len(packed))
+                    line.append(self._client.submit(work, packed, key=key, pure=False, resources=resources))
+                if not line:
+                    return
+                yield self._value(line.pop(0))
+        finally:
+            if line:
+                try:
+                    self._client.cancel(line, force=True)
+                except Exception as e:
+                    log.info("the cluster was gone when a run was cancelled: %s", e)
+
+    def _check_memory(self, memory):
+        has = {
+            a: w["resources"].get("memory", 0) for a, w in self._client.scheduler_info(n_workers=-1)["workers"].items()
+        }
+        if memory and has and max(has.values()) < memory:
+            told = ", ".join(f"{self.workers.get(a, a)} {x / 1e9:.1f} GB" for a, x in has.items())
+            raise UmbrateError(
+                f"A photo needs {memory / 1e9:.1f} GB of memory, and no worker has that much ({told}). Choose a "
+                "smaller photo scale, close other programs there, or run without a cluster."
+            )
+
+    def _value(self, future):
+        """What an item came to, once it is there."""
+        from distributed import CancelledError, KilledWorker, TimeoutError
+        from distributed.comm.core import CommClosedError
+
+        alone = None
+        while True:
+            try:
+                kind, value = future.result(timeout=2.0)
+                break
+            except (TimeoutError, concurrent.futures.TimeoutError):
+                self._look()
+                alone = None if self.workers else alone or time.monotonic()
+                if alone and time.monotonic() - alone > ALONE_S:
+                    raise UmbrateError(
+                        "All workers are gone. What was finished is kept: start workers again and run the step again, "
+                        "or run it without a cluster.",
+                        ("run again",),
+                    ) from None
+            except KilledWorker as e:
+                raise UmbrateError(
+                    f"Several workers died one after another over the same piece of work ({str(e)[:100]}). Most likely "
+                    "their memory was not enough: choose a smaller photo scale. What was finished is kept.",
+                    ("run again",),
+                ) from e
+            except (CancelledError, concurrent.futures.CancelledError, CommClosedError, OSError) as e:
+                raise UmbrateError(
+                    f"The scheduler at {self.address} is gone. What was finished is kept: run the step again when it "
+                    "is back, or without a cluster.",
+                    ("run again",),
+                ) from e
+        if kind == "done":
+            self.counted.add(received=len(value))
+            return pickle.loads(value)
+        if kind == "cannot keep":
+            raise CannotKeep(value[0], value[1])
+        raise UmbrateError(value[0], value[1])
+
+    def _look(self):
+        """Note which workers are there now."""
+        try:
+            here = self._client.scheduler_info(n_workers=-1)["workers"]
+        except Exception:
+            return
+        self.workers = {a: self.workers.get(a) or w.get("name", a) for a, w in here.items()}
+
+
+def photos_of(inputs):
+    """The photos that a run may read."""
+    found = getattr(inputs, "photos", None)
+    if found is None and isinstance(getattr(inputs, "source", None), tuple):
+        found = inputs.source[0].photos
+    return [p for p in found or () if getattr(p, "hash", "")]
+
+
+def executor_for(address, inputs, threads):
+    """The executor of a run: that of a cluster where an address is given and the run's job has blobs."""
+    blobs = getattr(inputs, "blobs", None)
+    if not address or not blobs or not Path(blobs).exists():
+        return LocalExecutor(threads)
+    return ClusterExecutor(address, blobs, photos_of(inputs), threads)
