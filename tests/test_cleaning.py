@@ -200,11 +200,11 @@ class SideBySide(unittest.TestCase):
         with self.assertRaisesRegex(UmbrateError, "beside the object"):
             run(job, s, "cloud")
         job.undo()
-        from umbrate.stages.dense import maps
+        from umbrate.stages.dense import maps, straight
 
-        whole = maps.decode_mask
+        whole = straight.decode_mask
         with (
-            mock.patch.object(maps, "decode_mask", lambda data, of=None: whole(data) & False),
+            mock.patch.object(straight, "decode_mask", lambda data, of=None: whole(data) & False),
             mock.patch.object(maps, "DEPTH_VERSION", -1),  # depth maps that are there were made with the masks
             self.assertRaisesRegex(UmbrateError, "masks leave nothing"),
         ):

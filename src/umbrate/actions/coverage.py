@@ -1,5 +1,6 @@
 """Coverage of a sitting's cloud by its photos, in the job's frame, and the photos that would mend it."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -102,15 +103,23 @@ def camera_list(job, sitting):
     return [(block.poses[k], block.lens(k), masks.get(i)) for i, k in block.solved_rows.items() if i in used]
 
 
-def with_masks(cameras, blobs):
-    """Cameras of a `camera_list`, their masks read."""
-    store = BlobStore(blobs)
-    return [Camera(E, lens, decode_mask(store.get_bytes(key), lens) if key else None) for E, lens, key in cameras]
+class WithMasks(Sequence):
+    """Cameras of a `camera_list`; the mask of each is read when it is asked for, and not held."""
+
+    def __init__(self, cameras, blobs):
+        self._cameras, self._store = cameras, BlobStore(blobs)
+
+    def __len__(self):
+        return len(self._cameras)
+
+    def __getitem__(self, k):
+        E, lens, key = self._cameras[k]
+        return Camera(E, lens, decode_mask(self._store.get_bytes(key), lens) if key else None)
 
 
 def compute_coverage(work, progress=None):
     """Covered, of a Work. Takes some 0.1 s for a photo and half a million points."""
-    cameras = with_masks(work.cameras, work.blobs)
+    cameras = WithMasks(work.cameras, work.blobs)
     P, N = work.cloud["points"], work.cloud["normals"]
     gap = spacing_of(P)
     c = coverage(P, N, cameras, gap, progress)

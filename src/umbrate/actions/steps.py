@@ -8,7 +8,7 @@ from ..core.cloud.grid import spacing_of
 from ..core.errors import UmbrateError
 from ..core.raster.pick import seen_inside, seen_under
 from ..sitting.frames import move_directions, move_points
-from .coverage import camera_list, with_masks
+from .coverage import WithMasks, camera_list
 from .stepbook import Filter, Frames, StepBook, Value
 
 
@@ -30,7 +30,7 @@ class Context(Frames):
 
     def cameras(self):
         """Cameras with their masks, in the job's frame."""
-        return with_masks(self._cameras, self._blobs)
+        return WithMasks(self._cameras, self._blobs)
 
 
 def _color(text):

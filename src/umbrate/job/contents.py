@@ -169,6 +169,9 @@ TEXTURE = Kind({
     "tangent": Of("f4", ("m", 3), optional=True),
 }, _on_pages)  # fmt: skip
 
+#: a surface that photos are looked at with, while a texture is made
+WORK_MESH = Kind({"points": Of("f8", ("v", 3)), "normals": Of("f8", ("v", 3)), "faces": Of("i4", ("t", 3), "v")})
+
 PICTURE = "picture"  #: a PNG or JPEG file
 #: what the artefacts of results are, by their names without numbers
 OF_ARTEFACT = {

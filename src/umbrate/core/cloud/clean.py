@@ -84,17 +84,18 @@ def inside_outlines(points, normals, cameras, deep_px, steepest_deg=75.0):
     Parameters
     ----------
     points, normals : (n, 3)
-    cameras : list of `coverage.Camera`
+    cameras : sequence of `coverage.Camera`
         Those without a mask do not count.
     """
     least = np.cos(np.radians(steepest_deg))
-    cameras = [c for c in cameras if c.mask is not None and c.mask.any()]
+    masked = [k for k, c in enumerate(cameras) if c.mask is not None and c.mask.any()]
     # photos in an order in which neighbors in the list look from elsewhere, so that few of them settle most points
-    stride = next((k for k in range(round(0.38 * len(cameras)), len(cameras)) if np.gcd(k, len(cameras)) == 1), 1)
+    n = len(masked)
+    stride = next((k for k in range(round(0.38 * n), n) if np.gcd(k, n) == 1), 1)
     points, normals = (np.ascontiguousarray(x, np.float32) for x in (points, normals))
     out = np.zeros(len(points), np.bool_)
-    for k in range(len(cameras)):
-        c = cameras[k * stride % len(cameras)]
+    for k in range(n):
+        c = cameras[masked[k * stride % n]]
         rows, columns = np.flatnonzero(c.mask.any(1)), np.flatnonzero(c.mask.any(0))
         top, left = int(rows[0]), int(columns[0])
         box = np.ascontiguousarray(c.mask[top : rows[-1] + 1, left : columns[-1] + 1], np.bool_)

@@ -10,7 +10,7 @@ import numpy as np
 import scipy
 
 from ..errors import UmbrateError
-from ..imaging.sharpness import LUMA, focus, focus_worth
+from ..imaging.sharpness import focus_worth
 from ..surface.build import vertex_normals
 from ..surface.mesh import areas, half_edges, opposite
 from .bake import fill_between, owners, padded, take_from
@@ -18,7 +18,7 @@ from .charts import charts_of
 from .choose import chosen_photos, exposures, strange
 from .level import corrections, sides_of
 from .pack import packed
-from .views import seen_in
+from .views import look_at
 
 
 @dataclass(frozen=True)
@@ -137,7 +137,7 @@ def spread_colors(faces, value, known):
     return out
 
 
-def make_texture(points, faces, cameras, picture, wanted, check=lambda share: None):
+def make_texture(points, faces, cameras, picture, wanted, check=lambda share: None, looks=None):
     """The Texture of a surface from photos.
 
     Parameters
@@ -147,6 +147,8 @@ def make_texture(points, faces, cameras, picture, wanted, check=lambda share: No
     picture : callable(k) -> (h, w, 3) uint8
     wanted : Wanted
     check : callable(share done); may raise
+    looks : callable(points, normals, faces) -> iterable, optional
+        Yields what `look_at` says of each photo, one after the other; photos are looked at here where not given.
 
     Raises
     ------
@@ -163,10 +165,11 @@ def make_texture(points, faces, cameras, picture, wanted, check=lambda share: No
     n = len(cameras)
     good, color = np.zeros((n, len(faces)), np.float32), np.zeros((n, len(faces), 3), np.uint8)
     local = np.zeros((n, len(faces)), np.uint8)
-    for k, camera in enumerate(cameras):
-        photo = picture(k)
-        sharp = focus(np.ascontiguousarray(photo @ LUMA, np.float32), camera.mask)
-        good[k], color[k], local[k] = seen_in(points, normals, faces, camera, photo, sharp)
+    if looks is None:
+        told = (look_at(points, normals, faces, c, picture(k)) for k, c in enumerate(cameras))
+    else:
+        told = looks(points, normals, faces)
+    for k, (good[k], color[k], local[k]) in enumerate(told):
         check(0.2 + 0.3 * (k + 1) / n)
     pixels = good.copy()
     worth = focus_worth(local[good > 0])

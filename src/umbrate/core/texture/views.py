@@ -13,7 +13,7 @@ from numba import njit
 
 from ..cloud.grid import in_threads
 from ..geometry.lens import project_one
-from ..imaging.sharpness import CELL
+from ..imaging.sharpness import CELL, LUMA, focus
 from ..raster.triangles import mesh_depth
 
 DEPTH_SCALE = 2  #: what hides what is drawn at this part of a photo's width
@@ -76,7 +76,7 @@ def _vertices(points, normals, E, lens, allowed, depth, f, cx, cy, out, first, l
 
 
 @njit(cache=True, nogil=True)
-def _triangles(points, faces, uv, seen, E, photo, sharp, good, color, focus, first, last):
+def _triangles(points, faces, uv, seen, E, photo, sharp, good, color, focused, first, last):
     """How good each triangle is in a photo, 0 where it is not seen, and its mean color."""
     h, w, _ = photo.shape
     for t in range(first, last):
@@ -108,7 +108,7 @@ def _triangles(points, faces, uv, seen, E, photo, sharp, good, color, focus, fir
             continue
         good[t] = np.float32(-0.5 * area)
         u, v = (uv[a, 0] + uv[b, 0] + uv[c, 0]) / 3, (uv[a, 1] + uv[b, 1] + uv[c, 1]) / 3
-        focus[t] = sharp[min(int(v + 0.5), h - 1) // CELL, min(int(u + 0.5), w - 1) // CELL]
+        focused[t] = sharp[min(int(v + 0.5), h - 1) // CELL, min(int(u + 0.5), w - 1) // CELL]
         # its middle and three places round that: the mean of what it shows, near enough
         red = green = blue = 0.0
         for k in range(4):
@@ -129,6 +129,12 @@ def _triangles(points, faces, uv, seen, E, photo, sharp, good, color, focus, fir
             np.uint8(green / 4 + 0.5),
             np.uint8(blue / 4 + 0.5),
         )
+
+
+def look_at(points, normals, faces, camera, photo):
+    """What a photo (h, w, 3) uint8 shows of triangles, as `seen_in` says it, with how sharp it is there."""
+    sharp = focus(np.ascontiguousarray(photo @ LUMA, np.float32), camera.mask)
+    return seen_in(points, normals, faces, camera, photo, sharp)
 
 
 def seen_in(points, normals, faces, camera, photo, sharp=None):
@@ -165,11 +171,11 @@ def seen_in(points, normals, faces, camera, photo, sharp=None):
     uv, seen = np.empty((len(points), 2)), np.zeros(len(points), np.bool_)
     in_threads(_vertices, len(points), points, normals, E, lens, allowed, depth, f, cx, cy, (uv, seen))
     good, color = np.zeros(len(faces), np.float32), np.zeros((len(faces), 3), np.uint8)
-    focus = np.zeros(len(faces), np.uint8)
+    focused = np.zeros(len(faces), np.uint8)
     if sharp is None:
         sharp = np.zeros((-(-h // CELL), -(-w // CELL)), np.uint8)
     in_threads(
         _triangles, len(faces), points, faces, uv, seen, E, np.ascontiguousarray(photo), sharp, good, color,
-        focus,
+        focused,
     )  # fmt: skip
-    return good, color, focus
+    return good, color, focused

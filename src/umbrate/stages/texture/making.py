@@ -2,7 +2,11 @@
 
 import io
 import time
+from contextlib import closing
+from dataclasses import replace
+from functools import lru_cache, partial
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 from PIL import Image
@@ -14,14 +18,15 @@ from ...core.surface.mesh import areas
 from ...core.surface.thin import thinned
 from ...core.texture.build import Wanted, make_texture
 from ...core.texture.detail import detail_pages, openness
-from ...core.texture.views import Camera
+from ...core.texture.views import Camera, look_at
 from ...job.blobs import BlobStore
-from ...job.contents import SURFACE
+from ...job.contents import SURFACE, WORK_MESH
 from ...sitting.blocks import stored_block
 from ...sitting.frames import move_points
 from ...sitting.masks import decode_mask
-from ...sitting.photos import photo_picture
+from ...sitting.photos import PhotoRef, photo_picture
 from ..base import Outcome, problem
+from ..executor import anywhere
 from .figures import TextureFigures
 from .forecast import SHORTEST, Scene, detail_side, work
 
@@ -39,6 +44,29 @@ def _thin(points, faces, triangles, check):
     return np.asarray(made.points, np.float32), np.ascontiguousarray(made.faces, np.int32)
 
 
+class Look(NamedTuple):
+    """What is looked up of a photo, by whom: keys and numbers."""
+
+    photo: PhotoRef
+    camera: Camera  #: without its mask
+    mask: str | None  #: blob
+
+
+@lru_cache(1)
+def _mesh(blobs, key):
+    m = BlobStore(blobs).get_arrays(key, WORK_MESH)
+    return m["points"], m["normals"], m["faces"]
+
+
+@anywhere
+def look(blobs, mesh, item):
+    """Work item: which triangles (k,) of a surface a photo shows, and what `look_at` says of these."""
+    mask = decode_mask(BlobStore(blobs).get_bytes(item.mask), item.photo) if item.mask else None
+    told = look_at(*_mesh(blobs, mesh), replace(item.camera, mask=mask), photo_picture(item.photo))
+    rows = np.flatnonzero(told[0]).astype(np.int32)
+    return rows, *(x[rows] for x in told)
+
+
 class Photos:
     """The photos of a block that something can be taken from, one in memory at a time.
 
@@ -47,7 +75,7 @@ class Photos:
 
     def __init__(self, inputs, left_out):
         blobs, b = BlobStore(inputs.blobs), stored_block(BlobStore(inputs.blobs), inputs.block)
-        by_id, self.missing, self.refs, self.cameras = {p.id: p for p in inputs.photos}, [], [], []
+        by_id, self.missing, self.looks = {p.id: p for p in inputs.photos}, [], []
         known = {p.name for p in inputs.photos}
         strange = [n for n in left_out if n not in known]
         if strange:
@@ -59,10 +87,18 @@ class Photos:
             if not Path(p.path).exists():
                 self.missing.append(p.name)
                 continue
-            mask = decode_mask(blobs.get_bytes(inputs.masks[i]), p) if i in inputs.masks else None
-            self.refs.append(p)
-            self.cameras.append(Camera(b.poses[k], b.lens(k).vector, tuple(b.sizes[k]), mask))
-        self._last = None, None
+            camera = Camera(b.poses[k], b.lens(k).vector, tuple(b.sizes[k]))
+            self.looks.append(Look(p, camera, inputs.masks.get(i)))
+        self.refs, self.cameras = [x.photo for x in self.looks], [x.camera for x in self.looks]
+        self.blobs, self._last = blobs, (None, None)
+
+    def looked_at(self, report, points, normals, faces):
+        """Yield what `look_at` says of each photo, as `make_texture` takes it."""
+        mesh = self.blobs.put_arrays(points=points, normals=normals, faces=faces)
+        work = partial(look, self.blobs.home, mesh)
+        with closing(report.executor.map(work, self.looks)) as told:
+            for rows, *some in told:
+                yield tuple(_at(rows, x, len(faces)) for x in some)
 
     def picture(self, k):
         """The pixels (h, w, 3) of one."""
@@ -70,6 +106,13 @@ class Photos:
             self._last = k, None  # the one before goes first
             self._last = k, photo_picture(self.refs[k])
         return self._last[1]
+
+
+def _at(rows, value, n):
+    """Values of some rows among n, of which the others have 0."""
+    out = np.zeros((n, *value.shape[1:]), value.dtype)
+    out[rows] = value
+    return out
 
 
 def run(inputs, settings, report):
@@ -107,7 +150,7 @@ def run(inputs, settings, report):
         leave_out=settings.differing,
     )
     X = move_points(points, inputs.to_block).astype(np.float64)
-    made = make_texture(X, faces, photos.cameras, photos.picture, wanted, check)
+    made = make_texture(X, faces, photos.cameras, photos.picture, wanted, check, partial(photos.looked_at, report))
     detail, maps = 0, {}
     if with_normals or settings.occlusion_map:
         detail, maps, tangent = _detail(made, points, faces, fine, settings, scale_of(inputs.to_block), report)
