@@ -34,7 +34,7 @@ from umbrate.stages.dense.forecast import costs  # noqa: E402
 from umbrate.stages.dense.inputs import block_for_depth  # noqa: E402
 from umbrate.studio.scene import hand_shots, pebble, smaller  # noqa: E402
 from umbrate.studio.shoot import shoot  # noqa: E402
-from umbrate.work.adding import read_folder, take_in  # noqa: E402
+from umbrate.work.adding import read_files, take_in  # noqa: E402
 from umbrate.work.now import run_now  # noqa: E402
 
 ALL, WIDTH = 300, 6000
@@ -43,8 +43,9 @@ DISTANCE_MM = 147.0  #: from which the pebble fills a quarter of a photo
 
 
 def photo_set(folder, count):
-    """The folder of the first `count` photos; made where they are not there yet."""
-    place = folder / str(count)
+    """The folder of the first `count` photos, or of more; made where they are not there yet."""
+    made = [int(p.parent.name) for p in folder.glob("*/truth.json")]
+    place = folder / str(min((n for n in made if n >= count), default=count))
     if not (place / "truth.json").exists():
         scene = smaller(pebble(), 640 / WIDTH)
         lens = replace(scene.lens, height=WIDTH * 2 // 3, cy=scene.lens.cy * (WIDTH * 2 // 3) / scene.lens.height)
@@ -130,7 +131,9 @@ def run(folder, count, scales, poses):
     photos, out = photo_set(folder, count), {}
     with tempfile.TemporaryDirectory() as scratch:
         with Job.create(Path(scratch) / "job") as job:
-            sitting, _, _ = take_in(job, "By hand", read_folder(photos / "by-hand", photos / "by-hand" / "masks"))
+            files = sorted((photos / "by-hand").glob("*.jpg"))[:count]
+            masks = {"folder": str(photos / "by-hand" / "masks")}
+            sitting, _, _ = take_in(job, "By hand", replace(read_files(files), mask_settings=masks))
             where = job.folder
         for name in ("photos", "masks", "lens", "poses"):
             f = apart(where, name, 1)
@@ -155,7 +158,7 @@ def run(folder, count, scales, poses):
 def main():
     """Print the figures; the exit code is 0 only when all that can be told are reached."""
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    parser.add_argument("--photos", type=int, nargs="*", default=[12, 24])
+    parser.add_argument("--photos", type=int, nargs="*", default=[24, 12])
     parser.add_argument("--scales", type=int, nargs="*", default=[2, 1])
     parser.add_argument("--data", type=Path, default=Path(tempfile.gettempdir()) / "umbrate-large")
     parser.add_argument("--poses", action="store_true")
@@ -165,7 +168,9 @@ def main():
     if arguments.stage:
         stage(arguments.job, arguments.stage, arguments.scales[0])
         return 0
-    done = {n: run(arguments.data, n, arguments.scales, arguments.poses) for n in sorted(arguments.photos)}
+    done = {
+        n: run(arguments.data, n, arguments.scales, arguments.poses) for n in sorted(arguments.photos, reverse=True)
+    }
     good, counts = True, sorted(done)
     for s in arguments.scales:
         last = done[counts[-1]][s]

@@ -91,6 +91,8 @@ class Menus(QObject):
         add(menu, "Try masks on the chosen photos", w.preview_masks)
         add(menu, "Join the sittings", w.join_sittings, "Ctrl+J")
         add(menu, "Pick the same places in both sittings…", w.pick_places)
+        menu.addSeparator()
+        add(menu, "Compute on several machines…", w.show_cluster)
         add(menu, "Cancel what runs", w.foot.stop, "Ctrl+.")
 
     def _make_view(self, menu):

@@ -32,6 +32,7 @@ from .bench.bench import Bench
 from .bench.scale import ScalePanel
 from .board import HEAD, ROW, Board
 from .deliver import Deliver
+from .dialogs.cluster import ClusterDialog
 from .dialogs.ledger import LedgerDialog
 from .dialogs.lens import ShelfDialog
 from .dialogs.newjob import NewJobDialog
@@ -280,6 +281,10 @@ class Window(QMainWindow):
     def show_upkeep(self):
         """Check the job, or tidy it up."""
         UpkeepDialog(self.session, self).exec()
+
+    def show_cluster(self):
+        """Choose a cluster whose workers help."""
+        ClusterDialog(self.session, self).exec()
 
     def show_ledger(self):
         """Show what ran."""

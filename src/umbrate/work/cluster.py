@@ -7,6 +7,7 @@ makes comes back the same way. So the job never is on more than one machine, and
 
 import asyncio
 import concurrent.futures
+import contextlib
 import itertools
 import logging
 import pickle
@@ -27,6 +28,7 @@ from .identity import differences, identity
 log = logging.getLogger(__name__)
 
 CONNECT_S, ALONE_S = 10.0, 60.0  #: to find the scheduler, and without any worker until a run is given up
+LOOK_S = 2.0  #: for so long what is known of the workers serves
 PART = 1 << 26  #: bytes of a file that are sent at once
 #: items at work or in line for each thread of the cluster: enough that none waits, few enough to be cancelled at once
 AHEAD = 4
@@ -153,13 +155,13 @@ def _client(address):
         return _clients[address]
 
 
-def workers_of(client):
-    """Names of the workers of a cluster by address, all of which compute as this process does.
+def found_workers(client):
+    """The workers of a cluster: what `away.who` says of each, with what is `wrong` with it, by address.
 
     Raises
     ------
     UmbrateError
-        Where there are none, or one of them computes with anything else.
+        Where there are none, or they do not answer.
     """
     try:
         found = client.run(away.who, on_error="return")
@@ -170,18 +172,44 @@ def workers_of(client):
             "No worker is there yet. Start one on each machine with “umbrate worker --cluster ADDRESS”, or run without "
             "a cluster."
         )
-    mine, names = identity(), {}
+    mine, out = identity(), {}
     for address, told in sorted(found.items()):
-        if not isinstance(told, dict) or not told.get("name"):
-            raise UmbrateError(f"The worker at {address} is none of Umbrate: start workers with “umbrate worker”.")
-        wrong = differences(mine, told["identity"])
-        if wrong:
+        if isinstance(told, dict) and told.get("name"):
+            out[address] = {**told, "wrong": differences(mine, told["identity"])}
+        else:
+            out[address] = {"name": address, "wrong": "it is no worker of Umbrate's"}
+    return out
+
+
+def workers_of(client):
+    """Names of the workers of a cluster by address, all of which compute as this process does.
+
+    Raises
+    ------
+    UmbrateError
+        Where there are none, or one of them computes with anything else.
+    """
+    found = found_workers(client)
+    for w in found.values():
+        if w["wrong"]:
             raise UmbrateError(
-                f"The worker {told['name']} would not compute the same: {wrong}. Bring both machines to the same "
+                f"The worker {w['name']} would not compute the same: {w['wrong']}. Bring both machines to the same "
                 "version, or stop that worker."
             )
-        names[address] = told["name"]
-    return names
+    return {a: w["name"] for a, w in found.items()}
+
+
+def look_at_cluster(address, report):
+    """Who works for a scheduler: a dict each, with name, threads, memory in bytes, and what is wrong or nothing."""
+    client = _client(address)
+    told = client.scheduler_info(n_workers=-1)["workers"]
+    return [
+        {
+            "name": w["name"], "wrong": w["wrong"], "threads": told.get(a, {}).get("nthreads", 0),
+            "memory": told.get(a, {}).get("resources", {}).get("memory", 0.0),
+        }
+        for a, w in found_workers(client).items()
+    ]  # fmt: skip
 
 
 class ClusterExecutor:
@@ -208,7 +236,7 @@ class ClusterExecutor:
         self.address, self.counted = address, Counted()
         self._local, self._client = LocalExecutor(threads), _client(address)
         self.workers = workers_of(self._client)
-        self._token = None
+        self._look()
         self._scratch = Scratch.of_job(blobs)
         self._folder = self._scratch.__enter__().folder
         try:
@@ -223,7 +251,8 @@ class ClusterExecutor:
     def close(self):
         """Let the workers forget this run."""
         try:
-            self._client.run(away.forget, self.place.key, on_error="return")
+            if self._client.status == "running":
+                self._client.run(away.forget, self.place.key, on_error="return")
             self._desk.close()
         except Exception as e:
             log.info("the cluster was gone at the end: %s", e)
@@ -231,8 +260,10 @@ class ClusterExecutor:
 
     @property
     def threads(self):
-        """How many items run at once."""
-        return max(1, sum(self._client.nthreads().values()))
+        """How many items run at once, as far as is known: workers come and go."""
+        if time.monotonic() - self._looked > LOOK_S:
+            self._look()
+        return max(1, self._threads)
 
     @property
     def told(self):
@@ -260,11 +291,12 @@ class ClusterExecutor:
         numbers = itertools.count()
         try:
             while True:
-                for x in itertools.islice(waiting, AHEAD * self.threads - len(line)):
+                for x in itertools.islice(waiting, max(0, AHEAD * self.threads - len(line))):
                     key = f"{inner.__name__}-{run}-{next(numbers)}"
                     packed = pickle.dumps((function, x), pickle.HIGHEST_PROTOCOL)
                     self.counted.add(sent=len(packed))
-                    line.append(self._client.submit(work, packed, key=key, pure=False, resources=resources))
+                    with self._reaching():
+                        line.append(self._client.submit(work, packed, key=key, pure=False, resources=resources))
                 if not line:
                     return
                 yield self._value(line.pop(0))
@@ -288,13 +320,13 @@ class ClusterExecutor:
 
     def _value(self, future):
         """What an item came to, once it is there."""
-        from distributed import CancelledError, KilledWorker, TimeoutError
-        from distributed.comm.core import CommClosedError
+        from distributed import KilledWorker, TimeoutError
 
         alone = None
         while True:
             try:
-                kind, value = future.result(timeout=2.0)
+                with self._reaching():
+                    kind, value = future.result(timeout=2.0)
                 break
             except (TimeoutError, concurrent.futures.TimeoutError):
                 self._look()
@@ -311,12 +343,6 @@ class ClusterExecutor:
                     "their memory was not enough: choose a smaller photo scale. What was finished is kept.",
                     ("run again",),
                 ) from e
-            except (CancelledError, concurrent.futures.CancelledError, CommClosedError, OSError) as e:
-                raise UmbrateError(
-                    f"The scheduler at {self.address} is gone. What was finished is kept: run the step again when it "
-                    "is back, or without a cluster.",
-                    ("run again",),
-                ) from e
         if kind == "done":
             self.counted.add(received=len(value))
             return pickle.loads(value)
@@ -324,12 +350,31 @@ class ClusterExecutor:
             raise CannotKeep(value[0], value[1])
         raise UmbrateError(value[0], value[1])
 
+    @contextlib.contextmanager
+    def _reaching(self):
+        """Say in words that the scheduler is gone."""
+        from distributed import CancelledError, KilledWorker
+        from distributed.comm.core import CommClosedError
+
+        try:
+            yield
+        except (TimeoutError, concurrent.futures.TimeoutError, KilledWorker):
+            raise
+        except (CancelledError, concurrent.futures.CancelledError, CommClosedError, OSError, RuntimeError) as e:
+            raise UmbrateError(
+                f"The scheduler at {self.address} is gone. What was finished is kept: run the step again when it is "
+                "back, or without a cluster.",
+                ("run again",),
+            ) from e
+
     def _look(self):
         """Note which workers are there now."""
+        self._looked = time.monotonic()
         try:
             here = self._client.scheduler_info(n_workers=-1)["workers"]
         except Exception:
             return
+        self._threads = sum(w.get("nthreads", 0) for w in here.values())
         self.workers = {a: self.workers.get(a) or w.get("name", a) for a, w in here.items()}
 
 

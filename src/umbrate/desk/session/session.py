@@ -16,6 +16,7 @@ from ...work.queue import Queue
 from ...work.state import RUNNING, is_invited, plan
 from ...work.tasks import Tasks
 from .cleaning import CleanWork
+from .cluster import chosen_cluster
 from .contents import Contents
 from .edits import Edits
 from .intake import Arrivals
@@ -103,7 +104,7 @@ class Session(Contents):
 
     def _take(self, job):
         self.close()
-        self.job, self.queue = job, Queue(job, measures=False)
+        self.job, self.queue = job, Queue(job, measures=False, cluster=chosen_cluster())
         was = job.desk_state()
         ids = [s.id for s in job.sittings()]
         self.sitting_id = was.get("sitting") if was.get("sitting") in ids else (ids[0] if ids else None)

@@ -1,0 +1,282 @@
+"""A cluster of two worker processes on this machine: the same bits, and what goes wrong said in words."""
+
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import time
+import unittest
+from dataclasses import replace
+from functools import partial
+from pathlib import Path
+from unittest import mock
+
+from tests.scenes import scratch
+from tests.test_stages import job_with, new_job, run
+from umbrate.core.errors import CannotKeep, UmbrateError
+from umbrate.job.blobs import BlobStore
+from umbrate.job.contents import FEATURES
+from umbrate.stages import BY_NAME
+from umbrate.stages.base import Report, settings_of
+from umbrate.stages.executor import LocalExecutor, anywhere
+from umbrate.stages.poses.figures import FIRST
+from umbrate.stages.poses.items import Wanted, find_features
+from umbrate.work import away, cluster
+from umbrate.work.cluster import ClusterExecutor, executor_for, look_at_cluster
+from umbrate.work.identity import differences, identity
+from umbrate.work.worker import ONE_THREAD
+
+ROOT = Path(__file__).resolve().parents[1]
+PORT = 18786
+ADDRESS = f"tcp://127.0.0.1:{PORT}"
+#: a worker that sees no file of anybody else, as on a machine without a shared folder
+APART = """
+from umbrate.work import away
+away.Away.sees = lambda self, place: False
+def none(*a):
+    raise OSError("elsewhere")
+away.content_hash = none
+from umbrate.__main__ import main
+main()
+"""
+
+
+@anywhere
+def numbered(item):
+    """What an item is, a while later; as many kinds of trouble as there are names for."""
+    kind, value = item
+    if kind == "refuse":
+        raise UmbrateError("No.", ("go to", "photos"))
+    if kind == "break":
+        raise ValueError("broken")
+    if kind == "full":
+        raise CannotKeep("Full.")
+    if kind == "memory":
+        raise MemoryError
+    time.sleep(0.05)
+    return value, os.getpid()
+
+
+def here_only(item):
+    """What runs in the process of the run."""
+    return os.getpid()
+
+
+class Machines:
+    """The scheduler and its workers, each a process of its own."""
+
+    def __init__(self, *workers):
+        self.home, self.processes = scratch(), {}
+        self.environment = os.environ | ONE_THREAD | {"PYTHONPATH": f"{ROOT / 'src'}:{ROOT}"}
+        self.start("scheduler", "-m", "umbrate", "scheduler", "--port", str(PORT), "--host", "127.0.0.1")
+        for name, how in workers:
+            self.work(name, how)
+
+    def start(self, name, *arguments):
+        """Start a process; returns when it said that it is ready."""
+        p = self.processes[name] = subprocess.Popen(
+            [sys.executable, *arguments], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True,
+            env=self.environment, cwd=ROOT,
+        )  # fmt: skip
+        p.first = p.stdout.readline()
+
+    def work(self, name, how=("-m", "umbrate"), *more):
+        """Start a worker; `how`: the arguments that run Umbrate."""
+        self.start(
+            name, *how, "worker", "--cluster", ADDRESS, "--threads", "1", "--name", name,
+            "--cache", str(self.home / name), *more,
+        )  # fmt: skip
+
+    def end(self, name, how=signal.SIGKILL):
+        """End a process."""
+        p = self.processes.pop(name)
+        p.send_signal(how)
+        p.wait(20)
+        p.stdout.close()
+
+    def close(self):
+        """End all, the workers first."""
+        for name in reversed(list(self.processes)):
+            self.end(name)
+        cluster._clients.clear()
+
+
+class Together(unittest.TestCase):
+    """Two workers: one beside the job, one that has to ask for everything."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.machines = Machines(("near", ("-m", "umbrate")), ("far", ("-c", APART)))
+        cls.addClassCleanup(cls.machines.close)
+        for name, words in (("scheduler", "listens at"), ("near", "near works for"), ("far", "far works for")):
+            assert words in cls.machines.processes[name].first, cls.machines.processes[name].first
+
+    def executor(self, job, sitting, stage="poses"):
+        inputs = BY_NAME[stage].gather(job, sitting, settings_of(job, sitting, BY_NAME[stage]))
+        out = executor_for(ADDRESS, inputs, 1)
+        self.addCleanup(out.close)
+        return out, inputs
+
+    def test_every_stage_gives_the_same_bits_as_here(self):
+        local, there = new_job(scratch() / "here"), new_job(scratch() / "there")
+        for job, sitting in (local, there):
+            job.set_settings(sitting.id, "surface", {"triangles": 20_000, "source": "depth"})
+            job.set_settings(sitting.id, "texture", {"side": 1024, "triangles": 5_000})
+            self.addCleanup(job.close)
+        texts = []
+
+        class Told(Report):
+            def progress(self, fraction, sentence, **figures):
+                texts.append(sentence)
+
+        for name in ("photos", "masks", "lens", "poses", "cloud", "surface", "texture"):
+            want = run(*local, name, Report(LocalExecutor(1)))
+            inputs = BY_NAME[name].gather(*there, settings_of(*there, BY_NAME[name]))
+            executor = executor_for(ADDRESS, inputs, 1)
+            try:
+                out = run(*there, name, Told(executor))
+            finally:
+                executor.close()
+            self.assertEqual(out.artefacts, want.artefacts, name)
+        self.assertTrue(any("depth of photo" in x and x.endswith(", 2 workers") for x in texts))
+        # what was fetched is kept, what was needed meanwhile is not, and nothing is left in the job
+        self.assertTrue(any((self.machines.home / "far" / "photos").iterdir()))
+        for where in (self.machines.home / "far" / "scratch", there[0].folder / "scratch"):
+            self.assertEqual(list(where.iterdir()), [])
+
+    def test_a_photo_that_one_machine_has_not_is_fetched_and_one_that_nobody_has_is_named(self):
+        job, sitting = job_with(scratch() / "moved", "photos", "masks", "lens")
+        self.addCleanup(job.close)
+        executor, inputs = self.executor(job, sitting)
+        gone = [replace(p, path=f"/nowhere/{p.name}") for p in inputs.photos[:4]]
+        find = partial(find_features, inputs.blobs, settings_of(job, sitting, BY_NAME["poses"]), FIRST)
+        items = [Wanted(p, inputs.masks.get(p.id), None, None) for p in gone]
+        keys = list(executor.map(find, items))
+        here = [x._replace(photo=p) for x, p in zip(items, inputs.photos, strict=False)]
+        self.assertEqual(keys, list(LocalExecutor(1).map(find, here)))
+        self.assertTrue(all(len(BlobStore(inputs.blobs).get_arrays(k, FEATURES)["xy"]) for k in keys))
+        lost = replace(gone[0], hash="0" * 64)
+        with self.assertRaisesRegex(UmbrateError, f"{lost.name} is not in /nowhere"):
+            list(executor.map(find, [items[0]._replace(photo=lost)]))
+        # a blob that nobody has
+        with self.assertRaisesRegex(UmbrateError, "is missing"):
+            list(executor.map(find, [items[0]._replace(photo=inputs.photos[0], mask="0" * 64)]))
+
+    def test_items_come_back_in_order_from_both_and_troubles_are_sentences(self):
+        job, sitting = new_job(scratch() / "j")
+        self.addCleanup(job.close)
+        run(job, sitting, "photos")
+        executor = ClusterExecutor(ADDRESS, str(job.blobs.folder), [], 1)
+        self.addCleanup(executor.close)
+        self.assertEqual(executor.threads, 2)
+        out = list(executor.map(numbered, [("tell", k) for k in range(30)]))
+        self.assertEqual([x for x, _ in out], list(range(30)))
+        self.assertEqual(len({pid for _, pid in out} - {os.getpid()}), 2)
+        self.assertEqual(set(executor.map(here_only, range(3))), {os.getpid()})
+        for kind, error, words in (
+            ("refuse", UmbrateError, "^No.$"),
+            ("full", CannotKeep, "On the worker .*: Full."),
+            ("break", UmbrateError, r"on the worker .* \(ValueError: broken\)"),
+            ("memory", UmbrateError, "memory of the worker .* was not enough"),
+        ):
+            with self.assertRaisesRegex(error, words) as caught:
+                list(executor.map(numbered, [("tell", 1), (kind, 0), ("tell", 2)]))
+            if kind == "refuse":
+                self.assertEqual(caught.exception.remedy, ("go to", "photos"))
+        with self.assertRaisesRegex(UmbrateError, "needs 1000.0 GB .* no worker has that much"):
+            list(executor.map(numbered, [("tell", 1)], memory=1e12))
+        # left in the middle, nothing goes on
+        some = executor.map(numbered, [("tell", k) for k in range(500)])
+        self.assertEqual(next(some)[0], 0)
+        some.close()
+        self.assertEqual([x for x, _ in executor.map(numbered, [("tell", 7)])], [7])
+        self.assertGreater(executor.counted.sent, 0)
+
+    def test_another_version_is_refused_and_no_cluster_is_said(self):
+        found = look_at_cluster(ADDRESS, None)
+        self.assertEqual({w["name"] for w in found}, {"near", "far"})
+        self.assertTrue(all(w["threads"] == 1 and w["memory"] > 0 and not w["wrong"] for w in found))
+        mine = identity()
+        self.assertEqual(differences(mine, mine), "")
+        other = mine | {"numpy": "1.0"}
+        self.assertIn(f"numpy {mine['numpy']} instead of 1.0", differences(other, mine))
+        with mock.patch.object(cluster, "identity", lambda: other):
+            with self.assertRaisesRegex(UmbrateError, "far would not compute the same: numpy"):
+                cluster.workers_of(cluster._client(ADDRESS))
+        place = away.Place("/x", "/x/here", "0" * 32, "tcp://127.0.0.1:1", other)
+        job, _ = new_job(scratch() / "j")
+        with job:
+            executor = ClusterExecutor(ADDRESS, str(job.blobs.folder), [], 1)
+            try:
+                executor.place = place
+                with self.assertRaisesRegex(UmbrateError, "would not compute the same"):
+                    list(executor.map(numbered, [("tell", 1)]))
+            finally:
+                executor.close()
+        with mock.patch.object(cluster, "CONNECT_S", 0.5):
+            with self.assertRaisesRegex(UmbrateError, "No scheduler answers at tcp://127.0.0.1:9"):
+                cluster._client("tcp://127.0.0.1:9")
+
+
+class Losses(unittest.TestCase):
+    def test_lost_workers_and_a_lost_scheduler_leave_a_job_to_go_on_with(self):
+        machines = Machines(("one", ("-m", "umbrate")), ("two", ("-m", "umbrate")))
+        self.addCleanup(machines.close)
+        job, sitting = job_with(scratch() / "lost", "photos", "masks", "lens", "poses")
+        self.addCleanup(job.close)
+        executor = ClusterExecutor(ADDRESS, str(job.blobs.folder), [], 1)
+        with self.subTest("a worker dies: its items run elsewhere"):
+            out = []
+            for k, x in enumerate(executor.map(numbered, [("tell", k) for k in range(40)])):
+                out.append(x[0])
+                if k == 5:
+                    machines.end("one")
+            self.assertEqual(out, list(range(40)))
+        with self.subTest("all are gone"):
+            machines.end("two")
+            with mock.patch.object(cluster, "ALONE_S", 1.0):
+                with self.assertRaisesRegex(UmbrateError, "All workers are gone"):
+                    list(executor.map(numbered, [("tell", 1)]))
+            with self.assertRaisesRegex(UmbrateError, "No worker is there yet"):
+                ClusterExecutor(ADDRESS, str(job.blobs.folder), [], 1)
+        machines.work("three")
+        with self.subTest("the scheduler dies in the middle of a cloud, and it goes on without"):
+            done = []
+
+            class Cutting(Report):
+                def progress(self, fraction, sentence, **figures):
+                    if "depth of photo" in sentence:
+                        done.append(sentence)
+                        if len(done) == 4 and "scheduler" in machines.processes:
+                            machines.end("scheduler")
+
+            executor.workers = {}
+            with self.assertRaisesRegex(UmbrateError, "scheduler at .* is gone|All workers are gone"):
+                run(job, sitting, "cloud", Cutting(executor))
+            executor.close()
+            kept = run(job, sitting, "cloud").figures
+            self.assertGreaterEqual(kept.reused, 4)
+        self.assertEqual(list((job.folder / "scratch").iterdir()), [])
+
+
+class Kept(unittest.TestCase):
+    def test_the_cache_keeps_what_was_used_last_and_no_more_than_it_may(self):
+        home = scratch()
+        here = away.Away(home, None, "me", 2500.0)
+        for k in range(4):
+            f = home / "photos" / f"{k}.jpg"
+            f.write_bytes(bytes(1000))
+            os.utime(f, (1000 + k, 1000 + k))
+        here.trim()
+        self.assertEqual(sorted(f.name for f in (home / "photos").iterdir()), ["2.jpg", "3.jpg"])
+        (home / "scratch" / "left").mkdir(parents=True)
+        away.Away(home, None, "me", 1e9)  # of a worker that died
+        self.assertFalse((home / "scratch" / "left").exists())
+        with self.assertRaisesRegex(UmbrateError, "does not know of"):
+            here.blobs("/x")
+        shutil.rmtree(home)
+
+
+if __name__ == "__main__":
+    unittest.main()
