@@ -12,9 +12,13 @@ from functools import partial
 from pathlib import Path
 from unittest import mock
 
+from tests.desk import DeskTest, setUpModule, tearDownModule, wait_for  # noqa: F401
 from tests.scenes import scratch
+from tests.test_cli import umbrate
 from tests.test_stages import job_with, new_job, run
 from umbrate.core.errors import CannotKeep, UmbrateError
+from umbrate.desk.dialogs.cluster import ClusterDialog
+from umbrate.desk.session.cluster import chosen_cluster
 from umbrate.job.blobs import BlobStore
 from umbrate.job.contents import FEATURES
 from umbrate.stages import BY_NAME
@@ -145,6 +149,21 @@ class Together(unittest.TestCase):
         for where in (self.machines.home / "far" / "scratch", there[0].folder / "scratch"):
             self.assertEqual(list(where.iterdir()), [])
 
+    def test_from_the_terminal(self):
+        job, _ = job_with(scratch() / "cli", "photos", "masks", "lens", "poses")
+        job.close()
+        done = umbrate("run", job.folder, "--to", "cloud", "--cluster", ADDRESS)
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        done = umbrate("run", job.folder, "--to", "cloud", "--redo", "--cluster", "tcp://127.0.0.1:9")
+        self.assertEqual(done.returncode, 1)
+        self.assertIn("No scheduler answers at tcp://127.0.0.1:9", done.stdout + done.stderr)
+        some = self.machines.home / "ca.pem"
+        some.write_text("")
+        done = umbrate("run", job.folder, "--cluster", ADDRESS, "--tls-ca-file", some)
+        self.assertIn("takes all three", done.stdout + done.stderr)
+        done = umbrate("scheduler", "--port", PORT, "--host", "127.0.0.1")
+        self.assertIn("cannot be used", done.stdout + done.stderr)
+
     def test_a_photo_that_one_machine_has_not_is_fetched_and_one_that_nobody_has_is_named(self):
         job, sitting = job_with(scratch() / "moved", "photos", "masks", "lens")
         self.addCleanup(job.close)
@@ -202,7 +221,7 @@ class Together(unittest.TestCase):
         other = mine | {"numpy": "1.0"}
         self.assertIn(f"numpy {mine['numpy']} instead of 1.0", differences(other, mine))
         with mock.patch.object(cluster, "identity", lambda: other):
-            with self.assertRaisesRegex(UmbrateError, "far would not compute the same: numpy"):
+            with self.assertRaisesRegex(UmbrateError, "(near|far) would not compute the same: numpy"):
                 cluster.workers_of(cluster._client(ADDRESS))
         place = away.Place("/x", "/x/here", "0" * 32, "tcp://127.0.0.1:1", other)
         job, _ = new_job(scratch() / "j")
@@ -217,6 +236,32 @@ class Together(unittest.TestCase):
         with mock.patch.object(cluster, "CONNECT_S", 0.5):
             with self.assertRaisesRegex(UmbrateError, "No scheduler answers at tcp://127.0.0.1:9"):
                 cluster._client("tcp://127.0.0.1:9")
+
+
+class InTheWindow(DeskTest):
+    def test_workers_are_looked_for_used_and_left_again(self):
+        machines = Machines(("near", ("-m", "umbrate")))
+        self.addCleanup(machines.close)
+        self.open("photos", "masks", "lens", "poses")
+        s = self.session
+        dialog = ClusterDialog(s, self.window)
+        self.assertFalse(dialog.use_button.isEnabled())
+        dialog.address.setText(ADDRESS)
+        dialog.look()
+        wait_for(lambda: dialog.table.rowCount() == 1)
+        self.assertEqual([dialog.table.item(0, c).text() for c in (0, 1, 3)], ["near", "1", "yes"])
+        dialog.use_button.click()
+        self.assertEqual((s.queue.cluster, chosen_cluster()), (ADDRESS, ADDRESS))
+        told = []
+        s.listening.progressed.connect(lambda: told.append(s.queue.running.sentence if s.queue.running else ""))
+        s.choose(stage="cloud")
+        s.run()
+        wait_for(lambda: s.result("cloud"))
+        self.assertTrue(any(x.endswith(", 1 worker") for x in told), told[-5:])
+        again = ClusterDialog(s, self.window)
+        self.assertIn(ADDRESS, again.said.text())
+        again.alone_button.click()
+        self.assertEqual((s.queue.cluster, chosen_cluster()), ("", ""))
 
 
 class Losses(unittest.TestCase):

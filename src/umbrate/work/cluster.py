@@ -27,7 +27,7 @@ from .identity import differences, identity
 
 log = logging.getLogger(__name__)
 
-CONNECT_S, ALONE_S = 10.0, 60.0  #: to find the scheduler, and without any worker until a run is given up
+CONNECT_S, ALONE_S = 5.0, 60.0  #: to find the scheduler, and without any worker until a run is given up
 LOOK_S = 2.0  #: for so long what is known of the workers serves
 PART = 1 << 26  #: bytes of a file that are sent at once
 #: items at work or in line for each thread of the cluster: enough that none waits, few enough to be cancelled at once
@@ -149,8 +149,8 @@ def _client(address):
             _clients[address] = Client(address, timeout=CONNECT_S, security=Security(), name="umbrate")
         except (OSError, TimeoutError, ValueError, TypeError, RuntimeError) as e:
             raise UmbrateError(
-                f"No scheduler answers at {address} ({type(e).__name__}: {str(e)[:120]}). Start it with “umbrate "
-                "scheduler”, look at the address, or run without a cluster."
+                f"No scheduler answers at {address}. Start it with “umbrate scheduler”, look whether the address is as "
+                "it says it, such as tcp://HOST:8786, or run without a cluster."
             ) from e
         return _clients[address]
 
