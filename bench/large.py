@@ -71,7 +71,8 @@ class Watch:
     """The most memory of a process and its children, mapped files that are resident among it, and disk of a folder."""
 
     def __init__(self, process, folder):
-        self.process, self.folder, self.memory, self.disk, self._end = process, folder, 0, 0, threading.Event()
+        self.process, self.folder, self.disk, self._end = process, folder, 0, threading.Event()
+        self.memory = []  #: seconds before the end, bytes
         self._thread = threading.Thread(target=self._look)
         self._thread.start()
 
@@ -80,7 +81,7 @@ class Watch:
         while not self._end.wait(0.2):
             try:
                 every = [self.process, *self.process.children(recursive=True)]
-                self.memory = max(self.memory, sum(p.memory_info().rss for p in every))
+                self.memory.append((time.monotonic(), sum(p.memory_info().rss for p in every)))
             except psutil.Error:
                 pass
             k += 1
@@ -91,6 +92,11 @@ class Watch:
         """Stop watching."""
         self._end.set()
         self._thread.join()
+
+    def most(self, after=np.inf, until=0.0):
+        """The most memory, in GB, between so many seconds before the end."""
+        end = self.memory[-1][0]
+        return max((m for t, m in self.memory if until <= end - t <= after), default=0) / 1e9
 
 
 def stage(job_folder, name, scale):
@@ -123,7 +129,11 @@ def apart(job_folder, name, scale):
     watch.close()
     if p.returncode:
         raise SystemExit(f"{name} failed")
-    return json.loads(out.splitlines()[-1]) | {"GB": watch.memory / 1e9, "disk_GB": (watch.disk - before) / 1e9}
+    f = json.loads(out.splitlines()[-1]) | {"GB": watch.most(), "disk_GB": (watch.disk - before) / 1e9}
+    if name == "cloud":
+        fuse, depth = f["fuse_s"] + 1.0, f["fuse_s"] + f["depth_s"] + 1.0
+        f["GB_of"] = watch.most(until=depth), watch.most(depth, fuse), watch.most(fuse)
+    return f
 
 
 def run(folder, count, scales, poses):
@@ -147,7 +157,7 @@ def run(folder, count, scales, poses):
             print(
                 f"large: {count} photos of 24 MP ({solved} solved), masks {100 * share:.0f} %, at 1/{s}: "
                 f"{f['seconds']:.0f} s (straightening {f['prepare_s']:.0f}, depth {f['depth_s']:.0f}, fusing "
-                f"{f['fuse_s']:.0f}; said {f['told_s']:.0f}), memory {f['GB']:.2f} GB (said {f['told_GB']:.2f}), disk "
+                f"{f['fuse_s']:.0f}; said {f['told_s']:.0f}), memory {f['GB']:.2f} GB ({', '.join(f'{x:.2f}' for x in f['GB_of'])}; said {f['told_GB']:.2f}), disk "
                 f"{f['disk_GB']:.1f} GB (said {f['told_disk_GB']:.1f}), {f['points'] / 1e6:.2f} million points of "
                 f"{f['fused'] / 1e6:.2f}",
                 flush=True,

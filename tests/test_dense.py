@@ -776,6 +776,19 @@ class Cleaning(unittest.TestCase):
         np.testing.assert_array_equal(isolated(p), d > 3 * np.median(d))
         self.assertGreater(isolated(p)[300:].sum(), 12)
         self.assertFalse(isolated(p[:5]).any())
+        for seed in range(15):
+            rng, n = np.random.default_rng(seed), int(np.random.default_rng(seed).integers(12, 1500))
+            p = rng.normal(size=(n, 3))
+            if seed % 3 == 0:
+                p *= np.exp(rng.normal(0, 2, (n, 1)))  # as uneven as can be
+            elif seed % 3 == 1:
+                p = np.repeat(p[: n // 4 + 1], 4, 0)  # several at one place
+            else:
+                p[:, 2] *= 1e-3
+                p[:3] += 50
+            p = p.astype(np.float32)
+            d = scipy.spatial.cKDTree(p).query(p, k=11)[0][:, 1:].mean(1)
+            np.testing.assert_array_equal(isolated(p), d > 3 * np.median(d))
 
     def test_points_outside_outlines_are_counted_per_photo(self):
         truth, views = pebble_truth(), [v for v, _ in true_views()]
