@@ -154,12 +154,13 @@ def run(folder, count, scales, poses):
             solved = job.result(sitting.id, "poses").figures.solved
         for s in scales:
             f = out[s] = apart(where, "cloud", s)
+            parts = ", ".join(f"{x:.2f}" for x in f["GB_of"])
             print(
                 f"large: {count} photos of 24 MP ({solved} solved), masks {100 * share:.0f} %, at 1/{s}: "
                 f"{f['seconds']:.0f} s (straightening {f['prepare_s']:.0f}, depth {f['depth_s']:.0f}, fusing "
-                f"{f['fuse_s']:.0f}; said {f['told_s']:.0f}), memory {f['GB']:.2f} GB ({', '.join(f'{x:.2f}' for x in f['GB_of'])}; said {f['told_GB']:.2f}), disk "
-                f"{f['disk_GB']:.1f} GB (said {f['told_disk_GB']:.1f}), {f['points'] / 1e6:.2f} million points of "
-                f"{f['fused'] / 1e6:.2f}",
+                f"{f['fuse_s']:.0f}; said {f['told_s']:.0f}), memory {f['GB']:.2f} GB ({parts}; said "
+                f"{f['told_GB']:.2f}), disk {f['disk_GB']:.1f} GB (said {f['told_disk_GB']:.1f}), "
+                f"{f['points'] / 1e6:.2f} million points of {f['fused'] / 1e6:.2f}",
                 flush=True,
             )
     return out

@@ -16,7 +16,7 @@ from tests.desk import DeskTest, setUpModule, tearDownModule, wait_for  # noqa: 
 from tests.scenes import scratch
 from tests.test_cli import umbrate
 from tests.test_stages import job_with, new_job, run
-from umbrate.core.errors import CannotKeep, UmbrateError
+from umbrate.core.errors import Cancelled, CannotKeep, UmbrateError
 from umbrate.desk.dialogs.cluster import ClusterDialog
 from umbrate.desk.session.cluster import chosen_cluster
 from umbrate.job.blobs import BlobStore
@@ -148,6 +148,25 @@ class Together(unittest.TestCase):
         self.assertTrue(any((self.machines.home / "far" / "photos").iterdir()))
         for where in (self.machines.home / "far" / "scratch", there[0].folder / "scratch"):
             self.assertEqual(list(where.iterdir()), [])
+
+    def test_a_run_that_is_cancelled_goes_on_here(self):
+        job, sitting = job_with(scratch() / "cancelled", "photos", "masks", "lens", "poses")
+        self.addCleanup(job.close)
+        executor, _ = self.executor(job, sitting, "cloud")
+        done = []
+
+        class Impatient(Report):
+            def progress(self, fraction, sentence, **figures):
+                done.extend([sentence] if "depth of photo" in sentence else [])
+                if len(done) == 4:
+                    raise Cancelled()
+
+        with self.assertRaises(Cancelled):
+            run(job, sitting, "cloud", Impatient(executor))
+        self.assertIsNone(job.result(sitting.id, "cloud"))
+        executor.close()
+        self.assertEqual(list((job.folder / "scratch").iterdir()), [])
+        self.assertGreaterEqual(run(job, sitting, "cloud").figures.reused, 4)
 
     def test_from_the_terminal(self):
         job, _ = job_with(scratch() / "cli", "photos", "masks", "lens", "poses")

@@ -237,6 +237,11 @@ class Blobs(unittest.TestCase):
         }
         key = blobs.put_arrays(**arrays)
         self.assertEqual(blobs.put_arrays(**arrays), key)
+        with mock.patch("umbrate.job.blobs.LARGE", 0):  # written without a copy in memory, over what is there or not
+            self.assertEqual(blobs.put_arrays(**arrays), key)
+            blobs.path(key).unlink()
+            self.assertEqual(blobs.put_arrays(**arrays), key)
+        self.assertEqual([f.name for f in blobs.folder.rglob("*") if f.is_file()], [key])
         kind = Kind({"a": Of("f8", ("n", 4)), "b": Of("u1", ("m",)), "empty": Of("f4", ("k", 3))})
         for name, value in blobs.get_arrays(key, kind).items():
             np.testing.assert_array_equal(value, arrays[name])
@@ -248,6 +253,8 @@ class Blobs(unittest.TestCase):
         with mock.patch("umbrate.job.blobs.os.fsync", side_effect=OSError(28, "No space left on device")):
             with self.assertRaises(UmbrateError) as caught:
                 blobs.put_bytes(b"x" * 1000)
+            with mock.patch("umbrate.job.blobs.LARGE", 0), self.assertRaises(UmbrateError):
+                blobs.put_arrays(a=np.zeros(1000))
         self.assertIn("No space left", str(caught.exception))
         self.assertEqual([p for p in folder.rglob("*") if p.is_file()], [])
 

@@ -26,7 +26,9 @@ from .folder import Freed, is_link, open_folder, open_regular, remove_files
 KEY = re.compile(r"[0-9a-f]{64}")
 FINGERPRINT = re.compile(r"[\w-]{1,80}")
 PART = ".part-"
-PIECE, HEAD = 1 << 22, 1 << 14  #: bytes that are read at once, and that the head of an array has at most
+LARGE = 1 << 25  #: bytes of arrays from which on they are written without a copy in memory
+HEAD = 1 << 14  #: bytes that the head of an array has at most
+LOCAL_HEAD = struct.Struct("<4s22xHH")  #: before a file in an archive: its mark, and how long name and extras are
 LEFT_S = 3600.0  #: a part that nobody has written to for so long is of a process that died
 
 
@@ -71,17 +73,21 @@ class BlobStore:
 
     def _read(self, key, ask=True):
         """The bytes of a blob; OSError where it is not there. `ask`: also whoever works beside the job."""
+        with self._open(key, ask) as f:
+            return f.read()
+
+    def _open(self, key, ask=True):
+        """The open file of a blob, as `_read` reads it."""
         if not KEY.fullmatch(key or ""):
             raise FileNotFoundError(2, "no blob", key)
         try:
             with self._folder(key[:2]) as fd:
-                with os.fdopen(open_regular(key, os.O_RDONLY, fd), "rb") as f:
-                    return f.read()
+                return os.fdopen(open_regular(key, os.O_RDONLY, fd), "rb")
         except FileNotFoundError:
             data = elsewhere.here.missing(self.home, key) if self._is_away and ask else None
             if data is None:
                 raise
-            return data
+            return io.BytesIO(data)
 
     @staticmethod
     def _write(fd, name, data):
@@ -158,7 +164,7 @@ class BlobStore:
                     key = f.read(80).decode("ascii", "replace")
             data = self._read(key)
             if hashlib.sha256(data).hexdigest() == key:
-                return key, kind.checked(_arrays(data, kind))
+                return key, kind.checked(_arrays(io.BytesIO(data), kind))
         except _UNREADABLE:
             pass
         return None, None
@@ -212,9 +218,36 @@ class BlobStore:
     # ------------------------------------------------------------------ arrays
     def put_arrays(self, **arrays):
         """Store named arrays together; returns their key."""
+        if sum(np.asarray(a).nbytes for a in arrays.values()) > LARGE and not self._is_away:
+            return self._put_large(arrays)
         buffer = io.BytesIO()
         np.savez(buffer, **arrays)
         return self.put_bytes(buffer.getvalue())
+
+    def _put_large(self, arrays):
+        """Store arrays without a copy of them in memory: their key is known once they are written."""
+        part = f"{PART}{uuid.uuid4().hex}"
+        try:
+            with self._folder("00", make=True) as fd:
+                try:
+                    with os.fdopen(open_regular(part, os.O_RDWR | os.O_CREAT | os.O_EXCL, fd), "w+b") as f:
+                        np.savez(f, **arrays)
+                        f.flush()
+                        f.seek(0)
+                        key = hashlib.file_digest(f, "sha256").hexdigest()
+                        os.fsync(f.fileno())
+                    with self._folder(key[:2], make=True) as end:
+                        os.replace(part, key, src_dir_fd=fd, dst_dir_fd=end)
+                        os.fsync(end)
+                except BaseException:
+                    try:
+                        os.unlink(part, dir_fd=fd)
+                    except OSError:
+                        pass
+                    raise
+        except OSError as e:
+            raise _cannot_write(e) from e
+        return key
 
     def has(self, *keys):
         """Whether the files of all these blobs are there."""
@@ -225,18 +258,23 @@ class BlobStore:
         try:
             return self._read(key)
         except OSError as e:
-            raise UmbrateError(
-                f"A data file of the job is missing ({str(key)[:12]}). Run the stage that made it again."
-            ) from e
+            raise _missing(key) from e
 
     def get_arrays(self, key, kind):
         """The named arrays of a blob, as a dictionary, checked to be of a Kind (see `contents`)."""
         try:
-            return kind.checked(_arrays(self.get_bytes(key), kind))
+            with self._open(key) as f:
+                return kind.checked(_arrays(f, kind))
+        except FileNotFoundError as e:
+            raise _missing(key) from e
         except _UNREADABLE as e:
             raise UmbrateError(
                 f"A data file of the job is damaged ({key[:12]}: {e}). Run the stage that made it again."
             ) from e
+
+
+def _missing(key):
+    return UmbrateError(f"A data file of the job is missing ({str(key)[:12]}). Run the stage that made it again.")
 
 
 #: what is raised of a file that is not what it should be
@@ -244,8 +282,10 @@ _UNREADABLE = (ValueError, TypeError, OSError, KeyError, EOFError, NotImplemente
                RuntimeError, struct.error, zlib.error, zipfile.BadZipFile)  # fmt: skip
 
 
-def _arrays(data, kind):
+def _arrays(file, kind):
     """The arrays that a Kind has, of an archive; none takes more memory than its bytes in the archive.
+
+    They are read straight to where they stay: a cloud of twenty million points is most of a gigabyte.
 
     Raises
     ------
@@ -253,21 +293,23 @@ def _arrays(data, kind):
         Where it is no such archive, or compressed: this program writes none that is, and one can be a thousand times
         larger than it looks.
     """
-    out = {}
-    with zipfile.ZipFile(io.BytesIO(data)) as archive:
+    out, size = {}, file.seek(0, os.SEEK_END)
+    with zipfile.ZipFile(file) as archive:
         for info in archive.infolist():
             name = info.filename.removesuffix(".npy")
             if name not in kind.arrays:
                 continue
-            if info.compress_type != zipfile.ZIP_STORED or info.file_size > len(data) or name in out:
+            if info.compress_type != zipfile.ZIP_STORED or info.file_size > size or name in out:
                 raise ValueError("it is not as this program writes it")
+            file.seek(info.header_offset)
+            head = file.read(LOCAL_HEAD.size)
+            mark, name_length, more_length = LOCAL_HEAD.unpack(head)
+            if mark != b"PK\x03\x04":
+                raise ValueError("an array does not begin where it should")
+            file.seek(name_length + more_length, os.SEEK_CUR)
             raw = np.empty(info.file_size, np.uint8)
-            with archive.open(info) as f:
-                for at in range(0, len(raw), PIECE):
-                    piece = f.read(PIECE)
-                    raw[at : at + PIECE] = np.frombuffer(piece, np.uint8)
-                if f.read(1):  # the archive's sum is checked at its end
-                    raise ValueError("it is longer than it says")
+            if file.readinto(raw) != len(raw) or zlib.crc32(raw) != info.CRC:
+                raise ValueError("an array is not what was written")
             out[name] = _array(raw)
     return out
 

@@ -144,13 +144,15 @@ def _client(address):
         client = _clients.get(address)
         if client is not None and client.status == "running":
             return client
-        logging.getLogger("distributed").setLevel(logging.CRITICAL)  # it says in traces what is said in words below
+        for name in [n for n in logging.root.manager.loggerDict if n.split(".")[0] == "distributed"]:
+            logging.getLogger(name).setLevel(logging.CRITICAL)  # it says in traces what is said in words below
         try:
             _clients[address] = Client(address, timeout=CONNECT_S, security=Security(), name="umbrate")
         except (OSError, TimeoutError, ValueError, TypeError, RuntimeError) as e:
             raise UmbrateError(
                 f"No scheduler answers at {address}. Start it with “umbrate scheduler”, look whether the address is as "
-                "it says it, such as tcp://HOST:8786, or run without a cluster."
+                "it says it, such as tcp://HOST:8786 (with tls:// this machine's certificate must be of the same "
+                "authority), or run without a cluster."
             ) from e
         return _clients[address]
 

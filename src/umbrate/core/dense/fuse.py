@@ -26,8 +26,8 @@ FAR_APART = 4.0  #: squares of a disagreement count up to so many times what is 
 #: of the deviation of a point: its photos' maps look at the same photos, and what these have in common keeps them from
 #: being as far apart as they are wrong. Measured: 1.1 to 1.4 on spheres and planes, 2.1 on the demo
 SHARED = 1.65
-ROOM = 600e6  #: bytes of maps that are kept in memory though not needed at the moment
-SLACK, FULL = 1.5, 0.9  #: so many times the points that may be, they are thinned, to such a share of these
+ROOM = 300e6  #: bytes of maps that are kept in memory though not needed at the moment
+SLACK, FULL = 1.2, 0.9  #: so many times the points that may be, they are thinned, to such a share of these
 
 
 @dataclass
@@ -400,7 +400,9 @@ class _Gathered:
         while True:
             if self.distance:  # what was added since the last time is as dense as ever
                 on = thin_by_spacing(cloud.points, self.distance)
-                cloud, apart = cloud.take(on), apart[on]
+                for f in fields(Cloud):  # one after the other: two clouds would be twice the memory
+                    setattr(cloud, f.name, getattr(cloud, f.name)[on])
+                apart = apart[on]
             if len(cloud) <= self.most:
                 break
             near = max(spacing_of(cloud.points), self.distance)
