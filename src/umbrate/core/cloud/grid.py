@@ -61,13 +61,20 @@ def gathered(values, order):
 
 
 def _sorted_keys(keys, most):
-    """Keys in order and the row each had. Key and row in one number sort ten times faster than rows by their keys."""
+    """Keys in order and the row each had; those given are overwritten.
+
+    Key and row in one number sort ten times faster than rows by their keys.
+    """
     bits = max(1, int(len(keys) - 1).bit_length())
     if most.bit_length() + bits > 63:
         order = np.argsort(keys, kind="stable")
         return keys[order], order
-    both = np.sort((keys << bits) | np.arange(len(keys), dtype=np.int64))
-    return both >> bits, both & ((1 << bits) - 1)
+    keys <<= bits
+    keys |= np.arange(len(keys), dtype=np.int64)
+    keys.sort()
+    order = keys & ((1 << bits) - 1)
+    keys >>= bits
+    return keys, order
 
 
 @njit(cache=True, nogil=True)

@@ -27,7 +27,8 @@ FAR_APART = 4.0  #: squares of a disagreement count up to so many times what is 
 #: being as far apart as they are wrong. Measured: 1.1 to 1.4 on spheres and planes, 2.1 on the demo
 SHARED = 1.65
 ROOM = 300e6  #: bytes of maps that are kept in memory though not needed at the moment
-SLACK, FULL = 1.2, 0.9  #: so many times the points that may be, they are thinned, to such a share of these
+SLACK, FULL = 1.15, 0.9  #: so many times the points that may be, they are thinned, to such a share of these
+PACKED = 0.75  #: distance to which points are thinned, in spacings of as many that are spread evenly
 
 
 @dataclass
@@ -393,6 +394,7 @@ class _Gathered:
             if parts:
                 parts[k] = None
         apart = np.concatenate([np.empty(0, np.float32), *self.apart])
+        self.apart = []
         return Cloud(*whole), apart
 
     def _thin(self):
@@ -406,7 +408,7 @@ class _Gathered:
             if len(cloud) <= self.most:
                 break
             near = max(spacing_of(cloud.points), self.distance)
-            self.distance = near * np.sqrt(len(cloud) / (FULL * self.most))
+            self.distance = PACKED * near * np.sqrt(len(cloud) / (FULL * self.most))
         self.parts, self.apart, self.count = [cloud], [apart], len(cloud)
 
     def cloud(self):

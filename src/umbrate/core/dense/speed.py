@@ -14,7 +14,7 @@ from .fuse import ROOM, SLACK
 STRAIGHTENED, WORKED, NEIGHBOR, MAPPED = 40, 64, 12, 14
 #: bytes on the disk for every pixel of every photo: brightness 4, mask 1, colors 3; depth 4, normal 3, score 1, noise 1
 KEPT = 17
-MERGED, POINT = 4.5, 100  #: pixels that make a point, and bytes of it: 49, with what thinning sorts
+MERGED, POINT = 4.5, 117  #: pixels that make a point, and bytes of it: 49, with what thinning sorts
 BASE = 350e6  #: the program itself, its libraries and tie points
 
 PROBE_PX, PROBE_NEIGHBORS = 48, 4

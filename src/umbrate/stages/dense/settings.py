@@ -82,7 +82,7 @@ class DenseSettings(StageSettings):
         description="Least distance between two points of the cloud, in the same unit. 0: all points are kept.",
     )
     most_points: float = Field(
-        20.0,
+        15.0,
         ge=0,
         title="At most",
         description="More points than this are thinned to an even distance while they are made, so that they fit into "
