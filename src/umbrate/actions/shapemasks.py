@@ -57,7 +57,7 @@ def gather_shape(job, sitting):
     block, M = block_for_depth(job, sitting)
     box = move_box(plain_keep_box(job, sitting), M)
     cloud = CloudInputs(
-        str(job.blobs.folder), photo_refs(job, sitting), {}, block, box, M.tolist(), 1.0, None,
+        str(job.blobs.folder), photo_refs(job, sitting), {}, block, box, M.tolist(), 1.0,
         {p.id: 0 for p in job.photos(sitting.id)},
     )  # fmt: skip
     return Inputs(cloud, mask_blobs(job, sitting))

@@ -15,8 +15,8 @@ from .solution import DISAGREES, PLANE, GrowSettings, HandTies, Reason
 from .tracks import Tracks, build_tracks
 
 LENS_STEPS = ((8, ("f", "k1", "cx", "cy", "k2", "p1", "p2")), (4, ("f", "k1")), (0, ()))
-#: of a key point of the usual size in a photo 1600 pixels wide; of a tiny one, and the size from which on it is more
-KEY_POINT_SIGMA_PX, FINEST_SIGMA_PX, BLURRED_PX = 0.4, 0.33, 3.0
+#: of a key point in a photo 1600 pixels wide, and the size from which on it is more
+KEY_POINT_SIGMA_PX, LARGE_PX = 0.4, 2.0
 LOCAL_PHOTOS = 12  #: a few new photos move themselves and so many others
 BRIDGE_MATCHES = 60  #: from so many on, a pair that contradicts the others is called a false bridge
 LEAST_BY_HAND = 4  #: marked points that stand a photo up
@@ -31,10 +31,12 @@ def key_point_sigma(scale, width):
     """Standard deviations (n,) of the places of key points, in pixels of a photo of some width.
 
     scale : (n,) their sizes. A large one is found less exactly: where a photo is out of focus there are no others, so
-    these places count less, and only these. Measured on residuals: even up to BLURRED_PX, then in proportion.
+    these places count less, and only these. Measured on residuals: even up to LARGE_PX, of a photo 1600 wide or less,
+    and nearly in proportion to the size beyond.
     """
     unit = width / 1600.0
-    return unit * FINEST_SIGMA_PX * np.sqrt(1 + (np.asarray(scale, float) / (BLURRED_PX * unit)) ** 2)
+    s = np.asarray(scale, float) / (LARGE_PX * max(unit, 1.0))
+    return KEY_POINT_SIGMA_PX * unit * np.sqrt(np.maximum(1.0, (9 + 4 * s**2) / 13))
 
 
 class Growing:
