@@ -3,10 +3,12 @@
 import os
 import shutil
 import signal
+import socket
 import subprocess
 import sys
 import time
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -14,7 +16,7 @@ from unittest import mock
 
 from tests.desk import DeskTest, setUpModule, tearDownModule, wait_for  # noqa: F401
 from tests.scenes import scratch
-from tests.test_cli import umbrate
+from tests.test_cli import shell, umbrate
 from tests.test_stages import job_with, new_job, run
 from umbrate.core.errors import Cancelled, CannotKeep, UmbrateError
 from umbrate.desk.dialogs.cluster import ClusterDialog
@@ -32,7 +34,9 @@ from umbrate.work.identity import differences, identity
 from umbrate.work.worker import ONE_THREAD
 
 ROOT = Path(__file__).resolve().parents[1]
-PORT = 18786
+with socket.socket() as free:  # a port that nobody has
+    free.bind(("127.0.0.1", 0))
+    PORT = free.getsockname()[1]
 ADDRESS = f"tcp://127.0.0.1:{PORT}"
 #: a worker that sees no file of anybody else, as on a machine without a shared folder
 APART = """
@@ -79,11 +83,15 @@ class Machines:
 
     def start(self, name, *arguments):
         """Start a process; returns when it said that it is ready."""
-        p = self.processes[name] = subprocess.Popen(
-            [sys.executable, *arguments], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True,
-            env=self.environment, cwd=ROOT,
-        )  # fmt: skip
-        p.first = p.stdout.readline()
+        said = self.home / f"{name}.txt"  # a file, as a pipe that nobody reads fills up
+        with open(said, "w") as out:
+            p = self.processes[name] = subprocess.Popen(
+                [sys.executable, *arguments], stdout=out, stderr=subprocess.STDOUT, env=self.environment, cwd=ROOT
+            )
+        end = time.monotonic() + 120
+        while not said.read_text().endswith("\n") and p.poll() is None and time.monotonic() < end:
+            time.sleep(0.05)
+        p.first = said.read_text()
 
     def work(self, name, how=("-m", "umbrate"), *more):
         """Start a worker; `how`: the arguments that run Umbrate."""
@@ -97,7 +105,6 @@ class Machines:
         p = self.processes.pop(name)
         p.send_signal(how)
         p.wait(20)
-        p.stdout.close()
 
     def close(self):
         """End all, the workers first."""
@@ -146,8 +153,10 @@ class Together(unittest.TestCase):
         self.assertTrue(any("depth of photo" in x and x.endswith(", 2 workers") for x in texts))
         # what was fetched is kept, what was needed meanwhile is not, and nothing is left in the job
         self.assertTrue(any((self.machines.home / "far" / "photos").iterdir()))
-        for where in (self.machines.home / "far" / "scratch", there[0].folder / "scratch"):
-            self.assertEqual(list(where.iterdir()), [])
+        for name in ("near", "far"):
+            (room,) = (self.machines.home / name).glob("scratch-*")
+            self.assertEqual(list(room.iterdir()), [])
+        self.assertEqual(list((there[0].folder / "scratch").iterdir()), [])
 
     def test_a_run_that_is_cancelled_goes_on_here(self):
         job, sitting = job_with(scratch() / "cancelled", "photos", "masks", "lens", "poses")
@@ -180,7 +189,7 @@ class Together(unittest.TestCase):
         some.write_text("")
         done = umbrate("run", job.folder, "--cluster", ADDRESS, "--tls-ca-file", some)
         self.assertIn("takes all three", done.stdout + done.stderr)
-        done = umbrate("scheduler", "--port", PORT, "--host", "127.0.0.1")
+        done = shell("scheduler", "--port", PORT, "--host", "127.0.0.1", cwd=ROOT)
         self.assertIn("cannot be used", done.stdout + done.stderr)
 
     def test_a_photo_that_one_machine_has_not_is_fetched_and_one_that_nobody_has_is_named(self):
@@ -255,6 +264,12 @@ class Together(unittest.TestCase):
         with mock.patch.object(cluster, "CONNECT_S", 0.5):
             with self.assertRaisesRegex(UmbrateError, "No scheduler answers at tcp://127.0.0.1:9"):
                 cluster._client("tcp://127.0.0.1:9")
+            # what cannot run there needs no cluster
+            some = cluster.WhenNeeded("tcp://127.0.0.1:9", str(job.blobs.folder), [], 1)
+            self.assertEqual(list(some.map(here_only, range(2))), [os.getpid()] * 2)
+            with self.assertRaisesRegex(UmbrateError, "No scheduler answers"):
+                some.map(numbered, [("tell", 1)])
+            some.close()
 
 
 class InTheWindow(DeskTest):
@@ -334,11 +349,26 @@ class Kept(unittest.TestCase):
             os.utime(f, (1000 + k, 1000 + k))
         here.trim()
         self.assertEqual(sorted(f.name for f in (home / "photos").iterdir()), ["2.jpg", "3.jpg"])
-        (home / "scratch" / "left").mkdir(parents=True)
-        away.Away(home, None, "me", 1e9)  # of a worker that died
-        self.assertFalse((home / "scratch" / "left").exists())
+        dead = subprocess.Popen(["true"])
+        dead.wait()
+        (home / f"scratch-{dead.pid}" / "left").mkdir(parents=True)
+        away.Away(home, None, "me", 1e9)
+        self.assertEqual([f.name for f in home.glob("scratch-*")], [f"scratch-{os.getpid()}"])
         with self.assertRaisesRegex(UmbrateError, "does not know of"):
             here.blobs("/x")
+        # two runs that name their folders alike are told apart, each thread works for its own
+        places = [away.Place("/j/blobs", f"/nowhere/{k}", str(k) * 32, "", {}) for k in range(2)]
+        with ThreadPoolExecutor(2) as pool:
+
+            def at(place):
+                here.arrive(place)
+                time.sleep(0.05)
+                return here.scratch("/j/scratch/x")
+
+            folders = list(pool.map(at, places))
+        self.assertEqual(len(set(folders)), 2)
+        here.forget(places[0].key)
+        self.assertEqual([f.exists() for f in folders], [False, True])
         shutil.rmtree(home)
 
 

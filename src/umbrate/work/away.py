@@ -6,6 +6,7 @@ fetched by what is in it and kept in a cache, so that nothing is sent twice; wha
 
 import hashlib
 import logging
+import os
 import pickle
 import shutil
 import threading
@@ -15,6 +16,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 import platformdirs
+import psutil
 
 from ..core.errors import CannotKeep, UmbrateError
 from ..core.memory import free_memory
@@ -27,6 +29,7 @@ log = logging.getLogger(__name__)
 
 SPARE = 0.8  #: share of the free memory that items may take
 CACHE_GB = 50.0
+SCRATCH = "scratch-"  #: before the number of the process whose folder it is
 
 
 class Place(NamedTuple):
@@ -59,30 +62,32 @@ class Away:
 
     def __init__(self, cache, worker, name, most):
         self.cache, self.worker, self.name, self.most = Path(cache), worker, name, most
-        for folder in ("blobs", "photos", "scratch"):
-            (self.cache / folder).mkdir(parents=True, exist_ok=True)
-        self._places, self._shared, self._lock = {}, {}, threading.Lock()
+        self.room = self.cache / f"{SCRATCH}{os.getpid()}"  # several workers may share a cache
+        for folder in (self.cache / "blobs", self.cache / "photos", self.room):
+            folder.mkdir(parents=True, exist_ok=True)
+        self._now, self._shared, self._lock = threading.local(), {}, threading.Lock()
         self._scratches, self._fetching = {}, {}
-        shutil.rmtree(self.cache / "scratch", ignore_errors=True)  # of a worker that died
+        for left in self.cache.glob(f"{SCRATCH}*"):  # of workers that died
+            if not psutil.pid_exists(int(left.name.removeprefix(SCRATCH) or 0)):
+                shutil.rmtree(left, ignore_errors=True)
         self.trim()
 
     # ------------------------------------------------------------------ runs
     def arrive(self, place):
-        """Know of a run."""
-        with self._lock:
-            self._places[place.blobs] = place
+        """From now on this thread works for a run: two runs may name their folders alike."""
+        self._now.place = place
 
     def forget(self, key):
         """A run is over: its scratch arrays go, and the cache is brought back to its size."""
         with self._lock:
-            self._places = {b: p for b, p in self._places.items() if p.key != key}
-            gone = [f for f, k in self._scratches.items() if k == key]
-            folders = [self._scratch_folder(f) for f in gone]
-            for f in gone:
-                del self._scratches[f]
-        for folder in folders:
+            gone = self._scratches.pop(key, set())
+        for folder in gone:
             shutil.rmtree(folder, ignore_errors=True)
         self.trim()
+
+    def close(self):
+        """This worker ends."""
+        shutil.rmtree(self.room, ignore_errors=True)
 
     def trim(self):
         """Remove what was not used for the longest time, until the cache is no larger than it may be."""
@@ -99,9 +104,9 @@ class Away:
             f.unlink(missing_ok=True)
             total -= size
 
-    def _place(self, folder):
-        with self._lock:
-            place = self._places.get(str(folder))
+    @property
+    def _place(self):
+        place = getattr(self._now, "place", None)
         if place is None:
             raise UmbrateError("A worker was asked for a job that it does not know of.")
         return place
@@ -132,11 +137,11 @@ class Away:
 
     # ------------------------------------------------------------------ what `elsewhere` asks for
     def blobs(self, folder):
-        place = self._place(folder)
+        place = self._place
         return Path(place.blobs) if self.sees(place) else self.cache / "blobs"
 
     def missing(self, folder, key):
-        place = self._place(folder)
+        place = self._place
         if self.sees(place):
             return None
         with self._one(key):
@@ -147,14 +152,14 @@ class Away:
             return data
 
     def made(self, folder, key, data):
-        place = self._place(folder)
+        place = self._place
         if not self.sees(place):
             kept, why = self._ask(place, "keep", data=data)
             if kept != key:
                 raise CannotKeep(why)
 
     def remembered(self, folder, fingerprint, key):
-        self._ask(self._place(folder), "remember", fingerprint=fingerprint, key=key)
+        self._ask(self._place, "remember", fingerprint=fingerprint, key=key)
 
     def photo(self, photo):
         path = Path(photo.path)
@@ -168,43 +173,34 @@ class Away:
         with self._one(photo.hash):
             if not mine.is_file() and not self._fetch_photo(photo, mine):
                 return photo  # who reads it says what is wrong
+            os.utime(mine)  # what was used last goes last
         return replace(photo, path=str(mine))
 
     def _fetch_photo(self, photo, mine):
         """Fetch the file of a photo from whoever has the job; returns whether it was there."""
-        with self._lock:
-            places = list(self._places.values())
-        for place in places:
-            part, content = mine.with_suffix(".part"), hashlib.sha256()
-            try:
-                with open(part, "wb") as f:
-                    while data := self._ask(place, "photo", content=photo.hash, start=f.tell()):
-                        f.write(data)
-                        content.update(data)
-                if content.hexdigest() == photo.hash:
-                    part.replace(mine)
-                    return True
-            except OSError as e:
-                raise CannotKeep(
-                    f"{photo.name} could not be kept in {self.cache} ({e.strerror}). Free some space."
-                ) from e
-            finally:
-                part.unlink(missing_ok=True)
-        return False
+        part, content = mine.with_name(f"{mine.name}.{os.getpid()}.part"), hashlib.sha256()
+        try:
+            with open(part, "wb") as f:
+                while data := self._ask(self._place, "photo", content=photo.hash, start=f.tell()):
+                    f.write(data)
+                    content.update(data)
+            if content.hexdigest() != photo.hash:
+                return False
+            part.replace(mine)
+            return True
+        except OSError as e:
+            text = f"{photo.name} could not be kept in {self.cache} ({e.strerror}). Free some space."
+            raise CannotKeep(text) from e
+        finally:
+            part.unlink(missing_ok=True)
 
     def scratch(self, folder):
+        key = self._place.key
+        mine = self.room / hashlib.sha256(f"{key} {folder}".encode()).hexdigest()[:16]
         with self._lock:
-            if folder not in self._scratches:
-                # whichever of the runs here it is: a scratch folder lies beside the blobs of its job
-                home = str(Path(folder).parent.parent / "blobs")
-                place = self._places.get(home)
-                self._scratches[folder] = place.key if place else ""
-            mine = self._scratch_folder(folder)
+            self._scratches.setdefault(key, set()).add(mine)
         mine.mkdir(parents=True, exist_ok=True)
         return mine
-
-    def _scratch_folder(self, folder):
-        return self.cache / "scratch" / hashlib.sha256(str(folder).encode()).hexdigest()[:16]
 
     def _one(self, key):
         """A lock for what is fetched: two threads do not fetch the same."""
@@ -276,3 +272,4 @@ async def work(address, *, name, threads, memory=None, cache=None, cache_gb=CACH
         if ready:
             ready()
         await worker.finished()
+    elsewhere.here.close()

@@ -282,8 +282,7 @@ class ClusterExecutor:
             What an item raised, with the worker's name where it is that machine's fault; where the scheduler or all
             workers are gone; where no worker has the memory.
         """
-        inner = function.func if isinstance(function, partial) else function
-        if not getattr(inner, "anywhere", False):
+        if not _can_go(function):
             yield from self._local.map(function, items)
             return
         self._check_memory(memory)
@@ -294,7 +293,7 @@ class ClusterExecutor:
         try:
             while True:
                 for x in itertools.islice(waiting, max(0, AHEAD * self.threads - len(line))):
-                    key = f"{inner.__name__}-{run}-{next(numbers)}"
+                    key = f"umbrate-{run}-{next(numbers)}"
                     packed = pickle.dumps((function, x), pickle.HIGHEST_PROTOCOL)
                     self.counted.add(sent=len(packed))
                     with self._reaching():
@@ -388,9 +387,50 @@ def photos_of(inputs):
     return [p for p in found or () if getattr(p, "hash", "")]
 
 
+class WhenNeeded:
+    """Goes to the cluster with the first items that can run there: a step without such items needs none.
+
+    The parameters are those of ClusterExecutor, which it makes then.
+    """
+
+    def __init__(self, address, blobs, photos, threads):
+        self._how, self._local, self._there = (address, blobs, photos, threads), LocalExecutor(threads), None
+
+    @property
+    def threads(self):
+        """How many items run at once."""
+        return (self._there or self._local).threads
+
+    @property
+    def told(self):
+        """What is said beside the progress."""
+        return self._there.told if self._there else ""
+
+    @property
+    def counted(self):
+        """The bytes that travelled."""
+        return self._there.counted if self._there else Counted()
+
+    def map(self, function, items, memory=0):
+        """As of ClusterExecutor; raises what that does when it is made."""
+        if _can_go(function) and self._there is None:
+            self._there = ClusterExecutor(*self._how)
+        return (self._there or self._local).map(function, items, memory)
+
+    def close(self):
+        """Let the workers forget this run."""
+        if self._there:
+            self._there.close()
+
+
+def _can_go(function):
+    inner = function.func if isinstance(function, partial) else function
+    return getattr(inner, "anywhere", False)
+
+
 def executor_for(address, inputs, threads):
     """The executor of a run: that of a cluster where an address is given and the run's job has blobs."""
     blobs = getattr(inputs, "blobs", None)
     if not address or not blobs or not Path(blobs).exists():
         return LocalExecutor(threads)
-    return ClusterExecutor(address, blobs, photos_of(inputs), threads)
+    return WhenNeeded(address, blobs, photos_of(inputs), threads)

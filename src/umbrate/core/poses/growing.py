@@ -15,8 +15,7 @@ from .solution import DISAGREES, PLANE, GrowSettings, HandTies, Reason
 from .tracks import Tracks, build_tracks
 
 LENS_STEPS = ((8, ("f", "k1", "cx", "cy", "k2", "p1", "p2")), (4, ("f", "k1")), (0, ()))
-#: of a key point in a photo 1600 pixels wide, and the size from which on it is more
-KEY_POINT_SIGMA_PX, LARGE_PX = 0.4, 2.0
+KEY_POINT_SIGMA_PX = 0.4  #: of a key point in a photo 1600 pixels wide
 LOCAL_PHOTOS = 12  #: a few new photos move themselves and so many others
 BRIDGE_MATCHES = 60  #: from so many on, a pair that contradicts the others is called a false bridge
 LEAST_BY_HAND = 4  #: marked points that stand a photo up
@@ -25,18 +24,6 @@ LOSS_SCALE = 2.5  #: the robust loss bends at so many standard deviations
 #: share of itself, the principal point as a share of the picture's longer side, then k1 k2 k3 p1 p2 b1 b2
 FOCAL_SIGMA, CENTER_SIGMA, LENS_SIGMA = 0.02, 0.005, (0.08, 0.15, 0.15, 0.0015, 0.0015, 5.0, 5.0)
 PARAMETER = {"f": 0, "cx": 1, "cy": 2, "k1": 3, "k2": 4, "k3": 5, "p1": 6, "p2": 7, "b1": 8, "b2": 9}
-
-
-def key_point_sigma(scale, width):
-    """Standard deviations (n,) of the places of key points, in pixels of a photo of some width.
-
-    scale : (n,) their sizes. A large one is found less exactly: where a photo is out of focus there are no others, so
-    these places count less, and only these. Measured on residuals: even up to LARGE_PX, of a photo 1600 wide or less,
-    and nearly in proportion to the size beyond.
-    """
-    unit = width / 1600.0
-    s = np.asarray(scale, float) / (LARGE_PX * max(unit, 1.0))
-    return KEY_POINT_SIGMA_PX * unit * np.sqrt(np.maximum(1.0, (9 + 4 * s**2) / 13))
 
 
 class Growing:

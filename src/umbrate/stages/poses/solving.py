@@ -22,7 +22,7 @@ from ...core.poses.fold import find_fold
 from ...core.poses.fragments import PULLED, solve
 from ...core.poses.frame import upright_frame
 from ...core.poses.grow import Grower
-from ...core.poses.growing import FOCAL_SIGMA, key_point_sigma
+from ...core.poses.growing import FOCAL_SIGMA, KEY_POINT_SIGMA_PX
 from ...core.poses.marked import SHARED, missing, solve_marked
 from ...core.poses.shotorder import in_order
 from ...core.poses.solution import GrowSettings, HandTies, PhotoSet, Solution
@@ -235,10 +235,9 @@ class Making:
         i, b = self.inputs, self.before
         if self.settings.ties == MARKED:
             self.fingerprints = {p.id: "" for p in self.photos}
-            none = np.zeros((len(self.photos), 0, 2), np.float32)
-            self.places, self.scales, self.counts, self.artefacts = list(none), list(none[:, :, 0]), [0] * len(none), {}
+            self.places = list(np.zeros((len(self.photos), 0, 2), np.float32))
+            self.counts, self.artefacts = [0] * len(self.photos), {}
             return
-        self.places, self.scales = [], []
         if i.joined:
             self.fingerprints = {p.id: b.made_from.get(p.id, "") for p in self.photos}
         else:
@@ -253,10 +252,7 @@ class Making:
         items = [Wanted(p, i.masks.get(p.id), cached.get(p.id), upright.get(p.id)) for p in self.photos]
         find = partial(find_features, i.blobs, self.settings, self.look)
         self.described = self.report.map(find, items, "features of photo", 0.0, end)
-        for key in self.described:
-            f = self.blobs.get_arrays(key, FEATURES)
-            self.places.append(f["xy"].copy())
-            self.scales.append(f["scale"].copy())
+        self.places = [self.blobs.get_arrays(key, FEATURES)["xy"] for key in self.described]
         self.counts = [len(x) for x in self.places]
         self.artefacts = {("features", p.id): key for p, key in zip(self.photos, self.described, strict=True)}
 
@@ -272,7 +268,8 @@ class Making:
         use = self.settings.use_targets and len(np.unique(every)) < len(every) and self.settings.ties != MARKED
         self.targets = TargetSightings(self.counts, numbers, dots) if use else None
         self.xy = self.places
-        self.sigma = [key_point_sigma(s, w) for s, w in zip(self.scales, self.widths, strict=True)]
+        both = zip(self.counts, self.widths, strict=True)
+        self.sigma = [np.full(c, KEY_POINT_SIGMA_PX * w / 1600.0) for c, w in both]
         if use:
             self.xy = [np.vstack([a, b]) for a, b in zip(self.xy, self.targets.xy, strict=True)]
             self.sigma = [np.concatenate([a, b]) for a, b in zip(self.sigma, self.targets.sigma, strict=True)]
@@ -333,8 +330,8 @@ class Making:
             how = LIKENESS
         if how == ALL:
             return choose_pairs(ALL, n, 0), ALL
-        described = (self.blobs.get_arrays(key, FEATURES)["descriptors"] for key in self.described)
-        tops = [largest(*x) for x in zip(self.scales, described, self.places, strict=True)]
+        found = (self.blobs.get_arrays(key, FEATURES) for key in self.described)
+        tops = [largest(f["scale"], f["descriptors"], f["xy"]) for f in found]
         rows = self.report.map(partial(likeness_to, tops, self.widths), range(n), "comparing photo", start, end)
         like = np.array(rows)
         near = nearness(poses) if how == NEAR else None

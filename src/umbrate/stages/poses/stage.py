@@ -168,7 +168,6 @@ class PosesStage(Stage):
     """Features, matching, growing, adjustment."""
 
     name, title = "poses", "Poses"
-    version = 2  # key points count by their size
     about = "Finds and matches features, solves where each photo was taken and the lens, and makes the sparse cloud."
     needs = ("photos", "masks", "lens")
     reads = "photos, masks or tie points"
