@@ -7,10 +7,13 @@ empty caches and once more, and prints how many bytes travel for each photo.
 """
 
 import argparse
+import os
 import sys
 import tempfile
 import time
 from pathlib import Path
+
+os.environ |= dict.fromkeys(("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS"), "1")  # as in a worker
 
 import numpy as np
 

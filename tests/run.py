@@ -23,6 +23,7 @@ FIRST = (
     "test_cli",
     "test_desk",
     "test_force",
+    "test_cluster",
     "test_dense",
     "test_desk_safety",
     "test_join",

@@ -220,7 +220,9 @@ class DenseRun:
     def _note_speed(self):
         """How fast this machine computed depth, from which the time of later runs is estimated."""
         seconds = self.times["depth_s"]
-        if not self.reused and seconds > 1:
+        if (
+            not self.reused and seconds > 1 and not self.report.executor.told
+        ):  # which is empty where this machine worked
             both = zip(self.told, self.neighbors, strict=True)
             tried = sum(hypotheses(x.used, len(y), self.settings.rounds) for x, y in both)
             self.times["speed"] = tried / seconds / self.report.executor.threads

@@ -114,12 +114,12 @@ class Member:
             key = self.features.get(int(pid))
             if key is None:
                 continue
-            d = unit_descriptors(blobs.get_arrays(key, FEATURES)["descriptors"])
+            d = blobs.get_arrays(key, FEATURES)["descriptors"]
             rows = np.flatnonzero((block.photo == i) & on[block.point])
             rows = rows[block.feature[rows] < len(d)]
-            of[rows] = first + block.feature[rows]
-            all_.append(d)
-            first += len(d)
+            of[rows] = first + np.arange(len(rows))
+            all_.append(unit_descriptors(d[block.feature[rows]]))  # no more than what is asked for: all is a gigabyte
+            first += len(rows)
         return mean_descriptors(len(block.points), block.point, of, np.concatenate(all_))
 
     @cached_property
