@@ -245,7 +245,8 @@ class ClusterExecutor:
             secret = secrets.token_hex(16)
             (self._folder / "here").write_text(secret)
             self._desk = Desk(self._client, Answers(blobs, photos, self.counted))
-            self.place = away.Place(str(blobs), str(self._folder / "here"), secret, self._desk.address, identity())
+            where, token = (str(Path(p).resolve()) for p in (blobs, self._folder / "here"))
+            self.place = away.Place(where, token, secret, self._desk.address, identity())
         except BaseException:
             self._scratch.__exit__(None, None, None)
             raise
