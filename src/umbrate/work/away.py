@@ -9,6 +9,7 @@ import logging
 import os
 import pickle
 import shutil
+import stat
 import threading
 import traceback
 from dataclasses import replace
@@ -94,8 +95,11 @@ class Away:
         files = []
         for top in ("blobs", "photos"):
             for f in (self.cache / top).rglob("*"):
-                if f.is_file():
+                try:
                     s = f.stat()
+                except OSError:
+                    continue  # another worker with this cache was faster
+                if stat.S_ISREG(s.st_mode):
                     files.append((max(s.st_atime, s.st_mtime), s.st_size, f))
         total = sum(size for _, size, _ in files)
         for _, size, f in sorted(files):
@@ -164,8 +168,8 @@ class Away:
     def photo(self, photo):
         path = Path(photo.path)
         try:
-            stat = path.stat()
-            if content_hash(path, stat.st_mtime_ns, stat.st_size) == photo.hash:
+            s = path.stat()
+            if content_hash(path, s.st_mtime_ns, s.st_size) == photo.hash:
                 return photo
         except OSError:
             pass
