@@ -38,7 +38,7 @@ class Scratch:
         CannotKeep
             Where there is no room, or nothing may be written.
         """
-        home = Path(blobs).parent / FOLDER
+        home = Path(blobs).resolve().parent / FOLDER  # other processes stand elsewhere
         try:
             home.mkdir(exist_ok=True)
             folder = Path(tempfile.mkdtemp(dir=home))
