@@ -193,9 +193,14 @@ def main():
             print(f"large: at 1/{s} the time goes with the power {power:.2f} of the number of photos")
         else:
             end = {k: last[k] * ALL / counts[-1] for k in ("seconds", "disk_GB")}
-        memory = last["told_GB"] if counts[-1] < ALL else last["GB"]
-        text = f"large: {ALL} photos at 1/{s}: {end['seconds'] / 60:.0f} minutes"
-        for value, most, unit in ((end["seconds"] / 60, MOST_MIN.get(s), "min"), (memory, MOST_GB.get(s), "GB")):
+        whole = counts[-1] == ALL
+        limits = [(end["seconds"] / 60, MOST_MIN.get(s), "min")]
+        if whole:  # of fewer photos nobody knows it: points become more, until they are thinned
+            limits.append((last["GB"], MOST_GB.get(s), "GB"))
+        text = f"large: {ALL} photos at 1/{s}" + (
+            "" if whole else f", extrapolated ({last['GB']:.2f} GB at {counts[-1]})"
+        )
+        for value, most, unit in limits:
             if most:
                 good &= value <= most
                 text += f", {value:.1f} {unit} (<= {most:g}) {'reached' if value <= most else 'MISSED'}"

@@ -90,22 +90,33 @@ class BlobStore:
             return io.BytesIO(data)
 
     @staticmethod
-    def _write(fd, name, data):
-        """Write a file into an open folder: whole, or not at all."""
+    @contextmanager
+    def _part(fd):
+        """A new file in an open folder to write and read, and its name; where that fails, nothing is left of it."""
         part = f"{PART}{uuid.uuid4().hex}"
         try:
-            with os.fdopen(open_regular(part, os.O_WRONLY | os.O_CREAT | os.O_EXCL, fd), "wb") as f:
-                f.write(data)
-                f.flush()
-                os.fsync(f.fileno())
-            os.replace(part, name, src_dir_fd=fd, dst_dir_fd=fd)
-            os.fsync(fd)  # its name, too, is on the disk before anything says that it is there
+            with os.fdopen(open_regular(part, os.O_RDWR | os.O_CREAT | os.O_EXCL, fd), "w+b") as f:
+                yield f, part
         except BaseException:
             try:
                 os.unlink(part, dir_fd=fd)
             except OSError:
                 pass
             raise
+
+    @staticmethod
+    def _name(f, part, fd, name, end):
+        """Give a part its name in an open folder: its content is on the disk before that, the name after."""
+        f.flush()
+        os.fsync(f.fileno())
+        os.replace(part, name, src_dir_fd=fd, dst_dir_fd=end)
+        os.fsync(end)
+
+    def _write(self, fd, name, data):
+        """Write a file into an open folder: whole, or not at all."""
+        with self._part(fd) as (f, part):
+            f.write(data)
+            self._name(f, part, fd, name, fd)
 
     def put_bytes(self, data):
         """Store bytes; returns their key."""
@@ -226,25 +237,13 @@ class BlobStore:
 
     def _put_large(self, arrays):
         """Store arrays without a copy of them in memory: their key is known once they are written."""
-        part = f"{PART}{uuid.uuid4().hex}"
         try:
-            with self._folder("00", make=True) as fd:
-                try:
-                    with os.fdopen(open_regular(part, os.O_RDWR | os.O_CREAT | os.O_EXCL, fd), "w+b") as f:
-                        np.savez(f, **arrays)
-                        f.flush()
-                        f.seek(0)
-                        key = hashlib.file_digest(f, "sha256").hexdigest()
-                        os.fsync(f.fileno())
-                    with self._folder(key[:2], make=True) as end:
-                        os.replace(part, key, src_dir_fd=fd, dst_dir_fd=end)
-                        os.fsync(end)
-                except BaseException:
-                    try:
-                        os.unlink(part, dir_fd=fd)
-                    except OSError:
-                        pass
-                    raise
+            with self._folder("00", make=True) as fd, self._part(fd) as (f, part):
+                np.savez(f, **arrays)
+                f.seek(0)
+                key = hashlib.file_digest(f, "sha256").hexdigest()
+                with self._folder(key[:2], make=True) as end:
+                    self._name(f, part, fd, key, end)
         except OSError as e:
             raise _cannot_write(e) from e
         return key
