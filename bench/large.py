@@ -197,9 +197,8 @@ def main():
         limits = [(end["seconds"] / 60, MOST_MIN.get(s), "min")]
         if whole:  # of fewer photos nobody knows it: points become more, until they are thinned
             limits.append((last["GB"], MOST_GB.get(s), "GB"))
-        text = f"large: {ALL} photos at 1/{s}" + (
-            "" if whole else f", extrapolated ({last['GB']:.2f} GB at {counts[-1]})"
-        )
+        told = "" if whole else f", extrapolated ({last['GB']:.2f} GB at {counts[-1]})"
+        text = f"large: {ALL} photos at 1/{s}{told}"
         for value, most, unit in limits:
             if most:
                 good &= value <= most
