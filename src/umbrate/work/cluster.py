@@ -210,7 +210,7 @@ def look_at_cluster(address, report):
             "name": w["name"], "wrong": w["wrong"], "threads": told.get(a, {}).get("nthreads", 0),
             "memory": told.get(a, {}).get("resources", {}).get("memory", 0.0),
         }
-        for a, w in found_workers(client).items()
+        for a, w in sorted(found_workers(client).items(), key=lambda x: x[1]["name"])
     ]  # fmt: skip
 
 

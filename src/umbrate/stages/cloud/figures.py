@@ -42,7 +42,7 @@ class CloudFigures(Figures):
     def line_of_thinned(self):
         if not self.thinned:
             return None
-        told = "More than At most allows: thinned to an even distance while they were made"
+        told = "More than Points at most allows: thinned to an even distance while they were made"
         return "Points before thinning", f"{self.fused:,}", told
 
     def line_of_removed(self):

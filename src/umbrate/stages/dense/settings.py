@@ -84,10 +84,10 @@ class DenseSettings(StageSettings):
     most_points: float = Field(
         15.0,
         ge=0,
-        title="At most",
+        title="Points at most",
         description="More points than this are thinned to an even distance while they are made, so that they fit into "
         "memory and can be turned and cleaned without waiting. 0: all are kept.",
-        json_schema_extra={"unit": "million points", "later": True},
+        json_schema_extra={"unit": "million", "later": True},
     )
     remove_isolated: bool = Field(
         True,
