@@ -43,13 +43,15 @@ from umbrate.core.surface.build import vertex_normals  # noqa: E402
 from umbrate.core.surface.mesh import half_edges, opposite  # noqa: E402
 from umbrate.core.surface.thin import thinned  # noqa: E402
 from umbrate.core.texture.bake import owners  # noqa: E402
-from umbrate.core.texture.build import Wanted, make_texture  # noqa: E402
+from umbrate.core.texture.build import Here, Wanted, make_texture  # noqa: E402
 from umbrate.core.texture.choose import exposures  # noqa: E402
 from umbrate.core.texture.views import seen_in  # noqa: E402
 from umbrate.job.contents import SURFACE  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
 from umbrate.sitting.blocks import stored_block  # noqa: E402
 from umbrate.sitting.frames import move_points  # noqa: E402
+from umbrate.sitting.masks import decode_mask  # noqa: E402
+from umbrate.sitting.photos import photo_picture  # noqa: E402
 from umbrate.stages import BY_NAME  # noqa: E402
 from umbrate.stages.base import Report, parse_settings  # noqa: E402
 from umbrate.stages.texture import making  # noqa: E402
@@ -73,25 +75,23 @@ class Demo:
         made = thinned(mesh["points"], mesh["faces"], triangles)
         self.points = move_points(np.asarray(made.points, np.float32), inputs.to_block).astype(np.float64)
         self.faces = np.ascontiguousarray(made.faces, np.int32)
-        self.photos = making.Photos(inputs, [])
+        self.photos = making.Photos(inputs, [], None)
+        blobs = self.photos.blobs
+        masks = [decode_mask(blobs.get_bytes(x.mask), x.photo) for x in self.photos.looks]
+        self.cameras = [replace(c, mask=m) for c, m in zip(self.photos.cameras, masks, strict=True)]
         self.pictures = {}
-
-    @property
-    def cameras(self):
-        return self.photos.cameras
 
     def picture(self, k):
         """A photo, kept: these are small."""
         if k not in self.pictures:
-            self.pictures[k] = self.photos.picture(k)
+            self.pictures[k] = photo_picture(self.photos.refs[k])
         return self.pictures[k]
 
     def texture(self, some, side=2048, picture=None):
         """The Texture from some of the photos."""
         take = picture or self.picture
-        return make_texture(
-            self.points, self.faces, [self.cameras[k] for k in some], lambda i: take(some[i]), Wanted(side=side)
-        )  # fmt: skip
+        photos = Here([self.cameras[k] for k in some], lambda i: take(some[i]))
+        return make_texture(self.points, self.faces, photos, Wanted(side=side))
 
     def straight(self, k, picture=None):
         """A photo (h, w, 3) and its mask as a pinhole would have them, and that lens."""
@@ -330,11 +330,11 @@ def _large(job, count=150, factor=3.75):
     def picture(k):
         if last[0] != k:
             last[:] = k, None
-            last[1] = np.asarray(Image.fromarray(demo.photos.picture(of[k])).resize((w, h), Image.Resampling.BICUBIC))
+            last[1] = np.asarray(Image.fromarray(demo.picture(of[k])).resize((w, h), Image.Resampling.BICUBIC))
         return last[1]
 
     start = time.perf_counter()
-    make_texture(demo.points, demo.faces, Sized(cameras), picture, Wanted(side=8192))
+    make_texture(demo.points, demo.faces, Here(Sized(cameras), picture), Wanted(side=8192))
     print(time.perf_counter() - start, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * GB)
 
 

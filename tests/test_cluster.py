@@ -1,5 +1,6 @@
 """A cluster of two worker processes on this machine: the same bits, and what goes wrong said in words."""
 
+import hashlib
 import os
 import shutil
 import signal
@@ -21,8 +22,10 @@ from tests.test_stages import job_with, new_job, run
 from umbrate.core.errors import Cancelled, CannotKeep, UmbrateError
 from umbrate.desk.dialogs.cluster import ClusterDialog
 from umbrate.desk.session.cluster import chosen_cluster
+from umbrate.job import elsewhere
 from umbrate.job.blobs import BlobStore
 from umbrate.job.contents import FEATURES
+from umbrate.sitting.photos import PhotoRef
 from umbrate.stages import BY_NAME
 from umbrate.stages.base import Report, settings_of
 from umbrate.stages.executor import LocalExecutor, anywhere
@@ -42,9 +45,12 @@ ADDRESS = f"tcp://127.0.0.1:{PORT}"
 APART = """
 from umbrate.work import away
 away.Away.sees = lambda self, place: False
-def none(*a):
-    raise OSError("elsewhere")
-away.content_hash = none
+content_hash = away.content_hash
+def of_cache(path, *a):
+    if len(path.stem) != 64:  # its own files have their content for a name
+        raise OSError("elsewhere")
+    return content_hash(path, *a)
+away.content_hash = of_cache
 from umbrate.__main__ import main
 main()
 """
@@ -340,6 +346,37 @@ class Losses(unittest.TestCase):
 
 
 class Kept(unittest.TestCase):
+    def test_what_is_damaged_in_the_cache_is_fetched_anew(self):
+        home = scratch()
+        asked, data = [], (b"blob", b"photo")
+        key, of_photo = (hashlib.sha256(x).hexdigest() for x in data)
+
+        class Asks(away.Away):
+            def _ask(self, place, what, **more):
+                asked.append(what)
+                return data[0] if what == "blob" else data[1][more["start"] :]
+
+        photo = PhotoRef(1, "a.jpg", "/nowhere/a.jpg", 10, 10, 1, "", None, of_photo)
+        for round_ in range(3):
+            here = Asks(home, None, "far", 1e9)
+            here.arrive(away.Place("/j/blobs", "/nowhere/token", "s", "", {}))
+            with mock.patch.object(elsewhere, "here", here):
+                for _ in range(2):
+                    self.assertEqual(BlobStore("/j/blobs").get_bytes(key), data[0])
+                    self.assertEqual(Path(here.photo(photo).path).read_bytes(), data[1])
+            files = [f for f in home.rglob("*") if f.is_file()]
+            self.assertEqual(len(files), 2)
+            if round_ == 0:  # the next worker finds both damaged
+                for f in files:
+                    f.write_bytes(b"X" + f.read_bytes()[1:])
+                self.assertEqual(asked, ["blob", "photo", "photo"])
+                asked.clear()
+            elif round_ == 1:
+                self.assertEqual(asked, ["blob", "photo", "photo"])
+                asked.clear()
+        self.assertEqual(asked, [])
+        shutil.rmtree(home)
+
     def test_the_cache_keeps_what_was_used_last_and_no_more_than_it_may(self):
         home = scratch()
         here = away.Away(home, None, "me", 2500.0)

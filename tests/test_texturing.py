@@ -21,7 +21,7 @@ from umbrate.core.geometry.similarity import scale_of
 from umbrate.core.surface.build import vertex_normals
 from umbrate.core.texture import detail
 from umbrate.core.texture.bake import owners
-from umbrate.core.texture.build import Wanted, make_texture
+from umbrate.core.texture.build import Here, Wanted, make_texture
 from umbrate.core.texture.charts import charts_of
 from umbrate.core.texture.choose import PAIR, chosen_photos, costs_of, exposures, total_cost
 from umbrate.core.texture.detail import detail_pages, openness
@@ -233,7 +233,7 @@ class Whole(unittest.TestCase):
     def make(self, photos=None, cameras=None, **wanted):
         photos = [np.clip(np.round(x), 0, 255).astype(np.uint8) for x in photos or self.photos]
         wanted = Wanted(**{"side": 512, **wanted})
-        return make_texture(self.points, self.faces, cameras or self.cameras, lambda k: photos[k], wanted)
+        return make_texture(self.points, self.faces, Here(cameras or self.cameras, lambda k: photos[k]), wanted)
 
     def errors(self, texture, seen=True):
         """Levels (k, 3) that texels are off the true color, of triangles that photos show."""

@@ -80,6 +80,8 @@ class BlobStore:
         """The open file of a blob, as `_read` reads it."""
         if not KEY.fullmatch(key or ""):
             raise FileNotFoundError(2, "no blob", key)
+        if self._is_away:
+            elsewhere.here.look_over(self.home, key)
         try:
             with self._folder(key[:2]) as fd:
                 return os.fdopen(open_regular(key, os.O_RDONLY, fd), "rb")

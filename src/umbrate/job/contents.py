@@ -172,6 +172,13 @@ TEXTURE = Kind({
 #: a surface that photos are looked at with, while a texture is made
 WORK_MESH = Kind({"points": Of("f8", ("v", 3)), "normals": Of("f8", ("v", 3)), "faces": Of("i4", ("t", 3), "v")})
 
+#: a page whose texels are taken from photos, with that surface
+WORK_PAGE = Kind({
+    "points": Of("f8", ("v", 3)), "faces": Of("i4", ("t", 3), "v"), "owner": Of("i4", ("h", "w"), "t", -1),
+    "uv": Of("f8", ("t", 3, 2)), "photo": Of("i8", ("t",)), "corner": Of("i4", ("t", 3), "s", -1),
+    "added": Of("f8", ("s", 3)),
+})  # fmt: skip
+
 PICTURE = "picture"  #: a PNG or JPEG file
 #: what the artefacts of results are, by their names without numbers
 OF_ARTEFACT = {

@@ -13,6 +13,9 @@ class Elsewhere(Protocol):
     def blobs(self, folder):
         """The folder ``blobs/`` to use for that of a job."""
 
+    def look_over(self, folder, key):
+        """Remove a blob of its own that is damaged: it is asked for anew."""
+
     def missing(self, folder, key):
         """The bytes of a blob that is not in the folder, or None."""
 

@@ -11,6 +11,7 @@ import pickle
 import shutil
 import stat
 import threading
+import time
 import traceback
 from dataclasses import replace
 from pathlib import Path
@@ -67,7 +68,7 @@ class Away:
         for folder in (self.cache / "blobs", self.cache / "photos", self.room):
             folder.mkdir(parents=True, exist_ok=True)
         self._now, self._shared, self._lock = threading.local(), {}, threading.Lock()
-        self._scratches, self._fetching = {}, {}
+        self._scratches, self._fetching, self._sound = {}, {}, set()
         for left in self.cache.glob(f"{SCRATCH}*"):  # of workers that died
             if not psutil.pid_exists(int(left.name.removeprefix(SCRATCH) or 0)):
                 shutil.rmtree(left, ignore_errors=True)
@@ -144,6 +145,22 @@ class Away:
         place = self._place
         return Path(place.blobs) if self.sees(place) else self.cache / "blobs"
 
+    def look_over(self, folder, key):
+        if key in self._sound or self.sees(self._place):
+            return
+        mine = BlobStore.here(self.cache / "blobs").path(key)
+        try:
+            with open(mine, "rb") as f:
+                damaged = hashlib.file_digest(f, "sha256").hexdigest() != key
+        except FileNotFoundError:
+            return
+        except OSError:
+            damaged = True  # a disk that cannot read it
+        if damaged:
+            mine.unlink(missing_ok=True)
+        else:
+            self._sound.add(key)
+
     def missing(self, folder, key):
         place = self._place
         if self.sees(place):
@@ -153,6 +170,7 @@ class Away:
             if data is None or hashlib.sha256(data).hexdigest() != key:
                 return None
             BlobStore.here(self.cache / "blobs").put_bytes(data)
+            self._sound.add(key)
             return data
 
     def made(self, folder, key, data):
@@ -175,10 +193,19 @@ class Away:
             pass
         mine = self.cache / "photos" / f"{photo.hash}{path.suffix.lower()}"
         with self._one(photo.hash):
-            if not mine.is_file() and not self._fetch_photo(photo, mine):
+            if not self._has_photo(photo, mine) and not self._fetch_photo(photo, mine):
                 return photo  # who reads it says what is wrong
-            os.utime(mine)  # what was used last goes last
+            os.utime(mine, ns=(time.time_ns(), mine.stat().st_mtime_ns))  # what was used last goes last
         return replace(photo, path=str(mine))
+
+    @staticmethod
+    def _has_photo(photo, mine):
+        """Whether the cache has a photo, whole."""
+        try:
+            s = mine.stat()
+            return content_hash(mine, s.st_mtime_ns, s.st_size) == photo.hash
+        except OSError:
+            return False
 
     def _fetch_photo(self, photo, mine):
         """Fetch the file of a photo from whoever has the job; returns whether it was there."""

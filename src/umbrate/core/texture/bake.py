@@ -5,12 +5,14 @@ the color there, between pixels by a cubic that keeps what is sharp (Keys 1981),
 than a pixel it is the mean of several places on it. Rows of pages run from above, as those of pictures do.
 """
 
+from dataclasses import dataclass
+
 import numpy as np
 import scipy
 from numba import njit
 
 from ..cloud.grid import in_threads
-from .views import _pixel
+from .views import Camera, _pixel
 
 MOST = 4  #: places along a side of a texel that are averaged at most
 
@@ -85,58 +87,83 @@ def _shares(uv, t, u, v):
 
 
 @njit(cache=True, nogil=True)
-def _taken(owner, mine, uv, points, faces, E, lens, photo, gain, more, places, color, first, last):
-    """Colors of the texels of some rows whose triangles are taken from a photo."""
+def _taken(at, owner, uv, points, faces, E, lens, photo, gain, more, places, color, first, last):
+    """Colors of some of the texels `at`, whose triangles are taken from a photo."""
     corner, value = more
+    wide = owner.shape[1]
     total = np.empty(3)
-    for y in range(first, last):
-        for x in range(owner.shape[1]):
-            t = owner[y, x]
-            if t < 0 or not mine[t]:
-                continue
-            a, b, c = faces[t, 0], faces[t, 1], faces[t, 2]
-            total[:] = 0.0
-            for m in range(places * places):
-                p, q, r = _shares(uv, t, x + (m % places + 0.5) / places, y + (m // places + 0.5) / places)
-                U, V, _ = _pixel(
-                    E, lens, p * points[a, 0] + q * points[b, 0] + r * points[c, 0],
-                    p * points[a, 1] + q * points[b, 1] + r * points[c, 1],
-                    p * points[a, 2] + q * points[b, 2] + r * points[c, 2],
-                )  # fmt: skip
-                _sample(photo, U, V, total)
-            p, q, r = _shares(uv, t, x + 0.5, y + 0.5)
-            for k in range(3):
-                z = total[k] * gain[k] / (places * places)
-                z += p * value[corner[t, 0], k] + q * value[corner[t, 1], k] + r * value[corner[t, 2], k]
-                color[y, x, k] = np.uint8(min(max(z, 0.0), 255.0) + 0.5)
+    for i in range(first, last):
+        y, x = at[i] // wide, at[i] % wide
+        t = owner[y, x]
+        a, b, c = faces[t, 0], faces[t, 1], faces[t, 2]
+        total[:] = 0.0
+        for m in range(places * places):
+            p, q, r = _shares(uv, t, x + (m % places + 0.5) / places, y + (m // places + 0.5) / places)
+            U, V, _ = _pixel(
+                E, lens, p * points[a, 0] + q * points[b, 0] + r * points[c, 0],
+                p * points[a, 1] + q * points[b, 1] + r * points[c, 1],
+                p * points[a, 2] + q * points[b, 2] + r * points[c, 2],
+            )  # fmt: skip
+            _sample(photo, U, V, total)
+        p, q, r = _shares(uv, t, x + 0.5, y + 0.5)
+        for k in range(3):
+            z = total[k] * gain[k] / (places * places)
+            z += p * value[corner[t, 0], k] + q * value[corner[t, 1], k] + r * value[corner[t, 2], k]
+            color[i, k] = np.uint8(min(max(z, 0.0), 255.0) + 0.5)
 
 
-def take_from(photo, camera, gain, mine, owner, uv, mesh, sides, correction, places, color):
-    """Put colors into the texels of a page whose triangles are taken from a photo.
+@dataclass(frozen=True)
+class Page:
+    """What the colors of a page's texels are taken by, whichever photo they come from.
 
-    Parameters
+    Attributes
     ----------
-    photo : (h, w, 3) uint8
-    camera : Camera
-    gain : (3,)
-        Factors on its colors.
-    mine : (t,) bool
-        The triangles that are taken from it.
+    points (n, 3) float64, faces (t, 3) int32
     owner : (side, side) int32
+        See `owners`.
     uv : (t, 3, 2)
-    mesh : points (n, 3) float64 and faces (t, 3)
-    sides : Sides, correction : (m, 3)
-        What is added at the triangles' corners.
-    places : int
-        Along a side of a texel that are averaged.
-    color : (side, side, 3) uint8
-        Receives them.
+    photo : (t,)
+        That each triangle is taken from.
+    corner : (t, 3) int32
+        See `Sides`.
+    added : (m, 3)
+        To the colors at triangles' corners.
     """
-    E, lens = np.ascontiguousarray(camera.pose, np.float64), np.ascontiguousarray(camera.lens, np.float64)
+
+    points: np.ndarray
+    faces: np.ndarray
+    owner: np.ndarray
+    uv: np.ndarray
+    photo: np.ndarray
+    corner: np.ndarray
+    added: np.ndarray
+
+
+@dataclass(frozen=True)
+class Taking:
+    """The photo `k` of a camera whose colors, times `gain` (3,), a page takes; each texel from places x places."""
+
+    k: int
+    camera: Camera
+    gain: np.ndarray
+    places: int
+
+
+def texels_of(page, taking, picture):
+    """Where the texels lie that a page takes from a photo, (m,) along its rows, and their colors (m, 3) uint8.
+
+    page : Page; taking : Taking; picture : (h, w, 3) uint8
+    """
+    mine = np.append(page.photo == taking.k, False)  # the last one is of texels without a triangle
+    at = np.flatnonzero(mine[page.owner.ravel()])
+    color, camera = np.empty((len(at), 3), np.uint8), taking.camera
     in_threads(
-        _taken, len(owner), owner, mine, uv, *mesh, E, lens, np.ascontiguousarray(photo), np.asarray(gain, np.float64),
-        (sides.corner, correction), int(min(max(places, 1), MOST)), color,
+        _taken, len(at), at, page.owner, page.uv, page.points, page.faces,
+        np.ascontiguousarray(camera.pose, np.float64), np.ascontiguousarray(camera.lens, np.float64),
+        np.ascontiguousarray(picture), np.asarray(taking.gain, np.float64), (page.corner, page.added),
+        int(min(max(taking.places, 1), MOST)), color,
     )  # fmt: skip
+    return at, color
 
 
 @njit(cache=True, nogil=True)

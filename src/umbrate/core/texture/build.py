@@ -4,7 +4,7 @@ Photos are looked at one after another, twice: first for how good they show each
 the colors of texels. So memory holds one photo at a time. The surface itself is not touched.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import scipy
@@ -13,7 +13,7 @@ from ..errors import UmbrateError
 from ..imaging.sharpness import focus_worth
 from ..surface.build import vertex_normals
 from ..surface.mesh import areas, half_edges, opposite
-from .bake import fill_between, owners, padded, take_from
+from .bake import Page, Taking, fill_between, owners, padded, texels_of
 from .charts import charts_of
 from .choose import chosen_photos, exposures, strange
 from .level import corrections, sides_of
@@ -137,18 +137,35 @@ def spread_colors(faces, value, known):
     return out
 
 
-def make_texture(points, faces, cameras, picture, wanted, check=lambda share: None, looks=None):
+class Here:
+    """Looks at photos in this process, one after another.
+
+    cameras : list of Camera; picture : callable(k) -> (h, w, 3) uint8
+    """
+
+    def __init__(self, cameras, picture):
+        self.cameras, self.picture = cameras, picture
+
+    def looked_at(self, points, normals, faces):
+        """Yield what `look_at` says of each photo."""
+        for k, c in enumerate(self.cameras):
+            yield look_at(points, normals, faces, c, self.picture(k))
+
+    def taken(self, page, takings):
+        """Yield what `texels_of` says of a Page and each Taking."""
+        for x in takings:
+            yield texels_of(page, x, self.picture(x.k))
+
+
+def make_texture(points, faces, photos, wanted, check=lambda share: None):
     """The Texture of a surface from photos.
 
     Parameters
     ----------
     points (n, 3), faces (t, 3)
-    cameras : list of Camera
-    picture : callable(k) -> (h, w, 3) uint8
+    photos : Here, or what does the same elsewhere
     wanted : Wanted
     check : callable(share done); may raise
-    looks : callable(points, normals, faces) -> iterable, optional
-        Yields what `look_at` says of each photo, one after the other; photos are looked at here where not given.
 
     Raises
     ------
@@ -162,14 +179,10 @@ def make_texture(points, faces, cameras, picture, wanted, check=lambda share: No
     check(0.1)
     laid = packed(charts, wanted.side, wanted.pages, wanted.padding, wanted.scale)
     check(0.2)
-    n = len(cameras)
+    n = len(photos.cameras)
     good, color = np.zeros((n, len(faces)), np.float32), np.zeros((n, len(faces), 3), np.uint8)
     local = np.zeros((n, len(faces)), np.uint8)
-    if looks is None:
-        told = (look_at(points, normals, faces, c, picture(k)) for k, c in enumerate(cameras))
-    else:
-        told = looks(points, normals, faces)
-    for k, (good[k], color[k], local[k]) in enumerate(told):
+    for k, (good[k], color[k], local[k]) in enumerate(photos.looked_at(points, normals, faces)):
         check(0.2 + 0.3 * (k + 1) / n)
     pixels = good.copy()
     worth = focus_worth(local[good > 0])
@@ -204,10 +217,14 @@ def make_texture(points, faces, cameras, picture, wanted, check=lambda share: No
         owner = owners(uv, np.flatnonzero(page == g), wanted.side)
         out = np.zeros((wanted.side, wanted.side, 3), np.uint8)
         used = np.unique(photo[(page == g) & (photo >= 0)])
-        for i, k in enumerate(used):
-            mine = photo == k
-            places = int(np.ceil(np.median(best[mine] / size[mine])))
-            take_from(picture(k), cameras[k], gain[k], mine, owner, uv, (points, faces), sides, added, places, out)
+        takings = []
+        for k in used:
+            places = int(np.ceil(np.median((best / size)[photo == k])))
+            takings.append(Taking(int(k), replace(photos.cameras[k], mask=None), gain[k], places))
+        flat = out.reshape(-1, 3)
+        by = Page(points, faces, owner, uv, photo, sides.corner, added)
+        for i, (at, texels) in enumerate(photos.taken(by, takings)):
+            flat[at] = texels
             check(0.65 + 0.3 * (g + (i + 1) / len(used)) / (int(page.max()) + 1))
         fill_between(owner, photo < 0, uv, faces, vertex_color, out)
         pages.append(padded(out, owner))

@@ -18,8 +18,8 @@ PHOTOGRAPHS = 1.4  #: their depth goes so much faster than that of the probe of 
 AWAY, TRIANGLE, SHOWN, PIXEL, TEXEL, DETAIL, SKY = 1.1e-5, 1.2e-4, 1e-6, 4e-8, 7e-7, 2.1e-6, 1.5e-5
 BASE = 300e6  #: bytes: the program and its libraries
 #: bytes at the peak: a triangle of the fine surface, a textured one, one of them in one photo, a pixel of one photo, a
-#: texel of one page
-FINE_BYTES, TRIANGLE_BYTES, SHOWN_BYTES, PIXEL_BYTES, TEXEL_BYTES = 180, 900, 20, 26, 26
+#: texel of one page (26 here, 5 in each of two processes that take colors)
+FINE_BYTES, TRIANGLE_BYTES, SHOWN_BYTES, PIXEL_BYTES, TEXEL_BYTES = 180, 900, 20, 26, 36
 SPARE = 0.9
 SHORTEST = 2.0  #: seconds: runs that are shorter tell little of the machine's speed
 

@@ -16,11 +16,12 @@ from ...core.geometry.similarity import scale_of
 from ...core.surface.build import vertex_normals
 from ...core.surface.mesh import areas
 from ...core.surface.thin import thinned
+from ...core.texture.bake import Page, texels_of
 from ...core.texture.build import Wanted, make_texture
 from ...core.texture.detail import detail_pages, openness
 from ...core.texture.views import Camera, look_at
 from ...job.blobs import BlobStore
-from ...job.contents import SURFACE, WORK_MESH
+from ...job.contents import SURFACE, WORK_MESH, WORK_PAGE
 from ...sitting.blocks import stored_block
 from ...sitting.frames import move_points
 from ...sitting.masks import decode_mask
@@ -67,13 +68,25 @@ def look(blobs, mesh, item):
     return rows, *(x[rows] for x in told)
 
 
+@lru_cache(1)
+def _page(blobs, key):
+    return Page(**BlobStore(blobs).get_arrays(key, WORK_PAGE))
+
+
+@anywhere
+def take(blobs, page, item):
+    """Work item, (PhotoRef, Taking): what `texels_of` says of a photo that a page takes colors from."""
+    photo, taking = item
+    return texels_of(_page(blobs, page), taking, photo_picture(photo))
+
+
 class Photos:
-    """The photos of a block that something can be taken from, one in memory at a time.
+    """The photos of a block that something can be taken from, looked at by work items, each one photo at a time.
 
     `missing` has the names of those that are not there, or are damaged.
     """
 
-    def __init__(self, inputs, left_out):
+    def __init__(self, inputs, left_out, report):
         blobs, b = BlobStore(inputs.blobs), stored_block(BlobStore(inputs.blobs), inputs.block)
         by_id, self.missing, self.looks = {p.id: p for p in inputs.photos}, [], []
         known = {p.name for p in inputs.photos}
@@ -90,22 +103,21 @@ class Photos:
             camera = Camera(b.poses[k], b.lens(k).vector, tuple(b.sizes[k]))
             self.looks.append(Look(p, camera, inputs.masks.get(i)))
         self.refs, self.cameras = [x.photo for x in self.looks], [x.camera for x in self.looks]
-        self.blobs, self._last = blobs, (None, None)
+        self.blobs, self.report = blobs, report
 
-    def looked_at(self, report, points, normals, faces):
+    def looked_at(self, points, normals, faces):
         """Yield what `look_at` says of each photo, as `make_texture` takes it."""
         mesh = self.blobs.put_arrays(points=points, normals=normals, faces=faces)
         work = partial(look, self.blobs.home, mesh)
-        with closing(report.executor.map(work, self.looks)) as told:
+        with closing(self.report.executor.map(work, self.looks)) as told:
             for rows, *some in told:
                 yield tuple(_at(rows, x, len(faces)) for x in some)
 
-    def picture(self, k):
-        """The pixels (h, w, 3) of one."""
-        if self._last[0] != k:
-            self._last = k, None  # the one before goes first
-            self._last = k, photo_picture(self.refs[k])
-        return self._last[1]
+    def taken(self, page, takings):
+        """Yield what `texels_of` says of each photo that a page takes colors from."""
+        work = partial(take, self.blobs.home, self.blobs.put_arrays(**vars(page)))
+        with closing(self.report.executor.map(work, [(self.refs[x.k], x) for x in takings])) as told:
+            yield from told
 
 
 def _at(rows, value, n):
@@ -120,7 +132,7 @@ def run(inputs, settings, report):
     start = time.monotonic()
     blobs = BlobStore(inputs.blobs)
     names = [x.strip() for x in settings.leave_out.split(",") if x.strip()]
-    photos = Photos(inputs, names)
+    photos = Photos(inputs, names, report)
     if not photos.refs:
         raise UmbrateError(
             "No solved photo is left to take a texture from. Look whether the photos are where they were, and which "
@@ -150,7 +162,7 @@ def run(inputs, settings, report):
         leave_out=settings.differing,
     )
     X = move_points(points, inputs.to_block).astype(np.float64)
-    made = make_texture(X, faces, photos.cameras, photos.picture, wanted, check, partial(photos.looked_at, report))
+    made = make_texture(X, faces, photos, wanted, check)
     detail, maps = 0, {}
     if with_normals or settings.occlusion_map:
         detail, maps, tangent = _detail(made, points, faces, fine, settings, scale_of(inputs.to_block), report)
