@@ -170,12 +170,12 @@ def look(job):
     """Open the window on a job, scroll, look at photos; prints peak memory and times (in a process of its own)."""
     from PyQt6.QtWidgets import QApplication
 
-    from umbrate.desk import tokens
+    from umbrate.desk import appearance
     from umbrate.desk.window import Window
 
     app = QApplication(["umbrate"])
     app.setStyle("Fusion")
-    app.setStyleSheet(tokens.STYLE)
+    appearance.put_on(app)
     window = Window()
     window.show()
     window.open_path(job)

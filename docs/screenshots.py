@@ -24,11 +24,10 @@ from PyQt6.QtWidgets import QApplication, QScrollArea
 from umbrate.actions.reporting import write_accuracy_report
 from umbrate.core.poses.block import FEATURE
 from umbrate.desk.__main__ import make_app
-from umbrate.desk.bench.cloud import CloudPanel
+from umbrate.desk.bench.cleaning import CleanPart
 from umbrate.desk.bench.delivery import DeliveryPanel
 from umbrate.desk.bench.gauge import GaugePart
 from umbrate.desk.bench.pairs import PairGrid
-from umbrate.desk.bench.scale import ScalePanel
 from umbrate.desk.dialogs.picks import PicksDialog
 from umbrate.desk.window import Window
 from umbrate.work.demo import demo_data, demo_folder
@@ -102,22 +101,20 @@ def measuring(window, take):
     session, view = window.session, window.photo_view
     sitting = session.sitting
     session.choose(stage="scale")
-    ScalePanel.shown = "Lengths"
-    window.bench.show_part()
+    window.bench.open("Lengths", "scale")
     take("scale")
     # the tie point that most photos see
     block = session.block
     count = np.where(block.kind == FEATURE, block.photos_of, 0)
     best = int(np.argmax(count))
     seen = [(int(block.photo_ids[block.photo[r]]), *block.xy[r]) for r in np.flatnonzero(block.point == best)]
-    ScalePanel.shown = "Points"
     session.choose(photo_id=seen[0][0])
     session.marking.set_on(True)
     for photo, x, y in seen[:2]:
         session.choose(photo_id=photo)
         settle(0.3)
         session.marking.place(float(x), float(y))
-    window.bench.show_part()
+    window.bench.open("Points", "scale")
     session.marking.step(1)
     settle()
     view.marks.pointer = QPointF(view.width() * 0.62, view.height() * 0.55)
@@ -125,8 +122,7 @@ def measuring(window, take):
     view.marks.pointer = None
     session.marking.set_on(False)
     session.measuring.begin("distance")
-    ScalePanel.shown = "Measure"
-    window.bench.show_part()
+    window.bench.open("Measure", "scale")
     if not window.scene.is_cloud:
         window.scene.toggles["Cloud"].click()
     window.scene.look_from("Fit")
@@ -176,7 +172,8 @@ def clouds(window, take):
     settle()
     session.cleaning.set_look("relief")
     session.cleaning.set_look("color")
-    panel = window.bench.findChildren(CloudPanel)[-1]
+    window.bench.open("Clean", "cloud")
+    panel = window.bench.findChildren(CleanPart)[-1]
     panel.which.setCurrentIndex(panel.which.findData("precision"))
     panel._filter_chosen()
     panel.editors["most"].setValue(0.06)

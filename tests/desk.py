@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
 
 from tests.scenes import scratch
 from tests.test_stages import job_with
-from umbrate.desk import tokens
+from umbrate.desk import appearance
 from umbrate.desk.window import Window
 from umbrate.stages import STAGES
 
@@ -32,7 +32,7 @@ def setUpModule():
     QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(scratch()))
     APP = QApplication.instance() or QApplication(["umbrate"])
     APP.setStyle("Fusion")
-    APP.setStyleSheet(tokens.STYLE)
+    appearance.put_on(APP)
 
 
 def tearDownModule():
@@ -131,9 +131,12 @@ class OneJob(unittest.TestCase):
 
     def panel(self, kind):
         """The chosen stage's panel of a kind, as it is after all that happened."""
-        self.window.bench.show_part()
+        bench = self.window.bench
+        bench.rebuild()
         APP.processEvents()
-        return self.window.bench.findChildren(kind)[-1]
+        out = bench.findChildren(kind)[-1]
+        bench.ensureWidgetVisible(out)
+        return out
 
     def click(self, widget, pos, modifier=Qt.KeyboardModifier.NoModifier):
         QTest.mouseMove(widget, pos)

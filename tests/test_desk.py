@@ -488,14 +488,3 @@ class Working(DeskTest):
         self.assertLess(white_in(scene), 0.5)  # it draws
         s.show_fragment(0)
         self.assertEqual(set(scene.block.solved_rows.values()), set(np.flatnonzero(first)))
-
-    def test_the_finder_runs_what_is_typed(self):
-        from umbrate.desk.dialogs.finder import Finder
-
-        self.open("photos", "masks")
-        finder = Finder(self.window.menus.of_job, self.window)
-        QTest.keyClicks(finder.line, "ledger")
-        self.assertEqual(finder.list.count(), 1)
-        with mock.patch("umbrate.desk.window.LedgerDialog") as shown:
-            QTest.keyClick(finder.line, Qt.Key.Key_Return)
-        shown.assert_called_once()

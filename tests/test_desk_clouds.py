@@ -16,7 +16,8 @@ from tests.desk import OneJob, wait_for
 from tests.scenes import scratch
 from tests.test_stages import run
 from umbrate.core.geometry.pose import center
-from umbrate.desk.bench.cloud import CloudPanel
+from umbrate.desk.bench.cleaning import CleanPart
+from umbrate.desk.bench.cloud import CloudsPart, CoveragePart
 from umbrate.desk.photo.depth import DEPTH_LAYERS, DepthLook
 from umbrate.stages import BY_NAME
 from umbrate.stages.base import settings_of
@@ -190,7 +191,7 @@ class Looking(WithCloud):
     def test_the_ramps_ends_are_as_one_sets_them_and_the_histogram_has_every_point(self):
         w = self.work
         w.set_look("precision")
-        panel = self.panel(CloudPanel)
+        panel = self.panel(CloudsPart)
         usual = w.legend()[:2]
         self.assertEqual(int(panel.looked_bars.opts["height"].sum()), len(self.whole))
         panel.ramp.low.setText("0")
@@ -206,7 +207,7 @@ class Looking(WithCloud):
             self.assertEqual(self.work.legend() is None, look in ("relief", "color"), look)
 
     def test_coverage_is_computed_when_it_is_asked_for_and_its_places_are_gone_to(self):
-        w, panel = self.work, self.panel(CloudPanel)
+        w, panel = self.work, self.panel(CloudsPart)
         plain = self.scene.colors.copy()
         panel.look.setCurrentIndex(panel.look.findData("spread"))
         panel._set_look()
@@ -218,14 +219,16 @@ class Looking(WithCloud):
         lightest, darkest = (self.scene.colors[f(values)].astype(int).sum() for f in (np.argmax, np.argmin))
         self.assertGreater(lightest, darkest)
         rows, places = w.places()
-        self.assertEqual(panel.gaps.rowCount(), len(rows))
+        gaps = self.panel(CoveragePart).gaps
+        self.assertEqual(gaps.rowCount(), len(rows))
         self.assertTrue(places, "the pebble was seen from above only: its surface ends below")
         before = self.scene.eye.pose.copy()
-        panel.gaps.selectRow(0)
+        gaps.selectRow(0)
         self.assertEqual(w.place, 0)
         self.assertFalse(np.allclose(before, self.scene.eye.pose))
         for E in places[0].poses:  # where to stand is in view
             self.assertTrue(np.isfinite(self.scene.on_screen(center(E))).all())
+        panel = self.panel(CloudsPart)
         panel.look.setCurrentIndex(panel.look.findData("color"))
         panel._set_look()
         np.testing.assert_array_equal(self.scene.colors, plain)
@@ -253,7 +256,7 @@ class Looking(WithCloud):
 
 class Cleaning(WithCloud):
     def test_every_filter_is_tried_from_the_panel_and_says_what_it_would_take(self):
-        w, panel = self.work, self.panel(CloudPanel)
+        w, panel = self.work, self.panel(CleanPart)
         names = [panel.which.itemData(k) for k in range(panel.which.count())]
         self.assertIn("lonely", names)
         for name in names:
@@ -268,7 +271,7 @@ class Cleaning(WithCloud):
         np.testing.assert_array_equal(self.session.cloud["points"], self.whole)
 
     def test_few_photos_is_set_on_its_histogram_tried_in_color_and_applied(self):
-        s, w, panel = self.session, self.work, self.panel(CloudPanel)
+        s, w, panel = self.session, self.work, self.panel(CleanPart)
         panel.which.setCurrentIndex(panel.which.findData("photos"))
         panel._filter_chosen()
         panel.editors["least"].setValue(4)
@@ -310,7 +313,7 @@ class Cleaning(WithCloud):
         gone = self.session.cloud["points"][w.drop]
         QTest.keyClick(self.scene, Qt.Key.Key_Delete)
         self.assertEqual([x.step["filter"] for x in w.kept.steps], ["photos", "lasso"])
-        panel = self.panel(CloudPanel)
+        panel = self.panel(CleanPart)
         panel.steps.selectRow(0)
         panel.steps.back.click()
         wait_for(lambda: not w.computing)
@@ -334,7 +337,7 @@ class Cleaning(WithCloud):
         self.assertTrue((np.abs(off) < [40 + reach, 30 + reach]).all())
 
     def test_a_backdrop_color_is_picked_in_the_photo_and_tried(self):
-        panel = self.panel(CloudPanel)
+        panel = self.panel(CleanPart)
         panel.which.setCurrentIndex(panel.which.findData("color"))
         panel._filter_chosen()
         panel._pick_color(panel.editors["color"])
@@ -358,7 +361,7 @@ class Cleaning(WithCloud):
 class Several(WithCloud):
     def test_the_number_of_agreeing_photos_is_set_on_the_histogram(self):
         s = self.session
-        self.panel(CloudPanel)
+        self.window.bench.open("Settings")
         plot = next(
             p
             for p in self.window.bench.findChildren(pg.PlotWidget)
@@ -379,7 +382,7 @@ class Several(WithCloud):
         first = self.second_cloud(min_photos=4)
         row = [c.id for c in s.job.clouds(s.sitting_id)].index(first.id)
         alone = len(scene.points)
-        self.panel(CloudPanel).clouds.table.item(row, 0).setCheckState(Qt.CheckState.Checked)
+        self.panel(CloudsPart).clouds.table.item(row, 0).setCheckState(Qt.CheckState.Checked)
         wait_for(lambda: len(scene.points) == alone + first.left)
         self.assertEqual(len(scene.colors), alone + first.left)
         file = scratch() / "both.ply"
@@ -387,14 +390,14 @@ class Several(WithCloud):
             self.window.deliver.cloud()
         wait_for(lambda: s.tasks.idle)
         self.assertEqual(PlyData.read(str(file))["vertex"].count, alone + first.left)
-        self.panel(CloudPanel).clouds.table.item(row, 0).setCheckState(Qt.CheckState.Unchecked)
+        self.panel(CloudsPart).clouds.table.item(row, 0).setCheckState(Qt.CheckState.Unchecked)
         self.assertEqual(len(scene.points), alone)
 
     def test_clouds_are_compared_renamed_and_removed(self):
         s, w = self.session, self.work
         first = self.second_cloud(min_photos=2)
         names = [c.name for c in s.job.clouds(s.sitting_id)]
-        panel = self.panel(CloudPanel)
+        panel = self.panel(CloudsPart)
         self.assertEqual(panel.clouds.table.rowCount(), len(names))
         with mock.patch.object(QInputDialog, "getItem", return_value=(first.name, True)):
             panel._compare()

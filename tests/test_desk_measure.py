@@ -18,7 +18,7 @@ from umbrate.core.geometry.rotation import rotation_vector
 from umbrate.core.geometry.similarity import scale_of
 from umbrate.desk.bench.markedpoints import PointsPanel
 from umbrate.desk.bench.measurements import MeasurePanel
-from umbrate.desk.bench.scale import LengthsPanel, LevelPanel, ScalePanel
+from umbrate.desk.bench.scale import LengthsPanel, LevelPanel
 from umbrate.desk.dialogs.section import SectionDialog
 from umbrate.desk.scene.tools import TURN
 from umbrate.sitting.frames import frame_of
@@ -47,7 +47,7 @@ class WithScalePanels(OneJob):
         self.session.measuring.begin(None)
 
     def part(self, name, kind):
-        ScalePanel.shown = name
+        self.window.bench.open(name, "scale")
         return self.panel(kind)
 
     def answer(self, *texts):

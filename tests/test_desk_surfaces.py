@@ -19,7 +19,7 @@ from umbrate.core.raster.camera import eye_round
 from umbrate.core.raster.solid import BOTH, FLAT, SMOOTH, SOLID, WIRES
 from umbrate.desk.bench.gauge import GaugePart
 from umbrate.desk.bench.mend import MendPart
-from umbrate.desk.bench.surface import SurfacePanel
+from umbrate.desk.bench.surface import SurfacesPart
 from umbrate.desk.dialogs.modelpicks import ModelPicksDialog
 from umbrate.desk.dialogs.section import SectionDialog
 from umbrate.desk.scene.points import Slab
@@ -56,8 +56,8 @@ class Surfaces(OneJob):
         np.testing.assert_array_equal(scene.drawn.faces, mesh["faces"])
         np.testing.assert_allclose(scene.points, mesh["points"])
         self.assertIn(f"{len(mesh['faces']):,}", texts(self.window.bench))
-        self.assertFalse(scene.size.isVisible())  # points have a size, triangles have none
-        self.assertEqual([scene.toggles[n].shortcut().toString() for n in ("Cloud", "Surface")], ["3", "7"])
+        self.assertFalse(scene.point_size.isVisible())  # points have a size, triangles have none
+        self.assertEqual([scene.toggles[n].shortcut().toString() for n in ("Cloud", "Surface")], ["Alt+C", "Alt+S"])
         scene.toggles["Cloud"].click()
         wait_for(lambda: scene.is_cloud)
         self.assertFalse(scene.is_surface or scene.toggles["Surface"].isChecked())
@@ -68,7 +68,7 @@ class Surfaces(OneJob):
 
     def test_every_look_and_manner_shows_something_else(self):
         seen = {}
-        panel = self.panel(SurfacePanel)
+        panel = self.panel(SurfacesPart)
         for k in range(panel.look.count()):
             name = panel.look.itemData(k)
             if name == "compared":
@@ -143,7 +143,7 @@ class Surfaces(OneJob):
     def test_several_are_compared_renamed_removed_and_brought_back(self):
         s, work = self.session, self.work
         first = work.kept
-        panel = self.panel(SurfacePanel)
+        panel = self.panel(SurfacesPart)
         said = []
         s.said.connect(lambda text, kind: said.append(text))
         panel._compare()
@@ -153,7 +153,7 @@ class Surfaces(OneJob):
         s.document_changed.emit()
         wait_for(lambda: self.scene.is_surface and work.mesh is not None and work.kept.id != first.id)
         self.assertLess(len(self.scene.drawn.faces), 4000)
-        panel = self.panel(SurfacePanel)
+        panel = self.panel(SurfacesPart)
         self.assertEqual(panel.surfaces.table.rowCount(), 2)
         # a tick draws the other one beside it, in a tint of its own
         item = panel.surfaces.table.item(0, 0)
@@ -162,7 +162,7 @@ class Surfaces(OneJob):
         self.picture()
         self.assertEqual(len(self.scene.colors), len(self.scene.points))
         self.assertGreater(np.ptp(self.scene.colors[-1].astype(int)), 20)
-        panel = self.panel(SurfacePanel)
+        panel = self.panel(SurfacesPart)
         panel.surfaces.table.item(0, 0).setCheckState(Qt.CheckState.Unchecked)
         wait_for(lambda: len(self.scene.drawn.faces) == work.kept.left)
         panel._compare()

@@ -34,7 +34,7 @@ from umbrate.core.geometry.rotation import rotation_angle
 from umbrate.core.geometry.similarity import difference, move_pose
 from umbrate.core.masking.clean import overlap
 from umbrate.core.masking.shape import carve, drawn, finished, pixel_grid, seen_elsewhere
-from umbrate.desk import tokens
+from umbrate.desk import appearance
 from umbrate.desk.dialogs.picks import PicksDialog
 from umbrate.desk.window import Window
 from umbrate.job.store import Job
@@ -55,7 +55,7 @@ def setUpModule():
     QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(scratch()))
     APP = QApplication.instance() or QApplication(["umbrate"])
     APP.setStyle("Fusion")
-    APP.setStyleSheet(tokens.STYLE)
+    appearance.put_on(APP)
 
 
 def some_move(rng, scale=1.0):

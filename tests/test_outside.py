@@ -385,7 +385,7 @@ class EveryDialog(unittest.TestCase):
         return len(asked)
 
     def test_every_dialog_asks_before_it_replaces_and_never_replaces_a_photo(self):
-        from umbrate.desk.bench.cloud import CloudPanel
+        from umbrate.desk.bench.cleaning import CleanPart
         from umbrate.desk.bench.markedpoints import PointsPanel
         from umbrate.desk.bench.measurements import MeasurePanel
         from umbrate.desk.dialogs.lens import SheetsDialog, ShelfDialog
@@ -396,7 +396,7 @@ class EveryDialog(unittest.TestCase):
         put_on_shelf(card("kept"), replace=True)
         measures, points = MeasurePanel(s), PointsPanel(s)
         s.choose(stage="cloud")
-        cloud, shelf_dialog, section = CloudPanel(s), ShelfDialog(w), SectionDialog(s, w)
+        cloud, shelf_dialog, section = CleanPart(s), ShelfDialog(w), SectionDialog(s, w)
         end = time.monotonic() + 60
         while section.drawing.section is None and time.monotonic() < end:
             self.app.processEvents()

@@ -13,7 +13,7 @@ from click.testing import CliRunner
 
 from umbrate.cli.main import cli
 from umbrate.job.store import Job
-from umbrate.work import demo, menuentry
+from umbrate.work import demo, menuentry, shipped
 
 
 def words_of(command):
@@ -104,7 +104,7 @@ class WhatIsInstalled(unittest.TestCase):
             kept.parent.mkdir(parents=True)
             kept.write_text("{}")
             file = mock.Mock(parts=kept.parts, locate=lambda: kept)
-            with mock.patch.object(demo, "__file__", str(Path(folder, "lib", "umbrate", "work", "demo.py"))):
+            with mock.patch.object(shipped, "__file__", str(Path(folder, "lib", "umbrate", "work", "shipped.py"))):
                 with mock.patch("importlib.metadata.files", return_value=[mock.Mock(parts=("x", "y")), file]):
                     self.assertEqual(demo.demo_data(), kept.parent.resolve())
 

@@ -72,6 +72,9 @@ COMMANDS = {
     "check": ("upkeep", "check",
         "Verify that JOB is whole, every row and data file, and mend it; or an archive that was delivered."),
     "tidy": ("upkeep", "tidy", "Remove from JOB what nobody needs any more, and say what that frees."),
+    "undo": ("upkeep", "undo", "Take back what was done last in JOB, in the window or here."),
+    "problem": ("upkeep", "problem",
+        "Collect the log, versions and settings into a zip to read and send when something goes wrong; no photos."),
     "export": ("export", "export",
         "Write a cloud (.ply, .las, .laz, .e57, .xyz, .csv), a surface (.ply, .obj, .stl), a textured surface "
         "(.glb), the cameras (JSON) or the masks (a folder of PNG) to OUT."),

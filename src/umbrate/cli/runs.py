@@ -1,6 +1,5 @@
 """Running stages from the terminal: the same queue as the window's, with a progress bar."""
 
-import json
 import sys
 from itertools import groupby
 
@@ -9,7 +8,7 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 from ..core.errors import Cancelled, UmbrateError
 from ..core.names import plain_name, printable
 from ..stages import BY_NAME, STAGES, stages_of
-from ..stages.base import Report, parse_settings
+from ..stages.base import Report, parse_settings, value_of_text
 from ..stages.photos.records import record_of
 from ..work.adding import is_video, read_files, read_folder, read_video, take_in
 from ..work.queue import Queue
@@ -113,13 +112,9 @@ def parse_assignments(assignments):
             stages = ", ".join(s.name for s in STAGES)
             raise UmbrateError(
                 f"“{text}” is not understood. Write STAGE.SETTING=VALUE with a stage of: {stages}; for "
-                "example cloud.photo_scale=4"
+                "example cloud.photo_scale=1/4"
             )
-        try:
-            parsed = json.loads(value)
-        except ValueError:
-            parsed = value
-        changes.setdefault(stage_name, {})[field] = parsed
+        changes.setdefault(stage_name, {})[field] = value_of_text(BY_NAME[stage_name], field, value)
     return changes
 
 

@@ -9,8 +9,10 @@ import click
 
 from ..core.errors import UmbrateError
 from ..core.later import Later
+from ..formats.files import Gate
+from ..sitting.guarding import gate_of
 from .changing import open_job
-from .console import progress_line, say
+from .console import progress_line, replace_option, say
 
 archive = Later("umbrate.stages.deliver.archive")
 checking = Later("umbrate.job.checking")
@@ -113,6 +115,40 @@ def tidy(job, steps, thorough, dry_run):
     ]
     told = ", ".join(x for x in parts if x) or "nothing"
     say(f"{name}: {'would remove' if dry_run else 'removed'} {told}. {left} steps of undo are kept.")
+
+
+@click.command()
+@click.argument("job", type=click.Path(path_type=Path))
+@click.option("--redo", is_flag=True, help="Do again what was undone last.")
+@click.option("--list", "only_say", is_flag=True, help="Only say what would be undone, and done again.")
+def undo(job, redo, only_say):
+    """Take back what was done last in JOB, in the window or here."""
+    with open_job(job, writable=not only_say) as j:
+        back, again = j.undo_labels()
+        if only_say:
+            say(f"undo: {back or 'nothing'}\nredo: {again or 'nothing'}")
+            return
+        if not (again if redo else back):
+            raise UmbrateError(f"There is nothing to {'do again' if redo else 'undo'} in {j.name}.")
+        done = j.redo() if redo else j.undo()
+        say(f"{'Done again' if redo else 'Undone'}: {done}.")
+
+
+@click.command()
+@click.argument("out", metavar="OUT.zip", type=click.Path(path_type=Path))
+@click.option("--job", type=click.Path(path_type=Path), help="With the settings and states of this job.")
+@replace_option
+def problem(out, job, replace):
+    """Collect the log, versions and settings into a zip to read and send when something goes wrong; no photos."""
+    from ..work.problemreport import collect, write_report
+
+    if job is None:
+        texts, gate = collect(), Gate(replace)
+    else:
+        with open_job(job, writable=False) as j:
+            texts, gate = collect(j), gate_of(j, replace)
+    made = write_report(texts, out, gate)
+    say(f"Wrote {made}: {', '.join(texts)}. Read it before you send it to anybody.")
 
 
 @click.command()

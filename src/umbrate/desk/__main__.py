@@ -8,7 +8,7 @@ from PyQt6.QtCore import QTimer, QtMsgType, qInstallMessageHandler
 from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication
 
-from umbrate.desk import tokens
+from umbrate.desk import appearance, tokens
 from umbrate.desk.plain import PlainTips
 from umbrate.desk.warmth import Warmth
 from umbrate.desk.window import Window
@@ -37,13 +37,14 @@ def watch(session):
 
 def make_app(arguments):
     """The QApplication in the desk's own look."""
+    appearance.before_start()
     app = QApplication(["umbrate", *arguments])
     app.setApplicationName("Umbrate")
     app.setDesktopFileName("umbrate")
     app.setWindowIcon(QIcon(f"{tokens.PICTURES}/umbrate.svg"))
     app.setStyle("Fusion")
     app.setFont(tokens.font())
-    app.setStyleSheet(tokens.STYLE)
+    appearance.put_on(app)
     tips = PlainTips(app)
     app.installEventFilter(tips)
     app.aboutToQuit.connect(lambda: app.removeEventFilter(tips))  # nothing of ours is called while Qt takes itself down

@@ -6,7 +6,8 @@ from PyQt6.QtGui import QColor, QPen, QPolygonF
 
 from ..core.measure.quantities import fit_circle
 from ..core.raster.ramps import RAMP, SIGNED
-from . import tokens as t
+from ..job.lengths import OFF, SCALE
+from . import over as t
 
 
 def label(p, at, text, color):
@@ -83,6 +84,22 @@ def paint_measures(p, shown, project):
         _dots(p, q, color)
         if text:
             label(p, at + QPointF(8, -6), text, color)
+
+
+def paint_lengths(p, lengths, project):
+    """Draw known lengths (see `MeasureWork.lengths`): those that set the scale solid, others dashed, with their value.
+
+    project : as in `paint_measures`
+    """
+    for _, _, value, role, X in lengths:
+        uv = project(X)
+        if not np.isfinite(uv).all():
+            continue
+        q = [QPointF(*x) for x in uv.tolist()]
+        color = t.QUIET if role == OFF else t.CATEGORIES[1]
+        _lines(p, q, color, Qt.PenStyle.SolidLine if role == SCALE else Qt.PenStyle.DashLine)
+        _dots(p, q, color)
+        label(p, (q[0] + q[1]) / 2 + QPointF(8, -6), f"{value:g} mm", color)
 
 
 def paint_marks(p, marks, lines, faces, project):

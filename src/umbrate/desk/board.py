@@ -2,7 +2,7 @@
 
 from bisect import bisect_right
 
-from PyQt6.QtCore import QPoint, QRect, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtCore import QPoint, QRect, QRectF, QSettings, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QFontMetrics, QPainter, QPen
 from PyQt6.QtWidgets import QToolTip, QWidget
 
@@ -14,7 +14,9 @@ from .plain import show_tip
 from .strip.strip import PHOTOS_MIME
 from .text import counted, short_time
 
-HEAD, ROW, NAME = 24, 44, 150
+HEAD, ROW, LINE_ROW, NAME = 24, 44, 28, 150  #: LINE_ROW: of a board with one line for a sitting
+SHOWN, LINES_SHOWN = 4, 6  #: rows that are seen without scrolling
+MANY = 3  #: with more sittings it has one line for each, unless the user chose
 MARGIN, ROOMY = 41, 3  #: of a cell beside its text: the glyph and the space between cells; and more where there is room
 RUNNING_WIDTH = 150  #: of a column where something runs
 
@@ -45,6 +47,8 @@ class Board(QWidget):
         self.session = session
         self.extra = set()  #: further chosen cells (sitting id, stage)
         self.cells, self._chosen, self._running, self._laid = [], None, None, None
+        chosen = QSettings("umbrate", "umbrate").value("room/one_line")
+        self._one_line = None if chosen is None else str(chosen) == "true"
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setAcceptDrops(True)
@@ -53,6 +57,27 @@ class Board(QWidget):
         session.chosen_changed.connect(self._follow)
         session.progressed.connect(self._progress)
         self.reload()
+
+    @property
+    def one_line(self):
+        """Whether each sitting has one line."""
+        return len(self.cells) > MANY if self._one_line is None else self._one_line
+
+    def set_one_line(self, on):
+        """Give each sitting one line, or two; remembered for this user."""
+        self._one_line = bool(on)
+        QSettings("umbrate", "umbrate").setValue("room/one_line", "true" if on else "false")
+        self.session.document_changed.emit()
+
+    @property
+    def row(self):
+        """Height of a row."""
+        return LINE_ROW if self.one_line else ROW
+
+    def wanted_height(self):
+        """Height that shows as many rows as are seen without scrolling."""
+        rows = max(1, min(LINES_SHOWN if self.one_line else SHOWN, len(self.cells)))
+        return HEAD + self.row * rows + 6
 
     def reload(self):
         """Read the cells again."""
@@ -66,7 +91,7 @@ class Board(QWidget):
             else []
         )
         rows = max(1, len(self.cells))
-        self.setMinimumHeight(HEAD + ROW * rows + 4)
+        self.setMinimumHeight(HEAD + self.row * rows + 4)
         self.update()
 
     def _progress(self):
@@ -121,14 +146,14 @@ class Board(QWidget):
         return self._laid[1]
 
     def _at(self, pos):
-        row, edges = (pos.y() - HEAD) // ROW, self._edges()
+        row, edges = (pos.y() - HEAD) // self.row, self._edges()
         column = bisect_right(edges, pos.x()) - 1
         return (row, column) if 0 <= row < len(self.cells) and column < len(STAGES) and pos.y() >= HEAD else None
 
     def cell_rect(self, row, column):
         """Where a cell is drawn."""
         left, right = self._edges()[column : column + 2]
-        return QRect(left, HEAD + row * ROW, right - left - 4, ROW - 4)
+        return QRect(left, HEAD + row * self.row, right - left - 4, self.row - 4)
 
     def paintEvent(self, e):
         p = QPainter(self)
@@ -142,7 +167,7 @@ class Board(QWidget):
         if not self.cells:
             p.setFont(t.font())
             p.drawText(
-                QRect(12, HEAD, self.width() - 24, ROW),
+                QRect(12, HEAD, self.width() - 24, self.row),
                 Qt.AlignmentFlag.AlignVCenter,
                 "No sittings yet. Drop folders of photos anywhere on the window, one for each placement of the object.",
             )
@@ -154,18 +179,20 @@ class Board(QWidget):
             p.setFont(t.font(t.SIZE, chosen_row))
             p.setPen(t.color(t.TEXT))
             metrics = QFontMetrics(p.font())
+            top = HEAD + r * self.row
             p.drawText(
-                QRect(12, HEAD + r * ROW + 3, NAME - 20, 20),
+                QRect(12, top + (2 if self.one_line else 3), NAME - 20, 20),
                 Qt.AlignmentFlag.AlignVCenter,
                 metrics.elidedText(name, Qt.TextElideMode.ElideRight, NAME - 24),
             )
-            p.setFont(t.font(t.SMALL))
-            p.setPen(t.color(t.QUIET))
-            p.drawText(
-                QRect(12, HEAD + r * ROW + 21, NAME - 20, 16),
-                Qt.AlignmentFlag.AlignVCenter,
-                f"{counted(count, 'photo')}, {unit}",
-            )
+            if not self.one_line:
+                p.setFont(t.font(t.SMALL))
+                p.setPen(t.color(t.QUIET))
+                p.drawText(
+                    QRect(12, top + 21, NAME - 20, 16),
+                    Qt.AlignmentFlag.AlignVCenter,
+                    f"{counted(count, 'photo')}, {unit}",
+                )
             for c, cell in enumerate(row):
                 if e.rect().intersects(self.cell_rect(r, c)):
                     self._paint_cell(p, self.cell_rect(r, c), cell, run)
@@ -207,11 +234,13 @@ class Board(QWidget):
             first, second = WORDS[state], ""
             if QFontMetrics(t.font()).horizontalAdvance(first) > rect.width() - 36:
                 first = ""  # its glyph says it
+        if self.one_line:
+            second = ""
         t.draw_state(p, state, QRectF(rect.left() + 9, rect.center().y() - 6, 13, 13))
         x, width = rect.left() + 30, rect.width() - 36
         p.setFont(t.font())
         p.setPen(t.color(t.QUIET if state in ("nothing", "ready", "queued", "elsewhere") else t.TEXT))
-        line = QRect(x, rect.top() + (3 if second else 10), width, 19)
+        line = QRect(x, rect.top() + 3, width, 19) if second else QRect(x, rect.top(), width, rect.height())
         p.drawText(
             line,
             Qt.AlignmentFlag.AlignVCenter,
@@ -249,14 +278,14 @@ class Board(QWidget):
             e.ignore()  # folders are the window's business
 
     def dragMoveEvent(self, e):
-        row = (int(e.position().y()) - HEAD) // ROW
+        row = (int(e.position().y()) - HEAD) // self.row
         if 0 <= row < len(self.names) and self.names[row][0] != self.session.sitting_id:
             e.acceptProposedAction()
         else:
             e.ignore()
 
     def dropEvent(self, e):
-        row = (int(e.position().y()) - HEAD) // ROW
+        row = (int(e.position().y()) - HEAD) // self.row
         if 0 <= row < len(self.names):
             ids = {int(x) for x in bytes(e.mimeData().data(PHOTOS_MIME)).split(b",")}
             self.session.edits.move_photos(ids, self.names[row][1])

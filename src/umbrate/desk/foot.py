@@ -1,18 +1,22 @@
 """The foot of the window: what the pointer does here, what was said last, what runs and for how long."""
 
-from PyQt6.QtCore import QEvent, Qt, QTimer
+from PyQt6.QtCore import QEvent, QSettings, Qt, QTimer, pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QSizePolicy, QToolButton, QWidget
 
 from . import tokens as t
-from .plain import Label
+from .nextstep import next_step
+from .plain import Label, set_tone
 from .text import short_time
 
 SHOWN_MS = 8000
-COLORS = {"good": t.STATE_COLORS["done"], "bad": t.STATE_COLORS["failed"], "note": t.QUIET}
 
 
 class Foot(QWidget):
-    """One line. Bad news stays until it is dismissed or something new is begun; good news passes."""
+    """One line. Bad news stays until it is dismissed or something new is begun; good news passes. While nothing runs it
+    says what to do next.
+    """
+
+    photos_wanted = pyqtSignal()
 
     def __init__(self, session):
         super().__init__(objectName="panel")
@@ -29,23 +33,29 @@ class Foot(QWidget):
         # a long sentence is cut off here, not pushed into the window's width; hovering shows it whole
         self.line.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.dismiss = QToolButton(objectName="bare")
-        self.dismiss.setIcon(t.icon("close", t.QUIET))
+        self.dismiss.setIcon(t.icon("close", "QUIET"))
         self.dismiss.setToolTip("Dismiss  (Esc)")
         self.dismiss.setShortcut("Esc")
         self.dismiss.clicked.connect(self.clear)
+        self.next = QPushButton(objectName="link")
+        self.next.setCursor(Qt.CursorShape.PointingHandCursor)
+        self.next.clicked.connect(self._do_next)
         self.doing = Label()
         self.bar = QProgressBar(maximum=1000, textVisible=False)
         self.bar.setFixedWidth(180)
         self.cancel = QPushButton("Cancel")
         self.cancel.clicked.connect(self.stop)
         row.addWidget(self.line, 1)
-        for w in (self.dismiss, self.doing, self.bar, self.cancel):
+        for w in (self.dismiss, self.next, self.doing, self.bar, self.cancel):
             row.addWidget(w)
             w.hide()
+        self.tells_next = str(QSettings("umbrate", "umbrate").value("help/next", "true")) == "true"
+        self._step = None
         self.setFixedHeight(36)
         session.said.connect(self.say)
         session.progressed.connect(self.follow)
         session.document_changed.connect(self.follow)
+        session.chosen_changed.connect(self.follow)
         self.clear()
 
     def watch(self, widget, hint):
@@ -81,8 +91,7 @@ class Foot(QWidget):
     def _show(self):
         self.line.setText(self.said or self._hint)
         self.line.setToolTip(self.said)
-        color = COLORS.get(self.kind, t.QUIET)
-        self.line.setStyleSheet(f"color: {color}; font-size: {t.SIZE if self.said else t.SMALL}px;")
+        set_tone(self.line, self.kind if self.kind in ("good", "bad") else "quiet", "" if self.said else "quiet")
         self.dismiss.setVisible(self.kind == "bad")
 
     def stop(self):
@@ -92,12 +101,38 @@ class Foot(QWidget):
         else:
             self.session.cancel()
 
+    def tell_next(self):
+        """Say what to do next, or not any more; remembered for this user."""
+        self.tells_next = not self.tells_next
+        QSettings("umbrate", "umbrate").setValue("help/next", "true" if self.tells_next else "false")
+        self.follow()
+
+    def _do_next(self):
+        if self._step is not None:
+            stage, run = self._step
+            if stage is None:
+                self.photos_wanted.emit()
+            else:
+                self.session.choose(stage=stage)
+                if run:
+                    self.session.run()
+
+    def _show_next(self, busy):
+        self._step, told = None, None
+        if self.tells_next and not busy and self.session.job is not None:
+            self._step, told = next_step(self.session)
+        self.next.setVisible(told is not None)
+        if told:
+            self.next.setText(f"Next: {told}")
+            self.next.setToolTip("A click does it. Help, Say what to do next switches this line off")
+
     def follow(self):
         """Show what runs now: a task, for which somebody waits here, before a stage, which the Board shows too."""
         task = self.session.task()
         run = task or self.session.running()
         for w in (self.doing, self.bar, self.cancel):
             w.setVisible(run is not None)
+        self._show_next(run is not None)
         if run:
             left = run.seconds_left
             waiting = len(self.session.tasks.waiting if task else self.session.queue.waiting)

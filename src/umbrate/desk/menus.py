@@ -1,14 +1,19 @@
 """The window's menus, and those of the Board and the strip. Every command is an action that the finder finds too."""
 
+from functools import partial
+
 from PyQt6.QtCore import QObject
-from PyQt6.QtGui import QAction, QKeySequence
+from PyQt6.QtGui import QAction, QActionGroup, QKeySequence
 from PyQt6.QtWidgets import QInputDialog, QMenu, QMenuBar
 
 from ..core.measure.quantities import KINDS
 from ..stages import BY_NAME
 from ..stages.poses.inputs import ADJUST, GO_ON
+from . import appearance
 from .dialogs.finder import Finder
 from .plain import button_text
+from .room import BENCH, BOARD, BOTH, PHOTO, SCENE, STRIP
+from .tokens import THEMES
 
 
 class Menus(QObject):
@@ -18,7 +23,7 @@ class Menus(QObject):
     def __init__(self, window):
         super().__init__(window)
         self.window, self.session = window, window.session
-        self.of_job, self.always = [], []
+        self.of_job, self.always, self.of_room = [], [], {}
         self.bar = QMenuBar()
         self._make_job(self.bar.addMenu("&Job"))
         self._make_edit(self.bar.addMenu("&Edit"))
@@ -58,6 +63,7 @@ class Menus(QObject):
         add(menu, "Lens cards…", w.show_shelf, None, False)
         menu.addSeparator()
         add(menu, "Check and tidy up…", w.show_upkeep)
+        add(menu, "Report a problem…", w.report_problem, None, False)
         add(menu, "Close the job", w.close_job, "Ctrl+W")
         add(menu, "Quit", w.close, "Ctrl+Q", False)
 
@@ -93,27 +99,82 @@ class Menus(QObject):
         add(menu, "Pick the same places in both sittings…", w.pick_places)
         menu.addSeparator()
         add(menu, "Compute on several machines…", w.show_cluster)
-        add(menu, "Cancel what runs", w.foot.stop, "Ctrl+.")
+        add(menu, "Cancel what runs", w.foot.stop, "Ctrl+Shift+X")
 
     def _make_view(self, menu):
         w, add = self.window, self._add
         for a in w.scene.view.actions():
             if not a.isSeparator() and a.menu() is None:
                 menu.addAction(a)
+        menu.addAction(w.scene.ring)
+        menu.addSeparator()
+        for what, text, keys in (
+            (("fill", SCENE), "Scene fills the window", "F11"),
+            (("fill", PHOTO), "Photo fills the window", "F12"),
+            (("fill", BOTH), "Scene and photo fill the window", "F10"),
+            (("part", BOARD), "Board", "Ctrl+Shift+B"),
+            (("part", STRIP), "Contact strip", "Ctrl+T"),
+            (("part", BENCH), "Bench", "Ctrl+B"),
+            (("alone", SCENE), "Scene in a window of its own", None),
+            (("alone", PHOTO), "Photo in a window of its own", None),
+        ):
+            a = add(menu, text, partial(self._share, *what), keys)
+            a.setCheckable(True)
+            a.setData(what)
+            self.of_room[what] = a
+        self.one_line = add(menu, "Board with one line for a sitting", self._fold_rows, "Ctrl+D")
+        self.one_line.setCheckable(True)
+        menu.addSeparator()
+        themes, sizes = menu.addMenu("Theme"), menu.addMenu("Interface size")
+        self.themes, self.sizes = QActionGroup(self), QActionGroup(self)
+        for name in THEMES:
+            self._choice(themes, self.themes, f"{name.capitalize()} theme", name, w.choose_theme)
+        for percent in appearance.SIZES:
+            self._choice(sizes, self.sizes, f"Interface size {percent} %", percent, w.choose_size)
         menu.addSeparator()
         add(menu, "Ledger and log: what ran…", w.show_ledger, "Ctrl+L")
         add(menu, "Next photo", lambda: w.strip.step(1), "PgDown")
         add(menu, "Previous photo", lambda: w.strip.step(-1), "PgUp")
-        add(menu, "Find a command…", self.find_command, "Ctrl+K", False)
+        add(menu, "Find anything…", self.find_command, "Ctrl+K", False)
+
+    def _choice(self, menu, group, text, value, act):
+        a = self._add(menu, text, partial(act, value), None, False)
+        a.setCheckable(True)
+        a.setData(value)
+        group.addAction(a)
+
+    def _share(self, kind, name):
+        room = self.window.room
+        if kind == "fill":
+            room.fill(name)
+        elif kind == "part":
+            room.fold(name)
+        else:
+            room.set_alone(name, name not in room.alone)
+
+    def _fold_rows(self):
+        self.window.board.set_one_line(self.one_line.isChecked())
 
     def _make_help(self, menu):
-        self._add(menu, "Show the log file", self.window.show_log, None, False)
+        w, add = self.window, self._add
+        add(menu, "Manual: what the pointer is at", w.show_manual_here, "F1", False)
+        self.next_told = add(menu, "Say what to do next", w.foot.tell_next, None, False)
+        self.next_told.setCheckable(True)
+        self.next_told.setChecked(w.foot.tells_next)
+        menu.addSeparator()
+        add(menu, "Report a problem…", w.report_problem, None, False)
+        add(menu, "Show the log file", w.show_log, None, False)
 
     def refresh(self):
         """Say which commands can be given now, and what undo would take back."""
         job = self.session.job
         for a in self.of_job:
             a.setEnabled(job is not None)
+        self.window.room.show()
+        self.one_line.setChecked(self.window.board.one_line)
+        for group, now in ((self.themes, appearance.theme()), (self.sizes, appearance.size())):
+            for a in group.actions():
+                a.setChecked(a.data() == now)
         if job:
             undo, redo = job.undo_labels()
             self.undo.setText(button_text(f"Undo {undo}") if undo else "Undo")
@@ -122,10 +183,8 @@ class Menus(QObject):
             self.redo.setEnabled(bool(redo))
 
     def find_command(self):
-        """Show the finder in the middle of the window."""
-        f = Finder(self.of_job + self.always, self.window)
-        f.move(self.window.mapToGlobal(self.window.rect().center()) - f.rect().center())
-        f.exec()
+        """Show the finder over the window."""
+        self.finder = Finder(self.window)
 
     # ------------------------------------------------------------------ where the pointer is
     def show_board_menu(self, pos):

@@ -20,6 +20,18 @@ class Label(QLabel):
         self.setText(text)
 
 
+def set_tone(widget, tone, name=None):
+    """Give a widget the color of what it says, as the style sheet has it: good, bad, look, quiet or none.
+
+    name : its object name, where that changes too
+    """
+    widget.setProperty("tone", tone)
+    if name is not None:
+        widget.setObjectName(name)
+    widget.style().unpolish(widget)
+    widget.style().polish(widget)
+
+
 def tip_text(text):
     """A text as a tip that shows it as it is."""
     if not Qt.mightBeRichText(text):

@@ -79,10 +79,8 @@ class Welcome(QWidget):
             if item.widget():
                 item.widget().deleteLater()
         self.column.addStretch(2)
-        title = Label("Umbrate")
-        title.setStyleSheet("font-size: 30px; font-weight: 600;")
-        text = Label("From photos taken all round an object to a clean, colored dense cloud.")
-        text.setStyleSheet(f"color: {t.QUIET}; font-size: 14px;")
+        title = Label("Umbrate", objectName="title")
+        text = Label("From photos taken all round an object to a clean, colored dense cloud.", objectName="about")
         self.column.addWidget(title)
         self.column.addWidget(text)
         self.column.addSpacing(12)
@@ -111,7 +109,7 @@ class Welcome(QWidget):
             line.setContentsMargins(0, 0, 0, 0)
             line.setSpacing(16)
             b = QPushButton(f"  {words}", objectName=name)
-            b.setIcon(t.icon(symbol, "#17120B" if name else t.TEXT))
+            b.setIcon(t.icon(symbol, "ON_ACCENT" if name else "TEXT"))
             b.setIconSize(QSize(18, 18))
             b.setFixedSize(250, 38)
             b.clicked.connect(signal.emit)
@@ -123,8 +121,7 @@ class Welcome(QWidget):
         jobs = recent_jobs()
         if jobs:
             self.column.addSpacing(16)
-            head = Label("Recent jobs")
-            head.setStyleSheet("font-weight: 600;")
+            head = Label("Recent jobs", objectName="strong")
             self.column.addWidget(head)
             for j in jobs:
                 b = QPushButton(button_text(f"{Path(j).stem}     {short_path(Path(j).parent)}"), objectName="link")

@@ -1,10 +1,12 @@
 """The window: welcome page, or Board, scene, photo view, bench and strip of an open job."""
 
+import sys
 from pathlib import Path
 
-from PyQt6.QtCore import QEvent, Qt, QUrl
-from PyQt6.QtGui import QDesktopServices
+from PyQt6.QtCore import QEvent, QProcess, Qt, QUrl
+from PyQt6.QtGui import QCursor, QDesktopServices
 from PyQt6.QtWidgets import (
+    QApplication,
     QFileDialog,
     QHBoxLayout,
     QMainWindow,
@@ -27,22 +29,26 @@ from ..stages.base import Shown
 from ..work.adding import is_video
 from ..work.demo import demo_folder, make_demo_job
 from ..work.logs import log_file, log_folder
+from ..work.manual import FIRST
+from . import appearance
 from . import tokens as t
 from .bench.bench import Bench
-from .bench.scale import ScalePanel
-from .board import HEAD, ROW, Board
+from .board import Board
 from .deliver import Deliver
 from .dialogs.cluster import ClusterDialog
 from .dialogs.ledger import LedgerDialog
 from .dialogs.lens import ShelfDialog
+from .dialogs.manual import ManualWindow, address_of
 from .dialogs.newjob import NewJobDialog
 from .dialogs.picks import PicksDialog
+from .dialogs.problem import ProblemDialog
 from .dialogs.upkeep import UpkeepDialog
 from .dialogs.video import VideoDialog
 from .foot import Foot
 from .menus import Menus
 from .photo.view import PhotoView
 from .plain import Label, message
+from .room import BENCH, BOARD, BOTH, PHOTO, SCENE, STRIP, Room
 from .scene.scene import Scene
 from .session.session import Session
 from .strip.strip import Strip
@@ -66,6 +72,7 @@ class Window(QMainWindow):
         self.setWindowTitle("Umbrate")
         self.resize(1280, 800)
         self.setAcceptDrops(True)
+        self.manual = None
         self.stack = QStackedWidget()
         self.setCentralWidget(self.stack)
         self.welcome = Welcome()
@@ -106,8 +113,8 @@ class Window(QMainWindow):
         views = QSplitter(Qt.Orientation.Horizontal)
         views.addWidget(self.scene)
         views.addWidget(self.photo_view)
-        views.setSizes([500, 440])
         views.setHandleWidth(4)
+        views.setChildrenCollapsible(False)
         left = QVBoxLayout()
         left.setContentsMargins(0, 0, 0, 0)
         left.setSpacing(4)
@@ -125,10 +132,35 @@ class Window(QMainWindow):
         column.addWidget(scroll)
         column.addLayout(middle, 1)
         self.foot = Foot(s)
+        self.foot.photos_wanted.connect(self.bring_in)
+        for w, address in (
+            (self.board, "guide.md#The Board"), (self.strip, "photos-and-masks.md#Sittings"), (self.foot, FIRST),
+        ):  # fmt: skip
+            w.setProperty("manual", address)
         for w in (self.scene, self.photo_view, self.board):
             self.foot.watch(w, HINTS[w.accessibleName()])
         column.addWidget(self.foot)
+        self.room = Room(self, views, {BOARD: scroll, STRIP: self.strip, BENCH: self.bench})
         return desk
+
+    def show_manual(self, address=FIRST):
+        """Show a page of the manual, in a window beside this one."""
+        if self.manual is None:
+            self.manual = ManualWindow(self)
+        self.manual.show_address(address)
+        self.manual.show()
+        self.manual.raise_()
+        self.manual.activateWindow()
+
+    def show_manual_here(self):
+        """Show the page for what is under the pointer, or for the chosen stage."""
+        widget = QApplication.widgetAt(QCursor.pos())
+        inside = widget is not None and (widget is self or self.isAncestorOf(widget) or widget.window() is not self)
+        self.show_manual(address_of(self, widget if inside else None))
+
+    def report_problem(self):
+        """Collect what helps to understand a problem."""
+        ProblemDialog(self.session, self).exec()
 
     def show_log(self):
         """Show the folder of the log file, and say where it is."""
@@ -141,9 +173,9 @@ class Window(QMainWindow):
         bar.setSizePolicy(QSizePolicy.Policy.Maximum, QSizePolicy.Policy.Preferred)
         self.job_label = Label()
         self.job_place = Label(objectName="quiet")
-        find = QPushButton("Find a command", objectName="find")
-        find.setIcon(t.icon("magnify", t.QUIET))
-        find.setToolTip("Type a few letters of what you want to do  (Ctrl+K)")
+        find = QPushButton("Find anything", objectName="find")
+        find.setIcon(t.icon("magnify", "QUIET"))
+        find.setToolTip("Commands, settings, filters, photos, the manual: a few letters will do  (Ctrl+K)")
         find.setFixedWidth(200)
         find.clicked.connect(self.menus.find_command)
         top = QWidget(objectName="panel")
@@ -155,9 +187,17 @@ class Window(QMainWindow):
         row.addWidget(self.job_label)
         row.addWidget(self.job_place, 1)
         row.addWidget(find)
-        for action, name in ((self.menus.undo, "undo"), (self.menus.redo, "redo")):
-            b = QToolButton(objectName="bare")
+        room = self.menus.of_room
+        for action, name in (
+            (room["fill", SCENE], "scatter-plot-outline"), (room["fill", PHOTO], "image-outline"),
+            (room["fill", BOTH], "view-split-vertical"), (room["part", BOARD], "dock-top"),
+            (room["part", STRIP], "dock-bottom"), (room["part", BENCH], "dock-right"),
+            (self.menus.undo, "undo"), (self.menus.redo, "redo"),
+        ):  # fmt: skip
+            b = QToolButton(objectName="part" if action.isCheckable() else "bare")
             action.setIcon(t.icon(name))
+            keys = action.shortcut().toString()
+            action.setToolTip(f"{action.text()}  ({keys})")
             b.setDefaultAction(action)
             b.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonIconOnly)
             row.addWidget(b)
@@ -201,6 +241,7 @@ class Window(QMainWindow):
         """Close the job and show the welcome page."""
         if not self._may_leave():
             return
+        self.room.come_back()
         self.session.close()
         self.session.job_changed.emit()
 
@@ -222,8 +263,7 @@ class Window(QMainWindow):
         if s.photo is not None:
             if not s.shows(Shown.POINTS):
                 s.choose(stage="scale" if s.result("poses") else "poses")
-            ScalePanel.shown = "Points"
-            self.bench.show_part()
+            self.bench.open("Points" if s.stage == "scale" else "Marks")
             s.marking.set_on(not s.marking.on)
 
     def join_sittings(self):
@@ -252,9 +292,7 @@ class Window(QMainWindow):
         if s.result("poses") is None:
             s.said.emit("There are no poses yet: there is nothing to measure.", "bad")
             return
-        ScalePanel.shown = "Measure"
-        s.choose(stage="scale")
-        self.bench.show_part()
+        self.bench.open("Measure", "scale")
         s.measuring.begin(kind)
 
     def find_missing(self):
@@ -271,6 +309,31 @@ class Window(QMainWindow):
             dialog = VideoDialog(file, self)
             if dialog.exec():
                 self.session.arrivals.add_video(file, *dialog.every())
+
+    def choose_theme(self, name):
+        """Put another theme on."""
+        appearance.choose_theme(name)
+        self.bench.rebuild()
+        self.strip.reload_forced()
+        if self.session.job is None:
+            self.welcome.refresh()
+        self.menus.refresh()
+
+    def choose_size(self, percent):
+        """Make everything larger or smaller: from the next start on, which can be now."""
+        appearance.choose_size(percent)
+        self.menus.refresh()
+        if percent == appearance.shown():
+            return
+        box = message(self, f"Everything is {percent} % as large from the next start of Umbrate.")
+        now = box.addButton("Start anew now", QMessageBox.ButtonRole.AcceptRole)
+        later = box.addButton("Later", QMessageBox.ButtonRole.RejectRole)
+        box.setDefaultButton(later)
+        box.exec()
+        if box.clickedButton() is now:
+            job = [str(self.session.job.folder)] if self.session.job else []
+            if self.close():
+                QProcess.startDetached(sys.executable, ["-m", "umbrate.desk", *job])
 
     def show_shelf(self):
         """Show the lens cards."""
@@ -299,6 +362,7 @@ class Window(QMainWindow):
         reading = "" if job is None or job.writable else "   for reading only"
         self.job_place.setText(f"{short_path(job.folder.parent)}{reading}" if job else "")
         if job:
+            self.board.setFocus()
             remember_job(job.folder)
         else:
             self.welcome.refresh()
@@ -308,8 +372,7 @@ class Window(QMainWindow):
         job = self.session.job
         self.menus.refresh()
         if job:
-            rows = max(1, min(4, len(job.sittings())))
-            self.board_scroll.setFixedHeight(HEAD + ROW * rows + 6)
+            self.board_scroll.setFixedHeight(self.board.wanted_height())
 
     def _on_said(self, text, kind):
         # the welcome page has no foot
@@ -363,6 +426,7 @@ class Window(QMainWindow):
 
     def closeEvent(self, e):
         if self._may_leave():
+            self.room.come_back()
             self.session.close()
             e.accept()
         else:

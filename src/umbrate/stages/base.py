@@ -10,7 +10,7 @@ import json
 from contextlib import closing
 from dataclasses import dataclass, field
 from enum import Enum
-from typing import Any, ClassVar
+from typing import Any, ClassVar, get_args
 
 from pydantic import BaseModel, ConfigDict, ValidationError
 
@@ -163,6 +163,7 @@ class Shown(Enum):
     SURFACES = "the surfaces of the sitting"
     TEXTURE = "the texture of the surface"
     OVERLAY = "the sittings of a join, laid over each other"
+    LENGTHS = "known lengths"
     POINTS = "points that are marked in photos"
 
 
@@ -293,6 +294,30 @@ class Stage:
     def merged(self, figures) -> Figures:
         """Figures of several sittings as those of a row joined from them; only where `of_members`."""
         raise NotImplementedError
+
+
+def choice_text(choice, extra):
+    """What a choice of a field is called: its own label, or its number with the unit before it."""
+    if "labels" in extra:
+        return extra["labels"][choice]
+    if "unit" in extra:
+        return "full" if choice == 1 else f"{extra['unit']}{choice}"
+    return str(choice)
+
+
+def value_of_text(stage, name, text):
+    """The plain value of a setting from a text: a choice as the bench calls it (1/2), else JSON, else the text."""
+    field = stage.Settings.model_fields.get(name)
+    choices = get_args(field.annotation) if field else ()
+    extra = (field.json_schema_extra or {}) if field else {}
+    if choices and ("labels" in extra or "unit" in extra):
+        for c in choices:
+            if c is not type(None) and text.strip().lower() == choice_text(c, extra).lower():
+                return c
+    try:
+        return json.loads(text)
+    except ValueError:
+        return text
 
 
 def parse_settings(stage, values):

@@ -1,6 +1,5 @@
 """The demo: the main job on the demo data, judged against its truth."""
 
-import importlib.metadata
 import os
 import resource
 import time
@@ -19,6 +18,7 @@ from ..sitting.photos import photo_files
 from ..sitting.surfaces import load_surface
 from ..studio.judge import Truth
 from .adding import read_folder, take_in
+from .shipped import shipped
 
 SITTINGS = (("Upright", "upright"), ("On its back", "on-its-back"))
 #: what is known of the demo's lengths: between which targets, mm, standard deviation, and what it is for. The bars are
@@ -73,24 +73,13 @@ def demo_data():
     UmbrateError
         Where it is in neither.
     """
-    checkout = Path(__file__).resolve().parents[3] / "demo"
-    for folder in (checkout, _installed_data()):
-        if folder is not None and (folder / "truth.json").is_file():
-            return folder
+    place = shipped("demo", "truth.json")
+    if place is not None:
+        return place
     raise UmbrateError(
         "The demo's photos are not there: they belong in the folder demo/ of the checkout, and `pip install` copies "
         "them from there. Make them again in the checkout with: umbrate simulate whistle demo"
     )
-
-
-def _installed_data():
-    """The demo's folder among the files of the installed package; None where there is none."""
-    try:
-        files = importlib.metadata.files("umbrate") or ()
-    except importlib.metadata.PackageNotFoundError:
-        return None
-    truth = next((f for f in files if f.parts[-2:] == ("demo", "truth.json")), None)
-    return truth and Path(truth.locate()).resolve().parent
 
 
 def demo_folder():

@@ -8,7 +8,6 @@ from ..dialogs.picks import PicksDialog
 from ..plain import Label
 from ..text import counted
 from .pieces import of_left_out, of_soft
-from .scale import ScalePanel
 
 SHOWN = 4  #: problems; the strip can show the others
 
@@ -88,16 +87,13 @@ def show_thin(session, limit):
 
 def mark_points(bench):
     """Begin to mark points."""
-    ScalePanel.shown = "Points"
-    bench.show_part()
+    bench.open("Points" if bench.stage.name == "scale" else "Marks")
     bench.session.marking.set_on(True)
 
 
 def state_length(bench):
     """Go to where lengths are stated."""
-    ScalePanel.shown = "Lengths"
-    bench.session.choose(stage="scale")
-    bench.show_part()
+    bench.open("Lengths", "scale")
 
 
 class OfPhoto(QWidget):

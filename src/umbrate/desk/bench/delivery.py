@@ -16,7 +16,6 @@ from ..text import counted, short_path
 from . import advice
 from .markedpoints import cell, fit_rows, table
 
-HEIGHT = 190
 NAMED = 6  #: files that are named one by one
 
 
@@ -33,7 +32,7 @@ class DeliveryPanel(QWidget):
         column.setContentsMargins(0, 4, 0, 0)
         column.setSpacing(6)
         column.addWidget(Label("Delivered", objectName="plain"))
-        self.table = table(("For", "When", "State"), HEIGHT)
+        self.table = table(("For", "When", "State"))
         self.table.setAccessibleName("Deliveries")
         self.table.itemSelectionChanged.connect(self._show)
         self.table.cellDoubleClicked.connect(lambda *_: self.open_folder())
@@ -102,7 +101,7 @@ class DeliveryPanel(QWidget):
             for q, text in enumerate(texts):
                 tint = None if q < 2 else t.STATE_COLORS["done" if good else "look"]
                 self.table.setItem(k, q, cell(text, k, tint=tint, tip=tip))
-        fit_rows(self.table, HEIGHT)
+        fit_rows(self.table)
         if rows and not self.table.selectionModel().selectedRows():
             self.table.selectRow(0)
         self._show()

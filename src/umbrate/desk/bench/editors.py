@@ -16,6 +16,7 @@ from PyQt6.QtWidgets import (
 )
 
 from ...formats.lenscards import shelf
+from ...stages.base import choice_text
 from .. import tokens as t
 
 
@@ -25,15 +26,6 @@ def _bounds(field):
         low = getattr(m, "ge", low)
         high = getattr(m, "le", high)
     return low, high
-
-
-def _label(choice, extra):
-    """What a choice is called: its own label, or its number with the unit before it."""
-    if "labels" in extra:
-        return extra["labels"][choice]
-    if "unit" in extra:
-        return "full" if choice == 1 else f"{extra['unit']}{choice}"
-    return str(choice)
 
 
 def _line_with_button(text, hint, button, tip, changed):
@@ -105,7 +97,7 @@ def make_editor(name, field, value, changed, pick=None, names=None):
     if choices:
         w = QComboBox()
         for c in choices:
-            w.addItem(_label(c, extra), c)
+            w.addItem(choice_text(c, extra), c)
         w.setCurrentIndex(choices.index(value) if value in choices else 0)
         w.activated.connect(lambda _: changed(name, w.currentData()))
     elif kind is bool:

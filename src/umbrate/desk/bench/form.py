@@ -3,7 +3,6 @@
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFormLayout
 
-from .. import tokens as t
 from ..plain import Label
 from .editors import make_editor
 
@@ -44,6 +43,10 @@ def settings_form(stage, names, values, chosen, change, pick_color, names_for=la
         label = Label(f.title)
         label.setToolTip(f.description)
         if n in chosen and chosen[n] != f.default:
-            label.setStyleSheet(f"color: {t.ACCENT};")
-        form.addRow(label, make_editor(n, f, values[n], change, pick_color, names_for(n)))
+            label.setObjectName("changed")
+        editor = make_editor(n, f, values[n], change, pick_color, names_for(n))
+        editor.setProperty("setting", n)
+        editor.setAccessibleName(f.title)
+        label.setBuddy(editor)
+        form.addRow(label, editor)
     return form

@@ -1,5 +1,6 @@
 """Measuring a surface on the bench: area, volume and sizes, its distance to a model file or to a form."""
 
+from PyQt6 import sip
 from PyQt6.QtWidgets import QDoubleSpinBox, QFileDialog, QHBoxLayout, QMenu, QPushButton, QVBoxLayout, QWidget
 
 from ...actions.models import share_within
@@ -9,7 +10,6 @@ from ..dialogs.section import SectionDialog
 from ..plain import Label
 from .markedpoints import cell, fit_rows, table
 
-HEIGHT = 150
 PLACINGS = (
     ("frame", "in the job's frame"),
     ("shape", "laid over by its shape"),
@@ -28,8 +28,7 @@ class GaugePart(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(6)
-        column.addWidget(Label("Measure it", objectName="plain"))
-        self.values = table(("Value", "Interval of 95 %"), HEIGHT)
+        self.values = table(("Value", "Interval of 95 %"))
         column.addWidget(self.values)
         row = QHBoxLayout()
         row.setSpacing(4)
@@ -58,11 +57,18 @@ class GaugePart(QWidget):
         self.told = Label(objectName="quiet")
         self.told.setWordWrap(True)
         column.addWidget(self.told)
+        column.addStretch(1)
         self._shown = None
+        session.document_changed.connect(self.reload)
+        self.work.changed.connect(self.reload)
+        session.mending.changed.connect(self.reload)
+        self.reload()
 
     def reload(self):
         """Take what was measured anew."""
         w = self.work
+        if sip.isdeleted(self.values) or self.session.sitting is None:
+            return  # another panel stands in its place
         self.setVisible(w.kept is not None)
         if w.kept is None:
             return
@@ -74,7 +80,7 @@ class GaugePart(QWidget):
                 tip = f"{v.name}: {v.text}" + (f"; {v.note}" if v.note else "")
                 self.values.setItem(k, 0, cell(v.name + (" *" if v.note else ""), k, tip=tip))
                 self.values.setItem(k, 1, cell(v.text, k, right=True, tip=tip))
-            fit_rows(self.values, HEIGHT)
+            fit_rows(self.values)
         self.values.setVisible(bool(rows))
         self.measure.setEnabled(not w.measuring)
         self.against.setEnabled(not w.measuring)

@@ -16,7 +16,7 @@ from ...job.joins import ON_OBJECT, ON_SUPPORT
 from ...stages.join.methods import GOOD, NONE
 from .. import tokens as t
 from ..dialogs.picks import PicksDialog
-from ..plain import Label, button_text
+from ..plain import Label, button_text, set_tone
 from ..session.joining import COLORS, DISTANCE, TINTS
 from .markedpoints import cell, table
 
@@ -109,8 +109,7 @@ class JoinPanel(QWidget):
             name = Label(f"{x.first} – {x.second}", objectName="plain")
             name.setWordWrap(True)
             word = Label("no join" if x.verdict == NONE else x.verdict)
-            tint = {GOOD: "done", NONE: "failed"}.get(x.verdict, "look")
-            word.setStyleSheet(f"color: {t.STATE_COLORS[tint]};")
+            set_tone(word, {GOOD: "good", NONE: "bad"}.get(x.verdict, "look"))
             head.addWidget(name, 1)
             head.addWidget(word)
             column.addLayout(head)
@@ -138,7 +137,7 @@ class JoinPanel(QWidget):
         column.addLayout(row)
         for s in self.work.members():
             box = QCheckBox(s.name, checked=s.id not in self.work.hidden)
-            box.setStyleSheet(f"color: {self.work.tint(s.id)};")
+            box.setIcon(t.swatch(self.work.tint(s.id)))
             box.toggled.connect(lambda on, i=s.id: self.work.hide(i, not on))
             column.addWidget(box)
         self.apart = Label(objectName="quiet")
@@ -151,7 +150,7 @@ class JoinPanel(QWidget):
                         key=lambda p: -p[3])  # fmt: skip
         if not places:
             return
-        self.worst = table(("Farthest apart", "Distance"), 138)
+        self.worst = table(("Farthest apart", "Distance"))
         self.worst.setToolTip("A click looks at the place")
         self.worst.setRowCount(len(places[:5]))
         for k, p in enumerate(places[:5]):
@@ -195,7 +194,7 @@ class JoinPanel(QWidget):
         show(JoinPanel.targets_unfolded)
 
     def _target_table(self, numbers, judged, roles):
-        out = table(("Target", "Judged", "You say"), 176, stretch=1)
+        out = table(("Target", "Judged", "You say"), stretch=1)
         out.setRowCount(len(numbers))
         for k, n in enumerate(numbers):
             out.setItem(k, 0, cell(str(n), n))

@@ -13,7 +13,6 @@ from PyQt6.QtWidgets import (
 )
 
 from ...core.geometry.rotation import rotation_matrix
-from .. import tokens as t
 from ..plain import Label
 
 
@@ -56,8 +55,7 @@ class BoxPanel(QWidget):
         d = session.keep_box
         half = np.array(d["half"])
         for c, axis in enumerate("xyz"):
-            label = Label(axis, alignment=Qt.AlignmentFlag.AlignHCenter)
-            label.setStyleSheet(f"color: {t.QUIET};")
+            label = Label(axis, alignment=Qt.AlignmentFlag.AlignHCenter, objectName="dim")
             grid.addWidget(label, 0, c + 1)
         self.middle = [self._spin(v, half.max()) for v in session.frame.for_people(d["center"])]
         self.sizes = [self._spin(2 * v, half.max(), 1e-3) for v in half]

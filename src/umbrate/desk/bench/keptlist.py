@@ -5,8 +5,6 @@ from PyQt6.QtWidgets import QInputDialog, QVBoxLayout, QWidget
 
 from .markedpoints import cell, fit_rows, table
 
-HEIGHT = 92
-
 
 class KeptList(QWidget):
     """A table with a row for each: a click chooses it, a double click renames it, a tick shows it beside the chosen.
@@ -26,7 +24,7 @@ class KeptList(QWidget):
         self.session, self.kind, self.texts, self.ticked, self.show_beside = session, kind, texts, ticked, show
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
-        self.table = table(columns, HEIGHT)
+        self.table = table(columns)
         self.table.itemSelectionChanged.connect(self._choose)
         self.table.itemChanged.connect(self._ticked)
         self.table.cellDoubleClicked.connect(lambda *_: self.rename())
@@ -63,7 +61,7 @@ class KeptList(QWidget):
                 self.table.setItem(k, q, cell(text, c.id, right=True))
             if c.chosen:
                 self.table.selectRow(k)
-        fit_rows(self.table, HEIGHT)
+        fit_rows(self.table)
         self._filling = False
 
     def _choose(self):

@@ -27,12 +27,19 @@ from .. import tokens as t
 from ..dialogs.writing import ask_and_write
 from ..plain import Label
 
-POINTS_HEIGHT, SIGHTINGS_HEIGHT = 128, 112
 BAD_PX = 2.0  #: residuals above stand out
 
 
-def table(headings, height, stretch=0):
-    """A plain table whose rows are chosen as a whole."""
+LEAST_ROWS = 8  #: that a table shows at least, where it has as many
+
+
+def rows_height(rows):
+    """Height of a table with a heading and so many rows."""
+    return 24 + 22 * rows + 6
+
+
+def table(headings, stretch=0, rows=LEAST_ROWS):
+    """A plain table whose rows are chosen as a whole; it shows `rows` at least, and more where there is room."""
     w = QTableWidget(0, len(headings), objectName="close")
     w.setHorizontalHeaderLabels(headings)
     w.verticalHeader().hide()
@@ -41,7 +48,7 @@ def table(headings, height, stretch=0):
     w.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
     w.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
     w.setShowGrid(False)
-    w.setFixedHeight(height)
+    w.setMinimumHeight(rows_height(rows))
     w.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     head = w.horizontalHeader()
     head.setHighlightSections(False)
@@ -52,9 +59,9 @@ def table(headings, height, stretch=0):
     return w
 
 
-def fit_rows(w, most):
-    """As high as a table's rows, up to a height: what is below is seen without scrolling."""
-    w.setFixedHeight(min(most, w.horizontalHeader().sizeHint().height() + 22 * max(w.rowCount(), 1) + 6))
+def fit_rows(w, most=LEAST_ROWS):
+    """As high as a table's rows, up to so many: what is below is seen without scrolling."""
+    w.setFixedHeight(rows_height(min(max(w.rowCount(), 1), most)))
 
 
 def cell(text, data=None, right=False, tint=None, tip=""):
@@ -85,7 +92,7 @@ class PointsPanel(QWidget):
         self.mark.clicked.connect(lambda on: self.work.set_on(on))
         row.addWidget(self.mark, 1)
         new = QPushButton("New point")
-        new.setToolTip("The next click makes a new point  (+)")
+        new.setToolTip("The next click makes a new point  (Insert)")
         new.clicked.connect(self._new)
         row.addWidget(new)
         more = QToolButton(text="More", popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
@@ -105,7 +112,7 @@ class PointsPanel(QWidget):
         more.setMenu(menu)
         row.addWidget(more)
         column.addLayout(row)
-        self.points = table(("Point", "Photos", "px", ""), POINTS_HEIGHT)
+        self.points = table(("Point", "Photos", "px", ""))
         self.points.itemSelectionChanged.connect(self._chosen)
         self.points.cellDoubleClicked.connect(lambda row, _: self._edit(row))
         column.addWidget(self.points)
@@ -120,7 +127,7 @@ class PointsPanel(QWidget):
             b.clicked.connect(lambda _, k=kind: self._end_shape(k))
             shape.addWidget(b)
         column.addWidget(self.shape_row)
-        self.sightings = table(("Photo", "px", "sure to"), SIGHTINGS_HEIGHT)
+        self.sightings = table(("Photo", "px", "sure to"))
         self.sightings.cellClicked.connect(self._go)
         column.addWidget(self.sightings)
         grid = QGridLayout()

@@ -25,8 +25,6 @@ from ..dialogs.writing import ask_and_write
 from ..plain import Label
 from .markedpoints import cell, table
 
-MEASURES_HEIGHT = 170
-
 
 class MeasurePanel(QWidget):
     """Part of the bench of Scale."""
@@ -51,7 +49,7 @@ class MeasurePanel(QWidget):
         self.told = Label(objectName="quiet")
         self.told.setWordWrap(True)
         column.addWidget(self.told)
-        self.table = table(("Name", "Value, 95 % interval"), MEASURES_HEIGHT, stretch=1)
+        self.table = table(("Name", "Value, 95 % interval"), stretch=1)
         self.table.itemSelectionChanged.connect(self._chosen)
         self.table.cellDoubleClicked.connect(lambda *_: self._rename())
         self.table.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)

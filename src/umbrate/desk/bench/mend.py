@@ -1,12 +1,13 @@
 """Mending a surface on the bench: what is done with its values, the holes it has, the steps that were done."""
 
+from PyQt6 import sip
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ...actions.mends import MENDING, MENDS
 from ..plain import Label
 from .markedpoints import cell, fit_rows, table
-from .stepform import STEPS_HEIGHT, StepList, value_form, values_in
+from .stepform import StepList, value_form, values_in
 
 WAIT_MS = 350  #: a value that is still being changed is not tried yet
 SHOWN = 100  #: holes listed
@@ -60,11 +61,22 @@ class MendPart(QWidget):
         self._wait.timeout.connect(self._again)
         self.editors = {}
         self._make_form()
+        column.addStretch(1)
+        session.document_changed.connect(self.reload)
+        session.surfacing.changed.connect(self.reload)
+        self.work.changed.connect(self.reload)
+        self.reload()
+
+    def choose(self, name):
+        """Choose a step by its name."""
+        self.which.setCurrentIndex(self.which.findData(name))
+        self._other()
+        self.which.setFocus()
 
     def _make_holes(self, column):
         self.holes_title = Label("Holes", objectName="plain")
         column.addWidget(self.holes_title)
-        self.holes = table(("Hole", "Across", "Area"), STEPS_HEIGHT)
+        self.holes = table(("Hole", "Across", "Area"))
         self.holes.setToolTip("A click looks at it in the scene")
         self.holes.itemSelectionChanged.connect(self._look)
         column.addWidget(self.holes)
@@ -86,6 +98,8 @@ class MendPart(QWidget):
     def reload(self):
         """Take holes, what is on trial and the steps anew."""
         w = self.work
+        if sip.isdeleted(self.holes) or self.session.sitting is None:
+            return  # another panel stands in its place
         kept = w.kept
         self.setVisible(kept is not None)
         if kept is None:
@@ -123,7 +137,7 @@ class MendPart(QWidget):
             texts = (str(k + 1), f"{h.across:.3g} {unit}".strip(), f"{h.area:.3g}{square}")
             for q, text in enumerate(texts):
                 self.holes.setItem(k, q, cell(text, k, right=q > 0))
-        fit_rows(self.holes, STEPS_HEIGHT)
+        fit_rows(self.holes)
         self.holes.blockSignals(False)
         for b in self.fills.findChildren(QPushButton):
             b.setEnabled(False)

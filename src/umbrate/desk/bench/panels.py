@@ -8,17 +8,21 @@ result is named in `MARKS`, so that the bench is built anew when it changes, and
 from ...stages.lens.figures import CALIBRATED
 from ..text import counted
 from .advice import OfPhoto, bare_frames, buttons, column, lost_files, remedy_button, wrapped
-from .cloud import CloudPanel
+from .cleaning import CleanPart
+from .cloud import CloudsPart, CoveragePart
 from .delivery import DeliveryPanel
+from .gauge import GaugePart
 from .join import JoinChoice, JoinPanel
 from .keepbox import BoxPanel
 from .lens import CalibrationGuide, CalibrationPanel, LensGroups
 from .markedpoints import PointsPanel
+from .measurements import MeasurePanel
+from .mend import MendPart
 from .pairs import MatchesDialog, pairs_of
-from .scale import ScalePanel
+from .scale import LengthsPanel, LevelPanel
 from .shapemasks import ShapePanel
 from .sift import SiftPanel
-from .surface import SurfacePanel
+from .surface import SurfacesPart
 from .texture import TexturePanel
 
 
@@ -26,12 +30,16 @@ def _solved(bench):
     return bench.session.result("poses") is not None
 
 
-def clouds(bench):
-    return CloudPanel(bench.session) if bench.session.job.clouds(bench.session.sitting_id) else None
+def _of_clouds(part):
+    return lambda bench: part(bench.session) if bench.session.job.clouds(bench.session.sitting_id) else None
 
 
-def surfaces(bench):
-    return SurfacePanel(bench.session) if bench.session.job.surfaces(bench.session.sitting_id) else None
+def _of_surfaces(part):
+    return lambda bench: part(bench.session) if bench.session.job.surfaces(bench.session.sitting_id) else None
+
+
+def _of_poses(part):
+    return lambda bench: part(bench.session) if _solved(bench) else None
 
 
 def texture(bench):
@@ -46,14 +54,6 @@ def deliveries(bench):
 
 def join(bench):
     return JoinPanel(bench.session) if bench.session.job.join_found(bench.session.sitting_id) else None
-
-
-def shape_masks(bench):
-    return ShapePanel(bench.session) if _solved(bench) else None
-
-
-def scale(bench):
-    return ScalePanel(bench.session) if _solved(bench) else None
 
 
 def bare(bench):
@@ -135,26 +135,42 @@ def calibration_guide(bench):
     return CalibrationGuide(source, bench.sheets_wanted.emit, bench.photos_wanted.emit)
 
 
-#: before the button that runs the stage, before the figures, after the other ways to run it, and at the end
-BEFORE_RUN = {"lens": (calibration_guide,)}
-TOP = {
-    "photos": (lost_files, bare),
-    "masks": (shape_masks,),
-    "lens": (lens,),
-    "scale": (scale,),
-    "join": (join,),
-    "cloud": (clouds,),
-    "surface": (surfaces,),
-    "texture": (texture,),
-    "deliver": (deliveries,),
-}
-AFTER_MODES = {"poses": (of_photo,)}
-END = {"poses": (sift, pairs, marked_points)}
-
-
 def keep_box(bench):
     """The keep box by numbers, where the stage uses it."""
     return BoxPanel(bench.session) if bench.stage.uses_keep_box and bench.session.keep_box else None
+
+
+#: beside the settings: before what a run would give, and before what it gave
+BEFORE_RUN = {"lens": (calibration_guide,)}
+TOP = {"photos": (lost_files, bare), "lens": (lens,), "join": (join,), "texture": (texture,), "deliver": (deliveries,)}
+#: the further parts of a bench: their titles, and what they have
+PARTS = {
+    "masks": (("From shape", (_of_poses(ShapePanel),)),),
+    "poses": (
+        ("Photo", (of_photo, pairs)),
+        ("Points", (sift,)),
+        ("Marks", (marked_points,)),
+        ("Box", (keep_box,)),
+    ),
+    "scale": (
+        ("Lengths", (_of_poses(LengthsPanel),)),
+        ("Level", (_of_poses(LevelPanel),)),
+        ("Points", (_of_poses(PointsPanel),)),
+        ("Measure", (_of_poses(MeasurePanel),)),
+    ),
+    "cloud": (
+        ("Clouds", (_of_clouds(CloudsPart),)),
+        ("Clean", (_of_clouds(CleanPart),)),
+        ("Coverage", (_of_clouds(CoveragePart),)),
+        ("Box", (keep_box,)),
+    ),
+    "surface": (
+        ("Surfaces", (_of_surfaces(SurfacesPart),)),
+        ("Walls", (_of_surfaces(GaugePart),)),
+        ("Mend", (_of_surfaces(MendPart),)),
+        ("Box", (keep_box,)),
+    ),
+}
 
 
 def elsewhere(bench):

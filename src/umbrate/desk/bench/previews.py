@@ -7,7 +7,6 @@ from PyQt6.QtWidgets import QGridLayout, QWidget
 
 from ...sitting.masks import decode_mask
 from ...sitting.photos import located, photo_thumbnail
-from .. import tokens as t
 from ..plain import Label
 
 COLUMNS, SIDE = 2, 138
@@ -30,7 +29,7 @@ class TriedMasks(QWidget):
             label.setFixedSize(SIDE, round(SIDE * 0.76))
             label.setAlignment(Qt.AlignmentFlag.AlignCenter)
             label.setCursor(Qt.CursorShape.PointingHandCursor)
-            label.setStyleSheet(f"background: {t.NEUTRAL};")
+            label.setObjectName("picture")
             label.setToolTip(photos[i].name)
             self.shown[i] = label
             grid.addWidget(label, k // COLUMNS, k % COLUMNS)

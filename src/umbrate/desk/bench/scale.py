@@ -2,7 +2,6 @@
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
-    QButtonGroup,
     QComboBox,
     QDoubleSpinBox,
     QGridLayout,
@@ -21,50 +20,9 @@ from ...job.lengths import CHECK, OFF, SCALE
 from ...sitting.frames import end_text, frame_of, level_of, scale_result, turntable_of
 from .. import tokens as t
 from ..plain import Label
-from .markedpoints import PointsPanel, cell, table
-from .measurements import MeasurePanel
+from .markedpoints import cell, table
 
-LENGTHS_HEIGHT = 120
 ROLE_WORDS = {SCALE: "scale", CHECK: "check", OFF: "off"}
-
-
-class ScalePanel(QWidget):
-    """Four panels, of which one is shown."""
-
-    shown = "Lengths"  #: kept while the window lives
-
-    def __init__(self, session):
-        super().__init__()
-        self.session = session
-        column = QVBoxLayout(self)
-        column.setContentsMargins(0, 4, 0, 0)
-        column.setSpacing(8)
-        row = QHBoxLayout()
-        row.setSpacing(0)
-        self.group = QButtonGroup(self)
-        for name in ("Lengths", "Level", "Points", "Measure"):
-            b = QToolButton(text=name, checkable=True, checked=name == ScalePanel.shown)
-            b.setSizePolicy(b.sizePolicy().Policy.Expanding, b.sizePolicy().Policy.Fixed)
-            b.clicked.connect(lambda _, n=name: self.show_part(n))
-            self.group.addButton(b)
-            row.addWidget(b)
-        column.addLayout(row)
-        self.place = QVBoxLayout()
-        column.addLayout(self.place)
-        self.part = None
-        self.show_part(ScalePanel.shown)
-
-    def show_part(self, name):
-        """Show one of the four."""
-        ScalePanel.shown = name
-        for b in self.group.buttons():
-            b.setChecked(b.text() == name)
-        if self.part is not None:
-            self.part.hide()
-            self.part.deleteLater()
-        make = {"Lengths": LengthsPanel, "Level": LevelPanel, "Points": PointsPanel, "Measure": MeasurePanel}
-        self.part = make[name](self.session)
-        self.place.addWidget(self.part)
 
 
 class LengthsPanel(QWidget):
@@ -76,7 +34,7 @@ class LengthsPanel(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(6)
-        self.table = table(("Ends", "mm", "off", "σ", "for"), LENGTHS_HEIGHT)
+        self.table = table(("Ends", "mm", "off", "σ", "for"))
         self.table.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.table.customContextMenuRequested.connect(self._menu)
         self.table.itemSelectionChanged.connect(self._chosen)

@@ -16,8 +16,6 @@ from ..dialogs.writing import ask_file, beside, write_now
 from ..plain import Label
 from .markedpoints import cell, fit_rows, table
 
-STEPS_HEIGHT = 92
-
 
 def value_form(step, unit, changed, pick=None):
     """A form for the values of a Filter, and its editors by the names of the values.
@@ -103,7 +101,7 @@ class StepList(QWidget):
         self.work, self.texts = work, texts
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
-        self.table = table((title, "Gone"), STEPS_HEIGHT)
+        self.table = table((title, "Gone"))
         column.addWidget(self.table)
         self.back = QPushButton("Take this step back")
         self.back.setToolTip("Those after it are done again")
@@ -119,7 +117,7 @@ class StepList(QWidget):
             text, tip = self.texts(x)
             self.table.setItem(k, 0, cell(text, k, tip=tip))
             self.table.setItem(k, 1, cell(f"{x.removed:,}", k, right=True))
-        fit_rows(self.table, STEPS_HEIGHT)
+        fit_rows(self.table)
         self.setVisible(bool(steps))
 
     def selectRow(self, row):

@@ -12,9 +12,7 @@ from ...core.raster.solid import BOTH, FLAT, SMOOTH, SOLID, WIRES
 from ..plain import Label
 from ..plots import quiet_plot
 from .cloud import BARS
-from .gauge import GaugePart
 from .keptlist import KeptList
-from .mend import MendPart
 from .rampends import RampEnds
 from .stepform import save_steps
 
@@ -23,16 +21,15 @@ DRAWN = ((SOLID, "Solid"), (BOTH, "Solid, edges"), (WIRES, "Edges"))
 SHADED = ((SMOOTH, "Smooth"), (FLAT, "Flat"))
 
 
-class SurfacePanel(QWidget):
+class SurfacesPart(QWidget):
     """Part of the bench of Surface."""
 
     def __init__(self, session):
         super().__init__()
         self.session, self.work = session, session.surfacing
         column = QVBoxLayout(self)
-        column.setContentsMargins(0, 4, 0, 0)
+        column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(6)
-        column.addWidget(Label("Surfaces of this sitting", objectName="plain"))
         self.surfaces = KeptList(
             session, "surface", ("Surface", "Triangles", "Holes"),
             lambda c: (f"{c.left:,}", f"{100 * c.now['filled']:.1f} % filled" if c.now["closed"] else "open"),
@@ -77,10 +74,7 @@ class SurfacePanel(QWidget):
         self.about = Label(objectName="quiet")
         self.about.setWordWrap(True)
         column.addWidget(self.about)
-        self.gauge = GaugePart(session)
-        column.addWidget(self.gauge)
-        self.mend = MendPart(session)
-        column.addWidget(self.mend)
+        column.addStretch(1)
         self._plotted = None
         session.mending.changed.connect(self.reload)
         session.document_changed.connect(self.reload)
@@ -102,8 +96,6 @@ class SurfacePanel(QWidget):
         self._plot(legend)
         self.about.setText(self._told())
         self.about.setVisible(bool(self.about.text()))
-        self.gauge.reload()
-        self.mend.reload()
 
     def _plot(self, legend):
         """The histogram of what it is colored by, each bar in the color its vertices have."""

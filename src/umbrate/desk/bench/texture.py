@@ -11,7 +11,6 @@ from ..session.texturing import LOOKS, SOURCES
 from ..text import counted
 from .markedpoints import cell, fit_rows, table
 
-HEIGHT = 220
 COLOR_PX = 10
 
 
@@ -33,7 +32,7 @@ class TexturePanel(QWidget):
         row.addWidget(Label("Show", objectName="plain"))
         row.addWidget(self.look, 1)
         column.addLayout(row)
-        self.table = table(("Photo", "Area"), HEIGHT)
+        self.table = table(("Photo", "Area"))
         self.table.setAccessibleName("Photos of the texture")
         self.table.itemSelectionChanged.connect(self._choose)
         self.table.itemChanged.connect(self._ticked)
@@ -85,7 +84,7 @@ class TexturePanel(QWidget):
                 name.setCheckState(Qt.CheckState.Unchecked if names.get(i) in left else Qt.CheckState.Checked)
             self.table.setItem(k, 0, name)
             self.table.setItem(k, 1, cell(f"{100 * shares.get(i, 0.0):.1f} %", i, right=True))
-        fit_rows(self.table, HEIGHT)
+        fit_rows(self.table)
         self._filling = False
 
     def _choose(self):

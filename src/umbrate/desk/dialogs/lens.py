@@ -21,7 +21,7 @@ from ...core.targets import sheets
 from ...formats.files import CLOSED
 from ...formats.lenscards import damaged_cards, put_on_shelf, read_card, shelf, take_off_shelf, write_card
 from .. import tokens as t
-from ..plain import Label
+from ..plain import Label, set_tone
 from .buttons import accept_or_cancel
 from .writing import ask_file, through_gate
 
@@ -67,7 +67,7 @@ class ShelfDialog(QDialog):
         box.addWidget(self.details)
         row = QHBoxLayout()
         self.trouble = Label()
-        self.trouble.setStyleSheet(f"color: {t.STATE_COLORS['failed']};")
+        set_tone(self.trouble, "bad")
         self.bring, self.write, self.remove = QPushButton("Import…"), QPushButton("Export…"), QPushButton("Remove")
         for b, act in ((self.bring, self._import), (self.write, self._export), (self.remove, self._remove)):
             b.clicked.connect(lambda _, a=act: self._try(a))

@@ -15,7 +15,7 @@ from ...core.raster.camera import eye_round
 from ...core.raster.solid import draw_triangles, paint_quickly, paint_triangles
 from ...core.surface.build import vertex_normals
 from ...formats.meshes import read_mesh
-from .. import tokens as t
+from .. import over as t
 from ..bench.markedpoints import cell, table
 from ..plain import Label
 from ..session.surfaces import coarse_of
@@ -110,7 +110,7 @@ class ModelPicksDialog(QDialog):
             self.views.append(view)
         box.addLayout(sides, 1)
         low = QHBoxLayout()
-        self.list = table(("Place", "Off"), 132)
+        self.list = table(("Place", "Off"))
         self.list.itemSelectionChanged.connect(self._fill_views)
         low.addWidget(self.list, 1)
         buttons = QVBoxLayout()

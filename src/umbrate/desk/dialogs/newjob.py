@@ -21,7 +21,7 @@ from ...job.store import SUFFIX, job_folder
 from ...sitting.photos import photo_files
 from ...work.adding import mask_folder_of, photo_folders
 from .. import tokens as t
-from ..plain import Label
+from ..plain import Label, set_tone
 
 NAME, PHOTOS, MASKS, FOLDER = range(4)
 
@@ -168,7 +168,7 @@ class NewJobDialog(QDialog):
 
     def _say(self, text, bad=False):
         self.trouble.setText(text)
-        self.trouble.setStyleSheet(f"color: {t.STATE_COLORS['failed'] if bad else t.QUIET};")
+        set_tone(self.trouble, "bad" if bad else "quiet")
 
     def _check(self):
         text = self.line.text().strip()

@@ -52,7 +52,7 @@ class PicksDialog(QDialog):
             sides.addLayout(column, 1)
         box.addLayout(sides, 1)
         low = QHBoxLayout()
-        self.list = table(("Pick", "Left", "Right", "Off"), 132, stretch=2)
+        self.list = table(("Pick", "Left", "Right", "Off"), stretch=2)
         self.list.itemSelectionChanged.connect(self._choose)
         low.addWidget(self.list, 1)
         buttons = QVBoxLayout()

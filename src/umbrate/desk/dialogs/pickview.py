@@ -16,7 +16,7 @@ from ...sitting.endpoints import seen_from
 from ...sitting.frames import frame_of, load_block
 from ...sitting.photos import located, photo_picture
 from ...sitting.picks import marked_places
-from .. import tokens as t
+from .. import over as t
 from ..strip.strip import QUARTERS
 from .turned import TurnedView
 

@@ -5,7 +5,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainterPath, QPen, QPolygonF, QTransform
 
 from ...core.geometry.sightings import ellipse
-from .. import tokens as t
+from .. import over as t
 from ..annotations import label
 from ..session.marking import SNAP_SCREEN_PX, gray_window
 
@@ -114,7 +114,7 @@ class MarkTools:
             w.step(-1)
         elif key == Qt.Key.Key_Delete:
             w.remove_sighting()
-        elif key == Qt.Key.Key_Plus:
+        elif key == Qt.Key.Key_Insert:
             w.new()
         elif key == Qt.Key.Key_Escape:
             w.chaining = False

@@ -3,12 +3,13 @@
 import numpy as np
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QPen, QPolygonF
-from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QMenu, QSpinBox, QToolButton, QWidget
+from PyQt6.QtWidgets import QButtonGroup, QMenu, QSpinBox, QToolButton
 
 from ...core.masking import strokes
 from ...core.masking.clean import tidy
 from ...sitting.masks import THING, TURNS
-from .. import tokens as t
+from .. import over as t
+from ..flow import Flow, FlowBar
 
 MOVE, RECTANGLE, LASSO, POLYGON, OUTLINE, BRUSH, EDGE_BRUSH, COLOR = (
     "move", "rectangle", "lasso", "polygon", "outline", "brush", "edge brush", "color",
@@ -26,7 +27,7 @@ TOOLS = (
 BY_POINTS = (POLYGON, OUTLINE)
 
 
-class MaskTools(QWidget):
+class MaskTools(FlowBar):
     """The row of tools, and the stroke that is being made. Coordinates are the photo's own pixels.
 
     The photo view hands on what the mouse does; a finished stroke goes to the session as a new mask.
@@ -40,9 +41,8 @@ class MaskTools(QWidget):
         self._line = []  #: the snapped line of an outline, point lists between clicks
         self._start = None
         self._color_tolerance = 24
-        row = QHBoxLayout(self)
+        row = Flow(self, spacing=2)
         row.setContentsMargins(8, 0, 8, 0)
-        row.setSpacing(2)
         group = QButtonGroup(self)
         self.buttons = {}
         for name, symbol, tip, key in TOOLS:
@@ -55,10 +55,10 @@ class MaskTools(QWidget):
             group.addButton(b)
             self.buttons[name] = b
             row.addWidget(b)
-        row.addSpacing(6)
+        row.gap(6)
         self.size = QSpinBox(minimum=1, maximum=500, value=20, suffix=" px")
         self.size.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
-        self.size.setToolTip("Radius of the brushes  ([ and ])")
+        self.size.setToolTip("Radius of the brushes  (Shift+Up and Shift+Down)")
         self.size.setFixedWidth(62)
         self.connected = QToolButton(objectName="bare", checkable=True, checked=True)
         self.connected.setIcon(t.icon("link-variant"))
@@ -75,14 +75,14 @@ class MaskTools(QWidget):
         row.addWidget(self.size)
         row.addWidget(self.connected)
         row.addWidget(self.along)
-        row.addStretch(1)
+        row.gap(6)
         more = QToolButton(popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
         more.setIcon(t.icon("dots-horizontal"))
         more.setToolTip("Widen, narrow, invert, clear, copy")
         menu = QMenu(more)
         for text, key, act in (
-            ("Widen", "Ctrl++", lambda m: tidy(m, False, 0, 0, self.step())),
-            ("Narrow", "Ctrl+-", lambda m: tidy(m, False, 0, 0, -self.step())),
+            ("Widen", "Ctrl+Up", lambda m: tidy(m, False, 0, 0, self.step())),
+            ("Narrow", "Ctrl+Down", lambda m: tidy(m, False, 0, 0, -self.step())),
             ("Invert", "Ctrl+Alt+I", lambda m: ~m),
             ("Everything", "Ctrl+Alt+A", np.ones_like),
             ("Nothing", "Ctrl+Alt+N", np.zeros_like),
@@ -91,7 +91,7 @@ class MaskTools(QWidget):
             self.addAction(a)
         menu.addSeparator()
         for text, key, act in (
-            ("Copy to the next photo", "Ctrl+Alt+Right", self.session.masks.copy_on),
+            ("Copy to the next photo", "Ctrl+Shift+Right", self.session.masks.copy_on),
             ("Back to the made mask", "Ctrl+Alt+Z", lambda: self.session.masks.edit(None, "go back to the made mask")),
         ):
             a = menu.addAction(text, key, act)
@@ -170,13 +170,14 @@ class MaskTools(QWidget):
             self.drop()
             self._commit(region, modifiers)
 
-    def key(self, key):
+    def key(self, e):
         """Keys of the tools; returns whether it was one."""
+        key, shift = e.key(), bool(e.modifiers() & Qt.KeyboardModifier.ShiftModifier)
         if key == Qt.Key.Key_Escape and self.points:
             self.drop()
-        elif key == Qt.Key.Key_BracketLeft:
+        elif shift and key == Qt.Key.Key_Down:
             self.size.setValue(max(1, int(self.size.value() * 0.8)))
-        elif key == Qt.Key.Key_BracketRight:
+        elif shift and key == Qt.Key.Key_Up:
             self.size.setValue(int(self.size.value() * 1.25) + 1)
         else:
             return False

@@ -6,7 +6,7 @@ from PyQt6.QtGui import QImage, QPen, qRgba
 
 from ...core.imaging.facts import exposure_text
 from ...core.targets.detect import CODED, PLAIN
-from .. import tokens as t
+from .. import over as t
 
 MASK_LOOKS = ("as tint", "object alone", "silhouette")
 FAR_PX = 1.0  #: residuals longer than this stand out

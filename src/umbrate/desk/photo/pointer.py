@@ -84,7 +84,7 @@ class Masking:
             self.tools.release(e.modifiers())
 
     def key(self, e):
-        return self.tools.active and self.tools.key(e.key())
+        return self.tools.active and self.tools.key(e)
 
     def double_click(self, e):
         if not self.tools.active:

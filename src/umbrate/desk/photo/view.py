@@ -6,14 +6,15 @@
 import numpy as np
 from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt
 from PyQt6.QtGui import QImage, QPainter
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QMenu, QToolButton, QWidget
+from PyQt6.QtWidgets import QComboBox, QMenu, QToolButton, QWidget
 
 from ...core.errors import UmbrateError
 from ...core.geometry.sightings import pixels
 from ...sitting.photos import located, photo_picture
 from ...stages.base import Shown
-from .. import tokens as t
+from .. import over as t
 from ..annotations import paint_measures
+from ..flow import Flow, FlowBar
 from . import paint
 from .depth import DEPTH_LAYERS
 from .marking import MarkTools
@@ -23,7 +24,6 @@ from .placement import Placement
 from .pointer import Pointer
 
 SIGHTING_PX = 24  #: a click so near on the screen means a sighting
-TOOLS_HEIGHT, MASK_TOOLS_HEIGHT = 40, 36
 
 
 class PhotoView(QWidget):
@@ -62,17 +62,21 @@ class PhotoView(QWidget):
         self.reload()
 
     def _make_tools(self):
-        self.tools = QWidget(self)
-        row = QHBoxLayout(self.tools)
+        self.tools = FlowBar(self)
+        row = Flow(self.tools)
         row.setContentsMargins(8, 8, 8, 0)
-        row.setSpacing(4)
         self.toggles = {}
         for name, tip, on, key in (
-            ("Mask", "Tint what the mask leaves out", True, "5"),
-            ("Features", "Show the key points found", False, "6"),
-            ("Targets", "Show coded targets; doubtful ones are dashed", True, "8"),
-            ("Sightings", "Show the sightings of tie points, with their residuals as lines, enlarged", False, "7"),
-            ("Marks", "Show marked points and measurements", True, "9"),
+            ("Mask", "Tint what the mask leaves out", True, "Alt+Shift+M"),
+            ("Features", "Show the key points found", False, "Alt+Shift+F"),
+            ("Targets", "Show coded targets; doubtful ones are dashed", True, "Alt+Shift+T"),
+            (
+                "Sightings",
+                "Show sightings of tie points, their residuals as enlarged lines",
+                False,
+                "Alt+Shift+S",
+            ),
+            ("Marks", "Show marked points and measurements", True, "Alt+Shift+P"),
         ):
             b = QToolButton(text=name, checkable=True, checked=on)
             b.setToolTip(f"{tip}  ({key})")
@@ -81,11 +85,12 @@ class PhotoView(QWidget):
             self.toggles[name] = b
             row.addWidget(b)
         # there is room for these where masks and depth are worked on
+        self.tools.relaid.connect(self._place_tools)
         self.mask_look = self._layers(paint.MASK_LOOKS, "How the mask is shown")
         self.depth_look = self._layers(DEPTH_LAYERS, "What of the photo's depth map is laid over it")
-        row.insertWidget(1, self.mask_look)
-        row.insertWidget(2, self.depth_look)
-        row.addStretch(1)
+        row.addWidget(self.mask_look)
+        row.addWidget(self.depth_look)
+        row.gap(8)
         fit = QToolButton(text="Fit")
         fit.setToolTip("Show the whole photo  (double click)")
         fit.clicked.connect(self.fit)
@@ -221,8 +226,7 @@ class PhotoView(QWidget):
     def fit(self):
         """Show the whole photo."""
         if self.image is not None:
-            top = TOOLS_HEIGHT + (MASK_TOOLS_HEIGHT if self.mask_tools.isVisibleTo(self) else 0)
-            self.placement.fit(self.width(), self.height(), top)
+            self.placement.fit(self.width(), self.height(), self._place_tools())
             self.update()
 
     def look_at(self, x, y):
@@ -258,9 +262,14 @@ class PhotoView(QWidget):
 
     # ------------------------------------------------------------------ drawing
     def resizeEvent(self, _):
-        self.tools.setGeometry(0, 0, self.width(), TOOLS_HEIGHT)
-        self.mask_tools.setGeometry(0, TOOLS_HEIGHT + 2, self.width(), 32)
+        self._place_tools()
         self.fit()
+
+    def _place_tools(self):
+        """Lay out the rows of tools; returns where they end."""
+        end = self.tools.place(0, self.width()) + 4
+        below = self.mask_tools.place(end, self.width()) + 4
+        return below if self.mask_tools.isVisibleTo(self) else end
 
     def paintEvent(self, _):
         p = QPainter(self)

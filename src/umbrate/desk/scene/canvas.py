@@ -16,7 +16,7 @@ from ...core.raster.points import draw_points, paint
 from ...core.raster.solid import WIRES, Manner, draw_triangles, paint_quickly, paint_triangles
 from ...core.raster.textured import paint_textured
 from ...sitting.endpoints import seen_from
-from .. import tokens as t
+from .. import over as t
 from .paint import paint_over
 
 FRAME_S = 0.028  #: time a frame may take while the view moves
@@ -79,7 +79,7 @@ class Canvas:
         spacing = s.drawn.spacing() if s.view.spacing.isChecked() else 0.0
         eye = s.rings.seen_from(replace(s.eye, f=s.eye.f * ratio))
         edges = EDGES if (s.is_cloud or s.drawn.is_dense) and s.view.edges.isChecked() else 0.0
-        points, colors, size = s.points, self._colors(), round(s.size.value() * ratio)
+        points, colors, size = s.points, self._colors(), round(s.point_size.value() * ratio)
 
         def render():
             buffers = draw_points(points, eye, w, h, size, count, spacing)

@@ -11,7 +11,7 @@ from PyQt6.QtGui import QPainterPath, QPen, QPolygonF, QTransform
 
 from ...core.geometry.similarity import scale_of
 from ...core.poses.sift import shared_points
-from .. import tokens as t
+from .. import over as t
 from ..strip.thumbs import kept_picture
 
 LEAST_SHARED = 20  #: photos that share fewer tie points are not linked

@@ -7,8 +7,8 @@ from PyQt6.QtGui import QPainter, QPen
 from ...core.cloud.keepbox import BOX_EDGES
 from ...core.geometry.similarity import scale_of
 from ...core.raster.coloring import COVERAGE
-from .. import tokens as t
-from ..annotations import paint_legend, paint_marks, paint_measures, paint_places
+from .. import over as t
+from ..annotations import paint_legend, paint_lengths, paint_marks, paint_measures, paint_places
 from .frusta import paint_turntable
 from .tools import BOX, TURN
 
@@ -111,6 +111,7 @@ def _turntable(scene):
 
 def _paint_marks(p, scene):
     work = scene.session.marking
+    paint_lengths(p, scene.session.measuring.lengths(), scene.on_screen)
     paint_measures(p, scene.session.measuring.shown(), scene.on_screen)
     if work.marking is None or work.marking.block is None:
         return
@@ -149,5 +150,6 @@ def _paint_caption(p, scene, legend):
     p.setPen(t.color(color))
     # a trial's sentence goes over the scale of colors, where there is one
     over = LEGEND_HEIGHT if color == t.ACCENT and legend else 0
-    place = QRectF(52, scene.height() - 60 - over, scene.width() - 64, 54)
+    left = scene.side.width() + 8
+    place = QRectF(left, scene.height() - 60 - over, scene.width() - left - 12, 54)
     p.drawText(place, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom | Qt.TextFlag.TextWordWrap, text)

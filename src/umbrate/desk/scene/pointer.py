@@ -108,7 +108,7 @@ class PieceByClick:
         if e.button() != LEFT:
             return False
         if not s.is_surface:
-            s.session.said.emit("This tool takes pieces of a surface: show the surface (7).", "note")
+            s.session.said.emit("This tool takes pieces of a surface: show the surface (Alt+S).", "note")
             return False
         k = s.point_at(e.position(), 3)
         if k >= 0:
@@ -334,7 +334,9 @@ def pick_end(scene, pos):
     if k >= 0 and (scene.is_cloud or scene.is_solid):
         s.measuring.pick(scene.points[k].astype(float))
     else:
-        more = " Show the cloud to measure on it  (3)." if not scene.is_cloud and s.cleaning.kept is not None else ""
+        more = (
+            " Show the cloud to measure on it  (Alt+C)." if not scene.is_cloud and s.cleaning.kept is not None else ""
+        )
         s.said.emit(f"There is no target and no marked point here.{more}", "note")
 
 
@@ -342,11 +344,16 @@ def press_key(scene, e):
     """What a key does in the scene; returns whether it does anything."""
     s, key = scene.session, e.key()
     step = {Qt.Key.Key_Left: (-0.1, 0), Qt.Key.Key_Right: (0.1, 0), Qt.Key.Key_Up: (0, 0.1), Qt.Key.Key_Down: (0, -0.1)}
-    if key in step and scene.eye is not None:
+    shift = bool(e.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+    if shift and key in (Qt.Key.Key_Up, Qt.Key.Key_Down) and scene.mode == BRUSH:
+        factor = 1.25 if key == Qt.Key.Key_Up else 0.8
+        scene.picker.brush_px = float(np.clip(scene.picker.brush_px * factor, 4, 200))
+        scene.update()
+    elif key in step and scene.eye is not None:
         scene.eye = scene.eye.turned(*step[key])
         scene.redraw(moving=True)
-    elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Minus) and scene.eye is not None:
-        scene.eye = scene.eye.zoomed(1.15 if key == Qt.Key.Key_Plus else 1 / 1.15, scene.eye.pivot)
+    elif key == Qt.Key.Key_Z and scene.eye is not None:
+        scene.eye = scene.eye.zoomed(1 / 1.15 if shift else 1.15, scene.eye.pivot)
         scene.redraw(moving=True)
     elif key == Qt.Key.Key_Delete:
         if scene.is_cloud:
@@ -365,10 +372,6 @@ def press_key(scene, e):
         s.cleaning.try_on(None)
         s.mending.try_on(None)
         scene.set_mode(LOOK)
-    elif key in (Qt.Key.Key_BracketLeft, Qt.Key.Key_BracketRight) and scene.mode == BRUSH:
-        factor = 1.25 if key == Qt.Key.Key_BracketRight else 0.8
-        scene.picker.brush_px = float(np.clip(scene.picker.brush_px * factor, 4, 200))
-        scene.update()
     else:
         return False
     return True

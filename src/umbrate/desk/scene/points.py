@@ -6,7 +6,7 @@ import numpy as np
 
 from ...core.cloud.grid import spacing_of
 from ...core.raster.ramps import relief
-from .. import tokens as t
+from .. import over as t
 
 LIVE_GRAY = 200
 

@@ -8,15 +8,16 @@ from dataclasses import replace
 
 import numpy as np
 from PyQt6.QtCore import QPointF, Qt, QTimer
-from PyQt6.QtGui import QPainter, QPen
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QSlider, QToolButton, QWidget
+from PyQt6.QtGui import QAction, QPainter, QPen
+from PyQt6.QtWidgets import QComboBox, QSlider, QToolButton, QWidget
 
-from ...actions.picturing import DIRECTIONS
 from ...core.cloud.keepbox import KeepBox
 from ...core.geometry.pose import center
 from ...core.raster.camera import eye_round
 from ...stages.base import Shown
-from .. import tokens as t
+from .. import over as t
+from ..flow import Flow, FlowBar
+from . import looking
 from .canvas import Canvas
 from .frusta import Frusta
 from .paint import paint_empty, paint_over
@@ -74,22 +75,21 @@ class Scene(QWidget):
         session.live.connect(self._on_live)
         session.ray.connect(self._on_ray)
         self._seen = self._stage_mark = self._looked = self._shown_beside = None
+        self._at_ring = False
         self.reload()
 
     def _make_tools(self):
-        self.tools = QWidget(self)
-        self.tools.setStyleSheet("QToolButton { padding: 3px 5px; }")  # all of it fits at 1280 pixels
-        row = QHBoxLayout(self.tools)
-        row.setContentsMargins(6, 8, 6, 0)
-        row.setSpacing(3)
+        self.tools = FlowBar(self)
+        row = Flow(self.tools, spacing=3)
+        row.setContentsMargins(8, 8, 8, 0)
         self.toggles = {}
         for name, tip, key in (
-            ("Photos", "Show the photos as small frusta", "1"),
-            ("Tie points", "Show the sparse cloud", "2"),
-            ("Cloud", "Show the dense cloud", "3"),
-            ("Surface", "Show the surface", "7"),
-            ("Keep box", "Show the box that says what is kept", "4"),
-            ("Marks", "Show marked points, lines, faces and measurements", "0"),
+            ("Photos", "Show the photos as small frusta", "Alt+P"),
+            ("Tie points", "Show the sparse cloud", "Alt+T"),
+            ("Cloud", "Show the dense cloud", "Alt+C"),
+            ("Surface", "Show the surface", "Alt+S"),
+            ("Keep box", "Show the box that says what is kept", "Alt+B"),
+            ("Marks", "Show marked points, lines, faces and measurements", "Alt+M"),
         ):
             b = QToolButton(
                 text={"Tie points": "Points", "Keep box": "Box"}.get(name, name), checkable=True, checked=True
@@ -99,22 +99,27 @@ class Scene(QWidget):
             b.clicked.connect(lambda on, n=name: self._toggled(n, on))
             self.toggles[name] = b
             row.addWidget(b)
-        row.addStretch(1)
-        self.size = QSlider(Qt.Orientation.Horizontal, minimum=1, maximum=5, value=2)
-        self.size.setFixedWidth(56)
-        self.size.setToolTip("Point size in pixels")
-        self.size.valueChanged.connect(lambda _: self.redraw())
-        row.addWidget(self.size)
+        row.gap(4)
+        self.point_size = QSlider(Qt.Orientation.Horizontal, minimum=1, maximum=5, value=2)
+        self.point_size.setFixedWidth(56)
+        self.point_size.setToolTip("Point size in pixels")
+        self.point_size.valueChanged.connect(lambda _: self.redraw())
+        row.addWidget(self.point_size)
         self.view = ViewMenu(self)
         self.slab = SlabBar(self)
         self.slab.changed.connect(self._cut)
         look = QToolButton(text="View", popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
         look.setMenu(self.view)
         look.setToolTip("Sides, parallel rays, section slab, views to keep, pictures")
+        self.tools.relaid.connect(self._place_side)
         fit = QToolButton(text="Fit")
         fit.setShortcut("Home")
         fit.setToolTip("See everything  (Home)")
         fit.clicked.connect(lambda: self.look_from("Fit"))
+        ring = QAction("From the object to the ring of photos and back", self, shortcut="End")
+        ring.triggered.connect(self.look_at_ring)
+        self.addAction(ring)
+        self.ring = ring
         for b in (look, fit):
             row.addWidget(b)
 
@@ -176,7 +181,7 @@ class Scene(QWidget):
             for name, on in (("Surface", solid), ("Cloud", dense), ("Tie points", not solid and not dense)):
                 self.toggles[name].setChecked(on)
             self.toggles["Surface"].setVisible(bool(surface))
-        self.size.setVisible(not self.toggles["Surface"].isChecked())
+        self.point_size.setVisible(not self.toggles["Surface"].isChecked())
         run = s.running()
         if self.live is not None and (run is None or (run.sitting.id, run.stage) != (s.sitting_id, "poses")):
             self.live = self._seen = None
@@ -200,7 +205,7 @@ class Scene(QWidget):
             s.texturing.look, s.texturing.is_read,
             s.fragment, removed, s.cleaning.key(), beside, coming,
             s.joining.key(), s.joining.laid(True), s.joining.laid(False), s.joining.hidden,
-            s.frame_key if s.job and s.sitting_id else None,
+            len(lengths := [X for *_, X in s.measuring.lengths()]), s.frame_key if s.job and s.sitting_id else None,
         )  # fmt: skip
         if mark == self._seen or self.live is not None:
             self.update()
@@ -211,6 +216,8 @@ class Scene(QWidget):
         looked = (s.sitting_id, self.is_cloud or self.is_solid, self.drawn.is_overlay, s.fragment, mark[-1])
         if self.block is not None and (self.eye is None or looked != self._looked):
             self._looked = looked
+            self.look_from("Fit")
+        elif lengths and self.eye is not None and not self._all_seen(np.concatenate(lengths)):
             self.look_from("Fit")
         self.redraw()
 
@@ -244,7 +251,7 @@ class Scene(QWidget):
             return
         self.drawn.recolor()
         if work.place is not None and work.place != self._place and work.covered:
-            self._look_at_place(work.covered[1].places[work.place])
+            self.eye = looking.at_gap(self, work.covered[1].places[work.place])
         self._place = work.place
         self.redraw()
 
@@ -276,29 +283,15 @@ class Scene(QWidget):
 
     def _look_into(self, place, size, normal):
         """Look at a hole from outside, so that it fills half of the view."""
-        if self.eye is None:
-            return
-        self.eye = eye_round(np.asarray(place, float), size, normal, self.width(), self.height())
-        self.eye.pivot = np.asarray(place, float)
-        self.redraw()
+        if self.eye is not None:
+            self.eye = looking.closely(self, place, size, normal)
+            self.redraw()
 
     def _look_closely(self, place, size):
         """Look at a place from where one is, so near that something of this size fills the view."""
-        if self.eye is None:
-            return
-        away = center(self.eye.pose) - np.asarray(place, float)
-        self.eye = eye_round(np.asarray(place, float), size, away, self.width(), self.height())
-        self.eye.pivot = np.asarray(place, float)
-        self.redraw()
-
-    def _look_at_place(self, place):
-        """Look from the side at a place with too little and at the photos that would mend it."""
-        eye = center(place.poses[1])
-        away = np.linalg.norm(eye - place.center)
-        side = np.cross(place.normal, (0, 0, 1.0))
-        side = side + 0.35 * place.normal if np.linalg.norm(side) > 0.1 else np.array([0.3, -1.0, 0.2])
-        self.eye = eye_round((eye + place.center) / 2, 0.62 * away, side, self.width(), self.height())
-        self.eye.pivot = np.asarray(place.center, float)
+        if self.eye is not None:
+            self.eye = looking.closely(self, place, size, center(self.eye.pose) - np.asarray(place, float))
+            self.redraw()
 
     def _on_live(self, name, data):
         """A growing block: its photos stand up one after the other."""
@@ -318,27 +311,23 @@ class Scene(QWidget):
         d = self.session.keep_box if self.session.job else None
         return KeepBox.from_dict(d) if d else None
 
-    def look_from(self, name):
-        """Look at everything from a named side, or fit it into the view."""
+    def _all_seen(self, X):
+        """Whether all places (n, 3) are in the view."""
+        uv = self.on_screen(X)
+        return bool((np.isfinite(uv) & (uv >= 0) & (uv <= (self.width(), self.height()))).all())
+
+    def look_at_ring(self):
+        """From the object to all photos round it, and back."""
+        self.look_from("Fit", not self._at_ring)
+
+    def look_from(self, name, ring=False):
+        """Look at the object, and at the known lengths where these are shown, from a named side, or fit it into the
+        view; `ring`: at all photos round it.
+        """
         if self.block is None:
             return
         self._end_through()
-        p = self.points if self.points is not None and len(self.points) else self.block.points
-        box = self.keep_box()
-        pivot = box.center if box else np.median(p, axis=0)
-        radius = float(np.linalg.norm(box.half)) if box else float(np.percentile(np.linalg.norm(p - pivot, axis=1), 98))
-        middle = pivot
-        if self.toggles["Photos"].isChecked() and not self.is_cloud and not self.is_solid and not self.drawn.is_dense:
-            # the dome of photos with the object in it, not round it
-            centers = self.block.eyes[self.block.solved]
-            lo, hi = np.minimum(centers.min(0), pivot - radius), np.maximum(centers.max(0), pivot + radius)
-            middle = (lo + hi) / 2
-            radius = float(np.linalg.norm(centers - middle, axis=1).max()) * 0.94
-        self.eye = eye_round(
-            middle, radius * 1.02, DIRECTIONS.get(name.lower(), DIRECTIONS["corner"]), self.width(), self.height()
-        )
-        self.eye.pivot = np.asarray(pivot, float)
-        self.eye.parallel = self.view.parallel.isChecked()
+        self.eye, self._at_ring = looking.whole(self, name, ring), ring
         self.redraw()
 
     def look(self, eye):
@@ -403,18 +392,19 @@ class Scene(QWidget):
         # what filled the view fills it still
         if self.eye is not None and e.oldSize().height() > 0:
             self.eye = replace(self.eye, f=self.eye.f * self.height() / e.oldSize().height())
-        self.tools.setGeometry(0, 0, self.width(), 40)
         self._place_side()
         if self.through.photo_id is not None:
             self.look_through(self.through.photo_id)
         self.redraw()
 
     def _place_side(self):
-        self.side.adjustSize()
-        self.side.move(0, 44)
-        self.slab.setGeometry(48, 42, max(self.width() - 60, 200), 30)
+        top = self.tools.place(0, self.width()) + 4
+        side = self.side.column.extent(self.height() - top)
+        self.side.setGeometry(0, top, side.width(), min(side.height(), max(self.height() - top, 0)))
+        left = side.width() + 8
+        self.slab.setGeometry(left, top, max(self.width() - left - 12, 200), 30)
         self.part.adjustSize()
-        self.part.move(self.width() - self.part.width() - 10, 44)
+        self.part.move(self.width() - self.part.width() - 10, top + (34 if self.slab.isVisibleTo(self) else 0))
         self.through.blend.move(self.width() - self.through.blend.width() - 12, self.height() - 30)
 
     def look_through(self, photo_id):

@@ -1,9 +1,10 @@
 """The column of tools at the scene's left: what the pointer does, and what is drawn of the photos."""
 
 from PyQt6.QtCore import QSize, Qt, pyqtSignal
-from PyQt6.QtWidgets import QButtonGroup, QSlider, QToolButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QButtonGroup, QSlider, QToolButton, QWidget
 
 from .. import tokens as t
+from ..flow import Flow
 from .tools import BOX, BRUSH, LASSO, LOOK, PIECE, RECTANGLE, TURN
 
 FRUSTUM_PERCENT = 6
@@ -18,15 +19,19 @@ class SceneSide(QWidget):
 
     def __init__(self, parent):
         super().__init__(parent)
-        column = QVBoxLayout(self)
+        column = self.column = Flow(self, vertical=True, spacing=3)
         column.setContentsMargins(8, 0, 0, 8)
-        column.setSpacing(4)
         self.modes = QButtonGroup(self)
         for mode, icon, tip, key in (
             (LOOK, "rotate-orbit", "Turn and move the view", "Shift+V"),
             (LASSO, "lasso", "Choose points inside a line drawn round them; Shift adds, Ctrl takes away", "Shift+L"),
             (RECTANGLE, "select-drag", "Choose points in a rectangle; Shift adds, Ctrl takes away", "Shift+R"),
-            (BRUSH, "brush", "Choose points under a brush; Shift adds, Ctrl takes away, [ and ] size it", "Shift+B"),
+            (
+                BRUSH,
+                "brush",
+                "Choose points under a brush; Shift adds, Ctrl takes away, Shift+Up, Shift+Down: size",
+                "Shift+B",
+            ),
             (PIECE, "puzzle-outline", "Choose the piece of a surface that is clicked", "Shift+C"),
             (BOX, "cube-outline", "Size, move and turn the keep box by its handles", "Shift+K"),
             (TURN, "axis-arrow", "Turn the object by rings: how it stands", "Shift+U"),
@@ -37,7 +42,7 @@ class SceneSide(QWidget):
             self.modes.addButton(b)
             column.addWidget(b)
         self.modes.buttons()[0].setChecked(True)
-        column.addSpacing(12)
+        column.gap(8)
         self.switches = {}
         for name, icon, tip, key in (
             (
@@ -60,7 +65,8 @@ class SceneSide(QWidget):
         size.setFixedHeight(56)
         size.setToolTip("Size of the photos' frusta")
         size.valueChanged.connect(lambda v: self.switched.emit("size", v / 100.0))
-        column.addWidget(size, 0, Qt.AlignmentFlag.AlignHCenter)
+        size.setFixedWidth(30)
+        column.addWidget(size)
 
     @staticmethod
     def _button(icon, tip, key):
@@ -70,7 +76,7 @@ class SceneSide(QWidget):
         b.setToolTip(f"{tip}  ({key})")
         b.setAccessibleName(tip)
         b.setShortcut(key)
-        b.setFixedSize(30, 28)
+        b.setFixedSize(30, 27)
         return b
 
     def show_mode(self, mode):

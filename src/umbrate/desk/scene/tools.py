@@ -9,7 +9,7 @@ from PyQt6.QtGui import QPen, QPolygonF
 from ...core.cloud.keepbox import KeepBox
 from ...core.geometry.rotation import rotation_matrix
 from ...core.raster.pick import inside_polygon, within
-from .. import tokens as t
+from .. import over as t
 from ..session.tiepoints import ADD, REPLACE, TAKE
 
 LOOK, LASSO, RECTANGLE, BRUSH, PIECE, BOX, TURN = "look", "lasso", "rectangle", "brush", "piece", "box", "turn"

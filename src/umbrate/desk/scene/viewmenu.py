@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import (
 from ...core.geometry.similarity import scale_of
 from ...core.raster.camera import Eye
 from ...formats.files import CLOSED, written_aside
-from .. import tokens as t
+from .. import over as t
 from ..dialogs.writing import ask_file, beside, write_beside
 from ..plain import Label, button_text
 from .points import Slab

@@ -10,7 +10,7 @@ from ...actions.coverage import compute_coverage, gather_coverage
 from ...actions.steps import Context, try_step
 from ...core.raster.coloring import COLORINGS, COVERAGE, MEASURED, cloud_colors, usual_range
 from ...sitting.clouds import cloud_source, compare_clouds
-from .. import tokens as t
+from .. import over as t
 from .beside import Beside
 from .trying import Trying
 

@@ -12,7 +12,7 @@ from ...core.raster.coloring import cloud_colors
 from ...core.raster.ramps import relief
 from ...sitting.members import members_of
 from ...stages.base import Shown
-from .. import tokens as t
+from .. import over as t
 
 TINTS, COLORS, DISTANCE = "tints", "colors", "distance"
 RAMP_TO = 98  #: percent of the distances that the ramp covers

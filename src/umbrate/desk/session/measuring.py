@@ -11,6 +11,8 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from ...actions.measuring import Measurer, due, keep_values, measure_each, measured_from, plain_spot
 from ...core.errors import UmbrateError
 from ...core.measure.quantities import BY_NAME
+from ...sitting.frames import scale_result
+from ...stages.base import Shown
 
 
 class MeasureWork(QObject):
@@ -28,7 +30,7 @@ class MeasureWork(QObject):
         self.chosen_id = None
         self.busy = False  #: a measurement that was asked for is being computed
         self._values = {}  #: by sitting id, those computed since the job was opened
-        self._sitting = self._measurer = self._mark = self._shown = None
+        self._sitting = self._measurer = self._mark = self._shown = self._lengths = None
         session.job_changed.connect(self._other_job)
         session.document_changed.connect(self._forget)
         session.chosen_changed.connect(self._chosen)
@@ -39,7 +41,7 @@ class MeasureWork(QObject):
         self.busy = False
 
     def _redraw(self):
-        self._shown = None
+        self._shown = self._lengths = None
 
     def _forget(self):
         self._mark = None
@@ -198,6 +200,31 @@ class MeasureWork(QObject):
         s = self.session
         if ids and s.may_write():
             s.do(lambda: s.job.remove_measurements(ids), "Removed. Undo brings it back.")
+
+    def lengths(self):
+        """Known lengths, stated or recognized, whose ends have places: (first, second, value in mm, role, (2, 3))."""
+        s = self.session
+        if s.sitting is None or not s.shows(Shown.LENGTHS):
+            return []
+        now = self._now(), s.result("scale").id if s.result("scale") else 0
+        if self._lengths is None or self._lengths[0] != now:
+            stated = [(k.first, k.second, k.value_mm, k.role) for k in s.job.lengths(s.sitting_id)]
+            known = {frozenset(x[:2]) for x in stated}
+            done = scale_result(s.job, s.sitting)
+            of_sheets = [r for r in (done.figures.lengths if done else []) if r.source == "sheet"]
+            stated += [
+                (r.first, r.second, r.value, r.role) for r in of_sheets if frozenset((r.first, r.second)) not in known
+            ]
+            places = [[self.place_of(e) for e in x[:2]] for x in stated]
+            self._lengths = (
+                now,
+                [
+                    (*x, np.array(ends))
+                    for x, ends in zip(stated, places, strict=True)
+                    if all(e is not None for e in ends)
+                ],
+            )
+        return self._lengths[1]
 
     def place_of(self, end):
         """Where an end lies in the job's frame (3,), or None."""

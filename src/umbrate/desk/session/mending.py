@@ -14,7 +14,7 @@ from ...core.surface.distance import signed_distance
 from ...core.surface.holes import holes_of
 from ...sitting.clouds import to_job
 from ...sitting.surfaces import moved
-from .. import tokens as t
+from .. import over as t
 from .surfaces import coarse_of
 from .trying import Trying
 

@@ -14,7 +14,7 @@ from ...core.raster.solid import SMOOTH, SOLID, Manner
 from ...core.surface.coarse import coarse_copy
 from ...core.surface.looks import curvature, slope
 from ...sitting.surfaces import compare_surfaces, reach_of, surface_source
-from .. import tokens as t
+from .. import over as t
 from .beside import Beside
 
 MOVING = 60_000  #: triangles that are drawn while the view moves

@@ -84,7 +84,7 @@ class ScaleStage(Stage):
     about = "Sets the scale by known lengths, ties the block to marked and known points, and checks other lengths."
     needs = ("poses",)
     reads = "lengths or points"
-    shows = frozenset({Shown.POINTS})
+    shows = frozenset({Shown.POINTS, Shown.LENGTHS})
     Settings = Settings
     Figures = ScaleFigures
 
