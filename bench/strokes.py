@@ -64,11 +64,13 @@ def main():
         tools, good = view.mask_tools, True
         around = [(3000 + 1200 * np.cos(a), 2000 + 1200 * np.sin(a)) for a in np.linspace(0, 6.2, 40)]
         strokes = {
-            "rectangle": [(1500, 800), (4500, 3200)],
             "lasso": around,
             "brush": around,
             "edge brush": around[:8],
             "color": [(3000, 2000)],
+            "polygon": around[::4],
+            "outline": around[::8],
+            "rectangle": [(1500, 800), (4500, 3200)],
         }
         tools.size.setValue(150)
         for name, points in strokes.items():
@@ -78,19 +80,31 @@ def main():
                 tools.press(points[0], NONE)
                 for p in points[1:]:
                     tools.move(p, True)
+                for p in points[1:] if name in ("polygon", "outline") else ():
+                    tools.press(p, NONE)
                 start = time.perf_counter()
-                tools.release(NONE)
+                tools.double_click(NONE) if name in ("polygon", "outline") else tools.release(NONE)
                 QApplication.processEvents()
                 view.grab()
                 times.append(1000 * (time.perf_counter() - start))
             best = min(times[1:])
             good &= best <= LIMIT_MS
             print(f"{name:12s} {best:7.0f} ms   {'reached' if best <= LIMIT_MS else 'MISSED'}", flush=True)
-        for label, function in (("widen", lambda m: m | np.roll(m, 3)), ("invert", lambda m: ~m)):
-            start = time.perf_counter()
-            tools.change(function, label)
-            view.grab()
-            print(f"{label:12s} {1000 * (time.perf_counter() - start):7.0f} ms")
+        for action in tools.whole:  # those of the menu itself
+            times = []
+            for _ in range(4):
+                tools.choose("rectangle")
+                tools.press((1500, 800), NONE)
+                tools.move((4500, 3200), True)
+                tools.release(NONE)
+                start = time.perf_counter()
+                action.trigger()
+                QApplication.processEvents()
+                view.grab()
+                times.append(1000 * (time.perf_counter() - start))
+            best = min(times[1:])
+            good &= best <= LIMIT_MS
+            print(f"{action.text():12s} {best:7.0f} ms   {'reached' if best <= LIMIT_MS else 'MISSED'}", flush=True)
         window.close()
     return 0 if good else 1
 

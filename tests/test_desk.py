@@ -296,7 +296,7 @@ class Working(DeskTest):
         self.window.open_path(job.folder)
         self.session.choose(stage="photos")
         self.assertTrue(any("12 files of this sitting are missing" in x for x in texts(self.window.bench)))
-        with mock.patch("umbrate.desk.window.QFileDialog.getExistingDirectory", return_value=str(moved.parent)):
+        with mock.patch("umbrate.desk.dialogs.asking.QFileDialog.getExistingDirectory", return_value=str(moved.parent)):
             next(b for b in self.window.bench.findChildren(QPushButton) if b.text() == "Find missing photos…").click()
         wait_for(lambda: self.session.tasks.idle)
         self.assertIn("Found 12", self.window.foot.said)

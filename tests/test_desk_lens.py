@@ -51,7 +51,7 @@ class Beginning(DeskTest):
         self.assertTrue(any("held the same way" in x for x in texts(bench)))
         # the folder with all of them goes into the same sitting
         button = next(b for b in bench.findChildren(QPushButton) if b.text() == "Bring in photos…")
-        with mock.patch("umbrate.desk.window.QFileDialog.getExistingDirectory", return_value=str(photos)):
+        with mock.patch("umbrate.desk.dialogs.asking.QFileDialog.getExistingDirectory", return_value=str(photos)):
             button.click()
         wait_for(lambda: s.tasks.idle and s.queue.idle and s.result("lens").figures.calibration)
         self.assertEqual((len(s.job.sittings()), len(s.photos())), (1, 8))

@@ -189,9 +189,9 @@ class Masking(OneJob):
         self.draw(view, [(185, 130), (185, 150), (185, 170)], shift)
         self.assertTrue(view.overlays.mask[150, 210])
         self.assertTrue((view.overlays.mask | ~edge).all())  # what the edge brush took, the brush takes too
-        QTest.keyClick(view, Qt.Key.Key_BracketRight)
+        QTest.keyClick(view, Qt.Key.Key_Up, Qt.KeyboardModifier.ShiftModifier)
         self.assertEqual(tools.size.value(), 38)
-        QTest.keyClick(view, Qt.Key.Key_BracketLeft)
+        QTest.keyClick(view, Qt.Key.Key_Down, Qt.KeyboardModifier.ShiftModifier)
         self.assertEqual(tools.size.value(), 30)
 
     def test_the_outline_snaps_to_the_edge_between_its_clicks(self):

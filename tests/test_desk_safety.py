@@ -82,7 +82,7 @@ class ThePhotoThatIsShown(DeskTest):
         for act in (lambda: s.marking.set_on(True), lambda: s.measuring.begin("distance"), pick):
             act()
             QTest.mouseClick(v, Qt.MouseButton.LeftButton, NONE, middle)
-            for key in (Qt.Key.Key_Return, Qt.Key.Key_Delete, Qt.Key.Key_Plus):
+            for key in (Qt.Key.Key_Return, Qt.Key.Key_Delete, Qt.Key.Key_Insert):
                 QTest.keyClick(v, key)
         s.picked()
         s.measuring.begin(None)

@@ -7,6 +7,7 @@ import numpy as np
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QDropEvent
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QFileDialog
 
 from tests import desk
 from tests.desk import OF_SITTING, OneJob, texts, wait_for
@@ -352,17 +353,15 @@ class Solved(OneJob):
 
     def test_everything_can_be_exported(self):
         out = scratch()
-        with mock.patch("umbrate.desk.window.QFileDialog.getSaveFileName", return_value=(str(out / "c.ply"), "")):
+        with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(out / "c.ply"), "")):
             self.window.deliver.cloud()
         wait_for(lambda: self.session.tasks.idle)
-        with mock.patch("umbrate.desk.window.QFileDialog.getSaveFileName", return_value=(str(out / "c.json"), "")):
+        with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(out / "c.json"), "")):
             self.window.deliver.cameras()
         wait_for(lambda: self.session.tasks.idle)
         self.assertEqual({p.name for p in out.iterdir()}, {"c.ply", "c.json"})
         self.assertEqual(self.window.foot.kind, "good")
-        with mock.patch(
-            "umbrate.desk.window.QFileDialog.getSaveFileName", return_value=(str(out / "no" / "c.ply"), "")
-        ):
+        with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(out / "no" / "c.ply"), "")):
             self.window.deliver.cloud()
         wait_for(lambda: self.session.tasks.idle)
         self.assertEqual(self.window.foot.kind, "bad")

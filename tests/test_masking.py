@@ -7,14 +7,14 @@ from types import SimpleNamespace
 
 import numpy as np
 from PIL import Image
-from scipy.ndimage import binary_erosion, gaussian_filter, label
+from scipy.ndimage import binary_dilation, binary_erosion, gaussian_filter, label
 
 from tests.scenes import scratch
 from tests.test_stages import run, state
 from umbrate.actions.delivering import export_masks
 from umbrate.core.errors import UmbrateError
 from umbrate.core.imaging.decode import read_mask
-from umbrate.core.imaging.filters import gaussian_blur, halve_by_area, narrowed
+from umbrate.core.imaging.filters import gaussian_blur, halve_by_area, narrowed, widened
 from umbrate.core.imaging.sharpness import sharpness
 from umbrate.core.masking import strokes
 from umbrate.core.masking.backdrop import differs, empty_frames, same_place, shot_plate, still_plate
@@ -145,6 +145,7 @@ class Kernels(unittest.TestCase):
         for _ in range(25):
             mask = gaussian_filter(rng.random(rng.integers(5, 60, 2)), 2) > 0.5
             steps = int(rng.integers(1, 7))
+            np.testing.assert_array_equal(widened(mask, steps), binary_dilation(mask, iterations=steps))
             np.testing.assert_array_equal(narrowed(mask, steps), binary_erosion(mask, iterations=steps))
 
     def test_sharpness_inside_a_mask_is_that_of_the_whole_picture_there(self):
@@ -471,6 +472,18 @@ class Strokes(unittest.TestCase):
         )
         self.assertLess(np.abs(np.hypot(line[:, 0] - 45, line[:, 1] - 30) - 20).max(), 2.0)
         self.assertGreater(overlap(self.whole(strokes.polygon(self.SHAPE, line)), disc), 0.93)
+
+    def test_an_outline_over_far_follows_the_edge_as_closely(self):
+        v, u = np.mgrid[0:1000, 0:1400]
+        disc = (u - 700) ** 2 + (v - 500) ** 2 < 400**2
+        rng = np.random.default_rng(3)
+        picture = np.clip(80 + 90 * disc[..., None] + rng.normal(0, 4, (1000, 1400, 3)), 0, 255).astype(np.uint8)
+        corners = [(700 + 400 * np.cos(a), 500 + 400 * np.sin(a)) for a in np.linspace(0, 2 * np.pi, 4)[:-1]]
+        for a, b in zip(corners, [*corners[1:], corners[0]], strict=True):
+            line = strokes.edge_path(picture, a, b)
+            self.assertEqual((tuple(line[0]), tuple(line[-1])), (a, b))
+            self.assertLess(np.hypot(*np.diff(line, axis=0).T).max(), 4)
+            self.assertLess(np.abs(np.hypot(line[:, 0] - 700, line[:, 1] - 500) - 400).max(), 4.0)
 
     def test_strokes_add_take_and_replace(self):
         mask = np.zeros(self.SHAPE, bool)

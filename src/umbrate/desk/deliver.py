@@ -2,7 +2,7 @@
 
 from functools import partial
 
-from PyQt6.QtWidgets import QFileDialog, QInputDialog
+from PyQt6.QtWidgets import QInputDialog
 
 from ..actions.delivering import (
     export_cameras,
@@ -14,6 +14,7 @@ from ..actions.delivering import (
 from ..formats.files import as_written
 from ..formats.lenscards import put_on_shelf
 from ..stages.lens.cards import card_of
+from .dialogs.asking import FILES, ask_folder
 from .dialogs.lens import SheetsDialog
 from .dialogs.writing import ask_and_write, ask_file, ask_file_and_kind, beside, write_now, write_out
 
@@ -62,7 +63,7 @@ class Deliver:
 
         ``write(job, folder=folder, sitting=sitting, gate=gate)`` gives (photo name, file) of each.
         """
-        folder = QFileDialog.getExistingDirectory(self.window, title)
+        folder = ask_folder(self.window, title, FILES)
         if folder:
             write_out(
                 self.session, self.window, partial(write, folder=folder, sitting=self.session.sitting),

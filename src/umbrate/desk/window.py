@@ -7,7 +7,6 @@ from PyQt6.QtCore import QEvent, QProcess, Qt, QUrl
 from PyQt6.QtGui import QCursor, QDesktopServices
 from PyQt6.QtWidgets import (
     QApplication,
-    QFileDialog,
     QHBoxLayout,
     QMainWindow,
     QMessageBox,
@@ -35,6 +34,7 @@ from . import tokens as t
 from .bench.bench import Bench
 from .board import Board
 from .deliver import Deliver
+from .dialogs.asking import JOBS, PHOTOS, ask_folder, open_file
 from .dialogs.cluster import ClusterDialog
 from .dialogs.ledger import LedgerDialog
 from .dialogs.lens import ShelfDialog
@@ -103,6 +103,7 @@ class Window(QMainWindow):
         self.bench.keep_wanted.connect(lambda: self.deliver.card())
         self.bench.sheets_wanted.connect(lambda: self.deliver.sheets())
         self.bench.through_wanted.connect(lambda: self.scene.look_through(s.photo_id))
+        self.bench.kind_wanted.connect(self.strip.show_only)
         self.strip.menu_wanted.connect(lambda pos: self.menus.show_strip_menu(pos))
         scroll = QScrollArea()
         scroll.setWidget(self.board)
@@ -210,7 +211,7 @@ class Window(QMainWindow):
 
     def open_job(self):
         """Ask for a job folder and open it."""
-        folder = QFileDialog.getExistingDirectory(self, "Open a job: a folder whose name ends in .umbrate")
+        folder = ask_folder(self, "Open a job: a folder whose name ends in .umbrate", JOBS)
         if folder:
             self.open_path(folder)
 
@@ -247,7 +248,7 @@ class Window(QMainWindow):
 
     def bring_in(self):
         """Ask for a folder and add it as a sitting."""
-        folder = QFileDialog.getExistingDirectory(self, "Folder of photos (one placement of the object)")
+        folder = ask_folder(self, "Folder of photos (one placement of the object)")
         if folder:
             self.session.arrivals.add_folders([folder])
 
@@ -297,14 +298,14 @@ class Window(QMainWindow):
 
     def find_missing(self):
         """Ask where photos are that were moved, and point the job to them."""
-        folder = QFileDialog.getExistingDirectory(self, "Where the photos are now; folders below it are searched too")
+        folder = ask_folder(self, "Where the photos are now; folders below it are searched too")
         if folder:
             self.session.arrivals.find_missing(folder)
 
     def bring_in_video(self):
         """Ask for a video and add its frames as a sitting."""
         kinds = " ".join(f"*{x}" for x in sorted(VIDEO_SUFFIXES))
-        file, _ = QFileDialog.getOpenFileName(self, "A video of the object", filter=f"Videos ({kinds})")
+        file = open_file(self, "A video of the object", f"Videos ({kinds})", PHOTOS)
         if file:
             dialog = VideoDialog(file, self)
             if dialog.exec():
@@ -418,7 +419,7 @@ class Window(QMainWindow):
             return True
         text = f"{BY_NAME[run.stage].title} of “{run.sitting.name}” is running, {100 * run.fraction:.0f} % done."
         box = message(self, text)
-        box.setInformativeText("What was finished before is saved; this step would have to start anew.")
+        box.setInformativeText(BY_NAME[run.stage].when_stopped)
         stop = box.addButton("Stop it and leave", QMessageBox.ButtonRole.DestructiveRole)
         box.setDefaultButton(box.addButton("Let it run", QMessageBox.ButtonRole.RejectRole))
         box.exec()

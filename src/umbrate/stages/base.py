@@ -54,6 +54,16 @@ class Outcome:
     seen: dict = field(default_factory=dict)  #: what was seen of files, by the hash of their content (`Job.seen`)
 
 
+PROBLEM_KINDS = {
+    "soft": "Soft",
+    "mask": "Odd mask",
+    "unreadable": "Unreadable",
+    "bare": "Bare backdrop",
+    "lens": "Other lens",
+    "slip": "Slipped",
+}
+
+
 def problem(photo, text, hint="", kind="", remedy=None):
     """One entry of `Outcome.problems`; `photo` is anything with id and name, or None.
 
@@ -178,6 +188,9 @@ class Stage:
     reads: ClassVar[str] = "photos"  #: what `key` covers, for people
     Settings: ClassVar[type[StageSettings]]
     about: ClassVar[str]  #: what it does, in a sentence
+    when_stopped: ClassVar[str] = (
+        "Results of the steps before are saved. This one keeps nothing of what it did so far, and starts anew."
+    )
     needs_preview: ClassVar[tuple] = ()  #: values of the setting `method` that can be tried on a few photos first
     modes: ClassVar[dict] = {}  #: other ways to run it than the usual one, and what each does; `gather` takes one
     only_asked: ClassVar[bool] = False  #: whether it runs only where somebody names it, not with all others

@@ -50,32 +50,46 @@ def gaussian_blur(image, sigma):
 
 
 @njit(cache=True, nogil=True)
-def _steps_inside(mask, most, out):
+def _stepped(words, steps, narrow):
+    """Rows of bits (h, n) uint64 widened, or narrowed, by so many steps to the sides; what is beyond counts as none."""
+    h, n = words.shape
+    one, last = np.uint64(1), np.uint64(63)
+    a, b = words.copy(), np.empty_like(words)
+    for _ in range(steps):
+        for y in range(h):
+            for k in range(n):
+                c = a[y, k]
+                left, right = c << one, c >> one
+                if k > 0:
+                    left |= a[y, k - 1] >> last
+                if k + 1 < n:
+                    right |= a[y, k + 1] << last
+                above = a[y - 1, k] if y > 0 else np.uint64(0)
+                below = a[y + 1, k] if y + 1 < h else np.uint64(0)
+                if narrow:
+                    b[y, k] = c & left & right & above & below
+                else:
+                    b[y, k] = c | left | right | above | below
+        a, b = b, a
+    return a
+
+
+def _by_steps(mask, steps, narrow):
     h, w = mask.shape
-    for y in range(h):
-        for x in range(w):
-            if not mask[y, x]:
-                out[y, x] = 0
-                continue
-            above = out[y - 1, x] if y > 0 else 0
-            left = out[y, x - 1] if x > 0 else 0
-            out[y, x] = min(min(above, left) + 1, most)
-    for y in range(h - 1, -1, -1):
-        for x in range(w - 1, -1, -1):
-            if out[y, x] > 0:
-                below = out[y + 1, x] if y + 1 < h else 0
-                right = out[y, x + 1] if x + 1 < w else 0
-                out[y, x] = min(out[y, x], min(below, right) + 1)
+    packed = np.zeros((h, (w + 63) // 64 * 8), np.uint8)
+    packed[:, : (w + 7) // 8] = np.packbits(mask, axis=1, bitorder="little")
+    out = _stepped(packed.view(np.uint64), int(steps), narrow)
+    return np.unpackbits(out.view(np.uint8), axis=1, count=w, bitorder="little").view(bool)
 
 
 def narrowed(mask, pixels):
-    """A mask (h, w) bool without what is at most so many steps to a side from its outline or from the picture's edge.
+    """A mask (h, w) bool without what is at most so many steps from its outline or from the picture's edge."""
+    return _by_steps(mask, pixels, True)
 
-    The steps are those of a two-pass distance transform (Rosenfeld and Pfaltz 1966).
-    """
-    steps = np.empty(mask.shape, np.uint8)
-    _steps_inside(np.ascontiguousarray(mask), min(pixels + 1, 255), steps)
-    return steps > pixels
+
+def widened(mask, pixels):
+    """A mask (h, w) bool with what is at most so many steps from it."""
+    return _by_steps(mask, pixels, False)
 
 
 def beyond_slopes(gray):

@@ -3,6 +3,8 @@
 import numpy as np
 import scipy
 
+from ..imaging.filters import narrowed, widened
+
 
 def main_pieces(mask, share=0.1):
     """The largest connected piece of a mask (h, w), and those of at least `share` of its size."""
@@ -45,9 +47,9 @@ def tidy(mask, largest=True, holes=0.02, open_px=2, grow_px=0):
             small[0] = False
             out = out | small[labels]
     if grow_px > 0:
-        out = scipy.ndimage.binary_dilation(out, iterations=grow_px)
+        out = widened(out, grow_px)
     elif grow_px < 0:
-        out = scipy.ndimage.binary_erosion(out, iterations=-grow_px)
+        out = narrowed(out, -grow_px)
     return out
 
 

@@ -5,6 +5,7 @@ with the picture's. Points are (x, y) in pixels, pixel centers at whole numbers.
 """
 
 from concurrent.futures import ThreadPoolExecutor
+from itertools import pairwise
 from typing import NamedTuple
 
 import numpy as np
@@ -279,21 +280,59 @@ def edge_brush(picture, path, radius, tolerance):
     return Region(whole.top, whole.left, out)
 
 
+FAR = 180  #: pixels between two places from which on an edge is followed first in a smaller picture
+PIECE = 60  #: and then, that way, so many pixels at a time
+
+
 def edge_path(picture, a, b, margin=24):
     """A line from a to b that follows edges: the cheapest way over a picture of where edges are not.
+
+    Over far it is found in a smaller picture, and there after between places on that way where the edge is strongest.
 
     Returns
     -------
     (n, 2) array of points, a and b included
     """
+    far = max(abs(a[0] - b[0]), abs(a[1] - b[1]))
+    if far <= FAR:
+        return _near_path(picture, a, b, margin)
+    step = int(np.ceil(far / FAR))
+    wide = max(margin, FAR // 3)  # edges bend
+    top, left, bottom, right = _box(picture.shape[:2], [a, b], wide * step)
+    h, w = (bottom - top) // step, (right - left) // step
+    small = picture[top : top + h * step : step, left : left + w * step : step]
+    ends = [np.clip((np.array(p) - [left, top]) / step, 0, [w - 1, h - 1]) for p in (a, b)]
+    coarse = _near_path(small, *ends, wide) * step + [left, top] + step // 2
+    along = np.r_[0.0, np.cumsum(np.hypot(*np.diff(coarse, axis=0).T))]
+    at = np.searchsorted(along, np.arange(PIECE, along[-1] - PIECE / 2, PIECE))
+    stops = [a, *(_strongest(picture, coarse[k], 2 * step) for k in at), b]
+    pieces = [_near_path(picture, p, q, margin // 2) for p, q in pairwise(stops)]
+    return np.vstack([pieces[0], *(x[1:] for x in pieces[1:])])
+
+
+def _edges(part):
+    """How strong the edge is at each pixel of a part (h, w, 3) of a picture."""
+    return scipy.ndimage.gaussian_gradient_magnitude(part.astype(np.float32).mean(-1), 1.2)
+
+
+def _strongest(picture, at, reach):
+    """The pixel (x, y) with the strongest edge within so many pixels."""
+    top, left, bottom, right = _box(picture.shape[:2], [at], reach + 4)
+    edge = _edges(picture[top:bottom, left:right])
+    edge[:4], edge[-4:], edge[:, :4], edge[:, -4:] = 0, 0, 0, 0  # the filter saw less there
+    y, x = np.unravel_index(int(edge.argmax()), edge.shape)
+    return float(x + left), float(y + top)
+
+
+def _near_path(picture, a, b, margin):
     top, left, bottom, right = _box(picture.shape[:2], [a, b], margin)
-    gray = picture[top:bottom, left:right].astype(np.float32).mean(-1)
-    if min(gray.shape) < 3:
+    part = picture[top:bottom, left:right]
+    if min(part.shape[:2]) < 3:
         return np.array([a, b], float)
-    edge = scipy.ndimage.gaussian_gradient_magnitude(gray, 1.2)
+    edge = _edges(part)
     cost = 1.0 / (0.05 + edge / max(float(edge.max()), 1e-6))
     ends = np.round([a, b]).astype(int) - [left, top]
-    start, end = (tuple(np.clip(p, 0, [gray.shape[1] - 1, gray.shape[0] - 1])[::-1]) for p in ends)
+    start, end = (tuple(np.clip(p, 0, [edge.shape[1] - 1, edge.shape[0] - 1])[::-1]) for p in ends)
     way = skimage.graph.MCP_Geometric(cost)
     way.find_costs([start], [end])
     path = np.array(way.traceback(end), float)[:, ::-1] + [left, top]

@@ -1,15 +1,19 @@
 """What went wrong with a cell, what helps, and the buttons that do it."""
 
-from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from collections import Counter
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QToolButton, QVBoxLayout, QWidget
 
 from ...stages import BY_NAME
+from ...stages.base import PROBLEM_KINDS
 from ...work.sorting import propose_split
 from ..dialogs.picks import PicksDialog
+from ..flow import Flow
 from ..plain import Label
 from ..text import counted
+from .markedpoints import cell, fit_rows, table
 from .pieces import of_left_out, of_soft
-
-SHOWN = 4  #: problems; the strip can show the others
 
 
 def column(parent=None):
@@ -135,7 +139,10 @@ def _problems(bench, stage, result):
     if not every:
         return None
     body, box = column()
-    for p in every[:SHOWN]:
+    general = [p for p in every if p["photo"] is None]
+    of_photos = [p for p in every if p["photo"] is not None]
+    first = of_photos[:1]  # that of the chosen photo, where it has one
+    for p in [*general, *first]:
         box.addWidget(wrapped(f"{p['text']} {p['hint']}", "advice"))
         if p.get("remedy"):
             box.addWidget(remedy_button(bench, stage, p["remedy"], run=False))
@@ -150,8 +157,33 @@ def _problems(bench, stage, result):
         photo = next((x for x in s.photos() if x.id == p["photo"]), None)
         if photo and (shown := _evidence(s, stage, photo, p, result)):
             box.addWidget(shown)
-    if len(every) > SHOWN:
-        box.addWidget(wrapped(f"and {len(every) - SHOWN} more: the strip can show them, sorted or filtered"))
+    if len(of_photos) > 1:
+        box.addWidget(_list_of(bench, of_photos))
+    return body
+
+
+def _list_of(bench, of_photos):
+    """All problems of photos, a line each: a click shows the photo; buttons show one kind alone in the strip."""
+    s = bench.session
+    body, box = column()
+    flow = Flow()
+    for kind, count in Counter(p.get("kind", "") for p in of_photos).items():
+        if kind in PROBLEM_KINDS:
+            b = QToolButton(text=f"{PROBLEM_KINDS[kind]}: {count}")
+            b.setToolTip("Show these photos alone in the strip")
+            b.clicked.connect(lambda _, k=kind: bench.kind_wanted.emit(k))
+            flow.addWidget(b)
+    box.addLayout(flow)
+    rows = table(("Photo", "What is wrong"), stretch=1)
+    rows.setRowCount(len(of_photos))
+    for k, p in enumerate(of_photos):
+        what = p["text"].removeprefix(p["name"]).strip() or p["text"]
+        for q, text in enumerate((p["name"], what)):
+            rows.setItem(k, q, cell(text, p["photo"], tip=f"{p['text']} {p['hint']}"))
+    fit_rows(rows)
+    rows.setAccessibleName("Problems of photos")
+    rows.itemClicked.connect(lambda item: s.choose(photo_id=item.data(Qt.ItemDataRole.UserRole)))
+    box.addWidget(rows)
     return body
 
 

@@ -41,6 +41,7 @@ class Bench(QWidget):
     keep_wanted = pyqtSignal()
     sheets_wanted = pyqtSignal()
     through_wanted = pyqtSignal()
+    kind_wanted = pyqtSignal(str)  #: photos with problems of this kind are to be seen alone in the strip
 
     def __init__(self, session):
         super().__init__(objectName="panel")

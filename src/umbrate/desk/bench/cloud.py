@@ -4,7 +4,6 @@ import numpy as np
 from PyQt6 import sip
 from PyQt6.QtWidgets import (
     QComboBox,
-    QFileDialog,
     QHBoxLayout,
     QMenu,
     QToolButton,
@@ -17,6 +16,7 @@ from ...actions.steps import CLEANING
 from ...core.later import Later
 from ...core.raster.coloring import COLORINGS, COVERAGE, counts_of
 from ...core.raster.ramps import RAMP, SIGNED, ramp_colors
+from ..dialogs.asking import open_file
 from ..flow import Flow
 from ..plain import Label
 from ..plots import quiet_plot
@@ -157,7 +157,7 @@ class CloudsPart(QWidget):
         save.setEnabled(bool(kept and kept.steps))
 
     def _read_steps(self):
-        file, _ = QFileDialog.getOpenFileName(self, "Clean by steps from a file", "", "Cleaning steps (*.json)")
+        file = open_file(self, "Clean by steps from a file", "Cleaning steps (*.json)")
         if file:
             self.work.apply_all(file)
 

@@ -6,7 +6,6 @@ from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
     QDoubleSpinBox,
-    QFileDialog,
     QHBoxLayout,
     QLineEdit,
     QSizePolicy,
@@ -18,6 +17,7 @@ from PyQt6.QtWidgets import (
 from ...formats.lenscards import shelf
 from ...stages.base import choice_text
 from .. import tokens as t
+from ..dialogs.asking import ask_folder
 
 
 def _bounds(field):
@@ -49,7 +49,7 @@ def _folder_editor(field, value, changed):
     w, line = _line_with_button(value, hint, button, "Choose the folder", changed)
 
     def choose():
-        folder = QFileDialog.getExistingDirectory(w, field.title, line.text())
+        folder = ask_folder(w, field.title, start=line.text())
         if folder:
             line.setText(folder)
             changed(folder)

@@ -1,10 +1,11 @@
 """Measuring a surface on the bench: area, volume and sizes, its distance to a model file or to a form."""
 
 from PyQt6 import sip
-from PyQt6.QtWidgets import QDoubleSpinBox, QFileDialog, QHBoxLayout, QMenu, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QMenu, QPushButton, QVBoxLayout, QWidget
 
 from ...actions.models import share_within
 from ...core.measure.forms import FORMS
+from ..dialogs.asking import open_file
 from ..dialogs.modelpicks import ModelPicksDialog
 from ..dialogs.section import SectionDialog
 from ..plain import Label
@@ -105,7 +106,7 @@ class GaugePart(QWidget):
         self.reload()
 
     def _model(self, placed):
-        file, _ = QFileDialog.getOpenFileName(self, "Compare with a model", "", "Models (*.stl *.ply *.obj)")
+        file = open_file(self, "Compare with a model", "Models (*.stl *.ply *.obj)")
         if not file:
             return
         if placed != "picks":

@@ -5,7 +5,6 @@ from functools import partial
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
     QAbstractItemView,
-    QFileDialog,
     QGridLayout,
     QHBoxLayout,
     QHeaderView,
@@ -24,6 +23,7 @@ from ...formats.coordinates import UNITS
 from ...job.marks import good_number, token
 from ...sitting.frames import frame_of
 from .. import tokens as t
+from ..dialogs.asking import open_file
 from ..dialogs.writing import ask_and_write
 from ..plain import Label
 
@@ -324,7 +324,7 @@ class PointsPanel(QWidget):
 
     def _take(self):
         s = self.session
-        file, _ = QFileDialog.getOpenFileName(self, "Known coordinates", filter="CSV (*.csv *.txt)")
+        file = open_file(self, "Known coordinates", "CSV (*.csv *.txt)")
         if not file or not s.may_write():
             return
         unit, ok = QInputDialog.getItem(

@@ -2,13 +2,14 @@
 
 import numpy as np
 from PyQt6 import sip
-from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QMenu, QToolButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QMenu, QToolButton, QVBoxLayout, QWidget
 
 from ...actions.mends import MENDING
 from ...core.later import Later
 from ...core.raster.coloring import SURFACE_COLORINGS, counts_of
 from ...core.raster.ramps import RAMP, SIGNED, ramp_colors
 from ...core.raster.solid import BOTH, FLAT, SMOOTH, SOLID, WIRES
+from ..dialogs.asking import open_file
 from ..plain import Label
 from ..plots import quiet_plot
 from .cloud import BARS
@@ -164,7 +165,7 @@ class SurfacesPart(QWidget):
         save.setEnabled(bool(kept and kept.steps))
 
     def _read_steps(self):
-        file, _ = QFileDialog.getOpenFileName(self, "Mend by steps from a file", "", "Mending steps (*.json)")
+        file = open_file(self, "Mend by steps from a file", "Mending steps (*.json)")
         if file:
             self.session.mending.apply_all(file)
 

@@ -5,7 +5,6 @@ from PyQt6.QtWidgets import (
     QComboBox,
     QDialog,
     QDoubleSpinBox,
-    QFileDialog,
     QFormLayout,
     QHBoxLayout,
     QHeaderView,
@@ -22,6 +21,7 @@ from ...formats.files import CLOSED
 from ...formats.lenscards import damaged_cards, put_on_shelf, read_card, shelf, take_off_shelf, write_card
 from .. import tokens as t
 from ..plain import Label, set_tone
+from .asking import open_file
 from .buttons import accept_or_cancel
 from .writing import ask_file, through_gate
 
@@ -139,7 +139,7 @@ class ShelfDialog(QDialog):
             self.trouble.setText(str(e))
 
     def _import(self):
-        file, _ = QFileDialog.getOpenFileName(self, "A lens card", filter="Lens cards (*.json)")
+        file = open_file(self, "A lens card", "Lens cards (*.json)")
         if file:
             card = read_card(file)
             if through_gate(None, self, lambda gate: put_on_shelf(card, gate.replace)):

@@ -22,6 +22,7 @@ from ...sitting.photos import photo_files
 from ...work.adding import mask_folder_of, photo_folders
 from .. import tokens as t
 from ..plain import Label, set_tone
+from .asking import ask_folder
 
 NAME, PHOTOS, MASKS, FOLDER = range(4)
 
@@ -144,7 +145,7 @@ class NewJobDialog(QDialog):
         self._check()
 
     def _ask_folder(self):
-        folder = QFileDialog.getExistingDirectory(self, "Folder of photos, or a folder of such folders")
+        folder = ask_folder(self, "Folder of photos, or a folder of such folders")
         if folder:
             self.take_folder(folder)
 

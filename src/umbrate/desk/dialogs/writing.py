@@ -11,6 +11,7 @@ from ...formats.files import Gate
 from ...sitting.guarding import gate_of
 from ...work.writing import write_from
 from ..plain import message
+from .asking import FILES, first_time, place_of, remember_place
 
 
 def ask_file(parent, title, start, kinds=""):
@@ -18,20 +19,25 @@ def ask_file(parent, title, start, kinds=""):
 
     Whether it may be replaced is asked when it is written, once, and for all files that are written with it.
     """
-    option = QFileDialog.Option.DontConfirmOverwrite
-    return QFileDialog.getSaveFileName(parent, title, str(start), kinds, options=option)[0]
+    return ask_file_and_kind(parent, title, start, [kinds])[0]
 
 
 def ask_file_and_kind(parent, title, start, kinds):
     """Ask for the name of a file and which of several kinds it shall be: the name, and the kind's number."""
     option = QFileDialog.Option.DontConfirmOverwrite
+    start = Path(start)
+    if not start.is_absolute():
+        start = Path(place_of(FILES)) / start
     place, kind = QFileDialog.getSaveFileName(parent, title, str(start), ";;".join(kinds), options=option)
+    if place:
+        remember_place(FILES, place)
     return place, kinds.index(kind) if kind in kinds else 0
 
 
 def beside(job, suffix):
-    """Where a file of a job goes unless somebody says otherwise: beside it."""
-    return job.folder.parent / f"{job.name}{suffix}"
+    """Where a file of a job goes unless somebody says otherwise: where files went last, the first time beside it."""
+    place = job.folder.parent if first_time(FILES) else Path(place_of(FILES))
+    return place / f"{job.name}{suffix}"
 
 
 def may_replace(parent, error):

@@ -1,7 +1,7 @@
 """Drawing masks by hand in the photo view: the tools, what the hand does with them, and what comes of it."""
 
 import numpy as np
-from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer
 from PyQt6.QtGui import QPen, QPolygonF
 from PyQt6.QtWidgets import QButtonGroup, QMenu, QSpinBox, QToolButton
 
@@ -10,6 +10,7 @@ from ...core.masking.clean import tidy
 from ...sitting.masks import THING, TURNS
 from .. import over as t
 from ..flow import Flow, FlowBar
+from .paint import tinted_region
 
 MOVE, RECTANGLE, LASSO, POLYGON, OUTLINE, BRUSH, EDGE_BRUSH, COLOR = (
     "move", "rectangle", "lasso", "polygon", "outline", "brush", "edge brush", "color",
@@ -18,13 +19,20 @@ TOOLS = (
     (MOVE, "cursor-move", "Move and zoom the photo", "V"),
     (RECTANGLE, "rectangle-outline", "Rectangle: drag from corner to corner", "R"),
     (LASSO, "lasso", "Lasso: draw round a place", "L"),
-    (POLYGON, "vector-polygon", "Polygon: click corners, double click closes", "P"),
-    (OUTLINE, "vector-curve", "Outline: click along an edge, the line snaps to it, double click closes", "O"),
+    (POLYGON, "vector-polygon", "Polygon: click corners, double click closes, Backspace takes the last back", "P"),
+    (
+        OUTLINE,
+        "vector-curve",
+        "Outline: click along an edge, double click closes, Backspace takes the last back",
+        "O",
+    ),
     (BRUSH, "brush", "Brush: paint", "B"),
     (EDGE_BRUSH, "auto-fix", "Edge brush: paint, it stops at edges", "E"),
     (COLOR, "eyedropper", "Color: click on it, drag up or down for more or less tolerance", "C"),
 )
 BY_POINTS = (POLYGON, OUTLINE)
+LIVE_MS = 60  #: the pointer rests so long before what it would give is looked for
+FARTHEST = 1500  #: pixels along a side to which an outline's line is looked for while the pointer moves
 
 
 class MaskTools(FlowBar):
@@ -40,7 +48,12 @@ class MaskTools(FlowBar):
         self.points = []  #: of the stroke in the making
         self._line = []  #: the snapped line of an outline, point lists between clicks
         self._start = None
-        self._color_tolerance = 24
+        self.tolerances = {COLOR: 24, EDGE_BRUSH: 24}  #: how far colors may be off, for each tool by itself
+        self.pointer = None  #: pixel under it
+        self._snap = None  #: (from, to, line) of the outline's way to the pointer
+        self._live = None  #: the color tool's region of now, as a picture, and where it lies
+        self._wait = QTimer(self, singleShot=True, interval=LIVE_MS)
+        self._wait.timeout.connect(self._look_ahead)
         row = Flow(self, spacing=2)
         row.setContentsMargins(8, 0, 8, 0)
         group = QButtonGroup(self)
@@ -60,6 +73,12 @@ class MaskTools(FlowBar):
         self.size.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
         self.size.setToolTip("Radius of the brushes  (Shift+Up and Shift+Down)")
         self.size.setFixedWidth(62)
+        self.near = QSpinBox(minimum=1, maximum=200)
+        self.near.setPrefix("±")
+        self.near.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
+        self.near.setFixedWidth(52)
+        self.near.setToolTip("How far colors may be off: of the color tool, of the edge brush")
+        self.near.valueChanged.connect(self._near_changed)
         self.connected = QToolButton(objectName="bare", checkable=True, checked=True)
         self.connected.setIcon(t.icon("link-variant"))
         self.connected.setToolTip("Color: only what is connected with the place you click")
@@ -73,13 +92,14 @@ class MaskTools(FlowBar):
         self.along.setAccessibleName("what turns with it")
         self.along.toggled.connect(self._layer_chosen)
         row.addWidget(self.size)
+        row.addWidget(self.near)
         row.addWidget(self.connected)
         row.addWidget(self.along)
         row.gap(6)
         more = QToolButton(popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
         more.setIcon(t.icon("dots-horizontal"))
         more.setToolTip("Widen, narrow, invert, clear, copy")
-        menu = QMenu(more)
+        menu, self.whole = QMenu(more), []
         for text, key, act in (
             ("Widen", "Ctrl+Up", lambda m: tidy(m, False, 0, 0, self.step())),
             ("Narrow", "Ctrl+Down", lambda m: tidy(m, False, 0, 0, -self.step())),
@@ -89,6 +109,7 @@ class MaskTools(FlowBar):
         ):
             a = menu.addAction(text, key, lambda f=act, n=text: self.change(f, n.lower()))
             self.addAction(a)
+            self.whole.append(a)
         menu.addSeparator()
         for text, key, act in (
             ("Copy to the next photo", "Ctrl+Shift+Right", self.session.masks.copy_on),
@@ -107,6 +128,11 @@ class MaskTools(FlowBar):
         """Take up a tool."""
         self.tool = name
         self.buttons[name].setChecked(True)
+        self.size.setVisible(name in (BRUSH, EDGE_BRUSH))
+        self.connected.setVisible(name == COLOR)
+        self.near.setVisible(name in self.tolerances)
+        if name in self.tolerances:
+            self.near.setValue(self.tolerances[name])
         self.drop()
         if name != MOVE:
             tip = next(tip for n, _, tip, _ in TOOLS if n == name)
@@ -116,7 +142,13 @@ class MaskTools(FlowBar):
     def drop(self):
         """Forget the stroke in the making."""
         self.points, self._line, self._start = [], [], None
+        self._snap = self._live = None
+        self._wait.stop()
         self.view.update()
+
+    def _near_changed(self, value):
+        if self.tool in self.tolerances:
+            self.tolerances[self.tool] = value
 
     @property
     def kind(self):
@@ -138,17 +170,65 @@ class MaskTools(FlowBar):
         """The button goes down at pixel `at`."""
         if self.tool in BY_POINTS:
             if self.tool == OUTLINE and self.points:
-                self._line.append(strokes.edge_path(self.view.picture, self.points[-1], at))
+                self._line.append(self._way(self.points[-1], at))
             self.points.append(at)
         else:
             self.points, self._start = [at], at
         self.view.update()
 
+    def _way(self, a, b):
+        """The outline's line between two pixels, that which is drawn to the pointer where it is the same."""
+        if self._snap is not None and self._snap[:2] == (a, b):
+            return self._snap[2]
+        return strokes.edge_path(self.view.picture, a, b)
+
+    def _look_ahead(self):
+        """The pointer rests for a moment: what it would give is looked for beside the window, and drawn."""
+        picture, points, tool, pointer = self.view.picture, list(self.points), self.tool, self.pointer
+        if not points or picture is None or pointer is None:
+            return
+        if tool == OUTLINE:
+            a, b = points[-1], pointer
+            if max(abs(a[0] - b[0]), abs(a[1] - b[1])) > FARTHEST:
+                return
+
+            def look():
+                return a, b, strokes.edge_path(picture, a, b)
+
+        else:
+            tolerance, connected = self.tolerance(), self.connected.isChecked()
+            step = max(1, int(1 / max(self.view.placement.scale, 1e-3) / 2))
+
+            def look():
+                region = strokes.similar(picture, points[0], tolerance, connected)
+                return region.left, region.top, step, np.ascontiguousarray(region.mask[::step, ::step])
+
+        def take(found):
+            if self.tool != tool or not self.points or self.points[0] != points[0]:
+                return
+            if tool == OUTLINE:
+                self._snap = found
+            else:
+                left, top, step, some = found
+                image, memory = tinted_region(some)
+                self._live = left, top, step, image, memory
+            self.view.update()
+
+        self.session.in_background(look, take, series="mask tool")
+
     def move(self, at, dragging):
         """The pointer moves to pixel `at`."""
+        self.pointer = at
+        if self.tool in BY_POINTS and self.points:
+            self._wait.start() if self.tool == OUTLINE else None
+            self.view.update()
+        elif self.tool in (BRUSH, EDGE_BRUSH):
+            self.view.update()
         if dragging and self.tool not in BY_POINTS and self._start is not None:
             if self.tool in (RECTANGLE, COLOR):
                 self.points = [self._start, at]
+                if self.tool == COLOR and not self._wait.isActive():
+                    self._wait.start()
             else:
                 self.points.append(at)
             self.view.update()
@@ -175,6 +255,11 @@ class MaskTools(FlowBar):
         key, shift = e.key(), bool(e.modifiers() & Qt.KeyboardModifier.ShiftModifier)
         if key == Qt.Key.Key_Escape and self.points:
             self.drop()
+        elif key == Qt.Key.Key_Backspace and self.tool in BY_POINTS and self.points:
+            self.points.pop()
+            del self._line[max(len(self.points) - 1, 0) :]
+            self._snap = None
+            self.view.update()
         elif shift and key == Qt.Key.Key_Down:
             self.size.setValue(max(1, int(self.size.value() * 0.8)))
         elif shift and key == Qt.Key.Key_Up:
@@ -187,9 +272,9 @@ class MaskTools(FlowBar):
     def tolerance(self):
         """Of the color tool: dragging up takes more, down less."""
         if len(self.points) < 2:
-            return self._color_tolerance
+            return self.tolerances[COLOR]
         drag = (self.points[0][1] - self.points[-1][1]) * self.view.placement.scale
-        return int(np.clip(self._color_tolerance + drag / 3, 1, 200))
+        return int(np.clip(self.tolerances[COLOR] + drag / 3, 1, 200))
 
     def _region(self):
         picture = self.view.picture
@@ -201,9 +286,9 @@ class MaskTools(FlowBar):
         if self.tool == BRUSH:
             return strokes.brush(shape, self.points, radius)
         if self.tool == EDGE_BRUSH:
-            return strokes.edge_brush(picture, self.points, radius, self._color_tolerance)
-        self._color_tolerance = self.tolerance()
-        return strokes.similar(picture, self.points[0], self._color_tolerance, self.connected.isChecked())
+            return strokes.edge_brush(picture, self.points, radius, self.tolerances[EDGE_BRUSH])
+        self.near.setValue(self.tolerance())
+        return strokes.similar(picture, self.points[0], self.tolerances[COLOR], self.connected.isChecked())
 
     def _commit(self, region, modifiers):
         if not region.mask.any():
@@ -224,10 +309,22 @@ class MaskTools(FlowBar):
 
     # ------------------------------------------------------------------ drawing
     def paint(self, painter, to_view):
-        """The stroke in the making, on top of the photo."""
+        """The stroke in the making, on top of the photo, and the brush under the pointer."""
+        half = QPointF(0.5, 0.5)
+        if self.tool in (BRUSH, EDGE_BRUSH) and self.pointer is not None and self.view.underMouse():
+            radius = self.size.value() * self.view.placement.scale
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            for width, color in ((3, t.GROUND), (1.4, t.ACCENT)):
+                painter.setPen(QPen(t.color(color), width))
+                painter.drawEllipse(to_view.map(QPointF(*self.pointer) + half), radius, radius)
         if not self.points:
             return
-        half = QPointF(0.5, 0.5)
+        if self._live is not None:
+            left, top, step, image, _ = self._live
+            painter.save()
+            painter.setTransform(to_view, True)
+            painter.drawImage(QRectF(left, top, image.width() * step, image.height() * step), image)
+            painter.restore()
         line = np.vstack(self._line) if self._line else np.array(self.points, float)
         shown = [to_view.map(QPointF(x, y) + half) for x, y in line.tolist()]
         painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -249,6 +346,13 @@ class MaskTools(FlowBar):
                 painter.drawEllipse(shown[0], 5, 5)
             else:
                 painter.drawPolyline(QPolygonF(shown))
+                if self.tool in BY_POINTS and self.pointer is not None:
+                    way = [self.points[-1], self.pointer]
+                    if self._snap is not None and self._snap[:2] == tuple(way):
+                        way = self._snap[2].tolist()
+                    painter.setPen(QPen(t.color(color), width, Qt.PenStyle.DashLine))
+                    painter.drawPolyline(QPolygonF([to_view.map(QPointF(*x) + half) for x in way]))
+                    painter.setPen(QPen(t.color(color), width))
                 if self.tool in BY_POINTS:
                     for x, y in self.points:
                         painter.drawEllipse(to_view.map(QPointF(x, y) + half), 3, 3)

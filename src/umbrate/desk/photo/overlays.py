@@ -54,10 +54,15 @@ class Overlays:
 
     def clear(self):
         """Nothing is known."""
-        self.photo_id = self.mask = self.kinds = self.targets = self.calibrated = self.depth = None
+        self.photo_id = self.kinds = self.targets = self.calibrated = self.depth = None
         self.show_mask, self.larger = False, 20
         self.depth_layer = DEPTH_LAYERS[0]
         self.features, self.sightings = np.zeros((0, 2)), np.zeros((0, 4))
+
+    @property
+    def mask(self):
+        """Where the mask shows the object, (h, w) bool, or None."""
+        return None if self.kinds is None else self.kinds == THING
 
     @property
     def row(self):
@@ -74,8 +79,7 @@ class Overlays:
         b = s.block
         try:
             self.kinds = s.masks.kinds()
-            self.mask = None if self.kinds is None else self.kinds == THING
-            self.show_mask = self.mask is not None and wanted.mask
+            self.show_mask = self.kinds is not None and wanted.mask
             self._take_found(photo, wanted)
             self._take_depth(photo, wanted)
         except UmbrateError as e:

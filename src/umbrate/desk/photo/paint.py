@@ -23,10 +23,23 @@ def tinted(kinds, look):
     inside = qRgba(0xE8, 0xE8, 0xE8, 255) if look == 2 else qRgba(0, 0, 0, 0)
     along = (qRgba(0x2E, 0x6E, 0x9A, 130), outside, qRgba(0x46, 0x5A, 0x6A, 255))[look]
     h, w = kinds.shape
-    memory = np.zeros((h, (w + 3) // 4 * 4), np.uint8)
-    memory[:, :w] = kinds
+    memory = kinds
+    if w % 4 or not kinds.flags.c_contiguous:  # rows of a QImage begin at whole words
+        memory = np.zeros((h, (w + 3) // 4 * 4), np.uint8)
+        memory[:, :w] = kinds
     image = QImage(memory.data, w, h, memory.shape[1], QImage.Format.Format_Indexed8)
     image.setColorTable([outside, along, inside])
+    return image, memory
+
+
+def tinted_region(mask):
+    """A part of a picture, (h, w) bool, as an overlay in the accent color: the QImage and its memory."""
+    h, w = mask.shape
+    memory = np.zeros((h, (w + 3) // 4 * 4), np.uint8)
+    memory[:, :w] = mask
+    image = QImage(memory.data, w, h, memory.shape[1], QImage.Format.Format_Indexed8)
+    accent = t.color(t.ACCENT)
+    image.setColorTable([qRgba(0, 0, 0, 0), qRgba(accent.red(), accent.green(), accent.blue(), 140)])
     return image, memory
 
 

@@ -4,8 +4,10 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from ...actions.handmasks import HandMasks, check_by_hand
 from ...core.errors import UmbrateError
-from ...sitting.masks import THING, TURNS, decode_kinds, encode_mask, with_turning
+from ...job.store import Job
+from ...sitting.masks import THING, TURNS, decode_kinds, encode_mask, only_thing, tells_turning, with_turning
 from ...stages import BY_NAME
 from ...stages.base import settings_of
 from ...work.serve import run_preview
@@ -38,6 +40,8 @@ class MaskWork:
         self.session = session
         self.preview = None  #: the Preview that is shown, or None
         self._last = (None, None)  #: the mask looked at last, by its key
+        self._turns = False  #: whether it may tell what turns with the object
+        self._checked, self._known = (None, HandMasks()), {}
 
     def key(self, photo_id=None):
         """Blob key of a photo's mask in force (the chosen photo where none is named), or None."""
@@ -49,6 +53,34 @@ class MaskWork:
             return self.preview.made[photo_id].mask
         made = self.session.result("masks")
         return by_hand or (made.blob("mask", photo_id) if made else None)
+
+    def by_hand(self):
+        """The HandMasks of the chosen sitting; they are looked at in the background, and empty until then."""
+        s = self.session
+        if not s.job or s.sitting is None:
+            return HandMasks()
+        drawn = s.job.hand_masks(s.sitting_id)
+        mark = (s.job.folder, s.sitting_id, str(sorted(drawn.items())), s.result("masks") and s.result("masks").id)
+        if self._checked[0] != mark:
+            kept = self._checked[1] if self._checked[0] and self._checked[0][:2] == mark[:2] else HandMasks()
+            self._checked = mark, kept if drawn else HandMasks()
+            if drawn:
+                self._look(mark)
+        return self._checked[1]
+
+    def _look(self, mark):
+        s, known, sitting = self.session, self._known, self.session.sitting
+
+        def look():
+            with Job.open(mark[0], writable=False) as job:
+                return check_by_hand(job, sitting, known)
+
+        def take(found):
+            if self._checked[0] == mark:
+                self._checked = mark, found
+                s.document_changed.emit()
+
+        s.in_background(look, take, series="hand masks")
 
     def shown_preview(self):
         """The Preview of the chosen sitting's masks, or None."""
@@ -118,7 +150,8 @@ class MaskWork:
             s = self.session
             photo = next((p for p in s.photos() if p.id == (photo_id or s.photo_id)), None)
             try:
-                self._last = (key, decode_kinds(s.job.blobs.get_bytes(key), photo))
+                data = s.job.blobs.get_bytes(key)
+                self._last, self._turns = (key, decode_kinds(data, photo)), tells_turning(data)
             except UmbrateError as e:  # told once; the photo is shown without it
                 self._last = (key, None)
                 s.said.emit(str(e), "bad")
@@ -139,10 +172,14 @@ class MaskWork:
             key, made = None, None
             if mask is not None:
                 before = self.kinds()
-                other = np.zeros(mask.shape, bool) if before is None else before == (TURNS if kind == THING else THING)
-                made = with_turning(mask, other) if kind == THING else with_turning(other, mask)
-                both = kind == TURNS or other.any()
-                key = self.session.job.blobs.put_bytes(encode_mask(made if both else mask))
+                if kind == THING and (before is None or not self._turns):
+                    made = only_thing(mask)
+                    key = self.session.job.blobs.put_bytes(encode_mask(mask))
+                else:
+                    other = np.zeros(mask.shape, bool) if before is None else before == THING + TURNS - kind
+                    made = with_turning(mask, other) if kind == THING else with_turning(other, mask)
+                    self._turns = bool((made == TURNS).any())
+                    key = self.session.job.blobs.put_bytes(encode_mask(made))
             self._last = (key, made)
             self.session.job.set_hand_mask(self.session.photo_id, key, label)
 

@@ -16,10 +16,12 @@ from PyQt6.QtWidgets import (
 
 from ...core.imaging.facts import exposure_text
 from ...job.model import Photo
+from ...stages.base import PROBLEM_KINDS
 from ..plain import Label
 from ..text import counted
 from .thumbs import LINE, PHOTO_ID, PICTURE, SHARPNESS, SOFT, STATE, THUMB, TRACED, TURN, ThumbPainter
 
+KIND_OF = {title: kind for kind, title in PROBLEM_KINDS.items()}
 PHOTOS_MIME = "application/x-umbrate-photos"  #: ids of photos that are dragged, with commas between
 
 
@@ -35,7 +37,13 @@ class _Row:
     unreadable: bool
     figures: object
     sharpness: float | None
-    soft: bool
+    kinds: tuple  #: of problems, of `PROBLEM_KINDS`
+    told: str  #: the problems in words
+
+    @property
+    def soft(self):
+        """Whether it is clearly softer than the others."""
+        return "soft" in self.kinds
 
     @property
     def placed(self):
@@ -49,12 +57,16 @@ class _Row:
             return ("plate" if self.photo.plate else "aside"), ""
         if self.unreadable:
             return "failed", "unreadable"
+        words = [PROBLEM_KINDS[k].lower() for k in self.kinds]
+        if words == ["soft"] and self.sharpness is not None:
+            words = [f"soft, {self.sharpness:.2f}"]
         if self.placed:
-            return "done", f"{self.figures.sightings}   {self.figures.rms_px:.2f} px"
+            line = f"{self.figures.sightings}   {self.figures.rms_px:.2f} px"
+            return ("look", ", ".join(words)) if words else ("done", line)
         if self.figures:
             return "look", "not placed"
-        if self.soft:
-            return "look", f"soft, {self.sharpness:.2f}"
+        if words:
+            return "look", ", ".join(words)
         return "", "" if self.sharpness is None else f"sharpness {self.sharpness:.2f}"
 
 
@@ -93,8 +105,11 @@ class Strip(QWidget):
 
     menu_wanted = pyqtSignal(QPoint)
 
-    SORTS = ("Shooting order", "Sharpness, soft first", "Sightings, fewest first", "Residual, largest first")
-    FILTERS = ("All photos", "Soft", "Placed", "Not placed", "Set aside")
+    SORTS = (
+        "Shooting order", "Sharpness, soft first", "Sightings, fewest first", "Residual, largest first",
+        "Problems, most first",
+    )  # fmt: skip
+    FILTERS = ("All photos", "With problems", *PROBLEM_KINDS.values(), "Placed", "Not placed", "Set aside")
 
     def __init__(self, session):
         super().__init__(objectName="panel")
@@ -175,6 +190,7 @@ class Strip(QWidget):
             tuple(r.id if r else 0 for r in done.values()),
             id(preview),
             str(self._by_hand),
+            str(s.masks.by_hand()),
         )
         if mark == self._mark:
             self._follow()
@@ -191,6 +207,8 @@ class Strip(QWidget):
             rows.sort(key=lambda r: r.figures.sightings if r.figures else 0)
         elif order == 3:
             rows.sort(key=lambda r: -(r.figures.rms_px or 0) if r.figures else 0)
+        elif order == 4:
+            rows.sort(key=lambda r: -len(r.kinds))
         best = max((r.sharpness for r in every if r.sharpness), default=1.0)
         at = self.list.horizontalScrollBar().value()
         chosen = self.chosen_ids()
@@ -216,6 +234,9 @@ class Strip(QWidget):
             measured = set(figures.sharpness)
             sharp.update(figures.sharpness)
             soft = (soft - measured) | set(figures.soft)
+        kinds, told = self._problems(photos, done, soft, bad)
+        hand = self.session.masks.by_hand()
+        sharp.update(hand.sharpness)
         per = done["poses"].figures.per_photo if done["poses"] else {}
         for p in photos:
             if p.id not in sharp and p.hash in self._seen:
@@ -227,10 +248,37 @@ class Strip(QWidget):
                 p.id in bad,
                 per.get(p.id),
                 sharp.get(p.id),
-                p.id in soft,
+                tuple(k for k in PROBLEM_KINDS if k in kinds.get(p.id, ())),
+                "\n".join(told.get(p.id, ())),
             )
             for p in photos
         ]
+
+    def _problems(self, photos, done, soft, bad):
+        """Kinds of problems, and what is told of them, by photo id; of photos in use."""
+        kinds, told, hand = {}, {}, self.session.masks.by_hand()
+        drawn = set(hand.share)
+        for name, r in done.items():
+            for p in r.problems if r else ():
+                if p.get("kind") in PROBLEM_KINDS and p["photo"] is not None:
+                    if name == "masks" and p["photo"] in drawn:
+                        continue  # it was drawn since
+                    if p["kind"] == "soft" and p["photo"] not in soft:
+                        continue  # inside the mask it is sharp
+                    kinds.setdefault(p["photo"], set()).add(p["kind"])
+                    told.setdefault(p["photo"], []).append(p["text"])
+        bare = done["photos"].figures.bare if done["photos"] else ()
+        for ids, kind in ((soft - drawn, "soft"), (hand.soft, "soft"), (bad, "unreadable"), (bare, "bare")):
+            for i in ids:
+                kinds.setdefault(i, set()).add(kind)
+        for i, text in hand.odd.items():
+            kinds.setdefault(i, set()).add("mask")
+            told.setdefault(i, []).append(f"The mask drawn by hand {text}.")
+        return kinds, told
+
+    def show_only(self, kind):
+        """Show photos with problems of a kind alone."""
+        self.filter.setCurrentText(PROBLEM_KINDS[kind])
 
     def _wanted(self, row):
         """Whether a row is one of those that shall be shown."""
@@ -239,7 +287,8 @@ class Strip(QWidget):
             keep == "All photos"
             or (keep == "Placed" and row.placed)
             or (keep == "Not placed" and not row.placed and not row.photo.aside)
-            or (keep == "Soft" and row.soft and not row.photo.aside)
+            or (keep == "With problems" and row.kinds and not row.photo.aside)
+            or (keep in PROBLEM_KINDS.values() and not row.photo.aside and KIND_OF[keep] in row.kinds)
             or (keep == "Set aside" and row.photo.aside)
         )
 
@@ -266,7 +315,7 @@ class Strip(QWidget):
             key = (made.silhouette if made else None) or by_hand or outline or key
         item.setData(PICTURE, key)
         item.setData(TRACED, photo.id in self.session.points.photos)
-        item.setToolTip(facts(photo))
+        item.setToolTip("\n".join(x for x in (row.told, facts(photo)) if x))
         return item
 
     def _on_live(self, name, data):

@@ -16,6 +16,10 @@ class CloudStage(Stage):
     """Depth, fusion, cleaning."""
 
     name, title = "cloud", "Cloud"
+    when_stopped = (
+        "Results of the steps before are saved, and so is every depth map that is finished: the next run goes on with "
+        "the others."
+    )
     about = "Computes depth for every photo, fuses it into a dense colored cloud and cleans it."
     needs = ("poses",)
     takes = ("scale",)

@@ -48,29 +48,34 @@ class NewMask:
     turning: float = 0.0
 
 
+def measured(photo, mask):
+    """Sharpness of a photo inside a mask (h, w) bool, pixels inside it, and how many lie on the picture's edge."""
+    image, halvings = photo_image(photo, LONGEST)
+    value = sharpness(gray_of(image), halve_mask(mask, halvings))
+    edge = mask[0].sum() + mask[-1].sum() + mask[:, 0].sum() + mask[:, -1].sum()
+    return value, int(mask.sum()), int(edge)
+
+
 def store_mask(blobs, photo, mask):
     """Store a photo's mask (h, w), bool or kinds of place, and its silhouette; returns a NewMask."""
     kept, mask = mask, mask if mask.dtype == bool else mask == THING
     small = halve_mask(mask, max(0, int(np.log2(max(mask.shape) / SILHOUETTE_PX))))
     small = display_orientation(small, photo.orientation)
-    image, halvings = photo_image(photo, LONGEST)
-    gray = gray_of(image)
-    inside = halve_mask(mask, halvings)
-    edge = mask[0].sum() + mask[-1].sum() + mask[:, 0].sum() + mask[:, -1].sum()
+    value, area, edge = measured(photo, mask)
     store = BlobStore(blobs)
     return NewMask(
         mask=store.put_bytes(encode_mask(kept)),
         silhouette=store.put_bytes(encode_mask(small)),
-        sharpness=sharpness(gray, inside),
-        area=int(mask.sum()),
-        edge=int(edge),
+        sharpness=value,
+        area=area,
+        edge=edge,
         turning=round(float((kept == TURNS).mean()), 4) if kept.dtype != bool else 0.0,
     )
 
 
 def without(photo, text, hint):
     """A NewMask without a mask, and why."""
-    return NewMask(trouble=problem(photo, text, hint))
+    return NewMask(trouble=problem(photo, text, hint, "mask"))
 
 
 MASK_SUFFIXES = {".png", ".tif", ".tiff", ".bmp", ".jpg", ".jpeg"}

@@ -316,7 +316,8 @@ class MasksStage(Stage):
         pairs = self._pairs(inputs, made)
         odd = doubts([m.area for _, m in pairs], [m.edge for _, m in pairs], [p.width * p.height for p, _ in pairs])
         return [
-            problem(pairs[i][0], f"The mask of {pairs[i][0].name} {text}.", "Look at it.") for i, text in odd.items()
+            problem(pairs[i][0], f"The mask of {pairs[i][0].name} {text}.", "Look at it.", "mask")
+            for i, text in odd.items()
         ]
 
     def _soft(self, inputs, made):

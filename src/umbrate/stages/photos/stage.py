@@ -107,22 +107,38 @@ def odd_ones(photos):
     Returns
     -------
     list of problems
-        None or one.
+        One for each.
     """
-    kinds = [(p.camera, None if p.focal_px is None else round(p.focal_px / p.width, 2)) for p in photos]
+    kinds = [(p.camera, _focal(p)) for p in photos]
     if len(set(kinds)) < 2:
         return []
     usual = Counter(kinds).most_common(1)[0][0]
-    names = [p.name for p, k in zip(photos, kinds, strict=True) if k != usual]
-    told = ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
+    first = next(p for p, k in zip(photos, kinds, strict=True) if k == usual)
     return [
         problem(
-            None,
-            f"{'These differ' if len(names) > 1 else 'This differs'} from the others in camera or focal length: "
-            f"{told}.",
+            p,
+            f"{p.name} differs from the others in camera or focal length: {_lens_told(p)}; most have "
+            f"{_lens_told(first)}.",
             "Each kind is solved with a lens of its own. Strays are best set aside.",
+            "lens",
         )
+        for p, k in zip(photos, kinds, strict=True)
+        if k != usual
     ]
+
+
+def _focal(photo):
+    """What tells focal lengths apart: as a share of the picture's width, else in mm as the file says, else nothing."""
+    if photo.focal_px is not None:
+        return round(photo.focal_px / photo.width, 2)
+    return None if not photo.focal_mm else f"{photo.focal_mm:.3g} mm"
+
+
+def _lens_told(photo):
+    focal = f"{photo.focal_mm:g} mm" if photo.focal_mm else "focal length unknown"
+    if photo.focal_px is not None:
+        focal += f" ({photo.focal_px / photo.width:.2f} of the width)"
+    return f"{photo.camera or 'camera unknown'}, {focal}"
 
 
 MIRRORED = (2, 4, 5, 7)  #: orientations of EXIF data that say that the picture is stored mirrored
@@ -171,7 +187,7 @@ def look_at_photo(blobs, seen, photo):
         if before and before.get("version") == LOOK_VERSION and store.has(before["thumbnail"], before["light"]):
             return Looked(before["thumbnail"], before["sharpness"], before["light"])
     except UmbrateError as e:
-        return Looked(trouble=problem(photo, str(e), "The others come in without it."), missing=True)
+        return Looked(trouble=problem(photo, str(e), "The others come in without it.", "unreadable"), missing=True)
     try:
         picture = photo_image(photo, LONGEST)[0]
         small = io.BytesIO()
@@ -182,10 +198,10 @@ def look_at_photo(blobs, seen, photo):
     except CannotKeep:
         raise  # the disk is full, which is no photo's fault
     except UmbrateError as e:
-        return Looked(trouble=problem(photo, str(e), "The others come in without it."))
+        return Looked(trouble=problem(photo, str(e), "The others come in without it.", "unreadable"))
     except (ValueError, ArithmeticError, IndexError, MemoryError) as e:  # one odd picture must not end it for all
         text = f"{photo.name} cannot be used ({type(e).__name__}: {e})."
-        return Looked(trouble=problem(photo, text, "The others come in without it."))
+        return Looked(trouble=problem(photo, text, "The others come in without it.", "unreadable"))
 
 
 class PhotosStage(Stage):

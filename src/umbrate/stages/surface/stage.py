@@ -128,6 +128,9 @@ class SurfaceStage(Stage):
     """An implicit function through the cloud's points, cut out as triangles."""
 
     name, title = "surface", "Surface"
+    when_stopped = (
+        "Results of the steps before are saved, and depth maps that are finished. The surface itself starts anew."
+    )
     about = "Makes triangles from the cloud: a surface that is closed, or open where nothing was seen."
     needs = ("cloud",)
     reads = "the cloud or the keep box"
