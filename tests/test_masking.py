@@ -4,14 +4,16 @@ import unittest
 from dataclasses import replace
 from pathlib import Path
 from types import SimpleNamespace
+from unittest import mock
 
 import numpy as np
 from PIL import Image
 from scipy.ndimage import binary_dilation, binary_erosion, gaussian_filter, label
 
 from tests.scenes import scratch
-from tests.test_stages import run, state
+from tests.test_stages import job_with, run, state
 from umbrate.actions.delivering import export_masks
+from umbrate.actions.handmasks import HandMasks, check_by_hand
 from umbrate.core.errors import UmbrateError
 from umbrate.core.imaging.decode import read_mask
 from umbrate.core.imaging.filters import gaussian_blur, halve_by_area, narrowed, widened
@@ -30,10 +32,10 @@ from umbrate.core.masking.light import (
     unlikeness,
 )
 from umbrate.job.store import Job
-from umbrate.sitting.masks import decode_mask
+from umbrate.sitting.masks import THING, TURNS, decode_mask, encode_mask
 from umbrate.stages import BY_NAME
 from umbrate.stages.base import Report, parse_settings
-from umbrate.stages.masks.files import match_files, propose_pattern
+from umbrate.stages.masks.files import _cleaned, match_files, propose_pattern
 from umbrate.stages.masks.making import parse_color
 from umbrate.studio.scene import smaller, whistle
 from umbrate.studio.shoot import shoot
@@ -382,6 +384,62 @@ class Alpha(unittest.TestCase):
             for (name, _), key in out.artefacts.items():
                 if name == "mask":
                     np.testing.assert_array_equal(decode_mask(job.blobs.get_bytes(key)), truth)
+
+
+class ByHand(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.job, cls.sitting = job_with(scratch() / "by-hand", "photos", "masks")
+        cls.addClassCleanup(cls.job.close)
+        cls.photos = cls.job.photos(cls.sitting.id)
+        cls.made = cls.job.result(cls.sitting.id, "masks")
+
+    def draw(self, k, mask):
+        self.job.set_hand_mask(self.photos[k].id, self.job.blobs.put_bytes(encode_mask(mask)))
+        self.addCleanup(self.job.undo)
+
+    def mask(self, k):
+        return decode_mask(self.job.blobs.get_bytes(self.made.blob("mask", self.photos[k].id)), self.photos[k])
+
+    def test_drawn_masks_are_measured_as_made_ones_and_odd_ones_are_told(self):
+        self.assertEqual(check_by_hand(self.job, self.sitting), HandMasks())
+        same, wide, empty = self.photos[1].id, self.photos[4].id, self.photos[8].id
+        self.draw(1, self.mask(1))
+        found = check_by_hand(self.job, self.sitting)
+        self.assertEqual((set(found.share), found.odd, found.soft), ({same}, {}, set()))
+        self.assertAlmostEqual(found.share[same], self.mask(1).mean())
+        self.assertAlmostEqual(found.sharpness[same], self.made.figures.sharpness[same], places=3)
+        half = np.zeros_like(self.mask(4))
+        half[: half.shape[0] // 2] = True
+        self.draw(4, half)
+        self.draw(8, np.zeros_like(half))
+        known = {}
+        found = check_by_hand(self.job, self.sitting, known)
+        self.assertEqual(set(found.odd), {wide, empty})
+        self.assertIn("touches the edge", found.odd[wide])
+        self.assertEqual(found.odd[empty], "is empty")
+        with mock.patch("umbrate.actions.handmasks.measured", side_effect=AssertionError):
+            self.assertEqual(check_by_hand(self.job, self.sitting, known), found)  # nothing is read twice
+
+    def test_files_are_cleaned_where_that_is_wanted(self):
+        kinds = np.zeros((60, 80), np.uint8)
+        kinds[10:50, 10:60] = THING
+        kinds[28:31, 30:33] = 0  # a hole
+        kinds[5, 70] = THING  # a speck
+        kinds[52:58, 10:60] = TURNS
+        settings = parse_settings(BY_NAME["masks"], {"clean_files": True, "grow_px": 1})
+        clean = _cleaned(kinds, settings)
+        want = np.zeros((60, 80), bool)
+        want[10:50, 10:60] = True
+        want = binary_dilation(want)
+        thing = clean == THING
+        self.assertLess((thing != want).sum(), 12)  # corners are rounded
+        self.assertTrue(thing[28:31, 30:33].all() and not thing[5, 70])
+        np.testing.assert_array_equal(clean == TURNS, (kinds == TURNS) & ~thing)
+        self.assertIs(_cleaned(kinds, parse_settings(BY_NAME["masks"], {})), kinds)
+        speck = np.zeros((60, 80), bool)
+        speck[5, 5] = True
+        self.assertIs(_cleaned(speck, settings), speck)  # nothing would be left
 
 
 class Strokes(unittest.TestCase):

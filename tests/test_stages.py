@@ -293,10 +293,16 @@ class OddOnes(unittest.TestCase):
 
         same = [photo(f"{k}.jpg") for k in range(5)]
         self.assertEqual(odd_ones(same), [])
-        (told,) = odd_ones([*same, photo("zoomed.jpg", focal_px=4000.0), photo("phone.jpg", camera="Phone")])
-        self.assertIn("zoomed.jpg, phone.jpg", told["text"])
+        told = odd_ones([*same, photo("zoomed.jpg", focal_px=4000.0), photo("phone.jpg", camera="Phone")])
+        self.assertEqual([(x["name"], x["kind"]) for x in told], [("zoomed.jpg", "lens"), ("phone.jpg", "lens")])
+        self.assertIn("Phone", told[1]["text"])
         (told,) = odd_ones([*same, photo("bare.jpg", focal_px=None)])
-        self.assertIn("This differs", told["text"])
+        self.assertIn("focal length unknown", told["text"])
+        # without a 35 mm equivalent the focal length in mm tells them apart
+        mm = [photo(f"{k}.jpg", focal_px=None, focal_mm=50.0) for k in range(4)]
+        self.assertEqual(odd_ones(mm), [])
+        (told,) = odd_ones([*mm, photo("far.jpg", focal_px=None, focal_mm=85.0)])
+        self.assertIn("far.jpg differs from the others in camera or focal length: C 1, 85 mm", told["text"])
 
 
 class LensGroups(unittest.TestCase):

@@ -16,6 +16,7 @@ from tests.test_stages import job_with, run
 from umbrate.actions.delivering import export_texture
 from umbrate.actions.mending import MEND
 from umbrate.core.errors import UmbrateError
+from umbrate.core.geometry.lens import project_one
 from umbrate.core.geometry.pose import look_at
 from umbrate.core.geometry.similarity import scale_of
 from umbrate.core.surface.build import vertex_normals
@@ -234,6 +235,18 @@ class Whole(unittest.TestCase):
         photos = [np.clip(np.round(x), 0, 255).astype(np.uint8) for x in photos or self.photos]
         wanted = Wanted(**{"side": 512, **wanted})
         return make_texture(self.points, self.faces, Here(cameras or self.cameras, lambda k: photos[k]), wanted)
+
+    def test_near_a_soft_edge_a_photo_counts_the_less_the_nearer(self):
+        camera, photo = self.cameras[0], np.clip(np.round(self.photos[0]), 0, 255).astype(np.uint8)
+        normals = vertex_normals(self.points, self.faces).astype(np.float64)
+        hard, *_ = seen_in(self.points, normals, self.faces, camera, photo)
+        soft, *_ = seen_in(self.points, normals, self.faces, replace(camera, soft=20), photo)
+        seen = hard > 0
+        X = self.points[self.faces[seen]].mean(1) @ camera.pose[:3, :3].T + camera.pose[:3, 3]
+        uv = np.array([project_one(x / z, y / z, camera.lens) for x, y, z in X])
+        away = scipy.ndimage.distance_transform_edt(camera.mask)[tuple(np.round(uv).astype(int).T[::-1])]
+        np.testing.assert_allclose(soft[seen] / hard[seen], np.minimum(away / 20, 1), atol=0.2)
+        self.assertTrue((away < 10).any() and (away > 25).any())
 
     def errors(self, texture, seen=True):
         """Levels (k, 3) that texels are off the true color, of triangles that photos show."""

@@ -122,6 +122,16 @@ class PackedMask:
         return there, inside
 
 
+def soft_edges(job, sitting):
+    """Pixels of the soft edge of the masks in force, by photo id; photos without one are left out."""
+    out = {}
+    for i in job.members(sitting.id):
+        done = job.result(i, "masks")
+        if done and getattr(done.figures, "soft_edge", 0):
+            out |= {p.id: done.figures.soft_edge for p in job.photos(i)}
+    return out
+
+
 def mask_blobs(job, sitting):
     """Blob keys of the masks in force, by photo id: those drawn by hand before those of the stage."""
     done = job.result(sitting.id, "masks")

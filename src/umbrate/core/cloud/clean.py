@@ -1,12 +1,13 @@
 """First cleaning: points that stand alone, and points that the photos' own outlines rule out."""
 
 import numpy as np
-import scipy
 from numba import njit
 
 from ..geometry.lens import project_one
+from ..imaging.filters import widened
 from .grid import columns_round, first_columns, in_threads, sort_into_grid, spacing_of
 
+OUTLINE_PX = 2  #: an outline is widened by so much before it rules out points
 NEAR = 3.0  #: spacings within which most points of a surface have their neighbors
 
 
@@ -87,7 +88,7 @@ def isolated(points, neighbors=10, factor=3.0):
     return mean > factor * median
 
 
-def outside_outlines(points, masks, Ks, poses, margin_px=2, frames=None):
+def outside_outlines(points, masks, Ks, poses, margin_px=OUTLINE_PX, frames=None):
     """In how many photos a point falls on what the mask says is not the object.
 
     Parameters
@@ -109,7 +110,7 @@ def outside_outlines(points, masks, Ks, poses, margin_px=2, frames=None):
     frames = [None] * len(masks) if frames is None else frames
     for mask, K, E, frame in zip(masks, Ks, poses, frames, strict=True):
         if mask is not None:
-            wide = scipy.ndimage.binary_dilation(mask, iterations=margin_px)
+            wide = widened(mask, margin_px)
             frame = np.array([0, 0, *mask.shape[::-1]] if frame is None else frame, float)
             K, E = np.asarray(K, float), np.asarray(E, float)
             in_threads(_fallen_outside, len(points), points, wide, K, E, frame, count)

@@ -19,17 +19,21 @@ from ..raster.triangles import mesh_depth
 DEPTH_SCALE = 2  #: what hides what is drawn at this part of a photo's width
 BEFORE = 3.0  #: pixels of the depth buffer: so much nearer, seen straight, something hides a place
 FLATTEST = 0.12  #: cosine: triangles that are seen flatter are not taken from a photo
+SOFT_STEP = 2  #: distances from soft outlines are measured on every second pixel
 INSIDE_PX = 2  #: masks lose this much at their rim: pixels there show some of what is behind
 
 
 @dataclass(frozen=True)
 class Camera:
-    """A photo: pose (4, 4) world to camera, lens vector (10,), size (w, h), and its mask (h, w) bool, or None."""
+    """A photo: pose (4, 4) world to camera, lens vector (10,), size (w, h), its mask (h, w) bool, or None, and how many
+    pixels inside the mask's outline count the less, the nearer to it they lie.
+    """
 
     pose: np.ndarray
     lens: np.ndarray
     size: tuple
     mask: np.ndarray | None = None
+    soft: int = 0
 
 
 @njit(cache=True, nogil=True, inline="always")
@@ -178,4 +182,14 @@ def seen_in(points, normals, faces, camera, photo, sharp=None):
         _triangles, len(faces), points, faces, uv, seen, E, np.ascontiguousarray(photo), sharp, good, color,
         focused,
     )  # fmt: skip
+    if camera.soft and camera.mask is not None:
+        good *= _sureness(camera.mask, camera.soft, uv[faces].mean(1))
     return good, color, focused
+
+
+def _sureness(mask, soft, at):
+    """How much pixels (n, 2) count by their distance from a soft outline: 0 at it, 1 from `soft` pixels on."""
+    away = scipy.ndimage.distance_transform_edt(mask[::SOFT_STEP, ::SOFT_STEP]) * SOFT_STEP
+    h, w = away.shape
+    u, v = (np.clip(np.nan_to_num(at[:, k]) // SOFT_STEP, 0, n - 1).astype(int) for k, n in ((0, w), (1, h)))
+    return np.minimum(away[v, u] / soft, 1.0).astype(np.float32)

@@ -18,14 +18,16 @@ def fitting_fields(stage, sitting, values):
     fields = stage.Settings.model_fields
     extras = {n: f.json_schema_extra or {} for n, f in fields.items()}
     fitting = [
-        n
-        for n in fields
-        if extras[n].get("form", True)
-        and stage.counts(sitting, n)
-        and all(values[k] in v for k, v in extras[n].get("when", {}).items())
+        n for n in fields if extras[n].get("form", True) and stage.counts(sitting, n) and _fits(extras[n], values)
     ]
     short = [n for n in fitting if extras[n].get("short")] or fitting
     return short, [n for n in fitting if n not in short]
+
+
+def _fits(extra, values):
+    """Whether a field counts beside the others' values: by its condition, or by its other one."""
+    wanted = [extra.get("when", {}), *([extra["or"]] if "or" in extra else ())]
+    return any(all(values[k] in v for k, v in w.items()) for w in wanted)
 
 
 def settings_form(stage, names, values, chosen, change, pick_color, names_for=lambda setting: None):

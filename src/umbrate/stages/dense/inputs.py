@@ -1,13 +1,13 @@
 """What depth is computed from."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
 from ...core.errors import UmbrateError
 from ...core.geometry.similarity import scale_of
 from ...sitting.frames import frame_of, move_box, plain_keep_box, scale_result
-from ...sitting.masks import mask_blobs
+from ...sitting.masks import mask_blobs, soft_edges
 from ...sitting.photos import photo_refs
 from .forecast import check_room, costs
 
@@ -24,6 +24,7 @@ class Inputs:
     from_plain: list  #: the similarity from the plain frame to that of the block
     length: float  #: of the job's unit in the block's frame
     member: dict | None = None  #: photo id to the position of its sitting, in a joined row
+    soft: dict = field(default_factory=dict)  #: pixels of the masks' soft edges by photo id
 
 
 def block_for_depth(job, sitting):
@@ -56,4 +57,6 @@ def gather_dense(job, sitting, settings):
     photos, masks = photo_refs(job, sitting), mask_blobs(job, sitting)
     length = scale_of(M) / scale_of(frame_of(job, sitting).matrix)
     member = {p.id: k for k, i in enumerate(job.members(sitting.id)) for p in job.photos(i)}
-    return Inputs(str(job.blobs.folder), photos, masks, block, box, M.tolist(), length, member)
+    return Inputs(
+        str(job.blobs.folder), photos, masks, block, box, M.tolist(), length, member, soft_edges(job, sitting)
+    )

@@ -14,7 +14,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ...core.cloud.clean import isolated, outside_outlines
+from ...core.cloud.clean import OUTLINE_PX, isolated, outside_outlines
 from ...core.cloud.filters import components, thin_by_spacing
 from ...core.cloud.grid import spacing_of
 from ...core.cloud.keepbox import KeepBox
@@ -323,11 +323,15 @@ class DenseRun:
             mine = [i for i, m in enumerate(member) if m == k and self.shots[i].mask]
             if not mine:
                 continue  # nothing is known of its outlines
-            count = np.zeros(len(points), np.int64)
+            count = np.zeros(len(points))
             for i in mine:
                 self.report.check()
                 x = straight(self.source, self.shots[i])
-                count += outside_outlines(points, [x.view.mask], [x.view.K], [x.view.pose], frames=[x.frame])
+                seen = [x.view.mask], [x.view.K], [x.view.pose]
+                soft = round(self.inputs.soft.get(self.photos[i].id, 0) / self.settings.photo_scale)
+                if soft:  # beyond a soft edge it counts whole, within it half
+                    count += 0.5 * outside_outlines(points, *seen, OUTLINE_PX + soft, [x.frame])
+                count += (0.5 if soft else 1.0) * outside_outlines(points, *seen, frames=[x.frame])
             votes.append(count)
         return np.min(votes, axis=0)
 

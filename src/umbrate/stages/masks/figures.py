@@ -29,6 +29,7 @@ class MasksFigures(Figures):
     method: str = figure("", title="Made from", meaning="Where the masks come from")
     sharpness: dict[int, float] = {}  #: inside the masks
     soft: list[int] = []
+    soft_edge: int = 0  #: pixels inside and outside the outline that count the less, the nearer to it
 
     def count(self):
         return "Photos with a mask", f"{self.masks} of {self.photos}", "The others are used whole"

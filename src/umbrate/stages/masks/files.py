@@ -11,9 +11,10 @@ from ...core.errors import UmbrateError
 from ...core.imaging.decode import display_orientation, read_alpha, read_kinds
 from ...core.imaging.filters import halve_mask
 from ...core.imaging.sharpness import LONGEST, gray_of, sharpness
+from ...core.masking.clean import tidy
 from ...formats.files import files_below
 from ...job.blobs import BlobStore
-from ...sitting.masks import THING, TURNS, encode_mask
+from ...sitting.masks import THING, TURNS, encode_mask, with_turning
 from ...sitting.photos import check_content, photo_image
 from ..base import problem
 
@@ -197,7 +198,20 @@ def mask_from_file(blobs, settings, item):
             f"The mask {file.name} is empty: it leaves nothing of {photo.name}.",
             f"{WHOLE} Is black the object? Then switch that setting.",
         )
-    return store_mask(blobs, photo, mask)
+    return store_mask(blobs, photo, _cleaned(mask, settings))
+
+
+def _cleaned(mask, settings):
+    """A mask (h, w), bool or kinds of place, as its settings want it cleaned; what turns with the object stays."""
+    if not settings.clean_files:
+        return mask
+    thing = mask if mask.dtype == bool else mask == THING
+    clean = tidy(thing, settings.main_pieces, settings.holes / 100)
+    if settings.grow_px:
+        clean = tidy(clean, False, 0, 0, settings.grow_px)
+    if not clean.any():
+        return mask  # nothing but whiskers: better as it was
+    return clean if mask.dtype == bool else with_turning(clean, mask == TURNS)
 
 
 def mask_from_alpha(blobs, settings, photo):
@@ -209,4 +223,4 @@ def mask_from_alpha(blobs, settings, photo):
         return without(photo, str(e), WHOLE)
     if mask is None:
         return without(photo, f"{photo.name} has no alpha channel.", f"{WHOLE} Choose another way to make its mask.")
-    return store_mask(blobs, photo, mask if settings.white_is_object else ~mask)
+    return store_mask(blobs, photo, _cleaned(mask if settings.white_is_object else ~mask, settings))

@@ -20,6 +20,8 @@ from .files import mask_from_alpha, mask_from_file, match_files, propose_pattern
 from .making import add_turning, make_masks, parse_color
 
 MADE = ("plate", "still", "color")  #: methods that make masks from the photos
+#: of settings that count for masks that are cleaned: those that are made, and files where that is wanted
+CLEANED = only("method", *MADE) | {"or": {"method": ("files", "alpha"), "clean_files": (True,)}}
 
 
 class Settings(StageSettings):
@@ -103,11 +105,17 @@ class Settings(StageSettings):
         description="How unlike a left-out color may be and still be left out.",
         json_schema_extra=only("method", *MADE),
     )
+    clean_files: bool = Field(
+        False,
+        title="Clean the files",
+        description="Mask files are cleaned as made masks are: pieces, holes, outline. The files stay as they are.",
+        json_schema_extra=only("method", "files", "alpha", later=True),
+    )
     main_pieces: bool = Field(
         True,
         title="Main pieces only",
         description="Drop pieces smaller than a tenth of the largest.",
-        json_schema_extra=only("method", *MADE),
+        json_schema_extra=CLEANED,
     )
     holes: float = Field(
         2.0,
@@ -115,7 +123,7 @@ class Settings(StageSettings):
         le=50.0,
         title="Fill holes",
         description="Holes up to this share of the object are filled.",
-        json_schema_extra=only("method", *MADE, unit="%"),
+        json_schema_extra=CLEANED | {"unit": "%"},
     )
     around: Literal["found", "left out"] = Field(
         "found",
@@ -130,7 +138,16 @@ class Settings(StageSettings):
         le=50,
         title="Widen by",
         description="Widen the outline by so many pixels, or narrow it where negative.",
-        json_schema_extra=only("method", *MADE, unit="px"),
+        json_schema_extra=CLEANED | {"unit": "px"},
+    )
+    soft_px: int = Field(
+        0,
+        ge=0,
+        le=200,
+        title="Soft edge",
+        description="So near to the outline a photo counts the less the nearer: in textures, and where outlines rule "
+        "out points. For outlines that are not sure to the pixel.",
+        json_schema_extra={"unit": "px", "later": True},
     )
 
     @field_validator("backdrop_color")
@@ -237,6 +254,7 @@ class MasksStage(Stage):
                 share=round(float(np.median([m.area / (p.width * p.height) for p, m in self._pairs(inputs, made)])), 4),
                 turning=round(float(np.median([m.turning for m in found])), 4),
                 method=settings.method,
+                soft_edge=settings.soft_px,
                 sharpness={p.id: round(m.sharpness, 4) for p, m in self._pairs(inputs, made)},
                 soft=[found_in[k].id for k in soft_ones([m.sharpness for m in found])],
             ),
@@ -336,6 +354,7 @@ class MasksStage(Stage):
             method=methods.pop() if len(methods) == 1 else "several",
             sharpness={i: v for f in figures for i, v in f.sharpness.items()},
             soft=[i for f in figures for i in f.soft],
+            soft_edge=max(f.soft_edge for f in figures),
         )
 
     def histogram(self, figures):

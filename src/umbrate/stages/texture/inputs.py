@@ -18,3 +18,4 @@ class Inputs:
     length: float  #: of the job's unit in the frame of the block
     photos: list
     masks: dict
+    soft: dict  #: pixels of the masks' soft edges by photo id

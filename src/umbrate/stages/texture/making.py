@@ -100,7 +100,7 @@ class Photos:
             if not Path(p.path).exists():
                 self.missing.append(p.name)
                 continue
-            camera = Camera(b.poses[k], b.lens(k).vector, tuple(b.sizes[k]))
+            camera = Camera(b.poses[k], b.lens(k).vector, tuple(b.sizes[k]), soft=inputs.soft.get(i, 0))
             self.looks.append(Look(p, camera, inputs.masks.get(i)))
         self.refs, self.cameras = [x.photo for x in self.looks], [x.camera for x in self.looks]
         self.blobs, self.report = blobs, report

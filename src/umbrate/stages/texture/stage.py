@@ -12,7 +12,7 @@ from ...core.later import Later
 from ...job.blobs import BlobStore
 from ...sitting.blocks import stored_block
 from ...sitting.frames import frame_of
-from ...sitting.masks import mask_blobs
+from ...sitting.masks import mask_blobs, soft_edges
 from ...sitting.photos import photo_refs
 from ..base import Shown, Stage, StageSettings, only
 from ..dense.inputs import block_for_depth
@@ -138,7 +138,7 @@ class TextureStage(Stage):
         return Inputs(
             str(job.blobs.folder), kept.steps[-1].blob if kept.steps else kept.blob, kept.name, kept.from_plain, block,
             to_block, scale_of(M) / scale_of(frame_of(job, sitting).matrix), photo_refs(job, sitting),
-            mask_blobs(job, sitting),
+            mask_blobs(job, sitting), soft_edges(job, sitting),
         )  # fmt: skip
 
     @staticmethod
