@@ -16,9 +16,11 @@ from tests.scenes import scratch
 from tests.test_scaling import put_marks, true_marks
 from umbrate.core.geometry.rotation import rotation_vector
 from umbrate.core.geometry.similarity import scale_of
+from umbrate.core.poses.block import FEATURE
 from umbrate.desk.bench.markedpoints import PointsPanel
 from umbrate.desk.bench.measurements import MeasurePanel
 from umbrate.desk.bench.scale import LengthsPanel, LevelPanel
+from umbrate.desk.bench.shapes import ShapesPanel
 from umbrate.desk.dialogs.section import SectionDialog
 from umbrate.desk.scene.tools import TURN
 from umbrate.sitting.frames import frame_of
@@ -99,9 +101,16 @@ class Marking(WithScalePanels):
         mark = next(q for q in w.active.sightings if q.photo_id == photo.id)
         here = self.at(mark.x, mark.y)
         self.drag(self.view, here, here + QPoint(32, 0), ALT)
-        worst = [max(q.length for q in seen) for seen in live if seen]
+        panel = self.part("Points", PointsPanel)
+        worst = [max(q.length for q in w.marking.seen(p)) for p in live if p]
         self.assertGreater(worst[-1], worst[0] + 2)
         self.assertEqual(w.seen()[0].length, max(q.length for q in w.seen()))
+        # its own residual in the list of points, and its place, follow too
+        row = next(k for k in range(panel.points.rowCount()) if panel.points.item(k, 0).text() == w.active.name)
+        before = panel.points.item(row, 2).text(), panel.told.text()
+        panel._dragging(next(p for p in live if p))
+        self.assertNotEqual(panel.points.item(row, 2).text(), before[0])
+        self.assertRegex(panel.told.text(), r"^at -?\d")
         panel = self.part("Points", PointsPanel)
         self.assertGreater(float(panel.sightings.item(0, 1).text()), 2)
 
@@ -145,6 +154,40 @@ class Marking(WithScalePanels):
         self.assertEqual(len(w.active.sightings), 1)
         QTest.keyClick(self.view, Qt.Key.Key_Escape)
         self.assertFalse(w.on)
+
+
+class Shapes(WithScalePanels):
+    def test_lines_and_faces_are_listed_renamed_removed_and_brought_back(self):
+        s = self.session
+        self.work, blk, names = s.marking, s.block, []
+        count = np.where(blk.kind == FEATURE, blk.photos_of, 0)
+        for k, best in enumerate(np.argsort(-count)[:3].tolist()):
+            i = s.job.add_marked_point(s.sitting_id, f"Q{k}")
+            for r in np.flatnonzero(blk.point == best)[:3]:
+                s.job.set_sighting(i, int(blk.photo_ids[blk.photo[r]]), *map(float, blk.xy[r]))
+            names.append(i)
+        s.job.add_shape(s.sitting_id, "line", names[:2])
+        s.job.add_shape(s.sitting_id, "face", names)
+        s.changed()
+        panel = self.part("Lines", ShapesPanel)
+        cells = [[panel.table.item(r, c).text() for c in range(3)] for r in range(2)]
+        self.assertEqual([c[:2] for c in cells], [["Line 1", "2"], ["Face 1", "3"]])
+        X = [p.xyz if hasattr(p, "xyz") else p for p in (self.work.marking.place(q) for q in self.work.points)]
+        self.assertAlmostEqual(float(cells[0][2].split()[0]), float(np.linalg.norm(X[0] - X[1])), delta=0.02)
+        panel.table.selectRow(0)
+        with self.answer("Edge"):
+            panel._rename()
+        panel = self.part("Lines", ShapesPanel)
+        self.assertEqual(panel.table.item(0, 0).text(), "Edge")
+        panel.table.selectRow(1)
+        with self.answer("Edge"):
+            panel._rename()  # the name of another one
+        self.assertEqual([x.name for x in s.shapes()], ["Edge", "Face 1"])
+        panel.table.selectRow(0)
+        QTest.keyClick(panel, Qt.Key.Key_Delete)
+        self.assertEqual([x.name for x in s.shapes()], ["Face 1"])
+        s.undo()
+        self.assertEqual([x.name for x in s.shapes()], ["Edge", "Face 1"])
 
 
 class Lengths(WithScalePanels):
@@ -233,7 +276,7 @@ class Level(WithScalePanels):
         scene.set_mode(TURN)
         self.addCleanup(scene.set_mode, "look")
         scene.grab()
-        uv = np.round(scene.on_screen(scene.rings._ring(2))).astype(int)
+        uv = np.round(scene.on_screen(scene.rings.ring(2))).astype(int)
         clear = ((uv > 60) & (uv < [scene.width() - 60, scene.height() - 60])).all(1)
         # not where the other two rings, which are seen edge on, cross it
         start = next(k for k in range(63) if 5 <= k % 18 <= 12 and clear[k : k + 10].all())

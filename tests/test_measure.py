@@ -380,7 +380,10 @@ class Marked(unittest.TestCase):
         self.assertAlmostEqual(p.base, 30)
         self.assertAlmostEqual(p.angle_deg, np.degrees(np.arctan(0.3)), places=6)
         self.assertEqual(p.word, "good")
-        self.assertIn("poor", stereo_pair(a, look_at([5, -100, 0], np.zeros(3)), 2000.0, np.zeros((3, 3))).word)
+        self.assertIn("close", stereo_pair(a, look_at([4, -100, 0], np.zeros(3)), 2000.0, np.zeros((3, 3))).word)
+        self.assertIn(
+            "good beside others", stereo_pair(a, look_at([7, -100, 0], np.zeros(3)), 2000.0, np.zeros((3, 3))).word
+        )
         self.assertIn("wide", stereo_pair(a, look_at([90, -100, 0], np.zeros(3)), 2000.0, np.zeros((3, 3))).word)
 
 

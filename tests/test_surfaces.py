@@ -213,7 +213,9 @@ class Files(unittest.TestCase):
         points = {"A": L[0], "B b": L[1]}
         write_shapes_dxf(folder / "x.dxf", points, [("edge", L[:2])], [("floor", L)])
         space = ezdxf.readfile(folder / "x.dxf").modelspace()
-        self.assertEqual([len(space.query(k)) for k in ("POINT", "POLYLINE", "3DFACE", "TEXT")], [2, 2, 4, 2])
+        self.assertEqual([len(space.query(k)) for k in ("POINT", "POLYLINE", "3DFACE", "TEXT")], [2, 2, 4, 4])
+        told = {x.dxf.text for x in space.query("TEXT")}
+        self.assertEqual(told, {"A", "B b", "edge  4.000 mm", "floor  7.000 mm²"})
         write_shapes_obj(folder / "x.obj", points, [("edge", L[:2])], [("floor", L)])
         text = (folder / "x.obj").read_text().splitlines()
         self.assertEqual(sum(x.startswith("v ") for x in text), 2 + 2 + 6)

@@ -11,7 +11,7 @@ from ..core.geometry.sightings import line_in, locate, pixels
 from ..core.measure.network import SeenPoint
 from ..core.measure.pairs import stereo_pair
 from ..formats.coordinates import read_coordinates, write_coordinates
-from ..formats.drawings import triangles, write_shapes_dxf, write_shapes_obj
+from ..formats.drawings import shape_size, write_shapes_dxf, write_shapes_obj
 from ..formats.files import CLOSED
 from ..job.marks import mark_of
 from ..sitting.endpoints import network_of
@@ -215,11 +215,12 @@ def drawn(job, sitting):
     return {name: X for name, X in places.values()}, lines, faces
 
 
-def shape_size(kind, X):
-    """Length of a line, or area of a face."""
-    if kind == "line":
-        return float(np.linalg.norm(np.diff(X, axis=0), axis=1).sum())
-    return float(sum(0.5 * np.linalg.norm(np.cross(X[b] - X[a], X[c] - X[a])) for a, b, c in triangles(X)))
+def shape_sizes(job, sitting):
+    """Lines and faces whose points lie in the block: (name, "line" or "face", length or area as text) of each."""
+    _, lines, faces = drawn(job, sitting)
+    unit = frame_of(job, sitting).unit
+    out = [(n, "line", f"{shape_size('line', X):.3f} {unit}".strip()) for n, X in lines]
+    return out + [(n, "face", f"{shape_size('face', X):.3f} {unit}{'²' * bool(unit)}".strip()) for n, X in faces]
 
 
 def export_shapes(job, sitting, path, gate=CLOSED):

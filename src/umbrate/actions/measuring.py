@@ -7,7 +7,17 @@ import numpy as np
 from ..core.errors import UmbrateError
 from ..core.measure.datum import Lengths, after
 from ..core.measure.network import SeenPoint
-from ..core.measure.quantities import BY_NAME, K95, check_count, fit_circle, fit_plane, fit_sphere, propagate, quantity
+from ..core.measure.quantities import (
+    BY_NAME,
+    K95,
+    ROUND,
+    check_count,
+    fit_circle,
+    fit_plane,
+    fit_sphere,
+    propagate,
+    quantity,
+)
 from ..core.measure.surface import COMMON_PX, surface_at
 from ..formats.files import CLOSED, written_aside
 from ..formats.tables import TableWriter
@@ -199,9 +209,20 @@ class Measurer:
         form = _form(kind, X)
         if form is not None:
             out["form"] = form
-        out["text"] = ", ".join(
-            with_interval(v, h, "") for v, h in zip(np.atleast_1d(value), np.atleast_1d(half), strict=True)
-        ) + (sign if sign == "°" else f" {sign}" if sign else "")
+        end = sign if sign == "°" else f" {sign}" if sign else ""
+        if kind in ROUND:  # nobody shall take the one for the other
+            out["diameter"], out["diameter_half95"] = 2 * out["value"], 2 * out["half95"]
+            out["text"] = ", ".join(
+                f"{word} {with_interval(k * out['value'], k * out['half95'], '')}{end}"
+                for k, word in ((2, "diameter"), (1, "radius"))
+            )
+        else:
+            out["text"] = (
+                ", ".join(
+                    with_interval(v, h, "") for v, h in zip(np.atleast_1d(value), np.atleast_1d(half), strict=True)
+                )
+                + end
+            )
         return out
 
     def _stood(self, Y, n, levels):

@@ -59,6 +59,9 @@ def the_photo(job, sitting, name):
 @click.option("--remove", multiple=True, metavar="NAME", help="Remove a point with its sightings.")
 @click.option("--line", "lines", multiple=True, metavar="NAMES", help="Join points to a line: P1,P2,P3")
 @click.option("--face", "faces", multiple=True, metavar="NAMES", help="Join points to a face: P1,P2,P3")
+@click.option("--rename-shape", "renamed", nargs=2, multiple=True, metavar="OLD NEW", help="Give a line or face "
+              "another name.")  # fmt: skip
+@click.option("--remove-shape", "gone", multiple=True, metavar="NAME", help="Take a line or face away.")
 @click.option("--known", nargs=4, multiple=True, metavar="END X Y Z", help="A point, or a target of that number, is "
               "known to be there, in mm.")  # fmt: skip
 @click.option("--unknown", multiple=True, metavar="END", help="Forget the known coordinates of a point or target.")
@@ -70,11 +73,11 @@ def the_photo(job, sitting, name):
               "faces (DXF, OBJ).")  # fmt: skip
 @replace_option
 def points(
-    job, sitting, mark, sigma_px, off, on, rename, remove, lines, faces, known, unknown, take, unit, sigma_mm,
-    compare_only, give, replace,
+    job, sitting, mark, sigma_px, off, on, rename, remove, lines, faces, renamed, gone, known, unknown, take, unit,
+    sigma_mm, compare_only, give, replace,
 ):  # fmt: skip
     """Mark points in photos of JOB, and list them with their residuals, the worst first."""
-    change = mark or off or on or rename or remove or take or lines or faces or known or unknown
+    change = mark or off or on or rename or remove or take or lines or faces or renamed or gone or known or unknown
     with changing(job, change, "change marked points") as j:
         s = the_sitting(j, sitting)
         for name, photo, x, y in mark:
@@ -96,6 +99,10 @@ def points(
         for kind, texts in (("line", lines), ("face", faces)):
             for text in texts:
                 j.add_shape(s.id, kind, [j.marked_point(s.id, n.strip()).id for n in text.split(",")])
+        for old, new in renamed:
+            j.rename_shape(j.shape(s.id, old).id, new)
+        for name in gone:
+            j.remove_shape(j.shape(s.id, name).id)
         if remove:
             j.remove_marked_points([j.marked_point(s.id, n).id for n in remove])
         for end, *xyz in known:
@@ -128,6 +135,8 @@ def points(
                 p.name, str(len(p.sightings)), "-" if rms is None else f"{rms:.2f}",
                 "-" if X is None else " ".join(f"{x:.3f}" for x in f.for_people(X)), told,
             )  # fmt: skip
+        for name, kind, size in marking.shape_sizes(j, s):
+            table.add_row(f"{kind} {name}", "", "", size, "")
         for n, k in targets.items():
             table.add_row(f"target {n}", "", "", " ".join(f"{x:.3f}" for x in k.known), "known")
         out.print(table)

@@ -258,7 +258,7 @@ QToolButton#bare {{ background: transparent; border-color: transparent; padding:
 QToolButton#bare:hover {{ border-color: {LINE}; }}
 QToolButton#bare:checked {{ background: {CHECKED}; border-color: {ACCENT}; }}
 QToolButton#tab {{ background: transparent; border: none; border-bottom: 2px solid {LINE}; border-radius: 0;
-    padding: 3px 2px; color: {QUIET}; }}
+    padding: 3px 0; font-size: {SMALL + 1}px; color: {QUIET}; }}
 QToolButton#tab:hover {{ color: {TEXT}; }}
 QToolButton#tab:focus {{ border: 1px solid {ACCENT}; border-bottom: 2px solid {ACCENT}; }}
 QToolButton#tab:checked {{ background: transparent; border-bottom: 2px solid {ACCENT}; color: {TEXT}; }}

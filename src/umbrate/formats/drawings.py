@@ -18,10 +18,19 @@ def _new_drawing(unit):
     return doc
 
 
+def shape_size(kind, X):
+    """Length of a line, or area of a face, of points (n, 3)."""
+    if kind == "line":
+        return float(np.linalg.norm(np.diff(X, axis=0), axis=1).sum())
+    return float(sum(0.5 * np.linalg.norm(np.cross(X[b] - X[a], X[c] - X[a])) for a, b, c in triangles(X)))
+
+
 def write_shapes_dxf(path, points, lines, faces, unit="mm", gate=CLOSED):
     """Write marked points, lines and faces as DXF in three dimensions.
 
     points : dict of name to (3,); lines, faces : lists of (name, (n, 3)); faces with their last side closed
+
+    Names stand beside them, with lengths and areas, on a layer of their own.
     """
     doc = _new_drawing(unit)
     space = doc.modelspace()
@@ -31,9 +40,16 @@ def write_shapes_dxf(path, points, lines, faces, unit="mm", gate=CLOSED):
     for name, p in points.items():
         space.add_point(p, dxfattribs={"layer": "points"})
         space.add_text(name, height=size, dxfattribs={"layer": "names"}).set_placement(tuple(np.asarray(p) + size / 2))
-    for _, X in lines:
+
+    def told(X, text):
+        place = tuple(np.asarray(X, float).mean(0))
+        space.add_text(text, height=size, dxfattribs={"layer": "names"}).set_placement(place)
+
+    for name, X in lines:
         space.add_polyline3d([tuple(x) for x in X], dxfattribs={"layer": "lines"})
-    for _, X in faces:
+        told(X, f"{name}  {shape_size('line', X):.3f} {unit}".strip())
+    for name, X in faces:
+        told(X, f"{name}  {shape_size('face', X):.3f} {unit}{'²' * bool(unit)}".strip())
         space.add_polyline3d([tuple(x) for x in X], close=True, dxfattribs={"layer": "faces"})
         for a, b, c in triangles(X):
             space.add_3dface([tuple(X[a]), tuple(X[b]), tuple(X[c]), tuple(X[c])], dxfattribs={"layer": "faces"})

@@ -330,12 +330,34 @@ class Marks:
         least = 3 if kind == "face" else 2
         if len(points) < least:
             raise UmbrateError(f"A {kind} needs at least {least} points.")
-        count = sum(s.kind == kind for s in self.drawn_shapes(sitting_id)) + 1
+        there = {s.name for s in self.drawn_shapes(sitting_id)}
+        count = next(k for k in range(1, len(there) + 2) if f"{kind.capitalize()} {k}" not in there)
         with self.action(f"draw a {kind}"):
             return self.db.execute(
                 "INSERT INTO shape (sitting_id, kind, name, points) VALUES (?, ?, ?, ?)",
                 (sitting_id, kind, name or f"{kind.capitalize()} {count}", json.dumps(list(points))),
             ).lastrowid
+
+    def rename_shape(self, shape_id, name):
+        """Give a line or face another name."""
+        row = self.db.execute("SELECT sitting_id, name FROM shape WHERE id = ?", (shape_id,)).fetchone()
+        if row is None:
+            raise UmbrateError("That line or face is gone.")
+        name = _good_name(name)
+        if name == row[1]:
+            return
+        if any(s.name == name for s in self.drawn_shapes(row[0])):
+            raise UmbrateError(f"There is a line or face “{name}” already.")
+        with self.action(f"rename “{row[1]}”"):
+            self.db.execute("UPDATE shape SET name = ? WHERE id = ?", (name, shape_id))
+
+    def shape(self, sitting_id, name):
+        """The line or face of that name."""
+        for s in self.drawn_shapes(sitting_id):
+            if s.name == name:
+                return s
+        have = ", ".join(s.name for s in self.drawn_shapes(sitting_id)) or "none"
+        raise UmbrateError(f"There is no line or face “{name}”. There is: {have}.")
 
     def remove_shape(self, shape_id):
         """Take a line or face away; its points stay."""

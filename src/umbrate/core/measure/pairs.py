@@ -6,7 +6,8 @@ import numpy as np
 
 from ..geometry.pose import center
 
-POOR, WIDE = 0.1, 0.5  #: base-to-distance ratios below and above which depth is poor or matching hard
+#: base-to-distance ratios: from the first to the last is usable with many photos, between the others a pair does alone
+USABLE, POOR, WIDE, LARGEST = 0.05, 0.1, 0.5, 0.6
 
 
 @dataclass(frozen=True)
@@ -29,10 +30,14 @@ class StereoPair:
     @property
     def word(self):
         """What the ratio means."""
+        if self.ratio < USABLE:
+            return "too close together: they tell next to nothing of depth"
         if self.ratio < POOR:
-            return "poor: the two stand so close together that depth is uncertain"
+            return "close together: poor depth from these two alone, good beside others"
+        if self.ratio > LARGEST:
+            return "too wide apart: they see the surface so differently that little of it matches"
         if self.ratio > WIDE:
-            return "too wide: the two see the surface so differently that matching suffers"
+            return "wide apart: sure depth where they match, which is easier with photos between them"
         return "good"
 
 

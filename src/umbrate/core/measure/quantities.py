@@ -31,13 +31,14 @@ KINDS = (
     Kind("distance", "Distance", 2, 2, "length", "straight from one place to another"),
     Kind("polyline", "Polyline", 2, None, "length", "length along several places"),
     Kind("angle", "Angle", 3, 3, "angle", "at the second of three places"),
-    Kind("circle", "Circle", 3, None, "length", "radius of the circle through three or more places"),
-    Kind("sphere", "Sphere", 4, None, "length", "radius of the sphere through four or more places"),
+    Kind("circle", "Circle", 3, None, "length", "diameter and radius of the circle through three or more places"),
+    Kind("sphere", "Sphere", 4, None, "length", "diameter and radius of the sphere through four or more places"),
     Kind("plane", "To a plane", 4, None, "length", "from the last place to the plane through those before"),
     Kind("area", "Area", 3, None, "area", "of the face that three or more places in order bound"),
     Kind("height", "Height", 1, 1, "length", "over the level"),
 )
 BY_NAME = {k.name: k for k in KINDS}
+ROUND = ("circle", "sphere")  #: their value is the radius; the diameter is told beside it
 
 
 def _spread(X):

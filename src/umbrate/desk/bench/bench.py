@@ -26,7 +26,7 @@ from .advice import buttons, problems, remedy_button
 from .form import fitting_fields, settings_form, values_of
 from .previews import TriedMasks
 
-WIDTH = 330
+WIDTH = 340
 SETTINGS = "Settings"  #: the part that every bench has
 
 
@@ -221,7 +221,7 @@ class Bench(QWidget):
         head.addWidget(told, 1)
         self.column.addLayout(head)
         row = QWidget()
-        flow = Flow(row, spacing=2)
+        flow = Flow(row, spacing=0)
         flow.setContentsMargins(0, 0, 0, 0)
         self.column.addWidget(row)
         body = QWidget(objectName="panel")
@@ -282,7 +282,7 @@ class Bench(QWidget):
         if result:
             self._modes(stage, result, state)
             self._add(problems(self, stage, result))
-            self._figures(result)
+            self._figures(result, cell)
             self._plot(stage, result)
         self.column.addStretch(1)
 
@@ -397,7 +397,9 @@ class Bench(QWidget):
             self.session.edits.set_setting(stage.name, name, value)
 
     # ------------------------------------------------------------------ figures
-    def _figures(self, result):
+    def _figures(self, result, cell):
+        if cell.state == "stale":
+            self._text(f"Of the last run, before this changed: {cell.second or 'what it was made from'}.", "advice")
         grid = QGridLayout()
         grid.setHorizontalSpacing(12)
         grid.setVerticalSpacing(3)

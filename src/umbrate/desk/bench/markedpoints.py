@@ -197,9 +197,20 @@ class PointsPanel(QWidget):
             self.sightings.setItem(k, 1, cell(px, right=True, tint=tint))
             self.sightings.setItem(k, 2, cell(f"{s.sigma_px:.2f}", right=True, tint=t.QUIET))
 
-    def _dragging(self, seen):
-        if seen is not None:
-            self._fill_sightings(seen)
+    def _dragging(self, point):
+        """A mark is dragged: residuals and place follow."""
+        if point is None:
+            return
+        marking = self.work.marking
+        self._fill_sightings(marking.seen(point))
+        rms, X = marking.rms(point), marking.place(point)
+        for k in range(self.points.rowCount()):
+            item = self.points.item(k, 0)
+            if item is not None and item.data(Qt.ItemDataRole.UserRole) == point.id:
+                self.points.item(k, 2).setText("-" if rms is None else f"{rms:.2f}")
+        if X is not None:
+            frame = frame_of(self.session.job, self.session.sitting)
+            self.told.setText("at " + " ".join(f"{x:.2f}" for x in frame.for_people(X)) + f" {frame.unit}")
 
     def _next_step(self):
         w = self.work

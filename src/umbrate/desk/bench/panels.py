@@ -21,6 +21,7 @@ from .mend import MendPart
 from .pairs import MatchesDialog, pairs_of
 from .scale import LengthsPanel, LevelPanel
 from .shapemasks import ShapePanel
+from .shapes import ShapesPanel
 from .sift import SiftPanel
 from .surface import SurfacesPart
 from .texture import TexturePanel
@@ -156,6 +157,7 @@ PARTS = {
         ("Lengths", (_of_poses(LengthsPanel),)),
         ("Level", (_of_poses(LevelPanel),)),
         ("Points", (_of_poses(PointsPanel),)),
+        ("Lines", (_of_poses(ShapesPanel),)),
         ("Measure", (_of_poses(MeasurePanel),)),
     ),
     "cloud": (

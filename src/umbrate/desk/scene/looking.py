@@ -6,6 +6,7 @@ from ...actions.picturing import DIRECTIONS
 from ...core.geometry.pose import center
 from ...core.raster.camera import eye_round
 
+AROUND = 1.25  #: room round a cloud or surface, for the keep box and the rings that turn it
 OBJECT_SHARE = 0.55  #: of the view that the object fills where photos are shown round it
 
 
@@ -31,6 +32,8 @@ def whole(scene, name, ring):
     else:
         if scene.toggles["Photos"].isChecked() and not (scene.is_cloud or scene.is_solid or scene.drawn.is_dense):
             radius /= OBJECT_SHARE  # photos may reach beyond the edge
+        else:
+            radius *= AROUND
         ends = [X for *_, X in scene.session.measuring.lengths()]
         if ends:
             radius = max(radius, 1.1 * float(np.linalg.norm(np.concatenate(ends) - pivot, axis=1).max()))

@@ -145,6 +145,10 @@ class Scene(QWidget):
         self.setCursor(Qt.CursorShape.ArrowCursor if mode in (LOOK, BOX, TURN) else Qt.CursorShape.CrossCursor)
         if mode == TURN and self.points is not None and len(self.points):
             self.place_rings()
+            if not self._all_seen(np.concatenate([self.rings.ring(k) for k in range(3)]), 60):
+                side = center(self.eye.pose) - self.rings.middle
+                self.eye = looking.closely(self, self.rings.middle, 1.4 * self.rings.radius, side)
+                self.redraw()
             self.session.said.emit("Drag a ring to turn the object about that axis. Esc ends it.", "note")
         if mode == BOX:
             self.toggles["Keep box"].setChecked(True)
@@ -311,10 +315,10 @@ class Scene(QWidget):
         d = self.session.keep_box if self.session.job else None
         return KeepBox.from_dict(d) if d else None
 
-    def _all_seen(self, X):
-        """Whether all places (n, 3) are in the view."""
+    def _all_seen(self, X, rim=0):
+        """Whether all places (n, 3) are in the view, so many pixels from its edge."""
         uv = self.on_screen(X)
-        return bool((np.isfinite(uv) & (uv >= 0) & (uv <= (self.width(), self.height()))).all())
+        return bool((np.isfinite(uv) & (uv >= rim) & (uv <= (self.width() - rim, self.height() - rim))).all())
 
     def look_at_ring(self):
         """From the object to all photos round it, and back."""

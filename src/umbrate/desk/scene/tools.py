@@ -185,7 +185,8 @@ class TurnRings:
         M = self.motion
         return replace(eye, pose=eye.pose @ M, pivot=M[:3, :3].T @ (eye.pivot - M[:3, 3]))
 
-    def _ring(self, k):
+    def ring(self, k):
+        """Places (n, 3) along a ring."""
         a = 2 * np.pi * np.arange(self.STEPS + 1)[:, None] / self.STEPS
         u, v = np.eye(3)[(k + 1) % 3], np.eye(3)[(k + 2) % 3]
         return self.middle + self.radius * (np.cos(a) * u + np.sin(a) * v)
@@ -194,7 +195,7 @@ class TurnRings:
         """The ring under a position, or None."""
         best = (REACH_PX, None)
         for k in range(3):
-            uvz = eye.project(self._ring(k), width, height)
+            uvz = eye.project(self.ring(k), width, height)
             d = np.hypot(uvz[:, 0] - pos.x(), uvz[:, 1] - pos.y())
             d[uvz[:, 2] <= 0] = np.inf
             if d.min() < best[0]:
@@ -241,7 +242,7 @@ class TurnRings:
     def paint(self, p, eye, width, height):
         """The rings, the held one bright, and the axis that will be up."""
         for k, color in enumerate((t.CATEGORIES[5], t.CATEGORIES[2], t.CATEGORIES[1])):
-            uvz = eye.project(self._ring(k), width, height)
+            uvz = eye.project(self.ring(k), width, height)
             if (uvz[:, 2] <= 0).any():
                 continue
             held = k == self._grip

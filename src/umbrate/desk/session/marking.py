@@ -8,10 +8,11 @@ from dataclasses import replace
 import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from ...actions.marking import Guide, Marking, shape_size
+from ...actions.marking import Guide, Marking
 from ...core.errors import UmbrateError
 from ...core.imaging.sharpness import gray_of
 from ...core.measure.snap import snap
+from ...formats.drawings import shape_size
 from ...job.marks import DEFAULT_SIGMA_PX, token
 
 SNAP_SCREEN_PX = 14  #: a mark snaps to what is so near on the screen
@@ -21,7 +22,7 @@ class MarkWork(QObject):
     """The points of the chosen sitting and the one that is marked now."""
 
     changed = pyqtSignal()  #: other points, another active one, or marking began or ended
-    dragging = pyqtSignal(object)  #: sightings of the active point (list of Seen) while one is dragged, or None
+    dragging = pyqtSignal(object)  #: the active point as it would be (MarkedPoint) while a mark is dragged, or None
 
     def __init__(self, session):
         super().__init__()
@@ -195,7 +196,7 @@ class MarkWork(QObject):
         if p is None or photo is None:
             return
         moved = tuple(replace(q, x=x, y=y) if q.photo_id == photo.id else q for q in p.sightings)
-        self.dragging.emit(self.marking.seen(replace(p, sightings=moved)))
+        self.dragging.emit(replace(p, sightings=moved))
 
     def confirm(self, gray=None, reach_px=None):
         """Take the predicted spot in the chosen photo, and go to the next."""
@@ -260,6 +261,17 @@ class MarkWork(QObject):
         self.set_on(True)
         self.chaining = True
         self.session.said.emit("Click marked points, or mark new ones: they are joined in this order.", "note")
+
+    def sized_shapes(self):
+        """Lines and faces: (DrawnShape, its size as text, or "" where a point of it lies nowhere yet)."""
+        at = {p.id: (p, X) for p in self.points if p.used and (X := self.marking.place(p)) is not None}
+        unit = self.session.frame.unit if self.session.frame else ""
+        out = []
+        for shape in self.session.shapes():
+            there = all(i in at for i in shape.points)
+            X = np.array([at[i][1] for i in shape.points]) if there else None
+            out.append((shape, self._size(shape, at, X, unit) if there else ""))
+        return out
 
     def end_shape(self, kind):
         """Keep what was joined as a line or a face."""
