@@ -222,7 +222,7 @@ class Solved(OneJob):
         s.points.clear()
 
     def test_the_keep_box_is_sized_by_a_handle_and_by_numbers(self):
-        from umbrate.desk.bench.keepbox import BoxPanel
+        from umbrate.desk.bench.keepbox import BoxPanel, angles_of, axes_of
 
         s, scene = self.session, self.window.scene
         s.choose(stage="poses")
@@ -246,6 +246,21 @@ class Solved(OneJob):
         panel.sizes[0].editingFinished.emit()
         self.assertAlmostEqual(s.keep_box["half"][0], 1.25)
         s.undo()
+        s.undo()
+        # and tilted, by a handle and by numbers that say what it is
+        scene.set_mode("box")
+        grip = scene.eye.project(scene.handles.places(scene.keep_box()), scene.width(), scene.height())[8, :2]
+        self.drag_along(scene, [grip, grip + [10, 0], grip + [20, 0]])
+        scene.set_mode("look")
+        axes = np.array(s.keep_box["axes"])
+        turned = axes @ np.array(before["axes"]).T
+        self.assertAlmostEqual(np.degrees(np.arccos((np.trace(turned) - 1) / 2)), 10, delta=0.6)
+        np.testing.assert_allclose(axes_of(angles_of(axes)), axes, atol=1e-9)
+        s.undo()
+        panel = self.window.bench.findChildren(BoxPanel)[-1]
+        panel.angles[0].setValue(30)
+        panel.angles[0].editingFinished.emit()
+        self.assertAlmostEqual(s.keep_box["axes"][2][2], np.cos(np.radians(30)), places=3)
         s.undo()
         self.assertEqual(s.keep_box, before)
 
@@ -273,6 +288,22 @@ class Solved(OneJob):
         scale = scene.eye.f / pinhole.f
         corner = (np.array([scene.width(), scene.height()]) - 1) / 2 - np.array([pinhole.cx, pinhole.cy]) * scale
         np.testing.assert_allclose(uv, picture * scale + corner, atol=0.6)
+        # a photo that is shown turned is looked through as it is shown
+        s.edits.turn_photos({s.photo_id}, 1)
+        self.addCleanup(lambda: s.photos()[0].turn and s.undo())
+        scene.look_through(None)
+        scene.look_through(s.photo_id)
+        wait_for(lambda: scene.through._image is not None and scene.through._image.height() > 1)
+        self.assertGreater(scene.through._image.height(), scene.through._image.width())
+        uv = scene.eye.project(s.block.points[s.block.point[row]][None], scene.width(), scene.height())[0, :2]
+        scale = scene.eye.f / pinhole.f
+        middle = (np.array([scene.width(), scene.height()]) - 1) / 2
+        side = (picture - [pinhole.cx, pinhole.cy]) * scale
+        np.testing.assert_allclose(uv, middle + [-side[1], side[0]], atol=0.6)
+        drawn = scene.through._middle
+        h = scene.through._image.width()  # of the picture as the sensor saw it
+        np.testing.assert_allclose(drawn, [h - 1 - pinhole.cy, pinhole.cx])
+        s.undo()
         QTest.keyClick(scene, Qt.Key.Key_Escape)
         self.assertIsNone(scene.through.photo_id)
         scene.look_from("Fit")

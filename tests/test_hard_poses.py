@@ -31,6 +31,7 @@ from umbrate.stages.poses.computed import Computed
 from umbrate.stages.poses.contradicted import SLIP_LEFT
 from umbrate.stages.poses.cropped import cropped, focals_of_cropped
 from umbrate.stages.poses.lenses import center_held
+from umbrate.stages.poses.outcome import _slips
 from umbrate.stages.poses.reasons import doubt_of, why_left_out
 from umbrate.work.adding import read_folder, take_in
 from umbrate.work.now import run_now
@@ -469,12 +470,24 @@ class Told(unittest.TestCase):
     def test_a_photo_of_a_faint_object_is_not_told_that_it_does_not_overlap(self):
         settings = BY_NAME["poses"].Settings()
         why = {k: Reason(NO_OVERLAP, "no overlap") for k in range(3)}
-        inputs = SimpleNamespace(mode="start over", photos=[SimpleNamespace(id=k) for k in range(3)])
+        inputs = SimpleNamespace(mode="start over", photos=[SimpleNamespace(id=k) for k in range(3)], soft={})
         for look, kinds in ((2, ["faint", NO_OVERLAP, "blurred"]), (1, [NO_OVERLAP, NO_OVERLAP, "blurred"])):
             made = SimpleNamespace(solution=SimpleNamespace(reasons=why), still=[], counts=[713, 5000, 90], look=look)
             told = why_left_out(None, made, inputs, settings)
             self.assertEqual([told[k].kind for k in range(3)], kinds)
             self.assertEqual("713" in told[0].text, look == 2)
+        # one that is clearly softer than the others is blurred whatever else it is
+        inputs.soft = {1: (0.2, 0.8)}
+        told = why_left_out(None, made, inputs, settings)
+        self.assertEqual(told[1].kind, "blurred")
+        self.assertIn("sharpness 0.20, the others' 0.80", told[1].text)
+
+    def test_shots_that_slipped_are_named_as_problems(self):
+        photos = [SimpleNamespace(id=k, name=f"{k}.jpg") for k in range(3)]
+        slips = _slips(SimpleNamespace(slips=[(2, "a step of 14.0° where others are 10.0°")]), photos)
+        self.assertEqual([(p["photo"], p["kind"]) for p in slips], [(2, "slip")])
+        self.assertIn("2.jpg slipped on the turntable: a step of 14.0°", slips[0]["text"])
+        self.assertEqual(_slips(None, photos), [])
 
     def test_a_lens_that_nobody_told_and_that_cannot_be_makes_the_block_doubtful(self):
         wide = "114° wide"

@@ -55,12 +55,13 @@ def sift(job, sitting, name, above, below, dry_run, restore):
 @click.option("--middle", nargs=3, type=float, help="Its middle: x y z.")
 @click.option("--size", nargs=3, type=float, help="Its three sizes.")
 @click.option("--turn", type=float, help="Turn it about its upright axis by so many degrees.")
+@click.option("--tilt", nargs=2, type=float, metavar="X Y", help="Tilt it about its own x and y by so many degrees.")
 @click.option("--fit", is_flag=True, help="Fit it to the tie points again.")
-def keep_box(job, sitting, middle, size, turn, fit):
+def keep_box(job, sitting, middle, size, turn, tilt, fit):
     """Show or set the keep box of a sitting of JOB."""
     from ..core.geometry.rotation import rotation_matrix
 
-    change = fit or middle or size or turn is not None
+    change = fit or middle or size or turn is not None or tilt
     with changing(job, change, "change the keep box") as j:
         s = j.sitting(sitting)
         if fit:
@@ -68,14 +69,15 @@ def keep_box(job, sitting, middle, size, turn, fit):
         box = frames.keep_box_of(j, s)
         if box is None:
             raise UmbrateError(f"“{s.name}” has no keep box yet: it is fitted when Poses has run.", ("go to", "poses"))
-        if middle or size or turn is not None:
+        if middle or size or turn is not None or tilt:
             if size and min(size) <= 0:
                 raise UmbrateError("The sizes of the keep box must be more than 0.")
             axes, frame = np.array(box["axes"]), frames.frame_of(j, s)
-            if turn is not None:
-                if not np.isfinite(turn):
-                    raise UmbrateError("A turn is a number of degrees.")
-                axes = rotation_matrix(axes[:, 2] * np.radians(turn)) @ axes
+            for k, angle in ((2, turn), *enumerate(tilt or ())):
+                if angle is not None:
+                    if not np.isfinite(angle):
+                        raise UmbrateError("A turn is a number of degrees.")
+                    axes = rotation_matrix(axes[:, k] * np.radians(angle)) @ axes
             box = {
                 "center": frame.from_people(middle).tolist() if middle else list(box["center"]),
                 "half": [x / 2 for x in size] if size else box["half"],

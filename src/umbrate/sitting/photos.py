@@ -11,6 +11,8 @@ from ..core.names import printable
 from ..job import elsewhere
 from ..job.sittings import content_hash
 
+QUARTERS = {3: 2, 6: 1, 8: 3}  #: quarter turns to the right that an EXIF orientation asks for
+
 
 @dataclass(frozen=True)
 class PhotoRef:

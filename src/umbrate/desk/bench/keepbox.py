@@ -16,6 +16,20 @@ from ...core.geometry.rotation import rotation_matrix
 from ..plain import Label
 
 
+def axes_of(degrees):
+    """Axes (3, 3) of a box, in columns, that is turned about x, then y, then z."""
+    a, b, c = np.radians(degrees)
+    x, y, z = (rotation_matrix(v * np.eye(3)[k]) for k, v in enumerate((a, b, c)))
+    return z @ y @ x
+
+
+def angles_of(axes):
+    """The turns (3,) in degrees that `axes_of` makes these axes of."""
+    b = -np.arcsin(np.clip(axes[2, 0], -1, 1))
+    a, c = np.arctan2(axes[2, 1], axes[2, 2]), np.arctan2(axes[1, 0], axes[0, 0])
+    return np.degrees([a, b, c])
+
+
 class BoxPanel(QWidget):
     """Part of the bench of stages that use the keep box."""
 
@@ -63,12 +77,15 @@ class BoxPanel(QWidget):
             grid.addWidget(Label(text), r, 0)
             for c, spin in enumerate(spins):
                 grid.addWidget(spin, r, c + 1)
-        axes = np.array(d["axes"])
-        self.turn = self._spin(float(np.degrees(np.arctan2(axes[1, 0], axes[0, 0]))), 90.0, -360.0, 360.0, 1)
-        self.turn.setSuffix("°")
-        self._turned = self.turn.value()
+        self.angles = [self._spin(v, 90.0, -360.0, 360.0, 1) for v in angles_of(np.array(d["axes"]))]
+        self._angles = [s.value() for s in self.angles]
+        for c, (spin, tip) in enumerate(
+            zip(self.angles, ("About its own x, first", "About its own y, then", "About z, last"), strict=True)
+        ):
+            spin.setSuffix("°")
+            spin.setToolTip(tip)
+            grid.addWidget(spin, 3, c + 1)
         grid.addWidget(Label("Turn"), 3, 0)
-        grid.addWidget(self.turn, 3, 1)
         box.addWidget(self.numbers)
         self.numbers.setVisible(BoxPanel.unfolded)
         fold.toggled.connect(self._fold)
@@ -92,9 +109,9 @@ class BoxPanel(QWidget):
             self.session.frame.from_people([s.value() for s in self.middle]),
             np.array([s.value() for s in self.sizes]) / 2,
         )
-        axes = np.array(d["axes"])
-        if abs(self.turn.value() - self._turned) > 1e-6:
-            axes = rotation_matrix(axes[:, 2] * np.radians(self.turn.value() - self._turned)) @ axes
+        axes, angles = np.array(d["axes"]), [s.value() for s in self.angles]
+        if np.abs(np.subtract(angles, self._angles)).max() > 1e-6:
+            axes = axes_of(angles)
         same = np.allclose(middle, d["center"], atol=6e-4) and np.allclose(half, d["half"], atol=6e-4)
         if not same or not np.allclose(axes, d["axes"]):
             self._set(center=middle, half=half, axes=axes)

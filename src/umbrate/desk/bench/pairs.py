@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QDialog, QHBoxLayout, QPushButton, QVBoxLayout, QWid
 from ...actions.marking import pair_figures
 from ...core.errors import UmbrateError
 from ...job.contents import PAIRS
-from ...sitting.photos import located, photo_picture
+from ...sitting.photos import QUARTERS, located, photo_picture
 from .. import tokens as t
 from ..plain import Label, button_text, show_tip
 
@@ -109,6 +109,13 @@ def matches_of(session, result, a, b):
     return m if rows[0] < rows[1] else m[:, ::-1]
 
 
+def upright(xy, width, height, quarters):
+    """Pixels (n, 2) of a picture as they are once it is turned to the right by so many quarters."""
+    x, y = xy[:, 0], xy[:, 1]
+    turned = ((x, y), (height - 1 - y, x), (width - 1 - x, height - 1 - y), (y, width - 1 - x))[quarters % 4]
+    return np.stack(turned, 1)
+
+
 class MatchesDialog(QDialog):
     """Two photos side by side, and lines between what they share."""
 
@@ -155,7 +162,13 @@ class MatchesDialog(QDialog):
 
     def _picture(self, session, a, b, width=560):
         offset, places = 0, []
-        pictures = [photo_picture(located(session.job, p)) for p in (a, b)]
+        pictures, turns = [photo_picture(located(session.job, p)) for p in (a, b)], []
+        sides = [self.matches[:, :2], self.matches[:, 2:]]
+        for k, p in enumerate((a, b)):
+            turns.append((QUARTERS.get(p.orientation, 0) + p.turn) % 4)
+            h, w = pictures[k].shape[:2]
+            sides[k] = upright(sides[k], w, h, turns[k])
+            pictures[k] = np.ascontiguousarray(np.rot90(pictures[k], -turns[k]))
         heights = [round(width * x.shape[0] / x.shape[1]) for x in pictures]
         sheet = QPixmap(2 * width + 8, max(heights))
         sheet.fill(t.color(t.NEUTRAL))
@@ -165,8 +178,7 @@ class MatchesDialog(QDialog):
         for x, h in zip(pictures, heights, strict=True):
             image = QImage(x.data, x.shape[1], x.shape[0], 3 * x.shape[1], QImage.Format.Format_RGB888)
             p.drawImage(QRectF(offset, 0, width, h), image)
-            side = self.matches[:, 2 * len(places) : 2 * len(places) + 2]
-            places.append((side + 0.5) * (width / x.shape[1]) + [offset, 0])
+            places.append((sides[len(places)] + 0.5) * (width / x.shape[1]) + [offset, 0])
             offset += width + 8
         step = max(1, -(-len(self.matches) // DRAWN))
         for k, (one, other) in enumerate(zip(places[0][::step], places[1][::step], strict=True)):

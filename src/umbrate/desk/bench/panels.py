@@ -5,6 +5,8 @@ need none: settings, figures, plot and advice are made from the stage itself. Wh
 result is named in `MARKS`, so that the bench is built anew when it changes, and only then.
 """
 
+import numpy as np
+
 from ...stages.lens.figures import CALIBRATED
 from ..text import counted
 from .advice import OfPhoto, bare_frames, buttons, column, lost_files, remedy_button, wrapped
@@ -86,6 +88,8 @@ def _of_photo(bench):
     if per.sightings:
         covered = f", {100 * per.covered:.0f} % of the picture covered" if per.covered is not None else ""
         box.addWidget(wrapped(f"{per.sightings:,} sightings, residual {per.rms_px:.2f} px{covered}"))
+        if known := pose_known(s, photo.id):
+            box.addWidget(wrapped(known))
         box.addLayout(
             buttons(
                 ("Its points", "Choose the tie points this photo sees", lambda: s.points.trace_to_points({photo.id})),
@@ -93,6 +97,24 @@ def _of_photo(bench):
             )
         )
     return body
+
+
+def pose_known(session, photo_id):
+    """How well a photo's pose is known, in words; empty where nothing says it."""
+    block = session.block
+    k = block.solved_row(photo_id) if block is not None else None
+    if k is None or block.pose_sigma is None or not np.isfinite(block.pose_sigma[k]).all():
+        return ""
+    turn, place = block.pose_sigma[k]
+    unit = session.frame.unit if session.frame else ""
+    return f"Standard deviations: turned {np.degrees(turn):.3f}°, stands {place:.3g} {unit or 'of the unit'}."
+
+
+def matched(bench):
+    """Which pairs were matched, and why these."""
+    f = bench.result.figures if bench.result else None
+    told = f.told_of_pairs() if f is not None else ""
+    return wrapped(told) if told else None
 
 
 def sift(bench):
@@ -148,7 +170,7 @@ TOP = {"photos": (lost_files, bare), "lens": (lens,), "join": (join,), "texture"
 PARTS = {
     "masks": (("From shape", (_of_poses(ShapePanel),)),),
     "poses": (
-        ("Photo", (of_photo, pairs)),
+        ("Photo", (of_photo, pairs, matched)),
         ("Points", (sift,)),
         ("Marks", (marked_points,)),
         ("Box", (keep_box,)),

@@ -14,10 +14,9 @@ from ...job.marks import token
 from ...sitting.clouds import cloud_source
 from ...sitting.endpoints import seen_from
 from ...sitting.frames import frame_of, load_block
-from ...sitting.photos import located, photo_picture
+from ...sitting.photos import QUARTERS, located, photo_picture
 from ...sitting.picks import marked_places
 from .. import over as t
-from ..strip.strip import QUARTERS
 from .turned import TurnedView
 
 NEAR_PX = 10  #: a marked point so near is taken for what was clicked on

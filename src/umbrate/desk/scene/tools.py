@@ -84,10 +84,14 @@ class BoxHandles:
 
     @staticmethod
     def places(box):
-        """Where the handles are: (7 + 1, 3), six sides, the middle, and the one that turns."""
+        """Where the handles are: (7 + 3, 3), six sides, the middle, the one that turns, and two that tilt."""
         sides = [box.center + s * box.axes[:, k] * box.half[k] for k in range(3) for s in (-1, 1)]
         arm = box.center + box.axes[:, 0] * box.half[0] * 1.25
-        return np.array([*sides, box.center, arm])
+        tilts = [
+            box.center + box.axes[:, 2] * box.half[2] * 1.25 + s * box.axes[:, k] * box.half[k] * 0.35
+            for k, s in ((0, 1), (1, 1))
+        ]
+        return np.array([*sides, box.center, arm, *tilts])
 
     def at(self, box, pos, eye, width, height):
         """The handle under a position, or None."""
@@ -105,6 +109,12 @@ class BoxHandles:
         """The pointer moved with the handle."""
         box, start = self._start
         d = np.array([pos.x() - start.x(), pos.y() - start.y()])
+        if self._grip in (8, 9):
+            # the one beside the first axis tilts that way: about the second, and the other way round
+            axis = box.axes[:, 1] if self._grip == 8 else -box.axes[:, 0]
+            turn = rotation_matrix(axis * (d[0] + d[1]) * TURN_PER_PX)
+            self.box = KeepBox(box.center, turn @ box.axes, box.half)
+            return
         if self._grip == 7:
             turn = rotation_matrix(box.axes[:, 2] * d[0] * TURN_PER_PX)
             self.box = KeepBox(box.center, turn @ box.axes, box.half)
@@ -154,8 +164,10 @@ class BoxHandles:
                 p.drawRect(QRectF(u - 5, v - 5, 10, 10))
             elif k == 6:
                 p.drawEllipse(QPointF(u, v), 6, 6)
-            else:
+            elif k == 7:
                 p.drawPolygon(QPolygonF([QPointF(u, v - 7), QPointF(u + 7, v), QPointF(u, v + 7), QPointF(u - 7, v)]))
+            else:
+                p.drawPolygon(QPolygonF([QPointF(u, v - 6), QPointF(u + 6, v + 5), QPointF(u - 6, v + 5)]))
 
 
 class TurnRings:

@@ -16,6 +16,7 @@ from PyQt6.QtWidgets import (
 
 from ...core.imaging.facts import exposure_text
 from ...job.model import Photo
+from ...sitting.photos import QUARTERS
 from ...stages.base import PROBLEM_KINDS
 from ..plain import Label
 from ..text import counted
@@ -83,9 +84,6 @@ def facts(photo):
         photo.path,
     ]
     return "\n".join(x for x in lines if x)
-
-
-QUARTERS = {3: 2, 6: 1, 8: 3}  #: quarter turns to the right that an EXIF orientation asks for
 
 
 class _PhotoList(QListWidget):

@@ -235,6 +235,15 @@ class PosesFigures(Figures):
         told = f"Photo pairs that show the same surface, of those tried: {how}"
         return "Matched pairs", f"{self.pairs:,} of {self.pairs_tried:,}", told
 
+    def told_of_pairs(self):
+        """Which pairs were matched, and why these, in a sentence."""
+        if not self.pairs_tried:
+            return ""
+        how = CHOSEN.get(self.pairs_chosen, "all pairs")
+        left = len(self.bridges)
+        false = f" {left} more matched by mistake and contradict the others: they were left out." if left else ""
+        return f"Of {self.pairs_tried:,} pairs that were tried ({how}) {self.pairs:,} show the same surface.{false}"
+
     def line_of_bridges(self):
         told = "Pairs that match but contradict the others: left out"
         return ("False bridges", f"{len(self.bridges)}", told) if self.bridges else None

@@ -69,4 +69,5 @@ class Inputs:
     foreign: dict = field(default_factory=dict)  #: photo id to the position of its member, but for those of the first
     heard: tuple = ()  #: what other sittings know of the lenses: Heard
     apart: dict = field(default_factory=dict)  #: photo id to the sitting whose photos have a lens of their own
+    soft: dict = field(default_factory=dict)  #: sharpness, and that of most others, of photos that are soft, by id
     support: tuple = ()  #: targets that stand on the support: another place in every member

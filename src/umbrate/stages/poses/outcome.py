@@ -58,7 +58,7 @@ def outcome(made, inputs, settings, report):
     fragments = [int(f.solved.sum()) for f in solution.fragments]
     if inputs.mode == ADJUST:
         fragments = inputs.before.figures.fragments
-    reasons = why_left_out(block, made, inputs, settings)
+    reasons, turntable = why_left_out(block, made, inputs, settings), _turntable(block, photos)
     L = Lens.from_vector(made.lenses[0].width, made.lenses[0].height, block.lenses[0])
     half_view = np.array([min(p.width, p.height) / 2 / block.lens_vector(k)[0] for k, p in enumerate(photos)])
     box = box_of(block, half_view, inputs)
@@ -93,7 +93,7 @@ def outcome(made, inputs, settings, report):
             told=made.told,
             shared=made.shared,
             keep_box=box.as_dict(),
-            turntable=_turntable(block, photos),
+            turntable=turntable,
             reasons={photos[i].id: r for i, r in reasons.items()},
             made_from=dict(made.made_from),
             match_key=match_key(settings),
@@ -107,8 +107,26 @@ def outcome(made, inputs, settings, report):
             **_sighting_figures(block, photos),
         ),
         artefacts,
-        [*problems_of(reasons, block, made, inputs, settings), *([_reframed()] if reframed else [])],
+        [
+            *problems_of(reasons, block, made, inputs, settings),
+            *_slips(turntable, photos),
+            *([_reframed()] if reframed else []),
+        ],
     )
+
+
+def _slips(turntable, photos):
+    """Problems of shots that stand aside of their turntable's step."""
+    by_id = {p.id: p for p in photos}
+    return [
+        problem(
+            by_id[i],
+            f"{by_id[i].name} slipped on the turntable: {why}.",
+            "Its pose is what the photo shows. Set it aside if the object itself moved on the disc.",
+            "slip",
+        )
+        for i, why in (turntable.slips if turntable else ())
+    ]
 
 
 def _reframed():

@@ -37,6 +37,9 @@ def why_left_out(block, made, inputs, settings):
         elif kind == NO_OVERLAP and made.counts[i] < FEW_FEATURES and settings.ties != MARKED:
             kind = "blurred"
             text = f"only {made.counts[i]} features were found in it (blurred, plain, or hidden by its mask)"
+        elif kind in (NO_OVERLAP, TOO_FEW) and photos[i].id in inputs.soft:
+            sharp, usual = inputs.soft[photos[i].id]
+            kind, text = "blurred", f"it is blurred (sharpness {sharp:.2f}, the others' {usual:.2f}): {text}"
         elif (
             kind in (NO_OVERLAP, TOO_FEW) and is_deeper(made.look) and made.counts[i] < DEEPER_BELOW * settings.features
         ):

@@ -164,6 +164,19 @@ class Settings(StageSettings):
     )
 
 
+def _soft(job, sitting):
+    """Sharpness, and that of most others, of photos that are clearly softer, by id; inside masks where there are."""
+    out = {}
+    for name in ("photos", "masks"):
+        done = job.result(sitting.id, name)
+        if done and done.figures.sharpness:
+            measured = done.figures.sharpness
+            usual = float(np.median(list(measured.values())))
+            out = {i: x for i, x in out.items() if i not in measured}
+            out |= {i: (measured[i], usual) for i in done.figures.soft if i in measured}
+    return out
+
+
 class PosesStage(Stage):
     """Features, matching, growing, adjustment."""
 
@@ -231,7 +244,7 @@ class PosesStage(Stage):
         return Inputs(
             str(job.blobs.folder), photos, mask_blobs(job, sitting), groups, targets, mode, before,
             job.removed(sitting.id), marks_of(job, sitting),
-            heard=tuple(heard(job, sitting, photos, groups)) if shares else (),
+            heard=tuple(heard(job, sitting, photos, groups)) if shares else (), soft=_soft(job, sitting),
         )  # fmt: skip
 
     def _lens_news(self, job, sitting):
