@@ -11,9 +11,12 @@ from PyQt6.QtWidgets import QComboBox, QPushButton
 from tests import desk
 from tests.desk import DeskTest, OneJob, texts, wait_for
 from tests.scenes import scratch
+from tests.test_cli import umbrate
 from tests.test_lens import LENS, own_shelf, sheet_photos
+from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.lens.compare import field_difference
+from umbrate.core.targets.sheets import OBJECT
 from umbrate.desk.bench.calibration import CalibrationPictures
 from umbrate.desk.bench.lens import LensGroups
 from umbrate.desk.dialogs.lens import SheetsDialog, ShelfDialog
@@ -21,6 +24,7 @@ from umbrate.desk.dialogs.video import VideoDialog
 from umbrate.formats.lenscards import LensCard, put_on_shelf, read_card
 from umbrate.job.store import Job
 from umbrate.stages.lens.figures import LensGroup
+from umbrate.work.printed import next_number
 
 HOW = "raised by some 10 cm"  #: of the sentence that says how sheets are photographed
 
@@ -169,19 +173,36 @@ class Dialogs(DeskTest):
             self.assertEqual([c.name for _, c in dialog.cards], ["50 at 0.6 m"])
 
     def test_sheets_offer_what_their_kind_has_and_are_written(self):
+        own_shelf(self)
         dialog, out = SheetsDialog(self.window), scratch()
         wanted = {
-            "calibration": (False, False, 4, "eight photos"), "loose": (True, False, 1, "14 pixels"),
-            "small": (False, False, 1, "1.5, 2 and 3 mm"), "mat": (True, True, 1, "turns with it"),
-            "bars": (True, False, 1, "known lengths"),
+            "calibration": (set(), 4, "eight photos"), "loose": ({"dot", "first"}, 1, "14 pixels"),
+            "small": ({"dots"}, 1, "1.5, 2 and 3 mm"), "mat": ({"dot", "hole"}, 1, "turns with it"),
+            "bars": ({"dot", "length"}, 1, "known lengths"),
         }  # fmt: skip
+        fields = ("dot", "dots", "hole", "length", "first")
         self.assertEqual({dialog.kind.itemData(k) for k in range(dialog.kind.count())}, set(wanted))
-        for kind, (dots, hole, pages, said) in wanted.items():
+        dialog.dot.setValue(12)
+        for kind, (offered, pages, said) in wanted.items():
             dialog.kind.setCurrentIndex(dialog.kind.findData(kind))
-            self.assertEqual((dialog.dot.isEnabled(), dialog.hole.isEnabled()), (dots, hole), kind)
+            self.assertEqual({x for x in fields if not getattr(dialog, x).isHidden()}, offered, kind)
             self.assertIn(said, dialog.note.text())
             self.assertGreaterEqual(dialog.write(out / f"{kind}.pdf"), pages)
             self.assertTrue((out / f"{kind}.pdf").read_bytes().startswith(b"%PDF"))
+        # numbers of loose targets do not come twice, from the window nor from the terminal
+        first, following = SheetsDialog(self.window).first.value(), next_number()
+        self.assertEqual(first, following)
+        self.assertGreater(following, OBJECT.start)
+        done = umbrate("targets", "loose", out / "more.pdf", "--dot", "16")
+        self.assertIn(f"numbers {following} to ", done.stdout)
+        self.assertGreater(next_number(), following)
+        done = umbrate("targets", "loose", out / "all.pdf", "--dot", "2")
+        self.assertIn("the last there are: a sheet after this one repeats them", done.stdout)
+        self.assertEqual(next_number(), OBJECT.start)
+        dialog.kind.setCurrentIndex(dialog.kind.findData("small"))
+        dialog.dots.setText("two")
+        with self.assertRaisesRegex(UmbrateError, "no diameters"):
+            dialog.write(out / "x.pdf")
 
     def test_each_group_of_photos_has_a_card_and_how_it_is_used(self):
         own_shelf(self)

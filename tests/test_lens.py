@@ -3,8 +3,10 @@
 import functools
 import json
 import os
+import shutil
 import unittest
 from dataclasses import replace
+from pathlib import Path
 from types import SimpleNamespace
 from unittest import mock
 
@@ -18,6 +20,7 @@ from umbrate.actions.delivering import export_undistorted
 from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import look_at
+from umbrate.core.imaging.undistort import undistort
 from umbrate.core.lens.compare import field_difference
 from umbrate.core.targets.board import find_board, refine_corners
 from umbrate.core.targets.detect import find_targets
@@ -170,6 +173,18 @@ class Shelf(unittest.TestCase):
         out = run(job, sitting, "lens")
         self.assertEqual(out.figures.groups[0].card, "far")
         self.assertIn("was focused at 0.4 m, the lens card “far” at 2 m", out.problems[0]["text"])
+        # photos that say nothing of their camera take the card that somebody chose, and that is said
+        job.db.execute("UPDATE photo SET make = '', model = '', lens = '', focal_mm = NULL, focal_35mm = NULL")
+        job.db.execute("UPDATE photo SET focus_m = NULL")
+        job.set_settings(sitting.id, "lens", {})
+        self.assertIsNone(run(job, sitting, "lens").figures.groups[0].card)
+        job.set_settings(sitting.id, "lens", {"card": "far"})
+        self.assertEqual(state(job, "lens"), "stale")
+        out = run(job, sitting, "lens")
+        self.assertEqual(out.figures.groups[0].card, "far")
+        self.assertIn("was chosen by hand", out.problems[0]["text"])
+        job.set_settings(sitting.id, "lens", {"card": "wrong"})  # of another size
+        self.assertIsNone(run(job, sitting, "lens").figures.groups[0].card)
         job.set_settings(sitting.id, "lens", {"card": "wrong"})
         out = run(job, sitting, "lens")
         self.assertIsNone(out.figures.groups[0].lens)
@@ -265,6 +280,19 @@ class FromSheets(unittest.TestCase):
         self.assertIn("Mine", umbrate("cards", cwd=home).stdout)
         done = umbrate("undistort", self.photos, "out", "--card", "card.json", cwd=home)
         self.assertIn("Wrote 8 undistorted photos", done.stdout, done.stderr)
+        # masks beside the photos go along, bent as these are
+        masked = home / "masked"
+        (masked / "masks").mkdir(parents=True)
+        first = sorted(Path(self.photos).glob("*.jpg"))[0]
+        shutil.copy(first, masked)
+        mask = np.zeros((LENS.height, LENS.width), bool)
+        mask[10:-10, 20:-20] = True
+        Image.fromarray(mask).save(masked / "masks" / f"{first.stem}.png")
+        done = umbrate("undistort", masked, "bent", "--card", "card.json", cwd=home)
+        self.assertIn("1 undistorted photos, 1 masks", done.stdout, done.stderr)
+        bent = np.asarray(Image.open(home / "bent" / "masks" / f"{first.stem}.png")) > 0
+        straight = undistort(np.zeros((*mask.shape, 3), np.uint8), mask, read_card(home / "card.json").lens, 1)[1]
+        np.testing.assert_array_equal(bent, straight)
         for wrong, said in (
             (("calibrate", pebble_set() / "by-hand"), "No calibration target"),
             (("calibrate", self.photos, "--board", "9-6"), "write it like 9x6"),

@@ -31,6 +31,7 @@ base = Later("umbrate.stages.base")
 stages_cards = Later("umbrate.stages.lens.cards")
 adding = Later("umbrate.work.adding")
 now = Later("umbrate.work.now")
+printed = Later("umbrate.work.printed")
 
 
 @click.command()
@@ -40,17 +41,26 @@ now = Later("umbrate.work.now")
 @click.option("--dot", "diameters", multiple=True, type=float, help="Diameter of the dots, mm (small: several).")
 @click.option("--hole", type=float, default=40.0, help="Of a mat: diameter of the hole for the pedestal, mm.")
 @click.option("--length", type=float, default=None, help="Of scale bars: their longest length, mm.")
-@click.option("--first", type=int, default=None, help="Of loose targets: number of the first.")
+@click.option("--first", type=int, default=None, help="Of loose targets: number of the first; else the "
+              "first that you have not printed yet.")  # fmt: skip
 @replace_option
 def targets(sheet, pdf, paper, diameters, hole, length, first, replace):
     """Write a SHEET of targets as PDF, in true millimeters."""
+    if first is None and sheet == "loose":
+        first = printed.next_number()
     made = sheets.make(sheet, paper, diameters, hole, first, length)
     from ..formats.sheets import write_sheets  # which takes a library that nothing else needs
 
     write_sheets(pdf, made, formats_files.Gate(replace))
     count = sum(len(s.targets) for s in made)
     pages = f"{len(made)} pages" if len(made) > 1 else "1 page"
-    say(f"Wrote {pages} with {count} targets to {pdf}. Print at 100 % and check the ruler.")
+    numbers = printed.remember_printed(made)
+    told = ""
+    if numbers:
+        last = numbers[1] + 1 not in sheets.OBJECT
+        after = "the last there are: a sheet after this one repeats them" if last else "the next sheet has others"
+        told = f", numbers {numbers[0]} to {numbers[1]}, {after}"
+    say(f"Wrote {pages} with {count} targets to {pdf}{told}. Print at 100 % and check the ruler.")
 
 
 def _photos_of(places):
@@ -192,26 +202,43 @@ def undistort_photos(place, folder, sitting, card, replace):
     c = lenscards.read_card(card)
     photos = [_File(k, f.name, str(f)) for k, f in enumerate(_photos_of([place]))]
     names = guarding.export_names(photos)
-    gate = formats_files.Gate(replace, [*(p.path for p in photos), card])
-    gate.check(*(folder / f"{n}.png" for n in names.values()), folder / "cameras.json")
+    masks = _masks_of(place, photos)
+    gate = formats_files.Gate(replace, [*(p.path for p in photos), *masks.values(), card])
+    gate.check(
+        *(folder / f"{n}.png" for n in names.values()), *(folder / "masks" / f"{names[i]}.png" for i in masks),
+        folder / "cameras.json",
+    )  # fmt: skip
     for p in photos:
         facts = decode.read_facts(p.path)
         if (facts.width, facts.height) != (c.lens.width, c.lens.height):
             raise UmbrateError(f"The lens card “{c.name}” is not of {p.name}: {'; '.join(c.differs(facts))}.")
     for p in photos:
-        picture, _, pinhole = core_undistort.undistort(decode.read_picture(p.path), None, c.lens, 1)
-        file = folder / f"{names[p.id]}.png"
-        formats_files.make_folder(file.parent)
-        with formats_files.written_aside(file, gate) as part:
-            PIL_Image.fromarray(np.clip(np.round(picture), 0, 255).astype(np.uint8)).save(part)
+        mask = decode.read_mask(masks[p.id]) if p.id in masks else None
+        if mask is not None and mask.shape != (c.lens.height, c.lens.width):
+            raise UmbrateError(f"The mask {masks[p.id].name} has not the size of its photo {p.name}.")
+        picture, inside, pinhole = core_undistort.undistort(decode.read_picture(p.path), mask, c.lens, 1)
+        sheet = np.clip(np.round(picture), 0, 255).astype(np.uint8)
+        for file, data in ((folder / f"{names[p.id]}.png", sheet), *(
+            [(folder / "masks" / f"{names[p.id]}.png", inside)] if mask is not None else []
+        )):  # fmt: skip
+            formats_files.make_folder(file.parent)
+            with formats_files.written_aside(file, gate) as part:
+                PIL_Image.fromarray(data).save(part)
     document = {"format": "umbrate-cameras", "version": 1, "lenses": [{"id": "1", **pinhole.as_dict()}]}
     with formats_files.written_aside(folder / "cameras.json", gate) as part:
         part.write_text(json.dumps(document, indent=1))
     files = [(p.name, f"{names[p.id]}.png") for p in photos]
     say(
-        f"Wrote {len(photos)} undistorted photos and cameras.json to {folder}. "
+        f"Wrote {len(photos)} undistorted photos, {len(masks)} masks and cameras.json to {folder}. "
         f"{formats_files.as_written(files)}".strip()
     )
+
+
+def _masks_of(place, photos):
+    """The mask files NAME.png beside photos of a folder, by the photos' ids."""
+    folder = adding.mask_folder_of(place) if place.is_dir() else None
+    found = {p.id: folder / f"{Path(p.name).stem}.png" for p in photos} if folder else {}
+    return {i: f for i, f in found.items() if f.is_file()}
 
 
 @dataclass(frozen=True)

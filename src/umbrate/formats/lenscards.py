@@ -102,6 +102,14 @@ class LensCard:
             out.append(f"the focal length is {photo.focal_mm or 'unknown'}, not {self.focal_mm or 'unknown'} mm")
         return out
 
+    def contradicts(self, photo):
+        """In what a photo's file says otherwise than the card; what it does not say contradicts nothing."""
+        return [
+            w for w in self.differs(photo)
+            if not (w.startswith("the camera") and not photo.camera)
+            and not (w.startswith("the focal length") and photo.focal_mm is None)
+        ]  # fmt: skip
+
     def focused_elsewhere(self, photo):
         """Whether a photo's file tells of another focus distance than the card's, at which a lens bends otherwise."""
         if not self.focus_m or not photo.focus_m:

@@ -8,7 +8,9 @@ from PyQt6.QtWidgets import (
     QFormLayout,
     QHBoxLayout,
     QHeaderView,
+    QLineEdit,
     QPushButton,
+    QSpinBox,
     QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
@@ -19,6 +21,7 @@ from ...core.names import file_name
 from ...core.targets import sheets
 from ...formats.files import CLOSED
 from ...formats.lenscards import damaged_cards, put_on_shelf, read_card, shelf, take_off_shelf, write_card
+from ...work.printed import next_number, remember_printed
 from .. import tokens as t
 from ..plain import Label, set_tone
 from .asking import open_file
@@ -172,8 +175,23 @@ class SheetsDialog(QDialog):
         self.paper.addItems(list(sheets.PAPERS))
         self.dot = QDoubleSpinBox(minimum=1.0, maximum=40.0, value=6.0, singleStep=0.5, suffix=" mm", decimals=1)
         self.hole = QDoubleSpinBox(minimum=0.0, maximum=300.0, value=40.0, singleStep=5.0, suffix=" mm", decimals=0)
-        for name, w in (("Sheet", self.kind), ("Paper", self.paper), ("Dots", self.dot), ("Hole", self.hole)):
-            form.addRow(Label(name), w)
+        self.dots = QLineEdit("1.5, 2, 3")
+        self.dots.setToolTip("Diameters of the dots in mm, with commas between")
+        self.length = QDoubleSpinBox(minimum=0.0, maximum=1000.0, value=0.0, singleStep=50.0, suffix=" mm", decimals=0)
+        self.length.setSpecialValueText("as long as the paper holds")
+        self.first = QSpinBox(minimum=sheets.OBJECT.start, maximum=sheets.COUNT - 1, value=next_number())
+        self.first.setToolTip("Those before it you have printed: two targets of one number would be taken for one")
+        self.rows = {}
+        for name, w, kinds in (
+            ("Sheet", self.kind, KINDS), ("Paper", self.paper, KINDS), ("Dots", self.dot, ("loose", "mat", "bars")),
+            ("Dots, mm", self.dots, ("small",)), ("Hole", self.hole, ("mat",)), ("Longest", self.length, ("bars",)),
+            ("First number", self.first, ("loose",)),
+        ):  # fmt: skip
+            label = Label(name)
+            label.setBuddy(w)
+            w.setAccessibleName(name)
+            form.addRow(label, w)
+            self.rows[w] = (label, kinds)
         box.addLayout(form)
         self.note = Label(objectName="quiet")
         self.note.setWordWrap(True)
@@ -185,8 +203,9 @@ class SheetsDialog(QDialog):
 
     def _fit(self):
         kind = self.kind.currentData()
-        self.dot.setEnabled(kind in ("loose", "mat", "bars"))
-        self.hole.setEnabled(kind == "mat")
+        for w, (label, kinds) in self.rows.items():
+            w.setVisible(kind in kinds)
+            label.setVisible(kind in kinds)
         self.note.setText(
             {
                 "calibration": "Lay the four sheets out side by side, one of them raised by some 10 cm. Lock the focus "
@@ -203,9 +222,15 @@ class SheetsDialog(QDialog):
     def write(self, path, gate=CLOSED):
         """Write the chosen sheets; returns how many pages."""
         kind, paper = self.kind.currentData(), self.paper.currentText()
-        diameters = (self.dot.value(),) if self.dot.isEnabled() else ()
-        made = sheets.make(kind, paper, diameters, self.hole.value())
+        diameters = (self.dot.value(),) if kind in self.rows[self.dot][1] else ()
+        if kind == "small":
+            try:
+                diameters = tuple(float(x) for x in self.dots.text().replace(";", ",").split(",") if x.strip())
+            except ValueError:
+                raise UmbrateError(f"“{self.dots.text()}” are no diameters: write 1.5, 2, 3.") from None
+        made = sheets.make(kind, paper, diameters, self.hole.value(), self.first.value(), self.length.value() or None)
         from ...formats.sheets import write_sheets  # which takes a library that nothing else needs
 
         write_sheets(path, made, gate)
+        remember_printed(made)
         return len(made)

@@ -228,7 +228,12 @@ class LensStage(Stage):
         fitting = []
         if settings.source == "card":
             photos = job.photos(sitting.id, aside=False)
-            fitting = [[c.name, c.date, c.lens.as_dict()] for _, c in shelf() if any(c.fits(p) for p in photos)]
+            named = {settings.card, *(g.card for g in settings.groups.values())} - {""}
+            fitting = [
+                [c.name, c.date, c.lens.as_dict()]
+                for _, c in shelf()
+                if any(c.fits(p) or (c.name in named and not c.contradicts(p)) for p in photos)
+            ]
         return [photo_key(job, sitting), fitting]
 
     def run(self, inputs, settings, report):
@@ -328,8 +333,12 @@ class LensStage(Stage):
             chosen = next((c for c in cards if c.name == name), None)
             if chosen is None:
                 return None, [problem(None, f"There is no lens card “{name}” on the shelf.", "Choose another one.")]
+            if not chosen.contradicts(first) and chosen not in fitting:
+                text = f"The lens card “{name}” was chosen by hand: {first.name} does not say what it was taken with."
+                told = "If it was another lens, zoom or focus, the poses will not fit well: look at their residual."
+                return chosen, [problem(None, text, told)]
             if chosen not in fitting:
-                text = f"The lens card “{name}” is not of {first.name}: {'; '.join(chosen.differs(first))}."
+                text = f"The lens card “{name}” is not of {first.name}: {'; '.join(chosen.contradicts(first))}."
                 return None, [problem(None, text, "It is not used; the lens is solved with the poses.")]
             return chosen, _focus_problems(chosen, first)
         # of the cards that fit, those at the same focus distance come first
