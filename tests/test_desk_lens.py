@@ -182,9 +182,9 @@ class Dialogs(DeskTest):
         }  # fmt: skip
         fields = ("dot", "dots", "hole", "length", "first")
         self.assertEqual({dialog.kind.itemData(k) for k in range(dialog.kind.count())}, set(wanted))
-        dialog.dot.setValue(12)
         for kind, (offered, pages, said) in wanted.items():
             dialog.kind.setCurrentIndex(dialog.kind.findData(kind))
+            dialog.dot.setValue(12 if kind == "loose" else 6)
             self.assertEqual({x for x in fields if not getattr(dialog, x).isHidden()}, offered, kind)
             self.assertIn(said, dialog.note.text())
             self.assertGreaterEqual(dialog.write(out / f"{kind}.pdf"), pages)
