@@ -1,6 +1,7 @@
 """Calibrating lenses, the shelf of lens cards and the printed sheets in the window, driven as a user drives it."""
 
 import unittest
+from datetime import datetime, timedelta
 from types import SimpleNamespace
 from unittest import mock
 
@@ -13,6 +14,7 @@ from tests.desk import DeskTest, OneJob, texts, wait_for
 from tests.scenes import scratch
 from tests.test_cli import umbrate
 from tests.test_lens import LENS, own_shelf, sheet_photos
+from tests.test_stages import new_job
 from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.lens.compare import field_difference
@@ -20,6 +22,7 @@ from umbrate.core.targets.sheets import OBJECT
 from umbrate.desk.bench.calibration import CalibrationPictures
 from umbrate.desk.bench.lens import LensGroups
 from umbrate.desk.dialogs.lens import SheetsDialog, ShelfDialog
+from umbrate.desk.dialogs.split import SplitDialog
 from umbrate.desk.dialogs.video import VideoDialog
 from umbrate.formats.lenscards import LensCard, put_on_shelf, read_card
 from umbrate.job.store import Job
@@ -229,16 +232,37 @@ class Dialogs(DeskTest):
         s.undo()
         self.assertEqual(s.setting("lens", "groups"), {})
 
+    def test_a_split_at_pauses_is_shown_before_it_is_done(self):
+        job, sitting = new_job(scratch() / "pauses")
+        start = datetime(2026, 5, 4, 10)
+        for k, p in enumerate(job.photos(sitting.id)):
+            taken = start + timedelta(seconds=10 * k + 600 * (k >= 5) + 60 * (k >= 9))
+            job.db.execute("UPDATE photo SET taken = ? WHERE id = ?", (taken.isoformat(), p.id))
+        job.close()
+        self.window.open_path(job.folder)
+        s = self.session
+        dialog = SplitDialog(s, self.window)
+        self.assertEqual([len(ids) for ids, _ in dialog.parts], [5, 7])
+        self.assertEqual([dialog.list.item(1, c).text() for c in (1, 2)], ["7", "U_0006.jpg"])
+        dialog.pause.setValue(1.0)
+        self.assertEqual([len(ids) for ids, _ in dialog.parts], [5, 4, 3])
+        dialog.pause.setValue(20)
+        self.assertEqual(len(dialog.parts), 1)
+        self.assertIn("Nothing separates", dialog.told.text())
+        with mock.patch.object(SplitDialog, "exec", lambda d: (d.pause.setValue(1.0), True)[1]):
+            self.window.split_at_pauses()
+        self.assertEqual([len(s.job.photos(x.id)) for x in s.job.sittings()], [5, 4, 3])
+
     def test_frames_of_a_video_are_taken_by_time_or_by_number(self):
         dialog = VideoDialog("a/walk.mp4", self.window)
         self.assertTrue(any("walk.mp4" in x for x in texts(dialog)))
-        self.assertEqual(dialog.every(), (0.5, None))
+        self.assertEqual(dialog.every(), (0.5, None, 2.0))
         dialog.seconds.setValue(2.0)
-        self.assertEqual(dialog.every(), (2.0, None))
+        self.assertEqual(dialog.every(), (2.0, None, 2.0))
         dialog.frames.setValue(30)  # whoever sets the number means it
         self.assertEqual(dialog.every()[1], 30)
         dialog.seconds.setValue(1.0)
-        self.assertEqual(dialog.every(), (1.0, None))
+        self.assertEqual(dialog.every(), (1.0, None, 2.0))
 
 
 if __name__ == "__main__":

@@ -383,7 +383,7 @@ class EveryCommand(DeskTest):
                     self.give([a])
                     self.take_back()
         self.assertEqual(self.failed, [])
-        self.assertIn("Split at pauses", titles)
+        self.assertIn("Split at pauses…", titles)
         self.assertIn("Keep as backdrop plates", titles)
         self.assertEqual(len(s.photos()), 12)
 

@@ -2,6 +2,7 @@
 
 import logging
 import os
+import shutil
 import signal
 import time
 import unittest
@@ -106,10 +107,15 @@ class AnErrand(unittest.TestCase):
                     raise Cancelled()
 
         with self.assertRaises(Cancelled):
-            read_video(home, home / "walk.mp4", 0.5, None, Stop())
+            read_video(home, home / "walk.mp4", 0.5, None, report=Stop())
         self.assertEqual(list((home / "frames").iterdir()), [])
         incoming = read_video(home, home / "walk.mp4", 0.5)
         self.assertEqual(len(incoming.records), 5)
+        self.assertRegex(incoming.note, "^5 frames were taken; 1 were left out")
+        few = read_video(home, home / "walk.mp4", 0.5, None, 200.0)
+        self.assertEqual(len(few.records), 1)
+        self.assertIn("1 frames were taken; 5 were left out, as they differ by under 200 gray levels", few.note)
+        shutil.rmtree(Path(few.records[0]["path"]).parent)
         again = read_video(home, home / "walk.mp4", 0.5)  # the same frames in the same place
         self.assertEqual([r["path"] for r in again.records], [r["path"] for r in incoming.records])
         self.assertEqual(len(list((home / "frames").iterdir())), 1)

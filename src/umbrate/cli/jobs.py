@@ -56,10 +56,15 @@ def new(job):
     "--every", type=click.FloatRange(0.02, 60), default=0.5, help="Of a video: one frame every so many seconds."
 )
 @click.option("--every-frames", type=click.IntRange(1), help="Of a video: one frame of every so many instead.")
-def add(job, photos, sitting, masks, pattern, every, every_frames):
+@click.option(
+    "--least-change", type=click.FloatRange(0, 255), default=2.0, show_default=True,
+    help="Of a video: frames that differ less from the one before, in gray levels, are left out.",
+)  # fmt: skip
+def add(job, photos, sitting, masks, pattern, every, every_frames, least_change):
     """Bring PHOTOS (folders, photo files, videos) into a sitting of JOB."""
     with started() as worker, open_job(job) as j:
-        sys.exit(0 if runs.bring_in(j, photos, sitting, masks, pattern, (every, every_frames), worker=worker) else 1)
+        video = every, every_frames, least_change
+        sys.exit(0 if runs.bring_in(j, photos, sitting, masks, pattern, video, worker=worker) else 1)
 
 
 @click.command()

@@ -6,6 +6,7 @@ from itertools import groupby
 from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
 from ..core.errors import Cancelled, UmbrateError
+from ..core.imaging.video import LEAST_CHANGE
 from ..core.names import plain_name, printable
 from ..stages import BY_NAME, STAGES, stages_of
 from ..stages.base import Report, parse_settings, value_of_text
@@ -28,12 +29,12 @@ class Shown(Report):
         self._status.update(f"{printable(sentence)} ({100 * fraction:.0f} %)")
 
 
-def read_in(job, place, masks=None, pattern=None, every_s=0.5, every_frames=None):
+def read_in(job, place, masks=None, pattern=None, every_s=0.5, every_frames=None, least_change=LEAST_CHANGE):
     """Read a folder or a video, showing how far it is; an Incoming."""
     with out.status(f"Reading {printable(place)}") as status:
         report = Shown(status)
         if is_video(place):
-            return read_video(job.folder, place, every_s, every_frames, report)
+            return read_video(job.folder, place, every_s, every_frames, least_change, report)
         return read_folder(place, masks, pattern, report)
 
 
@@ -73,7 +74,7 @@ def bring_in(job, places, sitting_name, masks=None, pattern=None, every=(0.5, No
         refused += incoming.refused
         if not quiet:
             again = f" ({there} were there already)" if there else ""
-            say(f"Added {added} photos to “{sitting.name}”{again}.")
+            say(f"Added {added} photos to “{sitting.name}”{again}. {incoming.note}".strip())
     for sentence in refused:
         complain("Left out", sentence)
     good = run_cells(job, [sitting], "masks", quiet=quiet, worker=worker)

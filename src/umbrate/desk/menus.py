@@ -196,7 +196,7 @@ class Menus(QObject):
         others = [x for x in s.job.photo_sittings() if x.id != s.sitting_id]
         if not s.sitting.members:
             menu.addAction("Split at bare frames", lambda: s.edits.split("bare"))
-            menu.addAction("Split at pauses", lambda: s.edits.split("gaps"))
+            menu.addAction("Split at pauses…", self.window.split_at_pauses)
             merge = menu.addMenu("Merge into")
             merge.setEnabled(bool(others))
             for o in others:

@@ -42,6 +42,7 @@ from .dialogs.manual import ManualWindow, address_of
 from .dialogs.newjob import NewJobDialog
 from .dialogs.picks import PicksDialog
 from .dialogs.problem import ProblemDialog
+from .dialogs.split import SplitDialog
 from .dialogs.upkeep import UpkeepDialog
 from .dialogs.video import VideoDialog
 from .foot import Foot
@@ -307,9 +308,16 @@ class Window(QMainWindow):
         kinds = " ".join(f"*{x}" for x in sorted(VIDEO_SUFFIXES))
         file = open_file(self, "A video of the object", f"Videos ({kinds})", PHOTOS)
         if file:
-            dialog = VideoDialog(file, self)
-            if dialog.exec():
-                self.session.arrivals.add_video(file, *dialog.every())
+            self.add_videos([file])
+
+    def add_videos(self, files):
+        """Ask which frames are taken, and add each video as a sitting."""
+        if not self.session.may_write():
+            return
+        dialog = VideoDialog(files[0], self)
+        if dialog.exec():
+            for f in files:
+                self.session.arrivals.add_video(f, *dialog.every())
 
     def choose_theme(self, name):
         """Put another theme on."""
@@ -335,6 +343,14 @@ class Window(QMainWindow):
             job = [str(self.session.job.folder)] if self.session.job else []
             if self.close():
                 QProcess.startDetached(sys.executable, ["-m", "umbrate.desk", *job])
+
+    def split_at_pauses(self):
+        """Show where the chosen sitting would be split, and split it there."""
+        if not self.session.may_write():
+            return
+        dialog = SplitDialog(self.session, self)
+        if dialog.exec():
+            self.session.edits.split("gaps", dialog.parts)
 
     def show_shelf(self):
         """Show the lens cards."""
@@ -405,7 +421,11 @@ class Window(QMainWindow):
         elif self.session.job is None:
             self.new_job([p for p in sittings if p.is_dir()] or {p.parent for p in files})
         elif sittings:
-            self.session.arrivals.add_folders(sittings)
+            videos = [p for p in sittings if not p.is_dir()]
+            if folders := [p for p in sittings if p.is_dir()]:
+                self.session.arrivals.add_folders(folders)
+            if videos:
+                self.add_videos(videos)
         elif files:
             self.session.arrivals.add_files(files)
         else:

@@ -6,7 +6,7 @@ undone. The window has a worker do the first: what is long here takes a `Report`
 
 import hashlib
 import os
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -15,7 +15,7 @@ from PIL import Image
 
 from ..core.disk import sync_folder
 from ..core.errors import UmbrateError
-from ..core.imaging.video import VIDEO_SUFFIXES, choose_frames
+from ..core.imaging.video import LEAST_CHANGE, VIDEO_SUFFIXES, choose_frames
 from ..sitting.photos import find_photos, photo_files
 from ..stages import BY_NAME
 from ..stages.base import Report, parse_settings
@@ -37,12 +37,15 @@ class Incoming:
         A sentence for each file that cannot be read; the others come in without it.
     mask_settings : dict
         Settings of the Masks stage that go with the folder.
+    note : str
+        A sentence about what was taken of it.
     """
 
     folder: Path
     records: list
     refused: list
     mask_settings: dict
+    note: str = ""
 
 
 def read_folder(folder, masks=None, pattern=None, report=None):
@@ -58,7 +61,14 @@ def read_folder(folder, masks=None, pattern=None, report=None):
     sentences = [text for _, text in refused]
     if not records:
         raise UmbrateError(f"None of the photos in {folder} can be read. First of all: {sentences[0]}")
-    return Incoming(Path(folder), records, sentences, settings)
+    return Incoming(Path(folder), in_order(records), sentences, settings)
+
+
+def in_order(records):
+    """Records of photos in the order they were taken in, as all of them say it; numbers in names wrap. Else by name."""
+    if all(r["taken"] for r in records):
+        return sorted(records, key=lambda r: (r["taken"], r["name"]))
+    return sorted(records, key=lambda r: (str(Path(r["path"]).parent), r["name"]))
 
 
 def read_files(files, masks=None, pattern=None, report=None):
@@ -71,7 +81,7 @@ def read_files(files, masks=None, pattern=None, report=None):
     records, refused = read_records(files, report)
     if not records:
         raise UmbrateError(f"None of these photos can be read. First of all: {refused[0][1]}")
-    return Incoming(files[0].parent, records, [text for _, text in refused], settings)
+    return Incoming(files[0].parent, in_order(records), [text for _, text in refused], settings)
 
 
 def _mask_settings(masks, pattern):
@@ -98,7 +108,7 @@ def is_video(path):
     return Path(path).suffix.lower() in VIDEO_SUFFIXES
 
 
-def read_video(job_folder, video, every_s=0.5, every_frames=None, report=None):
+def read_video(job_folder, video, every_s=0.5, every_frames=None, least_change=LEAST_CHANGE, report=None):
     """Take frames out of a video and read them like photos.
 
     The frames become files in the job's folder ``frames/``, since photos are always files; they are there
@@ -110,6 +120,8 @@ def read_video(job_folder, video, every_s=0.5, every_frames=None, report=None):
         The sharpest frame of every stretch so long, in seconds.
     every_frames : int, optional
         Instead, the sharpest of so many frames at a time.
+    least_change : float
+        Frames that differ less from the one before, in gray levels, are left out; `Incoming.note` says how many.
     """
     video, report = Path(video), report or Report()
     try:
@@ -117,7 +129,8 @@ def read_video(job_folder, video, every_s=0.5, every_frames=None, report=None):
     except OSError:
         raise UmbrateError(f"{video.name} is not in {video.parent}. Was it moved or renamed?") from None
     # two videos of one name must not mix, the same one taken again comes to the same place
-    mark = hashlib.sha256(f"{video.resolve()} {stat.st_size} {every_s} {every_frames}".encode()).hexdigest()[:6]
+    change = "" if least_change == LEAST_CHANGE else f" {least_change}"
+    mark = hashlib.sha256(f"{video.resolve()} {stat.st_size} {every_s} {every_frames}{change}".encode()).hexdigest()[:6]
     place = Path(job_folder) / "frames" / f"{video.stem} {mark}"
     taken = datetime.fromtimestamp(stat.st_mtime)
     try:
@@ -127,22 +140,23 @@ def read_video(job_folder, video, every_s=0.5, every_frames=None, report=None):
             return read_folder(place, report=report)
         place.parent.mkdir(exist_ok=True)
         with TemporaryDirectory(dir=place.parent, prefix=".") as folder:
-            _write_frames(video, Path(folder), taken, every_s, every_frames, report)
+            note = _write_frames(video, Path(folder), taken, every_s, every_frames, report, least_change)
             os.rename(folder, place)
             sync_folder(place.parent)
             Path(folder).mkdir()  # the temporary folder tidies itself away
     except OSError as e:
         raise UmbrateError(f"The frames cannot be written ({e.strerror}). Is there space on the disk?") from e
-    return read_folder(place, report=report)
+    return replace(read_folder(place, report=report), note=note)
 
 
-def _write_frames(video, folder, taken, every_s, every_frames, report):
-    count = 0
+def _write_frames(video, folder, taken, every_s, every_frames, report, least_change):
+    """Write the frames that are worth keeping into a folder; returns a sentence about the others."""
+    count, out = 0, []
 
     def follow(fraction):
         report.progress(0.9 * fraction, f"{count} frames kept")
 
-    for frame in choose_frames(video, every_s, every_frames, progress=follow):
+    for frame in choose_frames(video, every_s, every_frames, least_change, follow, out):
         report.check()
         exif = Image.Exif()
         exif[0x0112] = frame.orientation
@@ -153,6 +167,9 @@ def _write_frames(video, folder, taken, every_s, every_frames, report):
         count += 1
     if not count:
         raise UmbrateError(f"{video.name} holds no frames.")
+    if not out:
+        return f"{count} frames were taken."
+    return f"{count} frames were taken; {len(out)} were left out, as they differ by under {least_change:g} gray levels."
 
 
 def take_in(job, sitting_name, incoming):

@@ -15,6 +15,15 @@ def shooting_order(photos):
     return sorted(photos, key=lambda p: (p.name, p.id))
 
 
+def usual_pause(photos):
+    """Seconds from which on a pause of the photographer stands out from the others."""
+    order = shooting_order(photos)
+    if len(order) < 2 or not all(p.taken for p in order):
+        return SHORTEST_GAP_S
+    pauses = np.diff([datetime.fromisoformat(p.taken).timestamp() for p in order])
+    return max(SHORTEST_GAP_S, GAP_FACTOR * float(np.median(pauses)))
+
+
 def split_at_gaps(photos, shortest_s=None):
     """Parts of a sitting between which the photographer paused.
 
@@ -34,7 +43,7 @@ def split_at_gaps(photos, shortest_s=None):
         return [([p.id for p in order], [])]
     times = [datetime.fromisoformat(p.taken).timestamp() for p in order]
     pauses = np.diff(times)
-    limit = shortest_s if shortest_s is not None else max(SHORTEST_GAP_S, GAP_FACTOR * float(np.median(pauses)))
+    limit = shortest_s if shortest_s is not None else usual_pause(photos)
     parts, start = [], 0
     for k, pause in enumerate(pauses):
         if pause >= limit:

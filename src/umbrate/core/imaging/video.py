@@ -44,10 +44,11 @@ class Frame:
     orientation: int = 1
 
 
+LEAST_CHANGE = 2.0  #: gray levels that a frame differs from the one before on average, to be worth keeping
 ORIENTATION = {0: 1, 90: 8, 180: 3, 270: 6}  #: by the angle a video turns its frames to the left, in degrees
 
 
-def choose_frames(path, every_s=0.5, every_frames=None, least_change=2.0, progress=None):
+def choose_frames(path, every_s=0.5, every_frames=None, least_change=LEAST_CHANGE, progress=None, left_out=None):
     """Yield every Frame of a video that is worth keeping.
 
     Parameters
@@ -61,6 +62,8 @@ def choose_frames(path, every_s=0.5, every_frames=None, least_change=2.0, progre
         left out.
     progress : callable(fraction), optional
         May raise to cancel.
+    left_out : list, optional
+        Receives the numbers of frames that were left out because they hardly differ.
 
     Raises
     ------
@@ -86,6 +89,8 @@ def choose_frames(path, every_s=0.5, every_frames=None, least_change=2.0, progre
                     if best is not None and _differs(best[1], last, least_change):
                         last = best[1]
                         yield best[0]
+                    elif best is not None and left_out is not None:
+                        left_out.append(best[0].number)
                     window, best = here, None
                 picture = frame.to_ndarray(format="rgb24")
                 small = _small(picture)
@@ -95,6 +100,8 @@ def choose_frames(path, every_s=0.5, every_frames=None, least_change=2.0, progre
                     best = (Frame(number, time_s, picture, turned), small, value)
             if best is not None and _differs(best[1], last, least_change):
                 yield best[0]
+            elif best is not None and left_out is not None:
+                left_out.append(best[0].number)
     except (av.FFmpegError, OSError, ValueError) as e:
         raise UmbrateError(f"{path.name} cannot be read as a video. Copy it again or convert it. ({e})") from None
 

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import (
     QVBoxLayout,
 )
 
+from ...core.imaging.video import LEAST_CHANGE
 from ..plain import Label
 from .buttons import accept_or_cancel
 
@@ -36,9 +37,13 @@ class VideoDialog(QDialog):
             value.valueChanged.connect(lambda _, c=choice: c.setChecked(True))
         grid.setColumnStretch(2, 1)
         box.addLayout(grid)
-        box.addWidget(Label("Frames that hardly differ from the one before are left out.", objectName="quiet"))
+        self.change = QDoubleSpinBox(minimum=0.0, maximum=50.0, value=LEAST_CHANGE, singleStep=0.5, decimals=1)
+        self.change.setSuffix(" gray levels")
+        self.change.setToolTip("On average over the picture; 0 keeps all")
+        grid.addWidget(Label("leave out what differs by under"), 2, 0)
+        grid.addWidget(self.change, 2, 1)
         box.addWidget(accept_or_cancel(self, "Take the frames"))
 
     def every(self):
-        """Seconds, and frames or None."""
-        return self.seconds.value(), self.frames.value() if self.by_count.isChecked() else None
+        """Seconds, frames or None, and the least change in gray levels."""
+        return self.seconds.value(), self.frames.value() if self.by_count.isChecked() else None, self.change.value()

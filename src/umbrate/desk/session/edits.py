@@ -40,9 +40,10 @@ class Edits:
                 lambda: self.session.job.move_photos(order, name), f"Moved to “{name}”. Undo brings them back."
             )
 
-    def split(self, where):
-        """Split the chosen sitting at "bare" frames or at "gaps"."""
-        parts = propose_split(self.session.job, self.session.sitting, where)
+    def split(self, where, parts=None):
+        """Split the chosen sitting at "bare" frames or at "gaps"; `parts`: as they were looked at and agreed to."""
+        if parts is None:
+            parts = propose_split(self.session.job, self.session.sitting, where)
         if len(parts) < 2 and not any(plates for _, plates in parts):
             missing = "frames of the bare backdrop" if where == "bare" else "pauses that stand out"
             self.session.said.emit(f"“{self.session.sitting.name}” has no {missing}.", "note")

@@ -3,6 +3,7 @@
 from pathlib import Path
 
 from ...core.errors import UmbrateError
+from ...core.imaging.video import LEAST_CHANGE
 from ...job.sittings import search
 from ...stages.lens.figures import CALIBRATED
 from ...work.adding import is_video, mask_folder_of, photo_folders, read_files, read_folder, read_video, take_in
@@ -49,11 +50,12 @@ class Arrivals:
         """Whether a sitting's lens comes from its own photos."""
         return self.session.setting("lens", "source", sitting.id) in CALIBRATED
 
-    def add_video(self, video, every_s=0.5, every_frames=None):
-        """Add frames of a video as a sitting: the sharpest of every so many seconds, or frames."""
+    def add_video(self, video, every_s=0.5, every_frames=None, least_change=LEAST_CHANGE):
+        """Add frames of a video as a sitting: the sharpest of every so many seconds, or frames; see `read_video`."""
         if self.session.may_write():
             video = Path(video)
-            self._read_in(video.stem, read_video, (self.session.job.folder, video, every_s, every_frames), video.name)
+            arguments = (self.session.job.folder, video, every_s, every_frames, least_change)
+            self._read_in(video.stem, read_video, arguments, video.name)
 
     def add_files(self, files, name=None):
         """Add photo files to the sitting of that name, else to the chosen one, else to one named after their folder."""
@@ -73,6 +75,7 @@ class Arrivals:
         # a calibration reports at once what is still missing
         self.session.enqueue(sitting, ["photos", "lens"] if self.calibrates(sitting) else ["photos", "masks"])
         told = f"{counted(added, 'photo')} added to “{sitting.name}”" + (f", {there} were there" if there else "")
+        told = f"{told}. {incoming.note.removesuffix('.')}" if incoming.note else told
         left_out = incoming.refused
         for sentence in left_out:
             self.session.log.write(sentence)
