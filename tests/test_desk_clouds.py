@@ -18,6 +18,7 @@ from tests.test_stages import run
 from umbrate.core.geometry.pose import center
 from umbrate.desk.bench.cleaning import CleanPart
 from umbrate.desk.bench.cloud import CloudsPart, CoveragePart
+from umbrate.desk.dialogs.exporting import ExportDialog
 from umbrate.desk.photo.depth import DEPTH_LAYERS, DepthLook
 from umbrate.stages import BY_NAME
 from umbrate.stages.base import settings_of
@@ -387,7 +388,8 @@ class Several(WithCloud):
         self.assertEqual(len(scene.colors), alone + first.left)
         file = scratch() / "both.ply"
         with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(file), "")):
-            self.window.deliver.cloud()
+            with mock.patch.object(ExportDialog, "exec", return_value=True):
+                self.window.deliver.cloud()
         wait_for(lambda: s.tasks.idle)
         self.assertEqual(PlyData.read(str(file))["vertex"].count, alone + first.left)
         self.panel(CloudsPart).clouds.table.item(row, 0).setCheckState(Qt.CheckState.Unchecked)

@@ -14,6 +14,7 @@ from tests.desk import OF_SITTING, OneJob, texts, wait_for
 from tests.scenes import scratch
 from umbrate.core.geometry.lens import Lens
 from umbrate.desk import tokens as t
+from umbrate.desk.dialogs.exporting import ExportDialog
 from umbrate.stages import BY_NAME
 
 
@@ -385,7 +386,8 @@ class Solved(OneJob):
     def test_everything_can_be_exported(self):
         out = scratch()
         with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(out / "c.ply"), "")):
-            self.window.deliver.cloud()
+            with mock.patch.object(ExportDialog, "exec", return_value=True):
+                self.window.deliver.cloud()
         wait_for(lambda: self.session.tasks.idle)
         with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(out / "c.json"), "")):
             self.window.deliver.cameras()
@@ -393,7 +395,8 @@ class Solved(OneJob):
         self.assertEqual({p.name for p in out.iterdir()}, {"c.ply", "c.json"})
         self.assertEqual(self.window.foot.kind, "good")
         with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(out / "no" / "c.ply"), "")):
-            self.window.deliver.cloud()
+            with mock.patch.object(ExportDialog, "exec", return_value=True):
+                self.window.deliver.cloud()
         wait_for(lambda: self.session.tasks.idle)
         self.assertEqual(self.window.foot.kind, "bad")
         self.assertIn("does not exist", self.window.foot.said)

@@ -20,6 +20,7 @@ from umbrate.core.raster.solid import BOTH, FLAT, SMOOTH, SOLID, WIRES
 from umbrate.desk.bench.gauge import GaugePart
 from umbrate.desk.bench.mend import MendPart
 from umbrate.desk.bench.surface import SurfacesPart
+from umbrate.desk.dialogs.exporting import ExportDialog
 from umbrate.desk.dialogs.modelpicks import ModelPicksDialog
 from umbrate.desk.dialogs.section import SectionDialog
 from umbrate.desk.scene.points import Slab
@@ -120,7 +121,8 @@ class Surfaces(OneJob):
     def test_it_is_written_and_what_is_not_seen_is_not_touched(self):
         s, file = self.session, scratch() / "out.stl"
         with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(file), "")):
-            self.window.deliver.surface()
+            with mock.patch.object(ExportDialog, "exec", return_value=True):
+                self.window.deliver.surface()
         wait_for(lambda: s.tasks.idle)
         self.assertEqual(len(trimesh.load(file).faces), len(self.work.mesh["faces"]))
         s.points.choose(np.ones(len(s.block.points), bool))

@@ -1,5 +1,6 @@
 """Delivering: results of a job as files in open formats."""
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -12,6 +13,7 @@ from ..formats.cameras import write_cameras
 from ..formats.clouds import write_cloud
 from ..formats.files import make_folder, written_aside
 from ..formats.gltf import write_glb
+from ..formats.laying import CLOUD_PARTS, MESH_PARTS, Laying, laid
 from ..formats.meshes import write_mesh
 from ..sitting.clouds import load_cloud
 from ..sitting.endpoints import spreads_of
@@ -21,6 +23,9 @@ from ..sitting.masks import decode_mask, encode_mask, mask_blobs
 from ..sitting.photos import located, photo_picture
 from ..sitting.surfaces import load_surface
 from ..sitting.textures import texture_source
+
+PLAINLY = Laying()
+IN_METERS = (".las", ".laz", ".e57")
 
 
 def the_joined(job, name=None):
@@ -40,13 +45,11 @@ def the_joined(job, name=None):
     raise UmbrateError(f"Say which joined row with --sitting: {names}.")
 
 
-def export_cloud(job, path, sitting=None, name=None, plain=False, text=False, shift=False, gate=None):
+def export_cloud(job, path, sitting=None, name=None, laying=PLAINLY, gate=None):
     """Write a cloud of a sitting in the format of the file's ending; returns the number of points.
 
     name : of the cloud, or several, which go into one file; the chosen one where not given
-    plain : without normals, colors and what was measured of the points
-    text : PLY as text
-    shift : PLY with its offset in the header's comments, in single precision, instead of double
+    laying : Laying; LAS and E57 are in meters whatever it says
     gate : `guarding.gate_of` the job where not given: nothing is replaced
     """
     sitting = sitting or _only_with(job, job.clouds, "dense cloud", "cloud")
@@ -58,18 +61,21 @@ def export_cloud(job, path, sitting=None, name=None, plain=False, text=False, sh
     both = [k for k in parts[0] if all(k in c for c in parts)]  # what all of them have
     c = {k: np.concatenate([x[k] for x in parts]) for k in both} if len(parts) > 1 else parts[0]
     frame = frame_of(job, sitting)
+    if Path(path).suffix.lower() in IN_METERS:
+        laying = replace(laying, unit="mm")
+    c, unit, offset = laid(c, frame.unit or None, frame.offset, laying)
     write_cloud(
-        path, c, frame.unit or None, without=("normals", "colors", "extras") if plain else (), text=text,
-        offset=frame.offset, shift=shift, gate=gate or gate_of(job),
+        path, c, unit, without=laying.left_out(CLOUD_PARTS), text=laying.text, offset=offset, shift=laying.shift,
+        gate=gate or gate_of(job),
     )  # fmt: skip
     return len(c["points"])
 
 
-def export_surface(job, path, sitting=None, name=None, plain=False, gate=None):
+def export_surface(job, path, sitting=None, name=None, laying=PLAINLY, gate=None):
     """Write a surface of a sitting in the format of the file's ending; returns the number of triangles.
 
     name : of the surface; the chosen one where not given
-    plain : places alone
+    laying : Laying
     gate : `guarding.gate_of` the job where not given: nothing is replaced
     """
     sitting = sitting or _only_with(job, job.surfaces, "surface", "surface")
@@ -77,7 +83,9 @@ def export_surface(job, path, sitting=None, name=None, plain=False, gate=None):
     if kept is None:
         raise UmbrateError(f"“{sitting.name}” has no surface yet. Run Surface first.", ("go to", "surface"))
     mesh, frame = load_surface(job, sitting, kept), frame_of(job, sitting)
-    write_mesh(path, mesh, frame.unit or None, plain=plain, offset=frame.offset, gate=gate or gate_of(job))
+    out = laying.left_out(MESH_PARTS)
+    mesh, unit, offset = laid({k: v for k, v in mesh.items() if k not in out}, frame.unit or None, frame.offset, laying)
+    write_mesh(path, mesh, unit, offset=offset, gate=gate or gate_of(job), text=laying.text)
     return len(mesh["faces"])
 
 

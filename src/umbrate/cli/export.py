@@ -6,10 +6,12 @@ import click
 
 from ..core.later import Later
 from .changing import open_job
+from .choices import ChoiceOf
 from .console import replace_option, say
 
 delivering = Later("umbrate.actions.delivering")
 files = Later("umbrate.formats.files")
+laying = Later("umbrate.formats.laying")
 guarding = Later("umbrate.sitting.guarding")
 
 
@@ -25,6 +27,12 @@ guarding = Later("umbrate.sitting.guarding")
 @click.option(
     "--plain", is_flag=True, help="Of a cloud or surface: places alone, without normals, colors and measures."
 )
+@click.option(
+    "--without", multiple=True, type=ChoiceOf(lambda: laying.CLOUD_PARTS), help="Leave that out; may be said again."
+)
+@click.option("--unit", type=ChoiceOf(lambda: laying.UNITS), default="mm", help="Of the coordinates, once scaled.")
+@click.option("--origin", type=ChoiceOf(lambda: laying.ORIGINS), default="job", help="Where zero is.")
+@click.option("--up", type=ChoiceOf(lambda: laying.UPS), default="z", help="Which axis points up.")
 @click.option("--text", is_flag=True, help="PLY as text.")
 @click.option(
     "--offset",
@@ -33,17 +41,21 @@ guarding = Later("umbrate.sitting.guarding")
     help="PLY far from zero: with its offset in the header, in single precision.",
 )
 @replace_option
-def export(job, what, out, sitting, joined, pattern, cloud, surface, plain, text, shift, replace):
+def export(
+    job, what, out, sitting, joined, pattern, cloud, surface, plain, without, unit, origin, up, text, shift, replace
+):  # fmt: skip
     """Write a cloud (.ply, .las, .laz, .e57, .xyz, .csv), a surface (.ply, .obj, .stl), a textured surface (.glb), the
     cameras (JSON) or the masks (a folder of PNG) to OUT."""
     with open_job(job, writable=False) as j:
         chosen = delivering.the_joined(j, sitting) if joined else j.sitting(sitting) if sitting else None
         gate = guarding.gate_of(j, replace)
+        left_out = tuple(laying.CLOUD_PARTS) if plain else tuple(without)
+        lies = laying.Laying(left_out, text, shift, unit, origin, up)
         if what == "cloud":
-            n = delivering.export_cloud(j, out, chosen, cloud, plain, text, shift, gate)
+            n = delivering.export_cloud(j, out, chosen, cloud, lies, gate)
             say(f"Wrote {n:,} points to {out}")
         elif what == "surface":
-            n = delivering.export_surface(j, out, chosen, surface, plain, gate)
+            n = delivering.export_surface(j, out, chosen, surface, lies, gate)
             say(f"Wrote {n:,} triangles to {out}")
         elif what == "texture":
             n = delivering.export_texture(j, out, chosen, gate)

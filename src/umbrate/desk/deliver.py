@@ -15,8 +15,9 @@ from ..formats.files import as_written
 from ..formats.lenscards import put_on_shelf
 from ..stages.lens.cards import card_of
 from .dialogs.asking import FILES, ask_folder
+from .dialogs.exporting import ExportDialog
 from .dialogs.lens import SheetsDialog
-from .dialogs.writing import ask_and_write, ask_file, ask_file_and_kind, beside, write_now, write_out
+from .dialogs.writing import ask_and_write, ask_file, write_now, write_out
 
 
 class Deliver:
@@ -29,30 +30,28 @@ class Deliver:
         s = self.session
         ask_and_write(s, self.window, title, suffix, write, lambda value, place: f"Wrote {value:,} to {place}")
 
+    def _ask_with(self, what, title, write):
+        """Ask what goes in, then where it goes."""
+        s = self.session
+        far = bool(s.frame) and any(s.frame.offset)
+        dialog = ExportDialog(what, bool(s.frame and s.frame.scaled), far, self.window)
+        if dialog.exec():
+            title, write = f"{title}: .{dialog.ending}", partial(write, laying=dialog.laying())
+            self._ask(title, f".{dialog.ending}", write)
+
     def cloud(self):
         """Write the clouds of the chosen sitting that the scene draws, into one file."""
         s = self.session
         names = [c.name for c in s.job.clouds(s.sitting_id) if s.cleaning.is_shown(c)]
-        title = f"{' and '.join(names) or 'Cloud'}: .ply, .las, .laz, .e57, .xyz or .csv"
-        if not s.frame or not any(s.frame.offset):
-            self._ask(title, ".ply", partial(export_cloud, sitting=s.sitting, name=names))
-            return
-        # far from zero: in double precision, or as most programs take it better, with the offset in the header
-        kinds = (
-            "Coordinates in full (*.ply *.las *.laz *.e57 *.xyz *.csv)",
-            "PLY with its offset in the header (*.ply)",
-        )
-        place, kind = ask_file_and_kind(self.window, title, beside(s.job, ".ply"), kinds)
-        if place:
-            write = partial(export_cloud, path=place, sitting=s.sitting, name=names, shift=kind == 1)
-            write_out(s, self.window, write, lambda n: f"Wrote {n:,} points to {place}")
+        write = partial(export_cloud, sitting=s.sitting, name=names)
+        self._ask_with("cloud", " and ".join(names) or "Cloud", write)
 
     def surface(self):
         """Write the chosen surface of the chosen sitting."""
         s = self.session
         kept = s.job.surface(s.sitting_id)
-        title = f"{kept.name if kept else 'Surface'}: .ply, .obj or .stl"
-        self._ask(title, ".ply", partial(export_surface, sitting=s.sitting, name=kept.name if kept else None))
+        write = partial(export_surface, sitting=s.sitting, name=kept.name if kept else None)
+        self._ask_with("surface", kept.name if kept else "Surface", write)
 
     def cameras(self):
         """Write lenses and poses of the whole job."""

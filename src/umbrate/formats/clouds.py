@@ -43,7 +43,7 @@ def write_cloud(
     shift : bool
         PLY: the offset is written into the header's comments (``offset x y z``), to be added by the reader, and
         coordinates without it in single precision. Otherwise coordinates with it in double precision.
-    without : of "normals", "colors", "extras"
+    without : of "normals", "colors", "extras", and names of EXTRAS
         What is left out though the cloud and the format have it.
     text : bool
         PLY as text.
@@ -61,7 +61,7 @@ def write_cloud(
     if np.any(offset) and not (shift and end == ".ply"):
         wanted["points"] = wanted["points"].astype(np.float64) + np.asarray(offset, float)
     for name, kind in (("normals", "normals"), ("colors", "colors"), *((e, "extras") for e in EXTRAS)):
-        if kind not in without and name in cloud:
+        if kind not in without and name not in without and name in cloud:
             wanted[name] = np.asarray(cloud[name])
     with written_aside(path, gate) as temporary:
         if end == ".ply":
@@ -113,12 +113,12 @@ def _write_ply(path, c, unit, text, offset=None):
     with open(path, "wb") as f:
         f.write("\n".join(head).encode("ascii"))
         if text:
-            _write_rows(f, record, " ")
+            write_rows(f, record, " ")
         else:
             record.tofile(f)
 
 
-def _write_rows(f, record, separator):
+def write_rows(f, record, separator):
     """Text lines of a record array, in blocks."""
     places = decimals(record["x"], record["y"], record["z"])
     forms = [
@@ -139,14 +139,14 @@ def decimals(*coordinates, least=4):
 
 def _write_xyz(path, c, unit):
     with open(path, "wb") as f:
-        _write_rows(f, _record(c), " ")
+        write_rows(f, _record(c), " ")
 
 
 def _write_csv(path, c, unit):
     record = _record(c)
     with open(path, "wb") as f:
         f.write((",".join(record.dtype.names) + "\n").encode("ascii"))
-        _write_rows(f, record, ",")
+        write_rows(f, record, ",")
 
 
 def _write_las(path, c, unit):

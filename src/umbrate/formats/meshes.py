@@ -6,7 +6,7 @@ import numpy as np
 
 from ..core.errors import UmbrateError
 from ..core.later import Later
-from .clouds import decimals, ply_type
+from .clouds import decimals, ply_type, write_rows
 from .files import CLOSED, written_aside
 
 trimesh = Later("trimesh")
@@ -17,7 +17,7 @@ KINDS = (".ply", ".obj", ".stl")
 BLOCK = 200_000
 
 
-def write_mesh(path, mesh, unit=None, *, plain=False, offset=(0.0, 0.0, 0.0), gate=CLOSED, told=()):
+def write_mesh(path, mesh, unit=None, *, plain=False, offset=(0.0, 0.0, 0.0), gate=CLOSED, told=(), text=False):
     """Write triangles in the format of the file's ending.
 
     Parameters
@@ -34,6 +34,8 @@ def write_mesh(path, mesh, unit=None, *, plain=False, offset=(0.0, 0.0, 0.0), ga
         What coordinates are more in the file than in `points`.
     told : lines of plain text
         What PLY and OBJ say of themselves.
+    text : bool
+        PLY as text.
 
     Raises
     ------
@@ -48,10 +50,14 @@ def write_mesh(path, mesh, unit=None, *, plain=False, offset=(0.0, 0.0, 0.0), ga
     if np.any(offset):
         mesh["points"] = mesh["points"].astype(np.float64) + np.asarray(offset, float)
     with written_aside(path, gate) as temporary, open(temporary, "wb") as f:
-        {".ply": _ply, ".obj": _obj, ".stl": _stl}[end](f, mesh, unit, told)
+        {".ply": _ply_text if text else _ply, ".obj": _obj, ".stl": _stl}[end](f, mesh, unit, told)
 
 
-def _ply(f, m, unit, told):
+def _ply_text(f, m, unit, told):
+    _ply(f, m, unit, told, text=True)
+
+
+def _ply(f, m, unit, told, text=False):
     kind = "<f8" if m["points"].dtype == np.float64 else "<f4"
     columns = [(a, kind, m["points"][:, k]) for k, a in enumerate("xyz")]
     if "normals" in m:
@@ -63,12 +69,18 @@ def _ply(f, m, unit, told):
     for n, _, values in columns:
         rows[n] = values
     head = [
-        "ply", "format binary_little_endian 1.0", "comment made by Umbrate", f"comment unit {unit or 'unscaled'}",
+        "ply", f"format {'ascii' if text else 'binary_little_endian'} 1.0", "comment made by Umbrate",
+        f"comment unit {unit or 'unscaled'}",
         *(f"comment {x}" for x in told),
         f"element vertex {len(rows)}", *(f"property {ply_type(rows.dtype[n])} {n}" for n in rows.dtype.names),
         f"element face {len(m['faces'])}", "property list uchar int vertex_indices", "end_header", "",
     ]  # fmt: skip
     f.write("\n".join(head).encode("ascii"))
+    if text:
+        write_rows(f, rows, " ")
+        for a in range(0, len(m["faces"]), BLOCK):
+            f.write("".join(f"3 {i} {j} {k}\n" for i, j, k in m["faces"][a : a + BLOCK].tolist()).encode("ascii"))
+        return
     rows.tofile(f)
     faces = np.empty(len(m["faces"]), [("n", "u1"), ("v", "<i4", 3)])
     faces["n"], faces["v"] = 3, m["faces"]

@@ -3,13 +3,12 @@
 import numpy as np
 
 from ...core.raster.textured import pages_of, sampled
+from ...formats.laying import UNITS, base_of, middle_of, upright
 from ...formats.meshes import write_mesh
 from ...formats.objs import ascii_name, write_obj
 from .figures import Check
-from .models import base_of, encoded, load_model
+from .models import encoded, load_model
 from .reading import check_model, extent_of, wrong
-
-UNITS = {"mm": 1.0, "cm": 0.1, "m": 1e-3}  #: in a mm
 
 
 def make(d):
@@ -24,12 +23,11 @@ def make(d):
     elif s.origin == "base":
         zero, told = base_of(points), "below its middle"
     else:
-        zero, told = (points.min(0) + points.max(0)) / 2, "its middle"
+        zero, told = middle_of(points), "its middle"
     scale, unit = (UNITS[s.length_unit], s.length_unit) if d.unit else (1.0, None)
     a["points"] = scale * (points - zero)
-    if s.up == "y":
-        for k in ("points", "normals"):
-            a[k] = np.stack([a[k][:, 0], a[k][:, 2], -a[k][:, 1]], 1)
+    for k in ("points", "normals"):
+        a[k] = upright(a[k], s.up)
     frame = f"{s.up} up, zero is {told}, unit {unit or 'unscaled'}"
     d.checks.append(Check(text=f"In the file: {frame}"))
     if unit is None:

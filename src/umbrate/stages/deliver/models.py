@@ -66,12 +66,6 @@ def thin_mesh(mesh, triangles, check=lambda: None):
     return carried(mesh, np.asarray(made.points), np.ascontiguousarray(made.faces, np.int32))
 
 
-def base_of(points):
-    """The place (3,) below the middle of points, at their lowest."""
-    lo, hi = points.min(0).astype(float), points.max(0).astype(float)
-    return np.array([(lo[0] + hi[0]) / 2, (lo[1] + hi[1]) / 2, lo[2]])
-
-
 def _pictures(source, what):
     return [np.asarray(stored_image(data)) for data in source.files(what)]
 

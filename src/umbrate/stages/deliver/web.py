@@ -4,9 +4,10 @@ from PIL import Image
 
 from ...core.raster.pictures import DIRECTIONS, GROUND, eye_for
 from ...formats.gltf import write_glb
+from ...formats.laying import base_of
 from .drawing import Painter
 from .figures import Check, size_told
-from .models import base_of, encoded, load_model, reached, smaller
+from .models import encoded, load_model, reached, smaller
 from .reading import check_glb, extent_of
 
 PREVIEW = 1024, 768
