@@ -41,6 +41,29 @@ def scattered(seed=0, n=3000):
 
 
 class Filters(unittest.TestCase):
+    def test_of_two_sheets_the_surer_one_stays(self):
+        for seed in range(6):
+            rng = np.random.default_rng(seed)
+            n, h = 900, 0.06
+            xy = rng.uniform(0, 1, (2 * n, 2))
+            z = np.r_[np.zeros(n), np.full(n, h)] + rng.normal(0, 0.002, 2 * n)
+            xy[n:] *= (1, 0.5)  # the second sheet overlaps one half of the first
+            P = np.c_[xy, z].astype(np.float32)
+            N = np.tile(np.float32([0, 0, 1]), (2 * n, 1))
+            sure = np.r_[rng.uniform(1, 2, n), rng.uniform(2, 3, n)].astype(np.float32)
+            s = 1 / np.sqrt(n)
+            gone = filters.doubled(P, N, sure, 2 * h, s)
+            self.assertFalse(gone[:n].any())  # the surer sheet
+            self.assertGreater(gone[n:].mean(), 0.95)
+            # the reference: every two points
+            d = P[None].astype(float) - P[:, None]
+            across, far = np.abs(d[..., 2]), (d**2).sum(2)
+            beside = (1.5 * s) ** 2
+            near = (far <= (2 * h) ** 2 + beside) & (across >= s) & (far - across**2 <= beside)
+            np.testing.assert_array_equal(gone, (near & (sure[None] < sure[:, None])).any(1))
+            N[n:] = 0, 0, -1  # the other side of a wall
+            self.assertFalse(filters.doubled(P, N, sure, 2 * h, s).any())
+
     def test_the_grid_holds_every_point_once_and_finds_the_neighbors_a_tree_finds(self):
         for seed in range(3):
             P = scattered(seed) * np.float32(10.0**seed)

@@ -9,19 +9,31 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
-from PyQt6.QtCore import QPoint, QSettings, Qt
+from PyQt6.QtCore import QLocale, QPoint, QSettings, Qt
 from PyQt6.QtGui import QAction, QImage, QKeySequence
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QAbstractButton, QApplication, QFileDialog, QToolButton
+from PyQt6.QtWidgets import (
+    QAbstractButton,
+    QAbstractScrollArea,
+    QAbstractSpinBox,
+    QApplication,
+    QFileDialog,
+    QScrollArea,
+    QToolButton,
+    QWidget,
+)
 
-from tests.desk import DeskTest, OneJob, setUpModule, tearDownModule  # noqa: F401
+from tests.desk import DeskTest, OneJob, setUpModule, tearDownModule, texts, wait_for  # noqa: F401
 from tests.scenes import scratch
 from tests.test_cli import umbrate
+from tests.test_stages import new_job
+from umbrate.actions.delivering import export_cloud
 from umbrate.core.geometry.pose import center
 from umbrate.desk import appearance, finding, tokens
 from umbrate.desk.dialogs import manual as pages
 from umbrate.desk.dialogs.problem import ProblemDialog
 from umbrate.desk.nextstep import next_step
+from umbrate.desk.text import local
 from umbrate.desk.window import Window
 from umbrate.stages import STAGES
 from umbrate.work import manual
@@ -359,6 +371,49 @@ class Solved(OneJob):
             QApplication.palette().color(QApplication.palette().ColorRole.Base).name().upper(), tokens.GROUND
         )
 
+    def test_numbers_are_written_as_the_users_language_does_but_not_in_files_and_names(self):
+        german = QLocale(QLocale.Language.German, QLocale.Country.Germany)
+        self.addCleanup(QLocale.setDefault, QLocale())
+        cases = {
+            "74,715 points, 0.17 px": "74.715 points, 0,17 px", "± 0.02 mm": "± 0,02 mm", "-0.5": "-0,5",
+            "U_0001.5.jpg": "U_0001.5.jpg", "/home/a/1.5/x": "/home/a/1.5/x", "v1.2": "v1.2",
+            "It took 1.5.": "It took 1,5.", "1,234,567.25 mm²": "1.234.567,25 mm²", "12 photos": "12 photos",
+            "1/2": "1/2",
+        }  # fmt: skip
+        for text in cases:
+            self.assertEqual(local(text), text)
+        QLocale.setDefault(german)
+        for text, want in cases.items():
+            self.assertEqual(local(text), want)
+        s = self.session
+        s.choose(stage="poses")
+        self.window.bench.rebuild()
+        self.assertTrue([x for x in texts(self.window.bench) if re.search(r"\b0,\d\d px", x)])
+        out = scratch() / "c.csv"
+        export_cloud(s.job, out, s.sitting)
+        self.assertRegex(out.read_text().splitlines()[1], r"^-?\d+\.\d+,")
+
+    def test_whatever_takes_the_keyboard_has_a_name(self):
+        s, missing = self.session, set()
+        for stage in STAGES:
+            if not stage.applies(s.sitting):
+                continue
+            s.choose(stage=stage.name)
+            for part in list(self.window.bench.parts) or [None]:
+                if part:
+                    self.window.bench.open(part)
+                QApplication.processEvents()
+                for w in self.window.findChildren(QWidget):
+                    if not (w.isVisible() and w.focusPolicy() & Qt.FocusPolicy.TabFocus):
+                        continue
+                    viewport = type(w) is QWidget and isinstance(w.parent(), QAbstractScrollArea)
+                    if viewport or isinstance(w.parent(), QAbstractSpinBox) or isinstance(w, QScrollArea):
+                        continue
+                    told = w.accessibleName() or w.toolTip() or (w.text() if isinstance(w, QAbstractButton) else "")
+                    if not told and not getattr(w, "placeholderText", str)():
+                        missing.add((stage.name, part, type(w).__name__, w.objectName()))
+        self.assertEqual(missing, set())
+
     def test_another_size_holds_from_the_next_start(self):
         self.addCleanup(QSettings("umbrate", "umbrate").remove, "look/size")
         with mock.patch.dict("os.environ"):
@@ -391,6 +446,68 @@ class First(DeskTest):
         self.assertFalse(other.foot.tells_next)
         s.job.set_settings(s.sitting_id, "masks", {"folder": "elsewhere"})
         self.assertRegex(next_step(s)[1], "run Masks again")
+
+    def test_keyboard_alone_goes_from_photos_to_a_delivery(self):
+        job, sitting = new_job(scratch() / "keys")
+        job.set_settings(sitting.id, "surface", {"triangles": 20_000})
+        job.set_settings(sitting.id, "texture", {"side": 1024, "triangles": 5_000})
+        job.set_settings(sitting.id, "deliver", {"purpose": "pictures"})
+        job.close()
+        w, s = self.window, self.session
+        w.activateWindow()
+        QApplication.processEvents()
+        with mock.patch.object(QFileDialog, "getExistingDirectory", return_value=str(job.folder)):
+            QTest.keyClick(w, Qt.Key.Key_O, Qt.KeyboardModifier.ControlModifier)
+        self.assertEqual(s.job.folder, job.folder)
+        self.assertIs(QApplication.focusWidget(), w.board)
+
+        def press(key, modifiers=Qt.KeyboardModifier.NoModifier):
+            w.activateWindow()  # there is no window manager here
+            QApplication.processEvents()
+            QTest.keyClick(QApplication.focusWidget() or w, key, modifiers)
+            QApplication.processEvents()
+
+        # along the Board to Poses, and run what it needs
+        for _ in range([x.name for x in STAGES].index("poses")):
+            press(Qt.Key.Key_Right)
+        self.assertEqual(s.stage, "poses")
+        press(Qt.Key.Key_Return)
+        wait_for(lambda: s.queue.idle and s.result("poses"), 120)
+        # look at it, choose another photo
+        press(Qt.Key.Key_F11)
+        self.assertEqual(w.room.filled, "scene")
+        self.assertTrue(w.isActiveWindow())
+        self.assertIs(QApplication.focusWidget(), w.scene)
+        eye = w.scene.eye.pose.copy()
+        press(Qt.Key.Key_Left)
+        self.assertFalse(np.allclose(eye, w.scene.eye.pose))
+        press(Qt.Key.Key_F11)
+        photo = s.photo_id
+        press(Qt.Key.Key_PageDown)
+        self.assertNotEqual(s.photo_id, photo)
+        # all that is missing, then a filter, by the finder
+        press(Qt.Key.Key_R, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+        wait_for(lambda: s.queue.idle and s.result("texture"), 180)
+        press(Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)
+        QTest.keyClicks(w.menus.finder.line, "few photos")
+        press(Qt.Key.Key_Return)
+        self.assertEqual((s.stage, w.bench.part), ("cloud", "Clean"))
+        # from the filter along by Tab to its buttons, pressed by Space
+        part = w.bench.widget_of("Clean")
+        wait_for(lambda: s.cloud_at_hand() is not None)
+        for _ in range(12):
+            if part.see.hasFocus():
+                break
+            press(Qt.Key.Key_Tab)
+        self.assertTrue(part.see.hasFocus())
+        press(Qt.Key.Key_Space)
+        wait_for(lambda: s.cleaning.drop is not None)
+        # and out
+        press(Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)
+        QTest.keyClicks(w.menus.finder.line, "run deliver")
+        press(Qt.Key.Key_Return)
+        wait_for(lambda: s.queue.idle and s.result("deliver"), 120)
+        self.assertTrue(s.result("deliver").figures)
 
     def test_finding_without_a_job_offers_what_can_be_done(self):
         titles = {e.title for e in finding.every_entry(self.window)}

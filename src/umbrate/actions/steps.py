@@ -139,6 +139,11 @@ FILTERS = (
     Filter("color", "By color", "Points of a color: pick the backdrop's, to take off its fringe.",
            (Value("color", "Color", "", "#00A040"), Value("tolerance", "Within", "of 255", 40.0, 1.0, 200.0)),
            _by_color),
+    Filter("doubles", "Doubles where sittings overlap", "Of two sheets of one surface the less sure points.",
+           (Value("apart", "Sheets up to", "length", 1.0, 1e-6, 1e5),
+            Value("least", "Apart from", "x spacing", 1.0, 0.5, 20.0)),
+           lambda c, v, x: filters.doubled(
+               c["points"], c["normals"], c["precision"], x.length(v["apart"]), x.spacing(c), v["least"])),
     Filter("fringe", "Near the outlines", "Points that no photo sees deep inside its mask: fringes the mask left.",
            (Value("deep", "Deeper than", "px", 3.0, 0.5, 200.0),), _fringe),
     Filter("plane", "Below a height", "Points below a height over the level.",

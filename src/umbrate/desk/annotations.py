@@ -8,10 +8,12 @@ from ..core.measure.quantities import fit_circle
 from ..core.raster.ramps import RAMP, SIGNED
 from ..job.lengths import OFF, SCALE
 from . import over as t
+from .text import local
 
 
 def label(p, at, text, color):
     """Text that can be read on any ground: on a plate with an edge in the color of what it names."""
+    text = local(text)
     p.setFont(t.font(t.SMALL + 1))
     box = QRectF(p.fontMetrics().boundingRect(text)).translated(at).adjusted(-5, -2, 5, 2)
     p.setPen(QPen(t.color(color), 1))
@@ -169,7 +171,8 @@ def paint_legend(p, low, high, unit, name, signed, width, height):
     if low == round(low) and high == round(high):
         digits = 0  # of what is counted
     ends = QRectF(left - 40, top + thick + 2, long + 80, 16)
-    p.drawText(ends.adjusted(40, 0, 0, 0), Qt.AlignmentFlag.AlignLeft, f"{low:.{digits}f}")
-    p.drawText(ends.adjusted(0, 0, -40, 0), Qt.AlignmentFlag.AlignRight, f"{high:.{digits}f} {unit}".strip())
+    low_text, high_text = local(f"{low:.{digits}f}"), local(f"{high:.{digits}f} {unit}".strip())
+    p.drawText(ends.adjusted(40, 0, 0, 0), Qt.AlignmentFlag.AlignLeft, low_text)
+    p.drawText(ends.adjusted(0, 0, -40, 0), Qt.AlignmentFlag.AlignRight, high_text)
     p.setPen(t.color(t.TEXT))
     p.drawText(QRectF(left, top - 18, long, 16), Qt.AlignmentFlag.AlignLeft, name)

@@ -12,7 +12,7 @@ from ..work.state import WORDS
 from . import tokens as t
 from .plain import show_tip
 from .strip.strip import PHOTOS_MIME
-from .text import counted, short_time
+from .text import counted, local, short_time
 
 HEAD, ROW, LINE_ROW, NAME = 24, 44, 28, 150  #: LINE_ROW: of a board with one line for a sitting
 SHOWN, LINES_SHOWN = 4, 6  #: rows that are seen without scrolling
@@ -236,6 +236,7 @@ class Board(QWidget):
                 first = ""  # its glyph says it
         if self.one_line:
             second = ""
+        first, second = local(first), local(second)
         t.draw_state(p, state, QRectF(rect.left() + 9, rect.center().y() - 6, 13, 13))
         x, width = rect.left() + 30, rect.width() - 36
         p.setFont(t.font())

@@ -10,14 +10,20 @@ import html
 from PyQt6.QtCore import QEvent, QObject, Qt
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QLabel, QMessageBox, QToolTip
 
+from .text import local
+
 
 class Label(QLabel):
-    """A QLabel that shows its text as it is."""
+    """A QLabel that shows its text as it is, but for the way numbers are written."""
 
     def __init__(self, text="", parent=None, **properties):
         super().__init__(parent, **properties)
         self.setTextFormat(Qt.TextFormat.PlainText)
         self.setText(text)
+
+    def setText(self, text):
+        """Show a text, its numbers as the user's language writes them."""
+        super().setText(local(text))
 
 
 def set_tone(widget, tone, name=None):

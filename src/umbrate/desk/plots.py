@@ -3,6 +3,7 @@
 import sys
 
 import numpy as np
+from PyQt6.QtCore import Qt
 
 from ..core.later import Later
 from . import tokens as t
@@ -46,6 +47,11 @@ def give_back(widget):
 def quiet_plot(bottom, left=""):
     """An empty plot that stands still, with its axes named."""
     plot = _spare.pop() if _spare else _new()
+    plot.setBackground(t.PANEL)  # the theme may be another one by now
+    for side in ("left", "bottom"):
+        axis = plot.getAxis(side)
+        axis.setPen(t.LINE)
+        axis.setTextPen(t.QUIET)
     plot.show()
     for side, text in (("bottom", bottom), ("left", left)):
         if text:
@@ -56,12 +62,11 @@ def quiet_plot(bottom, left=""):
 def _new():
     plot = pg.PlotWidget(background=t.PANEL)
     plot.setMouseEnabled(False, False)
+    plot.setFocusPolicy(Qt.FocusPolicy.NoFocus)  # there is nothing in it for the keyboard
     plot.hideButtons()
     plot.setMenuEnabled(False)
     for side in ("left", "bottom"):
         axis = plot.getAxis(side)
-        axis.setPen(t.LINE)
-        axis.setTextPen(t.QUIET)
         axis.setTickFont(t.font(10))
         axis.enableAutoSIPrefix(False)
     plot.getAxis("left").setWidth(44)

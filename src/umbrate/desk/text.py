@@ -1,6 +1,9 @@
 """Numbers, durations and places in words."""
 
+import re
 from pathlib import Path
+
+from PyQt6.QtCore import QLocale
 
 
 def short_time(seconds):
@@ -19,3 +22,24 @@ def short_path(path):
         return f"~/{Path(path).resolve().relative_to(Path.home())}"
     except ValueError:
         return str(path)
+
+
+NUMBER = re.compile(r"(?<![\w./\\,])(\d{1,3}(?:,\d{3})+|\d+)(\.\d+)?(?![\w/\\]|[.,]\w)")
+
+
+def local(text):
+    """A text for the screen with its numbers as the user's language writes them: 1,234.5 or 1.234,5.
+
+    What stands in names and paths stays: digits that touch letters, points or slashes on both sides are no number here.
+    Files are never written this way.
+    """
+    where = QLocale()
+    point, group = where.decimalPoint(), where.groupSeparator()
+    if (point, group) == (".", ",") or not text:
+        return text
+
+    def said(m):
+        whole, part = m.group(1), m.group(2) or ""
+        return whole.replace(",", group) + part.replace(".", point)
+
+    return NUMBER.sub(said, text)

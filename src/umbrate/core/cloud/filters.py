@@ -47,6 +47,66 @@ def lonely(points, radius, least):
 
 
 @njit(cache=True, nogil=True)
+def _behind_surer(cells, normals, worth, apart2, beside2, least, out, first, last):
+    """Points beside which, on another sheet of the surface, a surer one lies."""
+    points, key, start, shape = cells
+    lo, hi = np.empty(9, np.int64), np.empty(9, np.int64)
+    cursor = first_columns(key, shape, key[first])
+    for c in range(first, last):
+        columns_round(key[c], key, start, shape, cursor, lo, hi)
+        for i in range(start[c], start[c + 1]):
+            out[i] = False
+            p0, p1, p2 = points[i, 0], points[i, 1], points[i, 2]
+            n0, n1, n2 = normals[i, 0], normals[i, 1], normals[i, 2]
+            for r in range(9):
+                for j in range(lo[r], hi[r]):
+                    if not (worth[j] < worth[i]):
+                        continue
+                    d0, d1, d2 = points[j, 0] - p0, points[j, 1] - p1, points[j, 2] - p2
+                    far = d0 * d0 + d1 * d1 + d2 * d2
+                    if far > apart2:
+                        continue
+                    across = abs(d0 * n0 + d1 * n1 + d2 * n2)
+                    if across < least or far - across * across > beside2:
+                        continue
+                    if n0 * normals[j, 0] + n1 * normals[j, 1] + n2 * normals[j, 2] > 0.5:
+                        out[i] = True
+                        break
+                if out[i]:
+                    break
+
+
+def doubled(points, normals, precision, apart, spacing, least=1.0):
+    """Points (n,) bool that lie on a second sheet of a surface, beside surer points of the other one.
+
+    Parameters
+    ----------
+    points, normals (n, 3)
+    precision : (n,)
+        Standard deviation of each; of two sheets the one with the smaller stays.
+    apart : float
+        Two sheets lie no farther from each other.
+    spacing : float
+        How far apart points of a sheet are.
+    least : float
+        Spacings from which on two points are of two sheets, and not of one that is uneven.
+    """
+    if not len(points):
+        return np.zeros(0, bool)
+    g = sort_into_grid(points, float(np.hypot(apart, 1.5 * spacing)) * 1.0001)
+    # one number that orders all: equal precisions go by place in the list
+    worth = np.empty(len(points), np.int64)
+    worth[np.argsort(precision, kind="stable")] = np.arange(len(points))
+    out = np.zeros(len(points), np.bool_)
+    beside = np.float32((1.5 * spacing) ** 2)
+    g.run(
+        _behind_surer, np.ascontiguousarray(np.asarray(normals, np.float32)[g.order]), worth[g.order],
+        np.float32(apart**2) + beside, beside, np.float32(least * spacing), out,
+    )  # fmt: skip
+    return g.back(out)
+
+
+@njit(cache=True, nogil=True)
 def _spacing(cells, neighbors, out, first, last):
     """Mean distance to the nearest `neighbors` within the 27 cells round a point; infinite with fewer."""
     points, key, start, shape = cells

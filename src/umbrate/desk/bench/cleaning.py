@@ -55,6 +55,7 @@ class CleanPart(QWidget):
     def _make_cleaning(self, column):
         """A filter, the histogram of what it goes by, its values, and the buttons that try and apply it."""
         self.which = QComboBox()
+        self.which.setAccessibleName("Filter")
         self.filters = [f for f in FILTERS if not f.hidden]
         for f in self.filters:
             self.which.addItem(f.title, f.name)

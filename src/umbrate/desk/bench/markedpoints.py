@@ -26,6 +26,7 @@ from .. import tokens as t
 from ..dialogs.asking import open_file
 from ..dialogs.writing import ask_and_write
 from ..plain import Label
+from ..text import local
 
 BAD_PX = 2.0  #: residuals above stand out
 
@@ -42,6 +43,7 @@ def table(headings, stretch=0, rows=LEAST_ROWS):
     """A plain table whose rows are chosen as a whole; it shows `rows` at least, and more where there is room."""
     w = QTableWidget(0, len(headings), objectName="close")
     w.setHorizontalHeaderLabels(headings)
+    w.setAccessibleName(", ".join(x for x in headings if x))
     w.verticalHeader().hide()
     w.verticalHeader().setDefaultSectionSize(22)
     w.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
@@ -66,7 +68,7 @@ def fit_rows(w, most=LEAST_ROWS):
 
 def cell(text, data=None, right=False, tint=None, tip=""):
     """One cell of a table."""
-    item = QTableWidgetItem(text)
+    item = QTableWidgetItem(local(text))
     item.setData(Qt.ItemDataRole.UserRole, data)
     if right:
         item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)

@@ -29,6 +29,7 @@ class MendPart(QWidget):
         self._make_holes(column)
         column.addWidget(Label("Mend it", objectName="plain"))
         self.which = QComboBox()
+        self.which.setAccessibleName("Step of mending")
         self.mends = [f for f in MENDS if not f.hidden]
         for f in self.mends:
             self.which.addItem(f.title, f.name)

@@ -59,6 +59,7 @@ class LengthsPanel(QWidget):
         self.first, self.second = self._end_box(), self._end_box()
         for k, (box, name) in enumerate(((self.first, "from"), (self.second, "to"))):
             grid.addWidget(Label(name, objectName="quiet"), k, 0)
+            box.setAccessibleName(f"Length {name}")
             grid.addWidget(box, k, 1)
             pick = QToolButton()
             pick.setIcon(t.icon("crosshairs"))
@@ -74,6 +75,7 @@ class LengthsPanel(QWidget):
         self.sigma.setFixedWidth(72)
         self.sigma.setToolTip("Its standard deviation in mm: of a certified bar some 0.01, of a steel rule some 0.2")
         self.what = QComboBox()
+        self.what.setAccessibleName("What the length is for")
         self.what.addItem("scale", SCALE)
         self.what.addItem("check", CHECK)
         more = QHBoxLayout()

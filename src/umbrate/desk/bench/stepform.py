@@ -50,6 +50,7 @@ def value_form(step, unit, changed, pick=None):
             e.setSingleStep(1 if whole else max(abs(v.default) * 0.1, 0.001))
             e.valueChanged.connect(lambda _: changed())
             form.addRow(Label(v.title), e)
+        e.setAccessibleName(v.title)
         editors[v.name] = e
     return body, editors
 

@@ -21,6 +21,7 @@ from .paint import paint_over
 
 FRAME_S = 0.028  #: time a frame may take while the view moves
 SHRINK = 3.0  #: a texture that moves has so many pixels fewer at most, along a side
+ROOMY = 1.1e6  #: pixels that a moving view of points or triangles draws at most
 LEAST, MOST = 50_000, 20_000_000  #: points that a moving view draws
 
 
@@ -58,11 +59,17 @@ class Canvas:
         self._coarse = self.moving and self.scene.is_solid and self.scene.drawn.moving is not None
         took = time.perf_counter() - start
         textured = self.scene.drawn.textured is not None
-        self._ratio = self.scene.devicePixelRatioF() / (self.shrink if self.moving and textured else 1.0)
+        less = (self.shrink if textured else self._coarser()) if self.moving else 1.0
+        self._ratio = self.scene.devicePixelRatioF() / less
         if self.moving and textured:
             self.shrink = float(np.clip(self.shrink * np.clip(np.sqrt(took / FRAME_S), 0.8, 1.25), 1.0, SHRINK))
         if self.moving and not self.scene.is_solid:
             self.budget = int(np.clip(self.budget * np.clip(FRAME_S / max(took, 1e-4), 0.5, 1.5), LEAST, MOST))
+
+    def _coarser(self):
+        """Pixels to one that is drawn, along a side, while a large view moves: it is sharp again at rest."""
+        s, ratio = self.scene, self.scene.devicePixelRatioF()
+        return max(1.0, float(np.sqrt(s.width() * s.height() * ratio**2 / ROOMY)))
 
     def _renderer(self, ratio, moving=False):
         """What draws the points as they are now with so many pixels to one of the widget, in any thread.
@@ -73,13 +80,16 @@ class Canvas:
         w, h = round(s.width() * ratio), round(s.height() * ratio)
         if s.drawn.textured is not None:
             return self._textured_renderer(ratio, moving, w, h)
+        if moving:
+            ratio /= self._coarser()
+            w, h = round(s.width() * ratio), round(s.height() * ratio)
         if s.is_surface:
             return self._solid_renderer(ratio, moving, w, h)
         count = min(len(s.points), self.budget) if moving else len(s.points)
         spacing = s.drawn.spacing() if s.view.spacing.isChecked() else 0.0
         eye = s.rings.seen_from(replace(s.eye, f=s.eye.f * ratio))
         edges = EDGES if (s.is_cloud or s.drawn.is_dense) and s.view.edges.isChecked() else 0.0
-        points, colors, size = s.points, self._colors(), round(s.point_size.value() * ratio)
+        points, colors, size = s.points, self._colors(), max(round(s.point_size.value() * ratio), 1)
 
         def render():
             buffers = draw_points(points, eye, w, h, size, count, spacing)

@@ -9,6 +9,7 @@ from ...core.geometry.similarity import scale_of
 from ...core.raster.coloring import COVERAGE
 from .. import over as t
 from ..annotations import paint_legend, paint_lengths, paint_marks, paint_measures, paint_places
+from ..text import local
 from .frusta import paint_turntable
 from .tools import BOX, TURN
 
@@ -152,4 +153,5 @@ def _paint_caption(p, scene, legend):
     over = LEGEND_HEIGHT if color == t.ACCENT and legend else 0
     left = scene.side.width() + 8
     place = QRectF(left, scene.height() - 60 - over, scene.width() - left - 12, 54)
-    p.drawText(place, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom | Qt.TextFlag.TextWordWrap, text)
+    wrapped = Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom | Qt.TextFlag.TextWordWrap
+    p.drawText(place, wrapped, local(text))
