@@ -385,10 +385,13 @@ class EveryDialog(unittest.TestCase):
         return len(asked)
 
     def test_every_dialog_asks_before_it_replaces_and_never_replaces_a_photo(self):
-        from umbrate.desk.bench.cleaning import CleanPart
+        from umbrate.desk.bench.cloud import CloudsPart
         from umbrate.desk.bench.markedpoints import PointsPanel
         from umbrate.desk.bench.measurements import MeasurePanel
+        from umbrate.desk.bench.shapes import ShapesPanel
+        from umbrate.desk.dialogs.exporting import ExportDialog
         from umbrate.desk.dialogs.lens import SheetsDialog, ShelfDialog
+        from umbrate.desk.dialogs.problem import ProblemDialog
         from umbrate.desk.dialogs.section import SectionDialog
 
         w, s, home = self.window, self.window.session, scratch()
@@ -396,7 +399,8 @@ class EveryDialog(unittest.TestCase):
         put_on_shelf(card("kept"), replace=True)
         measures, points = MeasurePanel(s), PointsPanel(s)
         s.choose(stage="cloud")
-        cloud, shelf_dialog, section = CleanPart(s), ShelfDialog(w), SectionDialog(s, w)
+        cloud, shelf_dialog, section = CloudsPart(s), ShelfDialog(w), SectionDialog(s, w)
+        shapes, problem = ShapesPanel(s), ProblemDialog(s, w)
         end = time.monotonic() + 60
         while section.drawing.section is None and time.monotonic() < end:
             self.app.processEvents()
@@ -406,7 +410,7 @@ class EveryDialog(unittest.TestCase):
             "c.ply": w.deliver.cloud, "k.json": w.deliver.cameras, "m.csv": measures._export, "r.pdf": measures._report,
             "p.csv": points._give, "p.dxf": points._drawing, "s.svg": section._save,
             "v.png": w.scene.view._save_picture, "steps.json": cloud._write_steps, "t.pdf": w.deliver.sheets,
-            "card.json": shelf_dialog._export,
+            "card.json": shelf_dialog._export, "l.dxf": shapes._write, "p.zip": problem._save,
         }  # fmt: skip
         photo = next(self.photos.glob("*.png"))
         for name, act in files.items():
@@ -416,6 +420,7 @@ class EveryDialog(unittest.TestCase):
                     mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(file), "")),
                     mock.patch.object(QInputDialog, "getInt", return_value=(64, True)),
                     mock.patch.object(SheetsDialog, "exec", return_value=True),
+                    mock.patch.object(ExportDialog, "exec", return_value=True),
                 ):
                     self.assertEqual(self.answer(act, False), 0)
                     self.assertGreater(file.stat().st_size, 20)
