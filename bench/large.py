@@ -68,7 +68,10 @@ def taken(folder):
 
 
 class Watch:
-    """The most memory of a process and its children, mapped files that are resident among it, and disk of a folder."""
+    """The most memory of a process and its children, and disk of a folder.
+
+    What several share counts once; mapped files that are resident are among it.
+    """
 
     def __init__(self, process, folder):
         self.process, self.folder, self.disk, self._end = process, folder, 0, threading.Event()
@@ -81,7 +84,7 @@ class Watch:
         while not self._end.wait(0.2):
             try:
                 every = [self.process, *self.process.children(recursive=True)]
-                self.memory.append((time.monotonic(), sum(p.memory_info().rss for p in every)))
+                self.memory.append((time.monotonic(), sum(p.memory_full_info().pss for p in every)))
             except psutil.Error:
                 pass
             k += 1

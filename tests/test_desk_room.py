@@ -4,13 +4,13 @@ import json
 import re
 import unittest
 import zipfile
-from itertools import product
+from itertools import combinations, product
 from pathlib import Path
 from unittest import mock
 
 import numpy as np
-from PyQt6.QtCore import QLocale, QPoint, QSettings, Qt
-from PyQt6.QtGui import QAction, QImage, QKeySequence
+from PyQt6.QtCore import QLocale, QPoint, QRectF, QSettings, Qt
+from PyQt6.QtGui import QAction, QImage, QKeySequence, QPainter
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import (
     QAbstractButton,
@@ -22,6 +22,7 @@ from PyQt6.QtWidgets import (
     QToolButton,
     QWidget,
 )
+from skimage.color import rgb2lab
 
 from tests.desk import DeskTest, OneJob, setUpModule, tearDownModule, texts, wait_for  # noqa: F401
 from tests.scenes import scratch
@@ -82,6 +83,34 @@ class Tokens(unittest.TestCase):
             flat = [x for v in t.values() for x in (v.values() if isinstance(v, dict) else (v,))]
             self.assertLessEqual(set(re.findall("#[0-9A-Fa-f]{6}", styles[name])), {*flat, tokens.NEUTRAL}, name)
         self.assertNotEqual(styles["dark"], styles["light"])
+
+    def test_sittings_and_states_are_told_apart_by_people_who_see_fewer_colors(self):
+        seen = {  # Machado, Oliveira and Fernandes 2009, of linear RGB
+            "protan": [[0.1522, 1.0525, -0.2048], [0.1145, 0.7862, 0.0992], [-0.0038, -0.0481, 1.0519]],
+            "deutan": [[0.3673, 0.8606, -0.2279], [0.2800, 0.6725, 0.0474], [-0.0118, 0.0429, 0.9688]],
+            "tritan": [[1.2555, -0.0767, -0.1787], [-0.0784, 0.9308, 0.1476], [0.0047, 0.6913, 0.3039]],
+        }  # fmt: skip
+        rgb = np.array([[int(c[k : k + 2], 16) for k in (1, 3, 5)] for c in tokens.CATEGORIES]) / 255
+        linear = np.where(rgb <= 0.04045, rgb / 12.92, ((rgb + 0.055) / 1.055) ** 2.4)
+        for name, M in seen.items():
+            x = np.clip(linear @ np.array(M).T, 0, 1)
+            lab = rgb2lab(np.where(x <= 0.0031308, 12.92 * x, 1.055 * x ** (1 / 2.4) - 0.055)[None])[0]
+            apart = np.linalg.norm(lab[:, None] - lab[None], axis=2) + 1e3 * np.eye(len(lab))
+            self.assertGreater(apart.min(), 9, name)
+        # states differ by shape, in one gray
+        app = QApplication.instance() or QApplication([])
+        pictures = {}
+        for state in tokens.STATE_COLORS:
+            picture = QImage(32, 32, QImage.Format.Format_Grayscale8)
+            picture.fill(0)
+            with mock.patch.dict(tokens.STATE_COLORS, dict.fromkeys(tokens.STATE_COLORS, "#FFFFFF")):
+                p = QPainter(picture)
+                tokens.draw_state(p, state, QRectF(2, 2, 28, 28))
+                p.end()
+            pictures[state] = np.frombuffer(picture.constBits().asarray(32 * 32), np.uint8).astype(int).copy()
+        for a, b in combinations(pictures, 2):
+            self.assertGreater((np.abs(pictures[a] - pictures[b]) > 100).sum(), 12, (a, b))
+        self.assertIsNotNone(app)
 
 
 class Solved(OneJob):
