@@ -26,9 +26,9 @@ from umbrate.core.poses.block import FEATURE
 from umbrate.desk.__main__ import make_app
 from umbrate.desk.bench.cleaning import CleanPart
 from umbrate.desk.bench.delivery import DeliveryPanel
-from umbrate.desk.bench.gauge import GaugePart
-from umbrate.desk.bench.pairs import PairGrid
+from umbrate.desk.dialogs.finder import Finder
 from umbrate.desk.dialogs.picks import PicksDialog
+from umbrate.desk.dialogs.section import SectionDialog
 from umbrate.desk.window import Window
 from umbrate.work.demo import demo_data, demo_folder
 
@@ -62,6 +62,7 @@ def sorting(window, home, take):
     session.arrivals.add_folders([home / "Memory card"])
     until(lambda: session.result("masks"))
     session.choose(stage="photos", photo_id=session.photos()[4].id)
+    settle(5)  # the crops of the soft one are matched with a sharp one
     take("sorting")
 
 
@@ -86,7 +87,7 @@ def poses(window, take):
     scene.side.switches["links"].setChecked(False)
     view.toggles["Sightings"].setChecked(True)
     view.reload_overlays()
-    bench.ensureWidgetVisible(bench.findChild(PairGrid))
+    bench.open("Photo")
     scene.look_through(window.session.photo_id)
     until(lambda: scene.through._image is not None, 10)
     take("residuals")
@@ -96,13 +97,25 @@ def poses(window, take):
     view.reload_overlays()
 
 
+def finding(window, take):
+    """What the finder finds, over lengths with their residuals, in the light theme."""
+    window.choose_theme("light")
+    window.session.choose(stage="scale")
+    window.bench.open("Lengths", "scale")
+    settle()
+    finder = Finder(window)
+    finder.line.setText("level")
+    take("finder")
+    finder.leave()
+    window.choose_theme("dark")
+
+
 def measuring(window, take):
-    """A point is marked and predicted, lengths with their residuals, a distance on the cloud, the report."""
+    """A point is marked and predicted, a distance on the cloud, the report."""
     session, view = window.session, window.photo_view
     sitting = session.sitting
     session.choose(stage="scale")
     window.bench.open("Lengths", "scale")
-    take("scale")
     # the tie point that most photos see
     block = session.block
     count = np.where(block.kind == FEATURE, block.photos_of, 0)
@@ -187,6 +200,7 @@ def clouds(window, take):
     session.cleaning.cover("seen")
     until(lambda: session.cleaning.covered is not None)
     session.cleaning.choose_place(0)
+    window.bench.open("Coverage")
     take("coverage")
     session.cleaning.set_look("color")
     window.scene.look_from("Fit")
@@ -231,18 +245,19 @@ def joining(window, take):
     scene.toggles["Photos"].setChecked(False)
     scene.look_from("Fit")
     scene.redraw()
-    take("surface")
+    dialog = SectionDialog(session, window, surface=True)
+    dialog.way.setCurrentIndex(1)
+    dialog.resize(900, 620)
+    dialog.show()
+    settle(2.0)
+    dialog.grab().save(str(OUT / "section.png"))
+    dialog.close()
     work = session.surfacing
     work.measure()
     until(lambda: not work.measuring)
     work.compare_model(demo_data() / "truth.ply", "shape")
     until(lambda: not work.measuring)
-    part = window.bench.findChildren(GaugePart)[-1]
-    area = part
-    while not isinstance(area, QScrollArea):
-        area = area.parentWidget()
-    settle()
-    area.ensureWidgetVisible(part.limit, 0, 250)
+    window.bench.open("Walls")
     take("surface-model")
     work.set_look("relief")
     scene.toggles["Photos"].setChecked(True)
@@ -298,6 +313,9 @@ def main():
     # the recent jobs of whoever runs this are nobody else's business
     QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, tempfile.mkdtemp())
     OUT.mkdir(exist_ok=True)
+    # what is done here to the demo's job is taken back at the end
+    database = demo_folder() / "job.sqlite"
+    before = database.read_bytes()
     window = Window()
     window.resize(1280, 800)
     window.show()
@@ -314,6 +332,7 @@ def main():
     session.choose(first.id, "poses", session.job.photos(first.id)[2].id)
     poses(window, take)
     session.choose(row.id, "scale", session.job.photos(first.id)[2].id)
+    finding(window, take)
     measuring(window, take)
     clouds(window, take)
     session.choose(row.id, "cloud", session.job.photos(row.id)[30].id)
@@ -331,6 +350,7 @@ def main():
         os.environ["XDG_DATA_HOME"] = home  # a shelf of made-up cards, not that of whoever runs this
         lens(window, Path(home), take)
         window.close()
+    database.write_bytes(before)
     app.quit()
 
 

@@ -369,7 +369,9 @@ class Measuring(WithScalePanels):
         self.assertEqual((plain["unit"], value["unit"]), ("", "mm"))
         self.assertLess(abs(value["value"] - true), max(3 * value["half95"], 0.01 * true))
         self.assertNotEqual(plain["text"], value["text"])
-        self.assertIn(value["text"], [self.part("Measure", MeasurePanel).table.item(0, 1).text()])
+        cell = self.part("Measure", MeasurePanel).table.item(0, 1)
+        self.assertEqual(cell.text(), value["text"].split(", radius")[0])
+        self.assertIn(value["text"], cell.toolTip())
 
     def test_measurements_are_exported_and_reported_with_their_values(self):
         s = self.session

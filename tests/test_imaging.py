@@ -15,6 +15,7 @@ from scipy.ndimage import gaussian_filter
 
 from tests.scenes import scratch
 from umbrate.core.errors import UmbrateError
+from umbrate.core.features.evidence import crop, evidence
 from umbrate.core.imaging import raw
 from umbrate.core.imaging.decode import (
     display_orientation,
@@ -25,7 +26,6 @@ from umbrate.core.imaging.decode import (
     read_thumbnail,
     thumbnail_of,
 )
-from umbrate.core.imaging.evidence import crop, evidence
 from umbrate.core.imaging.video import choose_frames
 
 
@@ -278,11 +278,18 @@ class SoftEvidence(unittest.TestCase):
             dx, dy = np.random.default_rng(seed).integers(-80, 80, 2)
             a, b = world[100:800, 120:1100], world[100 + dy : 800 + dy, 120 + dx : 1100 + dx]
             soft = gaussian_filter(a, (2, 2, 0))
-            left, right, (here, there), likeness = evidence(soft, b, 120)
+            left, right, (here, there), sure = evidence(soft, b, 120)
             self.assertLess(np.hypot(here[0] - dx - there[0], here[1] - dy - there[1]), 6)
-            self.assertGreater(likeness, 0.9)
+            self.assertTrue(sure)
             self.assertEqual(left.shape, (120, 120, 3))
             self.assertEqual(right.shape, (120, 120, 3))
+
+    def test_what_is_not_in_both_is_not_said_to_be_the_same(self):
+        # another scene; and one plain edge, which is as like to any other edge as can be
+        self.assertFalse(evidence(self.scene(3)[:700, :980], self.scene(4)[:700, :980], 120)[3])
+        edge = np.full((700, 980, 3), 60, np.uint8)
+        edge[np.add.outer(np.arange(700), 0.2 * np.arange(980)) > 420] = 200
+        self.assertFalse(evidence(gaussian_filter(edge, (2, 2, 0)), edge, 120)[3])
 
     def test_it_looks_inside_the_mask_and_at_known_sightings(self):
         world = self.scene(7)
@@ -292,7 +299,7 @@ class SoftEvidence(unittest.TestCase):
         _, _, (here, _), _ = evidence(a, b, 100, mask)
         self.assertTrue(mask[here[1], here[0]])
         shared = np.array([[[600.4, 400.0], [570.4, 380.0]], [[20.0, 30.0], [5.0, 9.0]]])
-        _, _, spots, likeness = evidence(a, b, 100, mask, shared)
-        self.assertEqual((spots, likeness), (((600, 400), (570, 380)), 1.0))
+        _, _, spots, sure = evidence(a, b, 100, mask, shared)
+        self.assertEqual((spots, sure), (((600, 400), (570, 380)), True))
         # a crop at the edge is moved inside, as large as asked for
         self.assertEqual(crop(a, (3, 699), 100).shape, (100, 100, 3))

@@ -124,6 +124,11 @@ class Scaled(unittest.TestCase):
         true = pebble_truth().poses
         M, _, _ = compare_poses([r["pose"] for r in rows], [true[f"by-hand/{r['name']}"] for r in rows])
         self.assertAlmostEqual(scale_of(M), 1.0, delta=3 * f.scale_sigma + 2e-3)
+        # and so is what is known of its photos: the share of their distance that Poses stated, now in mm
+        b = load_block(job, s)
+        share = b.pose_sigma[b.solved, 1] / np.linalg.norm(b.eyes[b.solved] - b.points.mean(0), axis=1)
+        stated = job.result(s.id, "poses").figures.center_sigma_percent
+        self.assertLess(abs(np.log(100 * np.median(share) / stated)), np.log(1.5))
         # the cloud was not computed again: it moved, and so did the box
         grown = load_cloud(job, s)["points"]
         k = scale_of(np.array(f.from_plain))

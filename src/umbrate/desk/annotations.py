@@ -14,14 +14,19 @@ from .text import local
 def label(p, at, text, color):
     """Text that can be read on any ground: on a plate with an edge in the color of what it names."""
     text = local(text)
-    p.setFont(t.font(t.SMALL + 1))
-    box = QRectF(p.fontMetrics().boundingRect(text)).translated(at).adjusted(-5, -2, 5, 2)
+    box = plate(p, at, text)
     p.setPen(QPen(t.color(color), 1))
     p.setBrush(t.color(t.GROUND, 215))
     p.drawRoundedRect(box, 3, 3)
     p.setBrush(Qt.BrushStyle.NoBrush)
     p.setPen(t.color(t.TEXT))
     p.drawText(at, text)
+
+
+def plate(p, at, text):
+    """The rectangle that `label` takes."""
+    p.setFont(t.font(t.SMALL + 1))
+    return QRectF(p.fontMetrics().boundingRect(local(text))).translated(at).adjusted(-5, -2, 5, 2)
 
 
 def _dots(p, uv, color, size=3.2):
@@ -93,6 +98,7 @@ def paint_lengths(p, lengths, project):
 
     project : as in `paint_measures`
     """
+    taken = []
     for _, _, value, role, X in lengths:
         uv = project(X)
         if not np.isfinite(uv).all():
@@ -101,7 +107,14 @@ def paint_lengths(p, lengths, project):
         color = t.QUIET if role == OFF else t.CATEGORIES[1]
         _lines(p, q, color, Qt.PenStyle.SolidLine if role == SCALE else Qt.PenStyle.DashLine)
         _dots(p, q, color)
-        label(p, (q[0] + q[1]) / 2 + QPointF(8, -6), f"{value:g} mm", color)
+        # where another one has its value already, a bit along the line; nowhere rather than over it
+        for share in (0.5, 0.25, 0.75, 0.1, 0.9):
+            at, text = (1 - share) * q[0] + share * q[1] + QPointF(8, -6), f"{value:g} mm"
+            box = plate(p, at, text)
+            if not any(box.intersects(x) for x in taken):
+                taken.append(box)
+                label(p, at, text, color)
+                break
 
 
 def paint_marks(p, marks, lines, faces, project):

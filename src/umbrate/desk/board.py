@@ -22,7 +22,8 @@ RUNNING_WIDTH = 150  #: of a column where something runs
 
 
 def shared_out(wanted, least, room, chosen=-1):
-    """Widths of columns in some room: what each wants where that fits, the rest shared; else less, down to the least.
+    """Widths of columns in some room: what each wants where that fits, the rest shared; else those that
+    want most more than the least get less.
 
     chosen : the column that keeps what it wants
     """
@@ -32,9 +33,18 @@ def shared_out(wanted, least, room, chosen=-1):
         out = [w + more for w in wanted]
     else:
         spare = [0 if c == chosen else max(w - n, 0) for c, (w, n) in enumerate(zip(wanted, least, strict=True))]
-        share = min(1.0, (total - room) / max(sum(spare), 1))
-        out = [w - round(share * x) for w, x in zip(wanted, spare, strict=True)]
+        # those that want most more give way first: a short word is whole where all of it is a few pixels
+        level = max(spare, default=0)
+        while level and sum(max(x - level, 0) for x in spare) < total - room:
+            level -= 1
+        out = [w - max(x - level, 0) for w, x in zip(wanted, spare, strict=True)]
     return out
+
+
+def cut_to(text, metrics, width):
+    """A text cut to a width; nothing where less than half of it would be left, which tells nobody anything."""
+    cut = metrics.elidedText(text, Qt.TextElideMode.ElideRight, width)
+    return cut if 2 * (len(cut) - (cut != text)) >= len(text) else ""
 
 
 class Board(QWidget):
@@ -241,20 +251,16 @@ class Board(QWidget):
         x, width = rect.left() + 30, rect.width() - 36
         p.setFont(t.font())
         p.setPen(t.color(t.QUIET if state in ("nothing", "ready", "queued", "elsewhere") else t.TEXT))
+        first = cut_to(first, QFontMetrics(p.font()), width)
+        p.setFont(t.font(t.SMALL))
+        second = cut_to(second, QFontMetrics(p.font()), width)
+        p.setFont(t.font())
         line = QRect(x, rect.top() + 3, width, 19) if second else QRect(x, rect.top(), width, rect.height())
-        p.drawText(
-            line,
-            Qt.AlignmentFlag.AlignVCenter,
-            QFontMetrics(p.font()).elidedText(first, Qt.TextElideMode.ElideRight, width),
-        )
+        p.drawText(line, Qt.AlignmentFlag.AlignVCenter, first)
         if second:
             p.setFont(t.font(t.SMALL))
             p.setPen(t.color(t.QUIET))
-            p.drawText(
-                QRect(x, rect.top() + 21, width, 16),
-                Qt.AlignmentFlag.AlignVCenter,
-                QFontMetrics(p.font()).elidedText(second, Qt.TextElideMode.ElideRight, width),
-            )
+            p.drawText(QRect(x, rect.top() + 21, width, 16), Qt.AlignmentFlag.AlignVCenter, second)
 
     def mousePressEvent(self, e):
         at = self._at(e.position().toPoint())

@@ -12,6 +12,7 @@ from ..actions.steps import FILTERS
 from ..core.raster.coloring import COLORINGS, COVERAGE, SURFACE_COLORINGS
 from ..stages import STAGES
 from ..work import manual
+from .bench.panels import PARTS
 from .words import synonyms_of
 
 RECENT = 12  #: remembered
@@ -84,8 +85,9 @@ def found(entries, text):
     place = {x: k for k, x in enumerate(last)}
     if not words:
         return sorted(entries, key=lambda e: place.get(e.id, RECENT))[:MOST]
-    ranked = [(rank(e, words) + (0.5 if e.id in place else 0.0), e) for e in entries]
-    return [e for r, e in sorted(((r, e) for r, e in ranked if r >= 1), key=lambda x: -x[0])][:MOST]
+    # what does something comes before what explains it
+    ranked = [(r + 0.5 * (e.id in place) - e.kind.startswith("Manual"), e) for e in entries if (r := rank(e, words))]
+    return [e for r, e in sorted(((r, e) for r, e in ranked), key=lambda x: -x[0])][:MOST]
 
 
 # ---------------------------------------------------------------------- what there is
@@ -93,7 +95,14 @@ def every_entry(window):
     """All Entries of a window as it is now."""
     out = list(_commands(window))
     if window.session.job is not None:
-        out += [*_tools(window), *_stages(window), *_settings(window), *_looks(window), *_filters(window)]
+        out += [
+            *_tools(window),
+            *_parts(window),
+            *_stages(window),
+            *_settings(window),
+            *_looks(window),
+            *_filters(window),
+        ]
         out += [*_measurements(window), *_photos(window)]
     return out + list(_manual(window))
 
@@ -129,6 +138,15 @@ def _press(button):
     else:
         button.click()
     button.window().activateWindow()
+
+
+def _parts(window):
+    """The parts of the bench that there are at each stage of the chosen sitting."""
+    s = window.session
+    for stage in STAGES:
+        if s.sitting is not None and stage.applies(s.sitting):
+            for title, _ in PARTS.get(stage.name, ()):
+                yield Entry(stage.title, title, partial(window.bench.open, title, stage.name))
 
 
 def _stages(window):

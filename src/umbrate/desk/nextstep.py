@@ -1,5 +1,7 @@
 """What to do next with a job, in one line: for whoever has not done it ten times."""
 
+import re
+
 from ..stages import BY_NAME, stages_of
 
 
@@ -32,5 +34,6 @@ def next_step(session):
 def _first_time(stage):
     if stage.only_asked:
         return f"{BY_NAME[stage.name].title}: choose what the files are for"
-    about = stage.about[:1].lower() + stage.about[1:].split(". ")[0].rstrip(".")
+    # its first clause: the line has to fit beside what the pointer does
+    about = re.split("[,:.]", stage.about[:1].lower() + stage.about[1:])[0]
     return f"run {stage.title}: it {about}"

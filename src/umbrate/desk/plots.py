@@ -7,6 +7,7 @@ from PyQt6.QtCore import Qt
 
 from ..core.later import Later
 from . import tokens as t
+from .text import local
 
 pg = Later("pyqtgraph")
 MOST = (1 << 24) - 1  #: what Qt takes for no limit of a size
@@ -59,6 +60,18 @@ def quiet_plot(bottom, left=""):
     return plot
 
 
+def _told(axis):
+    """The numbers of an axis as the user's language writes them, large ones short: 200 k, 1.5 M."""
+    plain = axis.tickStrings
+
+    def texts(values, scale, spacing):
+        most = max((abs(v * scale) for v in values), default=0.0)
+        unit, letter = (1e6, " M") if most >= 1e6 else (1e3, " k") if most >= 1e4 else (1.0, "")
+        return [local(x) + letter if x != "0" else x for x in plain(values, scale / unit, spacing)]
+
+    axis.tickStrings = texts
+
+
 def _new():
     plot = pg.PlotWidget(background=t.PANEL)
     plot.setMouseEnabled(False, False)
@@ -69,6 +82,7 @@ def _new():
         axis = plot.getAxis(side)
         axis.setTickFont(t.font(10))
         axis.enableAutoSIPrefix(False)
+        _told(axis)
     plot.getAxis("left").setWidth(44)
     return plot
 

@@ -26,7 +26,7 @@ from .advice import buttons, problems, remedy_button
 from .form import fitting_fields, settings_form, values_of
 from .previews import TriedMasks
 
-WIDTH = 340
+WIDTH = 352  #: the longest row of parts, of Scale, is one line
 SETTINGS = "Settings"  #: the part that every bench has
 
 

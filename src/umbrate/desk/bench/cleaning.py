@@ -24,6 +24,7 @@ from .stepform import StepList, value_form, values_in
 
 pg = Later("pyqtgraph")
 BARS = 40  #: of a histogram
+TAIL = 4.0  #: how far it goes, in times what 95 % of the values span
 
 PROPERTIES = ("photos", "score", "precision", "angle")  #: filters that go by what was measured of each point
 WAIT_MS = 250  #: a value that is still being changed is not tried yet
@@ -165,18 +166,21 @@ class CleanPart(QWidget):
         name, limit = self._property(), self._limit()
         self.plot.setVisible(limit is not None)
         key = (self.work.key(), name)
-        if limit is None or key == self._plotted:
+        seen = self._plotted is not None and self._plotted[0] == key and limit is not None
+        if limit is None or (seen and limit.value() <= self._plotted[1]):
             return
-        self._plotted = key
         values = self.session.cloud_at_hand()[name]
         some = sample_of(values)
         some = some[np.isfinite(some)]
-        low, top = (float(x) for x in np.percentile(some, (0, 99.8))) if len(some) else (0.0, 1.0)
+        low, most, top = (float(x) for x in np.percentile(some, (0, 95, 99.8))) if len(some) else (0.0, 1.0, 1.0)
+        # a few that are far off would leave no room for all others; they stand in the last bar
+        top = max(min(top, low + TAIL * (most - low)), 1.1 * limit.value())
         if name in ("photos", "angle"):  # whole numbers
             edges = np.arange(np.floor(low) - 0.5, np.ceil(top) + 1)
         else:
             edges = np.linspace(low, max(top, low + 1e-9), BARS + 1)
-        counts = counts_of(values, edges[0], edges[-1], len(edges) - 1)
+        counts = counts_of(values, edges[0], edges[-1], len(edges) - 1, clip=True)
+        self._plotted = key, top
         self.bars.setOpts(x0=edges[:-1], x1=edges[1:], height=counts)
         self.plot.setXRange(edges[0], edges[-1], padding=0.01)
         self.plot.setYRange(0, max(float(counts.max(initial=0)), 1) * 1.05, padding=0)

@@ -99,7 +99,10 @@ class MeasurePanel(QWidget):
             bad = "problem" in v
             tip = v.get("problem") or f"{m.kind}: {', '.join(end_text(e, names) for e in m.ends)}"
             self.table.setItem(k, 0, cell(m.name, m.id, tip=tip))
-            text = v.get("problem") if bad else v.get("text", "-")
+            # of what is round, the diameter; the line below and the tip have the radius too
+            text = v.get("problem") if bad else v.get("text", "-").split(", radius")[0]
+            if not bad and text != v.get("text", text):
+                tip += f"; {v['text']}"
             self.table.setItem(k, 1, cell(text, m.id, tint=t.STATE_COLORS["look"] if bad else None, tip=tip))
             if m.id == w.chosen_id:
                 self.table.selectRow(k)

@@ -10,8 +10,8 @@ from PyQt6.QtGui import QImage, QPixmap
 from PyQt6.QtWidgets import QGridLayout, QWidget
 
 from ...core.errors import UmbrateError
+from ...core.features.evidence import corner, crop, evidence
 from ...core.imaging.decode import display_orientation
-from ...core.imaging.evidence import corner, crop, evidence
 from ...job.contents import FEATURES
 from ...sitting.photos import located, photo_picture
 from .. import tokens as t
@@ -19,7 +19,6 @@ from ..plain import Label
 from .pairs import matches_of
 
 SIDE = 138  #: pixels of each piece
-UNLIKE = 0.4  #: likeness below which the spots may well be different ones
 RING = [(x, y) for x in range(-4, 5) for y in range(-4, 5) if round(np.hypot(x, y)) == 3]  #: drawn round a feature
 
 
@@ -130,7 +129,7 @@ class Pieces(QWidget):
                 if features is not None:
                     pictures, spots = [photo_picture(p) for p in photos], [busiest(xy, side) for xy in features]
                     if None not in spots:
-                        return *(crop(p, s, side) for p, s in zip(pictures, spots, strict=True)), spots, 1.0
+                        return *(crop(p, s, side) for p, s in zip(pictures, spots, strict=True)), spots, True
                 return evidence(*(photo_picture(p) for p in photos), side, mask, shared)
             except UmbrateError as e:
                 return str(e)
@@ -143,7 +142,7 @@ class Pieces(QWidget):
                 self.note.setText(found)
                 self.note.show()
                 return
-            *pieces, self.spots, likeness = found
+            *pieces, self.spots, sure = found
             for k, (label, piece, photo) in enumerate(zip(self.pieces, pieces, self.photos, strict=True)):
                 if self.features is not None:
                     piece = _ringed(piece, self.spots[k], (photo.width, photo.height), self.features[k])
@@ -151,8 +150,8 @@ class Pieces(QWidget):
                 picture.setDevicePixelRatio(self.devicePixelRatioF())
                 label.setPixmap(picture)
                 label.setToolTip(f"{photo.name}, pixel for pixel. Click: show the place in the photo view")
-            unlike = "The photos differ much: the spots may not be the same." if likeness < UNLIKE else ""
-            self.note.setText(" ".join(x for x in (self.told, unlike) if x))
+            unsure = "" if sure else "The two share no features there: the pieces may show different places."
+            self.note.setText(" ".join(x for x in (self.told, unsure) if x))
             self.note.setVisible(bool(self.note.text()))
         except RuntimeError:
             pass  # the bench shows something else by now

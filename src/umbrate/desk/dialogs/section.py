@@ -181,6 +181,7 @@ class SectionDialog(QDialog):
         w = QDoubleSpinBox(minimum=low, maximum=high, decimals=3, suffix=suffix)
         w.setToolTip(tip)
         w.setKeyboardTracking(False)
+        w.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
         w.setMaximumWidth(124)
         return w
 

@@ -18,7 +18,7 @@ LEGEND_HEIGHT = 56
 
 def paint_empty(p, rect, session=None):
     """What stands there before anything is solved."""
-    mid = rect.adjusted(32, 40, -32, 0)
+    mid = rect.adjusted(52, 40, -52, 0)  # clear of the tools
     p.setPen(t.color(t.TEXT))
     p.setFont(t.font(t.HEADING))
     half = mid.height() // 2

@@ -76,6 +76,7 @@ class Scene(QWidget):
         session.ray.connect(self._on_ray)
         self._seen = self._stage_mark = self._looked = self._shown_beside = None
         self._at_ring = False
+        self._whole, self._from = None, "Fit"  #: the Eye that the last look at all of it gave, and from where
         self.reload()
 
     def _make_tools(self):
@@ -174,7 +175,8 @@ class Scene(QWidget):
         united = s.shows(Shown.CLOUDS) and results[1] == 0 and s.cleaning.kept is not None
         surface = s.surfacing.kept.id if s.job and s.surfacing.kept else 0
         results = (*results, s.sitting_id if s.shows(Shown.OVERLAY) else 0, united, surface)
-        if self._stage_mark != (s.stage, *results):
+        anew = self._stage_mark != (s.stage, *results)
+        if anew:
             self._stage_mark = (s.stage, *results)
             self._hide_photos(s.joining.on and s.joining.has_clouds())
             dense = (s.shows(Shown.CLOUDS) and s.cleaning.kept is not None) or (
@@ -221,6 +223,8 @@ class Scene(QWidget):
         if self.block is not None and (self.eye is None or looked != self._looked):
             self._looked = looked
             self.look_from("Fit")
+        elif anew and self._look_again():
+            pass  # what this stage is about may need more room, or less
         elif lengths and self.eye is not None and not self._all_seen(np.concatenate(lengths)):
             self.look_from("Fit")
         self.redraw()
@@ -332,7 +336,15 @@ class Scene(QWidget):
             return
         self._end_through()
         self.eye, self._at_ring = looking.whole(self, name, ring), ring
+        self._whole, self._from = self.eye, name
         self.redraw()
+
+    def _look_again(self):
+        """Look at all of it anew where nobody has turned or moved it since; whether that is so."""
+        untouched = self.eye is not None and self.eye is self._whole
+        if untouched:
+            self.look_from(self._from, self._at_ring)
+        return untouched
 
     def look(self, eye):
         """Look with another Eye."""
@@ -394,7 +406,7 @@ class Scene(QWidget):
 
     def resizeEvent(self, e):
         # what filled the view fills it still
-        if self.eye is not None and e.oldSize().height() > 0:
+        if not self._look_again() and self.eye is not None and e.oldSize().height() > 0:
             self.eye = replace(self.eye, f=self.eye.f * self.height() / e.oldSize().height())
         self._place_side()
         if self.through.photo_id is not None:

@@ -14,6 +14,7 @@ from ...core.measure.fit import BENT_PX, fit_known
 from ...core.measure.level import FLAT
 from ...core.measure.network import seen_point
 from ...core.measure.quantities import K95
+from ...core.poses.covariance import pose_spreads
 from ...core.targets.detect import CODED
 from ...core.targets.printed import printed_lengths
 from ...core.targets.sheets import BARS, MAT
@@ -356,13 +357,15 @@ class ScaleStage(Stage):
         """Keep the adjusted block and its covariance."""
         poses = b.poses.copy()
         poses[b.solved] = fitted.block.poses
-        sigma = np.sqrt(np.einsum("pii->p", fitted.covariance.points) / 3) * fitted.covariance.unit
         c = fitted.covariance
+        sigma = np.sqrt(np.einsum("pii->p", c.points) / 3) * c.unit
+        known = np.full((len(poses), 2), np.nan)
+        known[b.solved] = np.stack(pose_spreads(fitted.block, c), 1)
         return {
             ("block", None): blobs.put_arrays(
                 **replace(
                     b, poses=poses, lenses=fitted.block.lenses, points=fitted.block.points, residual=fitted.residual,
-                    point_sigma=sigma,
+                    point_sigma=sigma, pose_sigma=known,
                 ).arrays()
             ),
             ("covariance", None): blobs.put_arrays(

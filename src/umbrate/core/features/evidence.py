@@ -1,19 +1,26 @@
 """The evidence that a photo is soft: a piece of it at full size beside the same spot in a sharp neighbor.
 
 A number convinces nobody; the eye sees at once whether fine detail is missing, if it looks where there is
-detail and at the same thing in both. So pieces are taken where the photo shows most, and their like is looked
-for in the neighbor by normalized correlation of both, blurred so much that the softness makes no difference.
-The neighbor was taken from elsewhere: the spots agree roughly, which is enough.
+detail and at the same thing in both. Features of both are matched, coarse ones, which softness leaves; where several
+that lie together have moved alike, both show the same. Where there are no such, pieces are taken where the photo shows
+most, and their like is looked for in the neighbor by normalized correlation of both, blurred so much that the softness
+makes no difference: a plain edge is like any other, so nothing is promised then.
 """
 
 import numpy as np
 import scipy
 
-from .filters import gaussian_blur, halve_by_area, halve_mask
-from .sharpness import gray_of
+from ..imaging.filters import gaussian_blur, halve_by_area, halve_mask
+from ..imaging.sharpness import gray_of
+from .detect import detect
+from .match import match, unit_descriptors
 
 SIDE = 640  #: pictures are compared halved until their longer side is no longer than this
 BLUR_PX = 2.0
+MATCHED_SIDE = 1300  #: features are matched in pictures halved until their longer side is no longer
+FEATURES = 2500
+ALIKE = 0.15  #: of a piece's side: matches that lie in one piece and moved alike within that belong together
+AGREED = 5  #: such matches say that both show the same spot
 NEAR = 0.25  #: a spot so far off, as a share of the longer side, must be wholly alike to be taken for the same
 
 
@@ -104,6 +111,36 @@ def same_spot(gray, spot, size, other, reach=0.25):
     ), float(part[y, x])
 
 
+def matched_spot(gray, other, size, mask=None):
+    """The spot round which most matched features moved alike from one picture to another.
+
+    gray, other : (h, w) float32; size : side of the window round the spot in pixels; mask : (h, w) bool, of the first
+
+    Returns
+    -------
+    here, there : (x, y) of float
+        None, None without any match.
+    count : int
+        How many matches agree, itself among them.
+    """
+    found = []
+    for picture, inside in ((gray, mask), (other, None)):
+        n = 0
+        while max(picture.shape) > MATCHED_SIDE:
+            picture, inside = halve_by_area(picture), None if inside is None else halve_mask(inside)
+            n += 1
+        found.append(detect(picture, inside, FEATURES).magnified(2**n))
+    pairs = match(*(unit_descriptors(f.descriptors) for f in found))
+    if not len(pairs):
+        return None, None, 0
+    p, q = (f.xy[pairs[:, k]].astype(np.float64) for k, f in enumerate(found))
+    near = scipy.spatial.cKDTree(p).query_ball_point(p, size / 2)
+    moved = q - p
+    counts = [int((np.abs(moved[g] - moved[i]).max(1) < ALIKE * size).sum()) for i, g in enumerate(near)]
+    best = int(np.argmax(counts))
+    return tuple(p[best]), tuple(q[best]), counts[best]
+
+
 def corner(shape, spot, size):
     """The first pixel (x, y) of a part of `size` pixels round a spot, moved inside a picture of shape (w, h)."""
     return tuple(min(max(int(s) - size // 2, 0), max(0, n - size)) for s, n in zip(spot, shape, strict=True))
@@ -134,8 +171,8 @@ def evidence(soft, sharp, size, mask=None, shared=None):
     soft_piece, sharp_piece : (size, size, 3) uint8
     spots : ((x, y), (x, y))
         Their centers.
-    likeness : float
-        How well they agree, 1 at best; that of known sightings is 1.
+    sure : bool
+        Whether features or known sightings say that both are the same spot.
     """
     a, b = gray_of(soft), gray_of(sharp)
     if shared is not None and len(shared):
@@ -143,9 +180,14 @@ def evidence(soft, sharp, size, mask=None, shared=None):
         at = np.clip((shared[:, 0] / 2**n).astype(int), 0, np.array(density.shape[::-1]) - 1)
         best = int(density[at[:, 1], at[:, 0]].argmax())
         here, there = (tuple(round(float(v)) for v in shared[best, k]) for k in (0, 1))
-        likeness = 1.0
+        sure = True
     else:
-        # of the places with detail the one that is most surely found again
-        found = [(same_spot(a, spot, size, b), spot) for spot in telling_spots(a, size, mask)]
-        (there, likeness), here = max(found, key=lambda f: f[0][1])
-    return crop(soft, here, size), crop(sharp, there, size), (here, there), likeness
+        here, there, count = matched_spot(a, b, size, mask)
+        sure = count >= AGREED
+        if sure:
+            here, there = (tuple(round(v) for v in spot) for spot in (here, there))
+        else:
+            # of the places with detail the one that is most like one over there
+            found = [(same_spot(a, spot, size, b), spot) for spot in telling_spots(a, size, mask)]
+            (there, _), here = max(found, key=lambda f: f[0][1])
+    return crop(soft, here, size), crop(sharp, there, size), (here, there), sure
