@@ -202,6 +202,26 @@ class Solved(OneJob):
         QTest.keyClick(scene, Qt.Key.Key_End)
         np.testing.assert_allclose(scene.on_screen(scene.points), uv, atol=1)
 
+    def test_what_filled_the_view_fills_it_in_another_room_until_somebody_turns_it(self):
+        scene, s = self.scene, self.session
+        s.choose(stage="poses")
+        scene.toggles["Tie points"].setChecked(True)
+        scene.look_from("Fit")
+        share = lambda: (np.ptp(scene.on_screen(scene.points), axis=0) / (scene.width(), scene.height())).max()  # noqa: E731
+        before, room = share(), self.window.size()
+        try:
+            self.window.resize(room.width() // 2 + 200, room.height())
+            QApplication.processEvents()
+            self.assertAlmostEqual(share(), before, delta=0.12)
+            scene.look(scene.eye.zoomed(2.0, scene.eye.pivot))
+            near = scene.eye
+            s.choose(stage="lens")
+            s.choose(stage="poses")
+            self.assertIs(scene.eye, near)
+        finally:
+            self.window.resize(room)
+            QApplication.processEvents()
+
     def test_known_lengths_are_drawn_and_fit_the_view_on_scale(self):
         scene, s = self.scene, self.session
         s.choose(stage="poses")
@@ -276,7 +296,7 @@ class Solved(OneJob):
     def test_the_finder_has_the_keyboard_and_finds_by_words_of_the_trade(self):
         QSettings("umbrate", "umbrate").remove("find/recent")
         for text, want in (
-            ("level", "Command: |Manual: .*Level|Setting"), ("lasso", "Tool: .*line drawn round|Tool: Lasso"),
+            ("level", "Scale: Level"), ("lasso", "Tool: .*line drawn round|Tool: Lasso"),
             ("photo scale", "Setting of Cloud: Photo scale"), ("diameter", "Command: Measure: circle"),
             ("decimate", "Clean the cloud: Thin"), ("bundle adjustment", "Stage: (Run )?Poses"),
             ("gcp", "Command: Mark points"),

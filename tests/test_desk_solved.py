@@ -312,6 +312,7 @@ class Solved(OneJob):
     def test_clicking_a_photo_in_the_scene_chooses_it(self):
         scene = self.window.scene
         self.session.choose(stage="poses")
+        scene.look_from("Fit", ring=True)
         desk.APP.processEvents()
         chosen = set()
         for pid, corners in scene.frusta.corners(scene.block):
