@@ -49,6 +49,16 @@ class Calibrating(unittest.TestCase):
         self.assertEqual((c.lens.k[1], c.sigma[4]), (0.0, 0.0))
         self.assertNotIn("k3", c.free)
 
+    def test_what_is_held_stays_at_its_value_and_the_rest_finds_the_truth(self):
+        held = {"f": LENS.f, "k1": LENS.k[0]}
+        c = calibrate(simulate(), (4000, 3000), 8, held=held)
+        self.assertEqual((c.lens.f, c.lens.k[0], c.sigma[0], c.sigma[3]), (LENS.f, LENS.k[0], 0.0, 0.0))
+        self.assertFalse({"f", "k1"} & set(c.free))
+        self.assertLess(field_difference(c.lens, LENS).max(), 0.1)
+        wrong = calibrate(simulate(), (4000, 3000), 8, held={"f": 1.03 * LENS.f})
+        self.assertEqual(wrong.lens.f, 1.03 * LENS.f)
+        self.assertGreater(wrong.rms_px, 3 * c.rms_px)
+
     def test_false_sightings_are_left_out(self):
         s = simulate(5)
         rng = np.random.default_rng(1)

@@ -15,7 +15,7 @@ from PIL import Image
 
 from tests.scenes import made_once, pebble_set, scratch
 from tests.test_cli import umbrate
-from tests.test_stages import new_job, run, state
+from tests.test_stages import job_with, new_job, run, state
 from umbrate.actions.delivering import export_undistorted
 from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.lens import Lens
@@ -35,8 +35,11 @@ from umbrate.formats.lenscards import (
 )
 from umbrate.job.store import Job
 from umbrate.sitting.blocks import stored_block
+from umbrate.sitting.frames import load_block
+from umbrate.sitting.knownlenses import lenses_known
 from umbrate.sitting.lenses import group_name
 from umbrate.stages import BY_NAME
+from umbrate.stages.base import parse_settings
 from umbrate.stages.lens.calibration import printed_scales
 from umbrate.stages.lens.cards import card_of
 from umbrate.stages.lens.figures import LensGroup
@@ -196,6 +199,32 @@ class Shelf(unittest.TestCase):
         self.assertEqual(cameras["lenses"][0]["k"], [0, 0, 0])
         with Image.open(place / "U_0001.png") as picture, Image.open(place / "masks" / "U_0001.png") as mask:
             self.assertEqual(picture.size, mask.size)
+
+    def test_parameters_are_held_at_a_value_and_the_poses_solve_the_others(self):
+        job, sitting = job_with(scratch() / "held", "photos", "masks", "lens", "poses")
+        self.addCleanup(job.close)
+        solved = load_block(job, sitting).lenses[0]
+        for bad, told in (("f", "“f”"), ("k9 0.1", "no lens parameter “k9”"), ("f -3", "above 0"), ("k1 nan", "k1")):
+            with self.assertRaisesRegex(UmbrateError, told):
+                parse_settings(BY_NAME["lens"], {"hold": bad})
+        f = round(1.004 * solved[0], 1)
+        job.set_settings(sitting.id, "lens", {"hold": f"f={f}; k3 0"})
+        self.assertIn(f"held: f {f:g}, k3 0", str(run(job, sitting, "lens").figures.rows()))
+        run(job, sitting, "poses")
+        b = load_block(job, sitting)
+        self.assertEqual((b.lenses[0, 0], b.lenses[0, 5]), (f, 0.0))
+        self.assertFalse({0, 5} & set(b.free_lens))
+        self.assertTrue({1, 2, 3} <= set(b.free_lens))
+        self.assertEqual(b.solved.sum(), len(job.photos(sitting.id)))
+        (known,) = lenses_known(job)
+        self.assertEqual((known.held, "f" in known.sigma, known.photos), ({"f": f, "k3": 0.0}, False, b.solved.sum()))
+        np.testing.assert_allclose(known.lens.vector, b.lenses[0])
+        own = np.sqrt(np.diag(b.covariance(of_points=False).lenses[0])) * b.covariance(of_points=False).unit
+        self.assertAlmostEqual(known.sigma["k1"], own[3], delta=0.02 * own[3])
+        self.assertIn(f"f {f:.2f} px, not solved", umbrate("lenses", job.folder).stdout)
+        # a focal length that the files contradict is held and pointed out
+        job.set_settings(sitting.id, "lens", {"hold": f"f {2 * f}"})
+        self.assertIn("files of", " ".join(p["text"] for p in run(job, sitting, "lens").problems))
 
     def test_refined_lenses_know_how_well_they_are_known(self):
         photos = [

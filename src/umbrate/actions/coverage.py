@@ -8,17 +8,21 @@ import numpy as np
 from ..core.cloud.coverage import Camera, coverage, places
 from ..core.cloud.filters import rim
 from ..core.cloud.grid import spacing_of
+from ..core.cloud.keepbox import KeepBox
+from ..core.cloud.sparse import sparse_normals
 from ..core.errors import UmbrateError
 from ..core.geometry.lens import Lens
 from ..core.geometry.pose import center
 from ..core.raster.coloring import OF_SURFACES
 from ..job.blobs import BlobStore
 from ..sitting.clouds import load_cloud
-from ..sitting.frames import frame_of, load_block
+from ..sitting.frames import frame_of, keep_box_of, load_block
 from ..sitting.masks import decode_mask, mask_blobs
+from .sifting import points_left
 
 LEAST_SEEN = 3  #: fewer photos are too few
 LEAST_SPREAD_DEG = 12.0  #: rays closer together tell little of depth
+LEAST_POINTS = 100  #: tie points, of which a surface can be told
 RIM = 5.0  #: distances between points within which the end of the surface is looked for
 UNSURE = 2.5  #: times the median precision
 UNDER = -0.5  #: cosine; a surface that faces down more than this is seen only when the object is turned over
@@ -32,6 +36,7 @@ class Work:
     cloud: dict
     cameras: list  #: (pose, Lens, blob of the mask or None)
     unit: str
+    whole: str = "cloud"
 
 
 @dataclass(frozen=True)
@@ -53,6 +58,7 @@ class Covered:
     places: list
     lens: Lens  #: photos to take have this one
     unit: str
+    whole: str = "cloud"  #: what shares are of, in words
 
     def rows(self):
         """For each place: what is missing there, and where to stand, as sentences."""
@@ -69,7 +75,7 @@ class Covered:
             else:
                 why = "unsure depth"
             where = "turn it over, then from above" if p.normal[2] < UNDER else _stand(p.normal)
-            out.append((f"{100 * p.points / len(c.seen):.1f} % of the cloud", why, where))
+            out.append((f"{100 * p.points / len(c.seen):.1f} % of the {self.whole}", why, where))
         return out
 
 
@@ -91,6 +97,40 @@ def gather_coverage(job, sitting, kept=None, cloud=None):
     if cloud is None or job.result(sitting.id, "poses") is None:
         raise UmbrateError(f"“{sitting.name}” has no cloud yet. Run Cloud first.", ("go to", "cloud"))
     return Work(str(job.blobs.folder), cloud, camera_list(job, sitting), frame_of(job, sitting).unit)
+
+
+def tie_point_rows(job, sitting, block):
+    """The rows of a block's tie points that lie on the object: not removed, in the keep box, seen by three photos."""
+    on = points_left(job, sitting, block) & (np.bincount(block.point, minlength=len(block.points)) >= LEAST_SEEN)
+    box = keep_box_of(job, sitting)
+    if box:
+        on &= KeepBox.from_dict(box).contains(block.points)
+    return np.flatnonzero(on)
+
+
+def gather_tie_points(job, sitting):
+    """The Work of a sitting's tie points, before there is a cloud.
+
+    Raises
+    ------
+    UmbrateError
+        Where there are none, or too few to tell a surface.
+    """
+    block = load_block(job, sitting)
+    if block is None:
+        raise UmbrateError(f"“{sitting.name}” has no poses yet. Run Poses first.", ("go to", "poses"))
+    rows = tie_point_rows(job, sitting, block)
+    if len(rows) < LEAST_POINTS:
+        raise UmbrateError(
+            f"“{sitting.name}” has {len(rows)} tie points on the object; coverage needs {LEAST_POINTS}. Take more "
+            "photos, or let Poses find more features.", ("go to", "poses"),
+        )  # fmt: skip
+    toward = np.zeros((len(block.points), 3))
+    np.add.at(toward, block.point, block.eyes[block.photo] - block.points[block.point])
+    P = block.points[rows]
+    cloud = {"points": P, "normals": sparse_normals(P, toward[rows])}
+    cameras, unit = camera_list(job, sitting), frame_of(job, sitting).unit
+    return Work(str(job.blobs.folder), cloud, cameras, unit, "tie points")
 
 
 def camera_list(job, sitting):
@@ -133,7 +173,7 @@ def compute_coverage(work, progress=None):
     facing = N + over
     facing /= np.maximum(np.linalg.norm(facing, axis=1, keepdims=True), 1e-9)
     found = places(P, N, facing, weak | edge, distance, gap, cameras[0].lens)
-    return Covered(c, weak, edge & ~weak, found, cameras[0].lens, work.unit)
+    return Covered(c, weak, edge & ~weak, found, cameras[0].lens, work.unit, work.whole)
 
 
 def covered_by(job, sitting, mesh):

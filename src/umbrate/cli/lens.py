@@ -25,6 +25,7 @@ formats_files = Later("umbrate.formats.files")
 lenscards = Later("umbrate.formats.lenscards")
 store = Later("umbrate.job.store")
 guarding = Later("umbrate.sitting.guarding")
+knownlenses = Later("umbrate.sitting.knownlenses")
 sitting_photos = Later("umbrate.sitting.photos")
 stages = Later("umbrate.stages")
 base = Later("umbrate.stages.base")
@@ -177,6 +178,30 @@ def cards(incoming, name, file, remove, as_json, replace):
         size = f"{c.lens.width} x {c.lens.height}"
         row = (c.name, camera, size, focal, c.date, str(c.photos), f"{c.rms_px:.3f} px")
         table.add_row(*map(Text, row))
+    out.print(table)
+
+
+@click.command()
+@click.argument("job", type=click.Path(path_type=Path))
+@click.option("--json", "as_json", is_flag=True)
+def lenses(job, as_json):
+    """Show all lenses of JOB, each with its standard deviations and how far it is from the others."""
+    with open_job(job) as j:
+        rows = knownlenses.lenses_known(j)
+    if as_json:
+        told = [{**vars(x), "lens": x.lens.as_dict()} for x in rows]
+        print(json.dumps(told, indent=1, ensure_ascii=False))
+        return
+    if not rows:
+        say("No lens is known yet. It is solved with the poses, calibrated, or of a lens card.")
+        return
+    table = Table()
+    for head in ("sitting", "photos", "lens", "parameters", "apart"):
+        table.add_column(head, no_wrap=head == "parameters")
+    for x in rows:
+        values = "\n".join(f"{n} {text}" for n, text in x.lines())
+        apart = f"{x.apart_px:.2f} px from {x.apart_from}" if x.apart_px is not None else ""
+        table.add_row(*map(Text, (x.sitting, str(x.photos), f"{x.group}\n{x.source}", values, apart)))
     out.print(table)
 
 

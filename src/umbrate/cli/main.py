@@ -33,6 +33,8 @@ COMMANDS = {
     "targets": ("lens", "targets", "Write a SHEET of targets as PDF, in true millimeters."),
     "calibrate": ("lens", "calibrate",
         "Calibrate a lens from PHOTOS (files or folders) of calibration sheets or of a checkerboard."),
+    "lenses": ("lens", "lenses", "Show all lenses of JOB, each with its standard deviations and how far it is from the "
+               "others."),
     "cards": ("lens", "cards", "Show the shelf of lens cards, or put one on it, write one out, take one off."),
     "run": ("jobs", "run", "Run the stages of JOB that are missing or stale; each result is saved when it is done."),
     "scheduler": ("cluster", "scheduler",

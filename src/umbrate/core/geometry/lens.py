@@ -126,6 +126,13 @@ class Lens:
         """The flat parameter vector, float64, shape (10,)."""
         return np.array([self.f, self.cx, self.cy, *self.k, *self.p, *self.b], dtype=np.float64)
 
+    def with_values(self, values):
+        """The same lens with some of its parameters, by name, at other values."""
+        c = self.vector
+        for name, value in values.items():
+            c[PARAMETER_NAMES.index(name)] = value
+        return Lens.from_vector(self.width, self.height, c)
+
     def project(self, xy):
         """Pixels (n, 2) of directions (n, 2) given as x/z, y/z."""
         return _project_many(np.ascontiguousarray(xy, dtype=np.float64).reshape(-1, 2), self.vector)

@@ -239,7 +239,7 @@ def shifts(poses, lens, X, s):
     return lens.project(at + off) - lens.project(at)
 
 
-def calibrate(s, size, photos, modes=None, focal=None, known_sigma=None, without=None, stop=None):
+def calibrate(s, size, photos, modes=None, focal=None, known_sigma=None, without=None, held=None, stop=None):
     """Solve a lens from sightings of targets or corners.
 
     Parameters
@@ -255,6 +255,8 @@ def calibrate(s, size, photos, modes=None, focal=None, known_sigma=None, without
         Where given, points lie where `plane` says, give or take so many mm (one sheet only); else they are solved.
     without : (k,) bool, optional
         Sightings that shall not count, whatever they say.
+    held : dict of parameter name to float, optional
+        Parameters that are not solved, and their values in pixels of the picture.
     stop : callable, optional
         Called now and then; may raise to cancel.
 
@@ -267,7 +269,9 @@ def calibrate(s, size, photos, modes=None, focal=None, known_sigma=None, without
     UmbrateError
         With too few photos or sightings, or where nothing can be solved.
     """
-    modes = {**USUAL, **(modes or {})}
+    held = held or {}
+    modes = {**USUAL, **(modes or {}), **dict.fromkeys(held, FIXED)}
+    focal = held.get("f", focal)
     wanted = np.ones(len(s.photo), bool) if without is None else ~np.asarray(without)
     enough = np.bincount(s.photo[wanted], minlength=photos) >= FEWEST_SIGHTINGS
     if enough.sum() < FEWEST_PHOTOS:
@@ -293,7 +297,7 @@ def calibrate(s, size, photos, modes=None, focal=None, known_sigma=None, without
     rows = np.flatnonzero(keep)
     p, x = poses[solved].copy(), X[seen].copy()
     start = x.copy()
-    lens = Lens.guess(*size, focal).vector
+    lens = Lens.guess(*size, held.get("f", focal)).with_values(held).vector
     free = [k for k, n in enumerate(PARAMETER_NAMES) if modes[n] != FIXED]
     good = np.ones(len(rows), bool)
     shift = np.zeros_like(whole.xy)

@@ -95,7 +95,7 @@ class _Solver:
             self.pairs = self.relate(self.lenses)
             made = self._grow(self.pairs, self.lenses)
         paired = len({i for p in self.pairs for i in p})
-        if not self.wrong and paired >= 4 and made.block.solved.sum() < 0.5 * paired:
+        if not self.wrong and "f" not in self.settings.held and paired >= 4 and made.block.solved.sum() < 0.5 * paired:
             made = self._other_focal(made)
         return made
 

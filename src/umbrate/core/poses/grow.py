@@ -200,7 +200,8 @@ class Grower(Growing):
         return any_did
 
     def _more_lens(self):
-        return [PARAMETER["k3"]] if self.settings.solve_lens and self.solved.sum() >= 12 else []
+        free = self.settings.solve_lens and "k3" not in self.settings.held
+        return [PARAMETER["k3"]] if free and self.solved.sum() >= 12 else []
 
     def _finish(self, within=FINISH_PX):
         """Everything adjusted together, with sightings looked at again."""

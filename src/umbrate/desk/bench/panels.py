@@ -17,6 +17,7 @@ from .gauge import GaugePart
 from .join import JoinChoice, JoinPanel
 from .keepbox import BoxPanel
 from .lens import CalibrationGuide, CalibrationPanel, LensGroups
+from .lenslist import LensList
 from .markedpoints import PointsPanel
 from .measurements import MeasurePanel
 from .mend import MendPart
@@ -168,6 +169,7 @@ BEFORE_RUN = {"lens": (calibration_guide,)}
 TOP = {"photos": (lost_files, bare), "lens": (lens,), "join": (join,), "texture": (texture,), "deliver": (deliveries,)}
 #: the further parts of a bench: their titles, and what they have
 PARTS = {
+    "lens": (("Lenses", (lambda bench: LensList(bench.session),)),),
     "masks": (("From shape", (_of_poses(ShapePanel),)),),
     "poses": (
         ("Photo", (of_photo, pairs, matched)),

@@ -226,7 +226,7 @@ def calibrate_from(photos, settings, report, numbers, dots):
     without = left_out(s, photos, settings.leave_out)
     solve = partial(
         calibrate, size=size, photos=len(photos), modes=settings.modes(), known_sigma=known, without=without,
-        stop=report.check,
+        held=settings.held, stop=report.check,
     )  # fmt: skip
     try:
         c = solve(s)

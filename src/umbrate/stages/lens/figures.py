@@ -20,6 +20,7 @@ class LensGroup(Part):
     sigma: dict = {}
     card: str | None = None
     use: str = "solve"  #: "trusted" as it is, "refined" with the poses, or "solve"
+    held: dict[str, float] = {}  #: parameters that the poses do not solve, and their values
 
 
 class Check(Part):
@@ -83,6 +84,8 @@ class LensFigures(Figures):
 
 def _group_row(g):
     source = f"{g.card}, {g.use}" if g.card else "solved with the poses"
+    if g.held:
+        source += f", held: {', '.join(f'{n} {v:g}' for n, v in g.held.items())}"
     told = f"{len(g.photos)} photos of {g.size[0]} x {g.size[1]}, {g.focal_mm or 'unknown'} mm"
     return g.name.rpartition(",")[0], source, told
 

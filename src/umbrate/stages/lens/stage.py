@@ -6,9 +6,10 @@ from functools import partial
 from typing import Literal
 
 import numpy as np
-from pydantic import Field
+from pydantic import Field, field_validator
 
 from ...core.errors import UmbrateError
+from ...core.geometry.lens import PARAMETER_NAMES
 from ...core.imaging.sharpness import gray_of
 from ...core.later import Later
 from ...core.lens.calibrate import FIXED, SIGNIFICANT, SOLVED
@@ -36,6 +37,31 @@ TRIED = 4  #: photos
 USES = {"trusted": "as it is", "refined": "refined with the poses"}
 MODES = {SOLVED: "solved", SIGNIFICANT: "if significant", FIXED: "fixed at 0"}
 DETECTION = 1  #: raised when targets are found in another way, so that they are looked for anew
+
+
+HELD_APART = 1.25  #: a focal length held at more times what the photos' files say is pointed out
+
+
+def held_values(text):
+    """Values by name of lens parameters in a text such as "f 2412.5, k3 0".
+
+    Raises
+    ------
+    ValueError
+        Where it says something else.
+    """
+    out = {}
+    for part in filter(None, (x.strip() for x in text.replace(";", ",").split(","))):
+        name, _, value = part.replace("=", " ").partition(" ")
+        try:
+            out[name.lower()] = float(value)
+        except ValueError:
+            raise ValueError(f"“{part}” is no parameter and its value. Write such as f 2412.5, k3 0.") from None
+        if name.lower() not in PARAMETER_NAMES or not np.isfinite(out[name.lower()]):
+            raise ValueError(f"There is no lens parameter “{name}”. There are {', '.join(PARAMETER_NAMES)}.")
+    if out.get("f", 1.0) <= 0:
+        raise ValueError("A focal length is held at a value above 0, in pixels.")
+    return out
 
 
 def _mode(title, default):
@@ -137,6 +163,25 @@ class Settings(StageSettings):
     )
     decentering: Mode = _mode("p1, p2", SOLVED)
     affinity: Mode = _mode("Affinity, skew", SIGNIFICANT)
+    hold: str = Field(
+        "",
+        title="Held at",
+        description="Lens parameters that are not solved, here or with the poses, but held at a value: such as "
+        "f 2412.5, k3 0, in pixels as the figures state them (f, cx, cy, k1, k2, k3, p1, p2, b1, b2). A lens card that "
+        "is used as it is holds all of them.",
+        json_schema_extra={"empty": "nothing", "later": True},
+    )
+
+    @field_validator("hold")
+    @classmethod
+    def _values(cls, value):
+        held_values(value)
+        return value
+
+    @property
+    def held(self):
+        """Values of the parameters that are held, by name."""
+        return held_values(self.hold)
 
     def modes(self):
         """The mode of each lens parameter by name."""
@@ -255,9 +300,27 @@ class LensStage(Stage):
                 figures.gathering = made
         else:
             figures.groups, problems = self._from_cards(inputs, settings)
+        problems = [*problems, *self._hold(inputs.photos, figures, settings)]
         mirrored = self._mirrored(photos, figures, report)
         figures.mirrored = [p.id for p in mirrored]
         return Outcome(figures, artefacts, [*problems, *mirrored_problems(mirrored)])
+
+    @staticmethod
+    def _hold(photos, figures, settings):
+        """Tell the groups what is held of their lenses; what is to be said of that."""
+        held, said, by_id = settings.held, [], {p.id: p for p in photos}
+        for k, g in enumerate(figures.groups if held else ()):
+            if g.lens is not None and g.use == "trusted":
+                if g.card:
+                    told = f"“{g.card}” is used as it is: what is to be held has no effect on it."
+                    said.append(problem(None, told, "Choose another value of Use it, or empty Held at."))
+                continue
+            figures.groups[k] = g.model_copy(update={"held": held})
+            guess = next((f for i in g.photos if (f := by_id[i].focal_px) is not None), None)
+            if "f" in held and guess and max(held["f"] / guess, guess / held["f"]) > HELD_APART:
+                told = f"The focal length is held at {held['f']:.1f} px; the files of {g.name} say {guess:.0f} px."
+                said.append(problem(None, told, "Is it of this lens, and of photos of this size?"))
+        return said
 
     @staticmethod
     def _targets(inputs, report, figures, artefacts):
@@ -361,7 +424,7 @@ class LensStage(Stage):
         groups, at = [], {}
         for f in figures:
             for g in f.groups:
-                same = json.dumps([g.name, g.lens, g.card, g.use], sort_keys=True)
+                same = json.dumps([g.name, g.lens, g.card, g.use, g.held], sort_keys=True)
                 if same in at:
                     k = at[same]
                     groups[k] = groups[k].model_copy(update={"photos": groups[k].photos + g.photos})

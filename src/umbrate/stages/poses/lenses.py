@@ -17,6 +17,15 @@ def center_held(block):
     return not {PARAMETER_NAMES.index(x) for x in CENTER} & set(block.free_lens or ())
 
 
+def put_held(vectors, photos, lens_of, groups):
+    """Put what the Lens stage was told to hold into lens vectors (m, 10), in place."""
+    group_of = {i: g for g in groups for i in g.photos}
+    for p, k in zip(photos, lens_of, strict=True):
+        if g := group_of.get(p.id):
+            for name, value in g.held.items():
+                vectors[k][PARAMETER_NAMES.index(name)] = value
+
+
 def lenses_of(photos, groups, apart=None, focals=None):
     """Starting lenses of photos, from what the Lens stage found; `apart` as of `lens_groups`.
 
@@ -54,4 +63,7 @@ def lenses_of(photos, groups, apart=None, focals=None):
         if own and k not in trusted:
             lenses[k] = replace(lenses[k], f=float(np.median(own)))
             sigma[k, 0] = FOUND_SIGMA * lenses[k].f
+    vectors = [x.vector for x in lenses]
+    put_held(vectors, photos, lens_of, groups)
+    lenses = [Lens.from_vector(x.width, x.height, v) for x, v in zip(lenses, vectors, strict=True)]
     return lenses, lens_of, guessed, trusted, sigma

@@ -41,7 +41,7 @@ from .figures import Shared
 from .hopeless import check_different, check_moves, no_match
 from .inputs import ADJUST, ELSEWHERE, MARKED, START_OVER
 from .items import Wanted, feature_key, find_features, match_key, match_photos, pairs_to_relate, relate_photos
-from .lenses import CENTER, center_held, lenses_of
+from .lenses import CENTER, center_held, lenses_of, put_held
 from .sharing import with_others
 
 MATCHED_ANEW = 16  #: photos up to which a look from the side matches those that stand anew
@@ -397,7 +397,7 @@ class Making:
             min_angle_deg=s.min_angle_deg,
             solve_lens=s.solve_lens,
             significant=s.lens_parameters == "if significant",
-            held=self.held,
+            held=tuple({*self.held, *(n for g in self.inputs.groups for n in g.held)}),
             correct=self.targets.shifts if self.targets else None,
             seed=s.seed,
             report=self._tell,
@@ -436,6 +436,7 @@ class Making:
             row = self._block_before.row_of(p.id)
             if row is not None and k not in self.trusted:
                 out[k] = self._block_before.lens_vector(row)
+        put_held(out, self.photos, self.lens_of, self.inputs.groups)
         return out
 
     def _adjust(self):
