@@ -15,10 +15,12 @@ from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from tests.scenes import scratch
+from umbrate.actions.coverage import SPARSE_RIM, Work, compute_coverage
 from umbrate.core.cloud import coverage, filters
 from umbrate.core.cloud.clean import inside_outlines
 from umbrate.core.cloud.grid import sort_into_grid, spacing_of
 from umbrate.core.cloud.keepbox import KeepBox
+from umbrate.core.cloud.sparse import sparse_normals
 from umbrate.core.errors import CannotKeep, UmbrateError
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import center, look_at
@@ -318,6 +320,32 @@ class Covered(unittest.TestCase):
         self.assertGreater(len(mended), 0.8 * weak.sum())
         few = weak & (np.arange(len(weak)) < 15)
         self.assertEqual(coverage.places(self.points, self.normals, self.normals, few, 12.0, 0.05, lens), [])
+
+    def test_few_points_know_their_normals_and_what_they_lack_is_found(self):
+        rng = np.random.default_rng(2)
+        d = rng.normal(size=(1500, 3))
+        d /= np.linalg.norm(d, axis=1, keepdims=True)
+        d = d[d[:, 0] < 0.4]  # one side of a ball has none
+        toward = d + 0.6 * rng.normal(size=d.shape)
+        toward = toward[(toward * d).sum(1) > 0.3], d[(toward * d).sum(1) > 0.3]
+        away, d = toward
+        N = sparse_normals(d + rng.normal(0, 0.004, d.shape), away)
+        off = np.degrees(np.arccos(np.clip((N * d).sum(1), -1, 1)))
+        self.assertLess(np.median(off), 4)
+        self.assertLess(np.percentile(off, 95), 20)
+        np.testing.assert_array_less(0, (N * away).sum(1))
+        # photos all round see what is there: the end of it alone is a place to go to, from the side that is bare
+        lens = Lens.guess(800, 600, 600)
+        cameras = [
+            (look_at((12 * np.cos(a), 12 * np.sin(a), z), (0, 0, 0)), lens, None)
+            for a in np.linspace(0, 2 * np.pi, 17)[:-1] for z in (-5.0, 0.1, 5.0)
+        ]  # fmt: skip
+        work = Work("", {"points": d, "normals": N}, cameras, "mm", "tie points", SPARSE_RIM)
+        found = compute_coverage(work)
+        self.assertEqual(found.weak.mean(), 0)
+        self.assertTrue((d[found.edge, 0] > 0.1).all())
+        self.assertGreater(found.places[0].normal[0], 0.5)
+        self.assertIn("of the tie points", found.rows()[0][0])
 
     def test_a_surface_ends_at_its_rim_and_nowhere_else(self):
         rng = np.random.default_rng(2)

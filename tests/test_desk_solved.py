@@ -13,6 +13,7 @@ from tests import desk
 from tests.desk import OF_SITTING, OneJob, texts, wait_for
 from tests.scenes import scratch
 from umbrate.core.geometry.lens import Lens
+from umbrate.core.geometry.pose import center
 from umbrate.desk import tokens as t
 from umbrate.desk.dialogs.exporting import ExportDialog
 from umbrate.stages import BY_NAME
@@ -221,6 +222,37 @@ class Solved(OneJob):
         rows = s.block.photo_ids[s.block.photo] == s.photo_id
         np.testing.assert_array_equal(np.flatnonzero(s.points.chosen), np.unique(s.block.point[rows]))
         s.points.clear()
+
+    def test_coverage_is_told_from_tie_points_and_its_places_are_gone_to(self):
+        s, scene = self.session, self.window.scene
+        s.choose(stage="poses")
+        scene.toggles["Tie points"].setChecked(True)
+        plain = scene.colors.copy()
+        self.window.bench.open("Coverage")
+        part = self.window.bench.widget_of("Coverage")
+        part.looks["spread"].click()
+        wait_for(lambda: s.points.covered is not None)
+        self.assertFalse(np.array_equal(scene.colors, plain))
+        self.assertEqual(s.points.legend()[2], "°")
+        scene.grab()
+        rows, places = s.points.places()
+        self.assertEqual(part.gaps.rowCount(), len(rows))
+        self.assertTrue(places, "the pebble was seen from above only")
+        before = scene.eye.pose.copy()
+        part.gaps.selectRow(0)
+        self.assertFalse(np.allclose(before, scene.eye.pose))
+        for E in places[0].poses:
+            self.assertTrue(np.isfinite(scene.on_screen(center(E)[None])).all())
+        part.looks["spread"].click()
+        np.testing.assert_array_equal(scene.colors, plain)
+        # of other points nothing is known
+        s.points.cover("seen")
+
+        s.points.choose(np.arange(len(s.block.points)) < 20)
+        s.points.remove()
+        self.assertIsNone(s.points.legend())
+        self.assertIsNone(s.points.covered)
+        s.undo()
 
     def test_the_keep_box_is_sized_by_a_handle_and_by_numbers(self):
         from umbrate.desk.bench.keepbox import BoxPanel, angles_of, axes_of

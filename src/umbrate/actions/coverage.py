@@ -24,6 +24,7 @@ LEAST_SEEN = 3  #: fewer photos are too few
 LEAST_SPREAD_DEG = 12.0  #: rays closer together tell little of depth
 LEAST_POINTS = 100  #: tie points, of which a surface can be told
 RIM = 5.0  #: distances between points within which the end of the surface is looked for
+SPARSE_RIM = 8.0  #: the same of tie points, which lie in clusters: at 5 every gap between clusters is an end
 UNSURE = 2.5  #: times the median precision
 UNDER = -0.5  #: cosine; a surface that faces down more than this is seen only when the object is turned over
 
@@ -36,7 +37,8 @@ class Work:
     cloud: dict
     cameras: list  #: (pose, Lens, blob of the mask or None)
     unit: str
-    whole: str = "cloud"
+    whole: str = "cloud"  #: what the points are, in words
+    rim: float = RIM
 
 
 @dataclass(frozen=True)
@@ -130,7 +132,7 @@ def gather_tie_points(job, sitting):
     P = block.points[rows]
     cloud = {"points": P, "normals": sparse_normals(P, toward[rows])}
     cameras, unit = camera_list(job, sitting), frame_of(job, sitting).unit
-    return Work(str(job.blobs.folder), cloud, cameras, unit, "tie points")
+    return Work(str(job.blobs.folder), cloud, cameras, unit, "tie points", SPARSE_RIM)
 
 
 def camera_list(job, sitting):
@@ -168,7 +170,7 @@ def compute_coverage(work, progress=None):
     weak = (c.seen < LEAST_SEEN) | (c.spread < LEAST_SPREAD_DEG) | ~(c.precision <= UNSURE * usual)
     middle = np.median(P, axis=0)
     distance = float(np.median([np.linalg.norm(center(E) - middle) for E, _, _ in work.cameras]))
-    over = rim(P, N, RIM * gap)
+    over = rim(P, N, work.rim * gap)
     edge = (over != 0).any(1)
     facing = N + over
     facing /= np.maximum(np.linalg.norm(facing, axis=1, keepdims=True), 1e-9)

@@ -60,7 +60,8 @@ def _tell_coverage(found):
 @click.option("--compare", nargs=2, metavar="NAME NAME", help="Say how far the first is from the second.")
 @click.option("--forecast", is_flag=True, help="Say how long a run would take at each photo scale, and how fine it is.")
 @click.option("--coverage", is_flag=True, help="Say how well photos cover the chosen cloud, and which would mend it.")
-def clouds(job, sitting, choose, rename, remove, compare, forecast, coverage):
+@click.option("--tie-points", is_flag=True, help="With --coverage: of the tie points, before there is a cloud.")
+def clouds(job, sitting, choose, rename, remove, compare, forecast, coverage, tie_points):
     """List the clouds of a sitting of JOB, side by side."""
     with changing(job, choose or rename or remove, "change clouds") as j:
         s = the_sitting(j, sitting)
@@ -78,7 +79,8 @@ def clouds(job, sitting, choose, rename, remove, compare, forecast, coverage):
         for name in remove:
             j.cloud_list.remove(_one(j, s, name).id)
         if coverage:
-            _tell_coverage(actions_coverage.compute_coverage(actions_coverage.gather_coverage(j, s)))
+            gather = actions_coverage.gather_tie_points if tie_points else actions_coverage.gather_coverage
+            _tell_coverage(actions_coverage.compute_coverage(gather(j, s)))
             return
         if compare:
             a, b = (sitting_clouds.load_cloud(j, s, _one(j, s, n)) for n in compare)

@@ -186,7 +186,7 @@ def cards(incoming, name, file, remove, as_json, replace):
 @click.option("--json", "as_json", is_flag=True)
 def lenses(job, as_json):
     """Show all lenses of JOB, each with its standard deviations and how far it is from the others."""
-    with open_job(job) as j:
+    with open_job(job, writable=False) as j:
         rows = knownlenses.lenses_known(j)
     if as_json:
         told = [{**vars(x), "lens": x.lens.as_dict()} for x in rows]

@@ -178,11 +178,14 @@ def told_of_coverage(work):
 
 
 class CoveragePart(QWidget):
-    """Where a cloud has too little, and where to stand for photos that mend it."""
+    """Where a cloud, or tie points, have too little, and where to stand for photos that mend it.
 
-    def __init__(self, session):
+    work : CleanWork or PointWork; that on clouds where it is not given
+    """
+
+    def __init__(self, session, work=None):
         super().__init__()
-        self.session, self.work, self._filling = session, session.cleaning, False
+        self.session, self.work, self._filling = session, work or session.cleaning, False
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(6)
@@ -194,8 +197,8 @@ class CoveragePart(QWidget):
         for name in COVERAGE:
             title = COLORINGS[name].title.removeprefix("Coverage: ").capitalize()
             b = self.looks[name] = QToolButton(text=title, checkable=True)
-            b.setToolTip("Colors the cloud by it, and lists places with too little")
-            b.clicked.connect(lambda _, n=name: self.work.cover(n))
+            b.setToolTip("Colors the points by it, and lists places with too little")
+            b.clicked.connect(lambda on, n=name: self.work.cover(n) if on else self.work.set_look(self.work.PLAIN))
             flow.addWidget(b)
         column.addLayout(flow)
         self.gaps = table(("Too little", "Where to stand"), stretch=1)

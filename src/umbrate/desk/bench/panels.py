@@ -118,6 +118,12 @@ def matched(bench):
     return wrapped(told) if told else None
 
 
+def of_tie_points(bench):
+    """Where photos are missing, told from tie points."""
+    s = bench.session
+    return CoveragePart(s, s.points) if bench.result is not None and s.fragment == 0 else None
+
+
 def sift(bench):
     s = bench.session
     if bench.result is None or s.fragment != 0 or s.points.left is None:
@@ -175,6 +181,7 @@ PARTS = {
         ("Photo", (of_photo, pairs, matched)),
         ("Points", (sift,)),
         ("Marks", (marked_points,)),
+        ("Coverage", (of_tie_points,)),
         ("Box", (keep_box,)),
     ),
     "scale": (

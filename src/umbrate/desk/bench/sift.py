@@ -5,7 +5,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ...core.later import Later
-from ...core.poses.sift import MEASURES
+from ...core.poses.sift import BY_NAME, MEASURES
 from .. import tokens as t
 from ..plain import Label
 from ..plots import quiet_plot
@@ -46,7 +46,7 @@ class SiftPanel(QWidget):
         self.plot.addItem(self.region)
         box.addWidget(self.plot)
         self.color = QCheckBox("Color the points by it")
-        self.color.setChecked(self.points.look is not None)
+        self.color.setChecked(self.points.look in BY_NAME)
         self.color.toggled.connect(self._look)
         box.addWidget(self.color)
         self.told = Label(objectName="quiet")

@@ -74,9 +74,11 @@ def paint_over(p, scene):
     if scene.slab.isVisible():
         scene.slab.paint(p)
     cleaning = scene.session.cleaning
-    if scene.is_cloud and cleaning.look in COVERAGE and cleaning.covered:
-        found = cleaning.covered[1]
-        paint_places(p, found.places, cleaning.place, scene.frusta.length(), found.lens, scene.on_screen)
+    sparse = None if scene.is_solid or scene.is_overlay else scene.session.points
+    cover = cleaning if scene.is_cloud else sparse
+    if cover is not None and cover.look in COVERAGE and cover.covered:
+        found = cover.covered[1]
+        paint_places(p, found.places, cover.place, scene.frusta.length(), found.lens, scene.on_screen)
     shown = None if scene.live is not None or scene.points is None else scene.session.points.legend()
     apart = scene.session.joining.legend() if scene.is_overlay else None
     solid = scene.session.surfacing

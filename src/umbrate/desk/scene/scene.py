@@ -247,7 +247,15 @@ class Scene(QWidget):
         if look != self._point_look and not self.is_cloud and self.block is not None and self.live is None:
             self._point_look = look
             self.drawn.recolor()
+        if not self.is_cloud:
+            self._to_gap(self.session.points)
         self.redraw()
+
+    def _to_gap(self, work):
+        """Look at the place that was chosen among those that coverage found."""
+        if work.place is not None and work.place != self._place and work.covered:
+            self.eye = looking.at_gap(self, work.covered[1].places[work.place])
+        self._place = work.place
 
     def _cloud_changed(self):
         """The cloud is looked at in another way, something is tried on it, or others are shown beside it."""
@@ -258,9 +266,7 @@ class Scene(QWidget):
             self.reload()
             return
         self.drawn.recolor()
-        if work.place is not None and work.place != self._place and work.covered:
-            self.eye = looking.at_gap(self, work.covered[1].places[work.place])
-        self._place = work.place
+        self._to_gap(work)
         self.redraw()
 
     def _surface_changed(self):

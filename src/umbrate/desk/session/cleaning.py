@@ -6,30 +6,30 @@ Part of the session: the bench asks, the scene draws.
 import numpy as np
 
 from ...actions.cleaning import CLEAN
-from ...actions.coverage import compute_coverage, gather_coverage
+from ...actions.coverage import gather_coverage
 from ...actions.steps import Context, try_step
 from ...core.raster.coloring import COLORINGS, COVERAGE, MEASURED, cloud_colors, usual_range
 from ...sitting.clouds import cloud_source, compare_clouds
 from .. import over as t
 from .beside import Beside
+from .covering import Covering
 from .trying import Trying
 
 
-class CleanWork(Beside, Trying):
+class CleanWork(Beside, Covering, Trying):
     """The chosen cloud of the chosen sitting: a step on trial, and how the cloud is colored."""
 
+    PLAIN = "color"  #: the look of its own colors
     WORD, UNIT, SERIES, stepwise = "cloud", "point", "clean", CLEAN
 
     def __init__(self, session):
         super().__init__(session)
         self.drop = None  #: (n,) bool, what it would take away
         self.moves = None  #: (n,) how far it would move points along their normals, in the job's unit
-        self.covering = False
         self.look = "color"
         self.ramps = {}  #: from where to where ramps run, where somebody chose that
         self.compared = None  #: (key of the cloud, distances, figures, name of the other)
-        self.covered = None  #: (key of the cloud, Covered)
-        self.place = None  #: which of its places is chosen
+        self.begin_covering()
         self.begin_beside()
         self._mark = self._colored = self._usual = None
         session.job_changed.connect(self._other_job)
@@ -45,7 +45,8 @@ class CleanWork(Beside, Trying):
 
     def _other_job(self):
         # what was computed or read for the one before does not come back
-        self.computing = self.covering = False
+        self.computing = False
+        self.begin_covering()
         self.begin_beside()
 
     def _forget(self):
@@ -55,8 +56,7 @@ class CleanWork(Beside, Trying):
             self.forget_raw()
             had = self.drop is not None
             self.end_trial()
-            if self.covered and self.covered[0] != key:
-                self.covered = self.place = None
+            if self.forget_covered():
                 self.look = "color" if self.look in COVERAGE else self.look
             if self.compared and self.compared[0] != key:
                 self.compared = None
@@ -128,41 +128,9 @@ class CleanWork(Beside, Trying):
 
         s.in_background(lambda: compare_clouds(*(c.read() for c in sources)), show)
 
-    def cover(self, look="seen"):
-        """Compute coverage where it is not there yet, and color the cloud by it."""
-        s, key = self.session, self.key()
-        if key is None:
-            return
-        if self.covered:
-            self.set_look(look)
-            return
-        sitting, cloud = s.sitting, s.cloud_at_hand()
-        self.covering = True
-        self.changed.emit()
-
-        def show(found):
-            self.covering = False
-            if key != self.key():
-                self.changed.emit()  # another cloud was chosen since
-                return
-            self.covered = key, found
-            self.set_look(look)
-
-        def fail(sentence):
-            self.covering = False
-            s.said.emit(sentence, "bad")
-            self.changed.emit()
-
-        s.in_saved_job(lambda job: compute_coverage(gather_coverage(job, sitting, cloud=cloud)), show, fail)
-
-    def places(self):
-        """The places with too little that coverage found: rows of sentences, and where to stand."""
-        return (self.covered[1].rows(), self.covered[1].places) if self.covered else ([], [])
-
-    def choose_place(self, index):
-        """Point to one of them, None to none."""
-        self.place = index
-        self.changed.emit()
+    def gatherer(self):
+        sitting, cloud = self.session.sitting, self.session.cloud_at_hand()
+        return lambda job: gather_coverage(job, sitting, cloud=cloud)
 
     def legend(self):
         """The range (low, high), unit and name of what the cloud is colored by; None for looks without a ramp."""

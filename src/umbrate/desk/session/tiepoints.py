@@ -6,16 +6,22 @@ Part of the session, as the work on masks is: widgets ask it and listen to it.
 import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from ...actions.coverage import gather_tie_points, tie_point_rows
 from ...actions.sifting import points_left, remove_points
 from ...core.poses.sift import BY_NAME, measure
+from ...core.raster.coloring import COLORINGS, COVERAGE, usual_range
 from ...core.raster.ramps import ramp_colors
 from ..text import counted
+from .covering import Covering
 
+NOT_LOOKED_AT = 90  #: gray of tie points that are not on the object
 REPLACE, ADD, TAKE = "replace", "add", "take"
 
 
-class PointWork(QObject):
+class PointWork(QObject, Covering):
     """Which tie points of the chosen sitting are chosen, and what is done with them."""
+
+    PLAIN = None  #: the look of their own colors
 
     changed = pyqtSignal()  #: other points are chosen
     traced = pyqtSignal(object)  #: ids of the photos that see the chosen points, for the strip and the scene
@@ -27,7 +33,8 @@ class PointWork(QObject):
         self.photos = frozenset()  #: of the last trace
         self._mark, self._left = (None, None), None
         self._measures = {}
-        self.look = None  #: the measure that tie points are colored by
+        self.look = None  #: the measure or the coverage that tie points are colored by
+        self.begin_covering()
 
     def _block(self):
         """The block, with what was chosen and measured dropped where it is another one."""
@@ -40,7 +47,21 @@ class PointWork(QObject):
                 self._measures = {}
             self._mark, self._chosen, self.photos = mark, None, frozenset()
             self._left = points_left(s.job, s.sitting, block) if block is not None else None
+        if self.forget_covered():
+            self.look = None if self.look in COVERAGE else self.look
         return block
+
+    def key(self):
+        """What coverage of the tie points depends on; None where there are none of the block itself."""
+        s = self.session
+        done = s.result("poses") if s.job and s.sitting_id else None
+        if done is None or s.fragment:
+            return None
+        return s.sitting_id, done.id, s.job.removed(s.sitting_id), s.frame_key, str(s.keep_box)
+
+    def gatherer(self):
+        sitting = self.session.sitting
+        return lambda job: gather_tie_points(job, sitting)
 
     @property
     def left(self):
@@ -93,8 +114,10 @@ class PointWork(QObject):
 
     def legend(self):
         """The range (low, high), unit and name of the measure they are colored by, or None."""
-        if self.look is None or self.left is None or not self.left.any():
+        if self.left is None or self.look is None or not self.left.any():
             return None
+        if self.look in COVERAGE:
+            return self._covered_legend()
         m = BY_NAME[self.look]
         low, high = (float(x) for x in np.percentile(self.measured(self.look)[self.left], (1, 99)))
         return low, max(high, low + 1e-9), m.unit, m.title
@@ -102,7 +125,31 @@ class PointWork(QObject):
     def colors(self):
         """Colors (p, 3) uint8 of all tie points as they are looked at."""
         legend = self.legend()
+        if legend and self.look in COVERAGE:
+            return self._covered_colors(legend)
         return ramp_colors(self.measured(self.look), *legend[:2]) if legend else self._block().colors
+
+    def _covered_legend(self):
+        values = self._covered_values()
+        span = usual_range(self.look, values) if values is not None else None
+        if span is None:
+            return None
+        look, frame = COLORINGS[self.look], self.session.frame
+        return *span, (frame.unit if frame else "") if look.unit == "length" else look.unit, look.title
+
+    def _covered_values(self):
+        if self.covered is None:
+            return None
+        return getattr(self.covered[1].coverage, COLORINGS[self.look].array).astype(np.float32)
+
+    def _covered_colors(self, legend):
+        """Those that coverage looked at in the colors of the ramp, others in gray."""
+        s, block, values = self.session, self._block(), self._covered_values()
+        rows = tie_point_rows(s.job, s.sitting, block)
+        out = np.full((len(block.points), 3), NOT_LOOKED_AT, np.uint8)
+        if len(rows) == len(values):
+            out[rows] = ramp_colors(values, *legend[:2])
+        return out
 
     def remove(self):
         """Take the chosen points out of the block."""
