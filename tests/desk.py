@@ -5,7 +5,7 @@ import time
 import unittest
 
 import numpy as np
-from PyQt6.QtCore import QEvent, QPoint, QPointF, QSettings, Qt, qInstallMessageHandler
+from PyQt6.QtCore import QEvent, QObject, QPoint, QPointF, QSettings, Qt, qInstallMessageHandler
 from PyQt6.QtGui import QImage
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
@@ -18,14 +18,33 @@ from umbrate.stages import STAGES
 
 #: stages of one sitting that is not joined
 OF_SITTING = [s.name for s in STAGES if s.name != "join" and not s.only_asked]
-APP = None
+APP = WATCH = None
 
 
 COMPLAINTS = []
+ASKED_S = 60  #: a dialog that a test opened by mistake waits for nobody
+
+
+class Unasked(QObject):
+    """Closes a dialog that nobody answers, and complains of it: its event loop would never end."""
+
+    def __init__(self):
+        super().__init__()
+        self.dialog, self.since = None, 0.0
+        self.startTimer(1000)
+
+    def timerEvent(self, event):
+        dialog, now = QApplication.activeModalWidget(), time.monotonic()
+        if dialog is not self.dialog:
+            self.dialog, self.since = dialog, now
+        elif dialog is not None and now > self.since + ASKED_S:
+            COMPLAINTS.append(f"nobody answered “{dialog.windowTitle()}” ({type(dialog).__name__})")
+            dialog.close()
 
 
 def setUpModule():
-    global APP
+    global APP, WATCH
+    COMPLAINTS.clear()
     # what Qt complains of (a painter on a dead device, a timer in a wrong thread) is a fault of the desk
     qInstallMessageHandler(lambda kind, _, text: COMPLAINTS.append(text))
     # what tests do must not show up among the user's recent jobs
@@ -33,9 +52,12 @@ def setUpModule():
     APP = QApplication.instance() or QApplication(["umbrate"])
     APP.setStyle("Fusion")
     appearance.put_on(APP)
+    WATCH = Unasked()
 
 
 def tearDownModule():
+    global WATCH
+    WATCH = None
     qInstallMessageHandler(None)
     real = [x for x in COMPLAINTS if not any(k in x for k in ("propagateSizeHints", "support raise()"))]
     if real:

@@ -12,7 +12,7 @@ import sys
 import tempfile
 import time
 import unittest
-from concurrent.futures import ProcessPoolExecutor, as_completed
+from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, ProcessPoolExecutor, wait
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
@@ -30,6 +30,7 @@ FIRST = (
     "test_lens",
 )  #: take longest: last, one process would wait
 PROCESSES = 2  #: as many as the least machine has cores
+MODULE_S = 1200  #: a module that takes longer hangs: five times the longest
 
 
 class CountingResult(unittest.TextTestResult):
@@ -86,7 +87,11 @@ def run_module(name):
     """Run a module in a process of its own: what came of it, and what it printed."""
     prepare()
     text = io.StringIO()
-    return run([name], text, 1), text.getvalue()
+    faulthandler.dump_traceback_later(MODULE_S, exit=True)  # says where it hangs; the other modules still run
+    try:
+        return run([name], text, 1), text.getvalue()
+    finally:
+        faulthandler.cancel_dump_traceback_later()
 
 
 def run_all():
@@ -96,22 +101,36 @@ def run_all():
         return FIRST.index(file.stem) if file.stem in FIRST else len(FIRST), -file.stat().st_size
 
     files = sorted((ROOT / "tests").glob("test_*.py"), key=order)
+    waiting = [f"tests.{f.stem}" for f in files]
     passed = failed = skipped = 0
     times = []
-    # not forked: tests start threads
-    with ProcessPoolExecutor(PROCESSES, multiprocessing.get_context("spawn")) as pool:
-        going = {pool.submit(run_module, f"tests.{f.stem}"): f.stem for f in files}
-        for done in as_completed(going):
-            try:
-                (good, bad, left, took), text = done.result()
-            except Exception as e:  # its process died: the others' results still count
-                good, bad, left, took, text = 0, 1, 0, [], f"{type(e).__name__}: {e}\n"
+    while waiting:
+        for name, (good, bad, left, took), text in _through_a_pool(waiting):
+            waiting.remove(name)
             passed, failed, skipped = passed + good, failed + bad, skipped + left
             times += took
-            print(f"== {going[done]}: {good} passed, {bad} failed, {sum(t for t, _ in took):.0f} s", flush=True)
+            print(f"== {name[6:]}: {good} passed, {bad} failed, {sum(t for t, _ in took):.0f} s", flush=True)
             if bad or not good:
                 print(text, flush=True)
     return passed, failed, skipped, times
+
+
+def _through_a_pool(names):
+    """Yield (name, outcome, printed) of modules as they end; when a process dies, of those that ran, and stop."""
+    # not forked: tests start threads
+    with ProcessPoolExecutor(PROCESSES, multiprocessing.get_context("spawn")) as pool:
+        waiting, going, broken = list(names), {}, False
+        while going or (waiting and not broken):
+            while waiting and len(going) < PROCESSES and not broken:
+                name = waiting.pop(0)
+                going[pool.submit(run_module, name)] = name
+            for done in wait(going, return_when=FIRST_COMPLETED).done:
+                name = going.pop(done)
+                try:
+                    yield name, *done.result()
+                except Exception as e:
+                    broken = isinstance(e, BrokenExecutor)
+                    yield name, (0, 1, 0, []), f"{type(e).__name__}: {e}\n"
 
 
 def main(names):

@@ -28,6 +28,7 @@ from umbrate.core.masking.backdrop import still_plate
 from umbrate.core.targets.detect import find_targets
 from umbrate.desk.bench.measurements import MeasurePanel
 from umbrate.desk.bench.scale import LevelPanel
+from umbrate.desk.dialogs.exporting import ExportDialog
 from umbrate.desk.dialogs.section import SectionDialog
 from umbrate.desk.session import listening
 from umbrate.desk.session.background import Background
@@ -97,7 +98,10 @@ class TheWindowsThread(DeskTest):
 
     def asked(self, kind, answer, act):
         def do():
-            with mock.patch(f"PyQt6.QtWidgets.QFileDialog.{kind}", return_value=answer):
+            with (
+                mock.patch.object(ExportDialog, "exec", return_value=True),
+                mock.patch(f"PyQt6.QtWidgets.QFileDialog.{kind}", return_value=answer),
+            ):
                 act()
 
         return do
