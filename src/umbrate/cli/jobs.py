@@ -21,6 +21,7 @@ store = Later("umbrate.job.store")
 stages = Later("umbrate.stages")
 state = Later("umbrate.work.state")
 runs = Later("umbrate.cli.runs")
+shelf = Later("umbrate.work.recipes.shelf")
 
 
 @contextmanager
@@ -103,14 +104,18 @@ def split(job, sitting, where, pause, dry_run):
 )
 @click.option("--set", "assignments", multiple=True, metavar="STAGE.SETTING=VALUE", help="Change a setting first.")
 @click.option("--redo", is_flag=True, help="Run that stage again even when its result is current.")
+@click.option("--recipe", help="Run by this recipe (a name, or a file): its settings, its steps, its deliveries.")
 @click.option(
     "--go-on", "mode", flag_value="go on", help="Poses: keep solved photos, add new ones, drop those set aside."
 )
 @click.option("--adjust", "mode", flag_value="adjust", help="Poses: only adjust what is solved once more.")
 @click.option("--cluster", envvar="UMBRATE_CLUSTER", help="Scheduler whose workers help: tcp://HOST:PORT.")
 @tls_options
-def run(job, sittings, upto, assignments, redo, mode, cluster, tls_ca, tls_cert, tls_key):
+def run(job, sittings, upto, assignments, redo, recipe, mode, cluster, tls_ca, tls_cert, tls_key):
     """Run the stages of JOB that are missing or stale; each result is saved when it is done."""
+    if recipe and (upto or assignments or redo or mode):
+        raise UmbrateError("A recipe says itself what is set and run: leave --to, --set, --redo and the like out.")
+    by = shelf.find_recipe(recipe).recipe if recipe else None
     if cluster:
         use_tls(tls_ca, tls_cert, tls_key)  # the process that runs them is started with that
     with started() as worker, open_job(job) as j:
@@ -119,6 +124,8 @@ def run(job, sittings, upto, assignments, redo, mode, cluster, tls_ca, tls_cert,
             raise UmbrateError(
                 f"{j.name} has no sittings yet. Bring in photos first: umbrate add {j.folder} PHOTOS_DIR --sitting NAME"
             )
+        if by:
+            sys.exit(0 if runs.follow_recipe(j, by, chosen if sittings else None, worker, cluster or "") else 1)
         runs.apply_assignments(j, chosen, assignments)
         upto = "poses" if mode else upto or stages.LAST
         redo = redo or bool(mode)

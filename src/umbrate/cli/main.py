@@ -37,6 +37,8 @@ COMMANDS = {
                "others."),
     "cards": ("lens", "cards", "Show the shelf of lens cards, or put one on it, write one out, take one off."),
     "run": ("jobs", "run", "Run the stages of JOB that are missing or stale; each result is saved when it is done."),
+    "recipe": ("recipes", "recipe",
+        "Keep the settings and steps of a job as a recipe, look at recipes, compare them, apply one to another job."),
     "scheduler": ("cluster", "scheduler",
         "Start the scheduler of a cluster: it hands work to workers and keeps nothing itself."),
     "worker": ("cluster", "worker", "Compute for a cluster on this machine, until Ctrl-C."),

@@ -13,8 +13,11 @@ from ..stages.base import Report, parse_settings, value_of_text
 from ..stages.photos.records import record_of
 from ..work.adding import is_video, read_files, read_folder, read_video, take_in
 from ..work.queue import Queue
+from ..work.recipes.follower import Follower
+from ..work.recipes.following import Following
 from ..work.sorting import propose_split
 from ..work.state import plan
+from ..work.tasks import Tasks
 from .console import complain, out, say
 
 
@@ -153,47 +156,104 @@ def run_cells(job, sittings, upto, redo=False, redo_all=False, quiet=False, mode
         if not quiet:
             say("Everything is up to date. Use --redo to run it again.")
         return True
-    good = True
-    names = {s.id: s.name for s in job.sittings()}  # a run may bring others along
-    live = sys.stdout.isatty() and not quiet
-    with Progress(
-        TextColumn("{task.description}", markup=False),
-        BarColumn(),
-        TimeRemainingColumn(),
-        TextColumn("{task.fields[sentence]}", markup=False),
-        console=out,
-        disable=not live,
-        transient=True,
-    ) as bar:
-        task = None
+    try:
+        return work_through(job, queue, quiet)
+    finally:
+        queue.close()
+
+
+def work_through(job, queue, quiet=False):
+    """Run all that waits in a Queue, with a progress bar; returns whether everything went well."""
+    with Telling(job, quiet) as telling:
         try:
             while not queue.idle:
                 for e in queue.poll(0.2):
-                    title = f"{names[e.data['sitting']]}, {BY_NAME[e.data['stage']].title}"
-                    if e.kind == "started":
-                        task = bar.add_task(title, total=1.0, sentence="")
-                        if not live and not quiet:
-                            say(f"{title} ...")
-                    elif e.kind == "progress":
-                        bar.update(task, completed=e.data["fraction"], sentence=e.data["sentence"])
-                    elif e.kind == "done":
-                        bar.remove_task(task)
-                        stage = BY_NAME[e.data["stage"]]
-                        done = job.result(e.data["sitting"], stage.name)
-                        if not quiet:
-                            figures = ", ".join(x for x in stage.headline(e.data["figures"]) if x)
-                            say(f"{title}: {figures}", f"  {done.seconds:.1f} s")
-                            for p in done.problems:
-                                say(f"  {p['text']} {p['hint']}")
-                    elif e.kind != "live":
-                        good = False
-                        complain(title, e.data["message"])
+                    telling.tell(e)
         except KeyboardInterrupt:
-            queue.cancel()
-            while not queue.idle:
-                queue.poll(0.2)
-            complain("Stopped", "what was finished before is saved.")
-            good = False
-        finally:
-            queue.close()
-    return good
+            telling.stopped(queue)
+    return telling.good
+
+
+class Telling:
+    """Tells of a queue's events by line, with a progress bar where somebody looks on; `good` while all is well."""
+
+    def __init__(self, job, quiet=False):
+        self.job, self.quiet, self.good, self._task = job, quiet, True, None
+        self._live = sys.stdout.isatty() and not quiet
+        self._bar = Progress(
+            TextColumn("{task.description}", markup=False),
+            BarColumn(),
+            TimeRemainingColumn(),
+            TextColumn("{task.fields[sentence]}", markup=False),
+            console=out,
+            disable=not self._live,
+            transient=True,
+        )
+
+    def __enter__(self):
+        self._bar.__enter__()
+        return self
+
+    def __exit__(self, *what):
+        self._bar.__exit__(*what)
+
+    def tell(self, e):
+        """Tell of one event."""
+        names = {s.id: s.name for s in self.job.sittings()}  # a run may bring others along
+        stage = BY_NAME[e.data["stage"]]
+        title = f"{names[e.data['sitting']]}, {stage.title}"
+        if e.kind == "started":
+            self._task = self._bar.add_task(title, total=1.0, sentence="")
+            if not self._live and not self.quiet:
+                say(f"{title} ...")
+        elif e.kind == "progress":
+            self._bar.update(self._task, completed=e.data["fraction"], sentence=e.data["sentence"])
+        elif e.kind == "done":
+            self._bar.remove_task(self._task)
+            done = self.job.result(e.data["sitting"], stage.name)
+            if not self.quiet:
+                figures = ", ".join(x for x in stage.headline(e.data["figures"]) if x)
+                say(f"{title}: {figures}", f"  {done.seconds:.1f} s")
+                for p in done.problems:
+                    say(f"  {p['text']} {p['hint']}")
+        elif e.kind != "live":
+            self.good = False
+            complain(title, e.data["message"])
+
+    def stopped(self, queue):
+        """Stop a queue, as the user said."""
+        queue.cancel()
+        while not queue.idle:
+            queue.poll(0.2)
+        complain("Stopped", "what was finished before is saved.")
+        self.good = False
+
+
+def follow_recipe(job, recipe, sittings=None, worker=None, cluster="", quiet=False, place=None):
+    """Run a job by a Recipe; returns whether all of it was done."""
+    queue = Queue(job, worker, cluster=cluster)
+    tasks = Tasks(queue.worker)
+    follower = Follower(Following(job, recipe, sittings, place), queue, tasks)
+    try:
+        with Telling(job, quiet) as telling:
+            try:
+                while not follower.over:
+                    for e in queue.poll(0.2):
+                        telling.tell(e)
+                    tasks.poll(0.2)
+                    title = follower.step()
+                    if title and not quiet:
+                        say(f"{title[0].upper()}{title[1:]}")
+            except KeyboardInterrupt:
+                follower.stop()
+                telling.stopped(queue)
+                return False
+        for note in follower.following.notes:
+            say(f"  {note}")
+        if follower.problem and telling.good:
+            complain("The recipe stopped", follower.problem)
+        elif not follower.problem and not quiet:
+            say(f"“{recipe.name}” is done.")
+        return not follower.problem
+    finally:
+        queue.close()

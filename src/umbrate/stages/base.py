@@ -30,7 +30,8 @@ def only(setting, *values, **extra):
 
     extra : `kind` of editor, `unit`, `labels` of the choices, what `empty` stands for, `short` for fields that do not
         fold away; `later` for one that came after results were made without it, which hold as long as it is left as it
-        is; `named` for the name of something whose content the stage's key has: another name changes no result
+        is; `named` for the name of something whose content the stage's key has: another name changes no result; `own`
+        for what means something with one object only, and goes into no recipe
     """
     return {"when": {setting: values}, **extra}
 
@@ -333,17 +334,33 @@ def value_of_text(stage, name, text):
         return text
 
 
+class WrongSetting(UmbrateError):
+    """A setting that is none, or a value that it does not take; `field` is its name."""
+
+    def __init__(self, message, field):
+        super().__init__(message)
+        self.field = field
+
+
 def parse_settings(stage, values):
-    """Settings of a stage from plain values; raises UmbrateError with the field and what it takes."""
+    """Settings of a stage from plain values; raises WrongSetting with the field and what it takes."""
     try:
         return stage.Settings(**values)
     except ValidationError as e:
         first = e.errors()[0]
         where = ".".join(str(x) for x in first["loc"]) or "settings"
         known = ", ".join(stage.Settings.model_fields)
+        field = str(first["loc"][0]) if first["loc"] else ""
         if first["type"] == "extra_forbidden":
-            raise UmbrateError(f"{stage.title} has no setting “{where}”. It has: {known}.") from None
-        raise UmbrateError(f"{stage.name}.{where}: {first['msg']} (given: {first['input']!r}).") from None
+            raise WrongSetting(f"{stage.title} has no setting “{where}”. It has: {known}.", field) from None
+        told = f"{stage.name}.{where}: {first['msg']} (given: {first['input']!r})."
+        raise WrongSetting(told, field) from None
+
+
+def own_fields(stage):
+    """Names of the settings of a stage that mean something with one object only: places of files, names in the job."""
+    extras = {n: f.json_schema_extra or {} for n, f in stage.Settings.model_fields.items()}
+    return {n for n, x in extras.items() if x.get("own") or x.get("named") or x.get("kind") == "folder"}
 
 
 def settings_of(job, sitting, stage):

@@ -53,12 +53,13 @@ class Settings(StageSettings):
         title="File name",
         description="What the files are called, without ending. Empty: as the job and the sitting are. Where a file of "
         "that name is there, a number is put behind it.",
-        json_schema_extra={"empty": "the job's name"},
+        json_schema_extra={"empty": "the job's name", "own": True},
     )
     replace: bool = Field(
         False,
         title="Replace",
         description="Write over a file of that name. Photos, masks and other files that the job reads never are.",
+        json_schema_extra={"own": True},
     )
     surface: str = Field(
         "",

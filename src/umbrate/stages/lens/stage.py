@@ -149,7 +149,7 @@ class Settings(StageSettings):
         title="Left out",
         description="Numbers of targets (of a board: of corners, row by row) by photo whose sightings do not count: by "
         'its name, or surer by # and its number in the job, such as {"P1.jpg": [34], "#12": [7]}.',
-        json_schema_extra=only("source", "targets", "board", form=False),
+        json_schema_extra=only("source", "targets", "board", form=False, own=True),
     )
     principal_point: Mode = _mode("Principal point", SOLVED)
     k1: Mode = _mode("k1", SOLVED)

@@ -86,7 +86,7 @@ class Settings(StageSettings):
         "",
         title="Leave out",
         description="Names of photos that nothing is taken from, with commas between.",
-        json_schema_extra={"empty": "no photo"},
+        json_schema_extra={"empty": "no photo", "own": True},
     )
     even: bool = Field(
         True, title="Even exposures", description="Bring exposure and white balance of the photos to the same."
