@@ -406,6 +406,12 @@ class Kept(unittest.TestCase):
         self.assertEqual(len(set(folders)), 2)
         here.forget(places[0].key)
         self.assertEqual([f.exists() for f in folders], [False, True])
+        # an item that was taken over by another worker ends after its run: it leaves nothing
+        with here.working(places[1]):
+            here.forget(places[1].key)
+            late = here.scratch("/j/scratch/y")
+            self.assertTrue(late.exists())
+        self.assertEqual(list(here.room.iterdir()), [])
         shutil.rmtree(home)
 
 

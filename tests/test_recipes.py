@@ -9,12 +9,17 @@ from typing import get_args
 from unittest import mock
 
 from click.testing import CliRunner
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QInputDialog
 
+from tests.desk import DeskTest, setUpModule, tearDownModule, wait_for  # noqa: F401
 from tests.scenes import pebble_set, scratch
 from tests.test_stages import job_with, new_job
 from umbrate.actions import cleaning
 from umbrate.cli.main import cli
 from umbrate.core.errors import UmbrateError
+from umbrate.desk.dialogs.newjob import NewJobDialog
+from umbrate.desk.dialogs.recipes import RecipesDialog
 from umbrate.job.joins import ON_OBJECT
 from umbrate.job.store import Job
 from umbrate.stages import BY_NAME, STAGES
@@ -359,6 +364,76 @@ class OnJobs(unittest.TestCase):
         with empty, self.assertRaises(UmbrateError):
             Following(empty, recipe).next()
         shutil.rmtree(empty.folder)
+
+
+class InTheWindow(DeskTest):
+    def setUp(self):
+        home = mock.patch.dict("os.environ", {"XDG_DATA_HOME": str(scratch())})
+        home.start()
+        self.addCleanup(home.stop)
+        super().setUp()
+
+    def dialog(self):
+        out = RecipesDialog(self.session, self.window)
+        self.addCleanup(out.deleteLater)
+        out.show()
+        return out
+
+    def choose(self, dialog, name):
+        dialog.list.setCurrentItem(dialog.list.findItems(name, Qt.MatchFlag.MatchExactly)[0])
+        return [[dialog.table.item(r, c).text() for c in range(4)] for r in range(dialog.table.rowCount())]
+
+    def test_a_recipe_is_kept_compared_set_undone_and_run(self):
+        self.open("photos", "masks")
+        s = self.session
+        s.edits.set_setting("cloud", "min_photos", 5)
+        dialog = self.dialog()
+        with mock.patch.object(QInputDialog, "getText", return_value=("Mine", True)):
+            dialog.keep.click()
+        self.assertIn("Where masks lie is left out", dialog.said.text())
+        self.assertEqual(self.choose(dialog, "Mine"), [])
+        self.assertFalse(dialog.set.isEnabled())
+        rows = self.choose(dialog, "Quick look")
+        self.assertIn(["Cloud", "Agreeing photos", "5", "3"], rows)
+        dialog.beside.setCurrentText("Mine")
+        self.assertIn(["Cloud", "Agreeing photos", "5", "3"], self.choose(dialog, "Quick look"))
+        dialog.beside.setCurrentText("this job")
+
+        def set_so(dialog):
+            self.choose(dialog, "Quick look")
+            dialog.set.click()
+            return True
+
+        with mock.patch.object(RecipesDialog, "exec", set_so):
+            self.window.show_recipes()
+        self.assertEqual(s.job.settings(s.sitting_id, "cloud")["photo_scale"], 4)
+        s.undo()
+        self.assertEqual(s.job.settings(s.sitting_id, "cloud")["min_photos"], 5)
+        # set and run; stopped on the way nothing more is asked for, run again it comes to its end
+        quick = shelf.find_recipe("quick").recipe
+        recipe = replace(quick, clean=(BOOKS["clean"].check({"filter": "lonely"}),))
+        s.recipes.run(recipe)
+        wait_for(lambda: s.running() and s.running().stage == "poses")
+        self.window.foot.stop()
+        wait_for(lambda: s.queue.idle)
+        self.assertIsNone(s.recipes.follower)
+        self.assertIsNone(s.result("cloud"))
+        s.recipes.run(recipe)
+        wait_for(lambda: s.recipes.follower is None)
+        self.assertEqual(self.window.foot.kind, "good")
+        self.assertEqual([x.step["filter"] for x in s.job.cloud(s.sitting_id).steps], ["lonely"])
+
+    def test_a_new_job_is_run_by_a_recipe_when_its_photos_are_in(self):
+        made = NewJobDialog([pebble_set() / "by-hand"], self.window)
+        self.addCleanup(made.deleteLater)
+        made.line.setText(str(scratch() / "new"))
+        made.recipes.setCurrentText("Quick look")
+        with mock.patch("umbrate.desk.window.NewJobDialog", return_value=made), mock.patch.object(made, "exec"):
+            self.window.new_job()
+        s = self.session
+        wait_for(lambda: s.job and s.recipes.follower is None and s.result("cloud"))
+        self.assertEqual(s.job.settings(s.sitting_id, "poses")["features"], 3000)
+        self.assertEqual(self.state("cloud"), "done")
 
 
 if __name__ == "__main__":

@@ -39,6 +39,8 @@ COMMANDS = {
     "run": ("jobs", "run", "Run the stages of JOB that are missing or stale; each result is saved when it is done."),
     "recipe": ("recipes", "recipe",
         "Keep the settings and steps of a job as a recipe, look at recipes, compare them, apply one to another job."),
+    "batch": ("batch", "batch",
+        "Make each FOLDER of photos a job, run it by a recipe and deliver it; goes on where it was when called again."),
     "scheduler": ("cluster", "scheduler",
         "Start the scheduler of a cluster: it hands work to workers and keeps nothing itself."),
     "worker": ("cluster", "worker", "Compute for a cluster on this machine, until Ctrl-C."),

@@ -35,6 +35,7 @@ from .bench.bench import Bench
 from .board import Board
 from .deliver import Deliver
 from .dialogs.asking import JOBS, PHOTOS, ask_folder, open_file
+from .dialogs.batch import BatchDialog
 from .dialogs.cluster import ClusterDialog
 from .dialogs.ledger import LedgerDialog
 from .dialogs.lens import ShelfDialog
@@ -42,6 +43,7 @@ from .dialogs.manual import ManualWindow, address_of
 from .dialogs.newjob import NewJobDialog
 from .dialogs.picks import PicksDialog
 from .dialogs.problem import ProblemDialog
+from .dialogs.recipes import RecipesDialog
 from .dialogs.split import SplitDialog
 from .dialogs.upkeep import UpkeepDialog
 from .dialogs.video import VideoDialog
@@ -73,7 +75,7 @@ class Window(QMainWindow):
         self.setWindowTitle("Umbrate")
         self.resize(1280, 800)
         self.setAcceptDrops(True)
-        self.manual = None
+        self.manual = self._batch = None
         self.stack = QStackedWidget()
         self.setCentralWidget(self.stack)
         self.welcome = Welcome()
@@ -221,6 +223,8 @@ class Window(QMainWindow):
         dialog = NewJobDialog(folders, self)
         if dialog.exec() and self._may_leave() and self.session.create(dialog.place()):
             self.session.arrivals.add_folders(dialog.folders())
+            if dialog.recipe():
+                self.session.recipes.run(dialog.recipe())
 
     def open_demo(self):
         """Open the demo job, made on first use, and start it where it has not run."""
@@ -357,6 +361,20 @@ class Window(QMainWindow):
         ShelfDialog(self).exec()
         if self.session.job:
             self.session.changed()
+
+    def show_recipes(self):
+        """Choose a recipe for the job, or keep its own."""
+        dialog = RecipesDialog(self.session, self)
+        if dialog.exec() and dialog.chosen:
+            act = self.session.recipes.run if dialog.runs else self.session.recipes.apply
+            act(dialog.chosen)
+
+    def show_batch(self):
+        """Many folders by one recipe; it goes on when the window is closed."""
+        if self._batch is None:
+            self._batch = BatchDialog(self)
+        self._batch.show()
+        self._batch.raise_()
 
     def show_upkeep(self):
         """Check the job, or tidy it up."""

@@ -13,6 +13,8 @@ import stat
 import threading
 import time
 import traceback
+from collections import Counter
+from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 from typing import NamedTuple
@@ -69,6 +71,7 @@ class Away:
             folder.mkdir(parents=True, exist_ok=True)
         self._now, self._shared, self._lock = threading.local(), {}, threading.Lock()
         self._scratches, self._fetching, self._sound = {}, {}, set()
+        self._working, self._over = Counter(), set()  # by the key of a run
         for left in self.cache.glob(f"{SCRATCH}*"):  # of workers that died
             if not psutil.pid_exists(int(left.name.removeprefix(SCRATCH) or 0)):
                 shutil.rmtree(left, ignore_errors=True)
@@ -79,13 +82,33 @@ class Away:
         """From now on this thread works for a run: two runs may name their folders alike."""
         self._now.place = place
 
+    @contextmanager
+    def working(self, place):
+        """Work for a run: what is still at work when it is over takes its scratch arrays along when it ends."""
+        with self._lock:
+            self._working[place.key] += 1
+        try:
+            self.arrive(place)
+            yield
+        finally:
+            with self._lock:
+                self._working[place.key] -= 1
+                late = place.key in self._over
+            if late:
+                self._remove_scratch(place.key)
+
     def forget(self, key):
         """A run is over: its scratch arrays go, and the cache is brought back to its size."""
         with self._lock:
-            gone = self._scratches.pop(key, set())
+            self._over.add(key)
+        self._remove_scratch(key)
+        self.trim()
+
+    def _remove_scratch(self, key):
+        with self._lock:
+            gone = self._scratches.pop(key, set()) if not self._working[key] else set()
         for folder in gone:
             shutil.rmtree(folder, ignore_errors=True)
-        self.trim()
 
     def close(self):
         """This worker ends."""
@@ -265,9 +288,9 @@ def perform(place, packed):
     if wrong:
         return "failed", (f"The worker {here.name} would not compute the same: {wrong}. Stop that worker.", None)
     try:
-        here.arrive(place)
-        function, item = pickle.loads(packed)
-        return "done", pickle.dumps(function(item), pickle.HIGHEST_PROTOCOL)
+        with here.working(place):
+            function, item = pickle.loads(packed)
+            return "done", pickle.dumps(function(item), pickle.HIGHEST_PROTOCOL)
     except CannotKeep as e:
         return "cannot keep", (f"On the worker {here.name}: {e}", e.remedy)
     except UmbrateError as e:

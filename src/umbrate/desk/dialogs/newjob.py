@@ -5,6 +5,7 @@ from pathlib import Path
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
     QAbstractItemView,
+    QComboBox,
     QDialog,
     QFileDialog,
     QHBoxLayout,
@@ -20,6 +21,7 @@ from ...core.errors import UmbrateError
 from ...job.store import SUFFIX, job_folder
 from ...sitting.photos import photo_files
 from ...work.adding import mask_folder_of, photo_folders
+from ...work.recipes import shelf
 from .. import tokens as t
 from ..plain import Label, set_tone
 from .asking import ask_folder
@@ -83,6 +85,11 @@ class NewJobDialog(QDialog):
         row.addWidget(other)
         box.addLayout(row)
         row = QHBoxLayout()
+        row.addWidget(Label("Recipe"))
+        self.recipes = self._make_recipes()
+        row.addWidget(self.recipes, 1)
+        box.addLayout(row)
+        row = QHBoxLayout()
         row.addStretch(1)
         cancel = QPushButton("Cancel")
         cancel.clicked.connect(self.reject)
@@ -95,6 +102,23 @@ class NewJobDialog(QDialog):
         for f in folders:
             self.take_folder(f)
         self._check()
+
+    def _make_recipes(self):
+        """The choice of a recipe that the new job is run by."""
+        out = QComboBox()
+        out.addItem("none: settings at their default, nothing is run")
+        self._recipes = [None, *(k.recipe for k in (*shelf.own()[0], *shelf.built_in()))]
+        for r in self._recipes[1:]:
+            out.addItem(r.name)
+            out.setItemData(
+                out.count() - 1, " ".join(x for x in (r.about, r.assumes) if x), Qt.ItemDataRole.ToolTipRole
+            )
+        out.setToolTip("The job is set by it, and run when the photos are in")
+        return out
+
+    def recipe(self):
+        """The Recipe that the job shall be run by, or None."""
+        return self._recipes[self.recipes.currentIndex()]
 
     # ------------------------------------------------------------------ the answer
     def folders(self):

@@ -56,11 +56,15 @@ class Listening(QObject):
                 s.log.progress(e.data)
                 moved = moved or time.monotonic() - self._told > TOLD_S
         moved = s.tasks.poll() or moved
+        moved = s.recipes.step() or moved
+        if s.queue is None:
+            return
         series = [x for x in (s.queue, s.tasks) if not x.idle]
         self._listen_to([x.worker for x in series])
-        if any(x.running is None for x in series):
+        follows = s.recipes.follower is not None
+        if any(x.running is None for x in series) or (follows and not series):
             QTimer.singleShot(0, self._hear)  # the next one can start
-        if not series:
+        if not series and not follows:
             self._timer.stop()
         if moved or not series:
             self._told = time.monotonic()

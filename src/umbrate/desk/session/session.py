@@ -27,6 +27,7 @@ from .marking import MarkWork
 from .masking import MaskWork
 from .measuring import MeasureWork
 from .mending import MendWork
+from .recipes import RecipeWork
 from .surfaces import SurfaceWork
 from .texturing import TextureWork
 from .tiepoints import PointWork
@@ -59,6 +60,7 @@ class Session(Contents):
         self.mending = MendWork(self)
         self.surfacing = SurfaceWork(self)
         self.texturing = TextureWork(self)
+        self.recipes = RecipeWork(self)
         self._take_color = None
         self.said.connect(self.log.write)
         self.listening = Listening(self)
@@ -120,6 +122,7 @@ class Session(Contents):
     def close(self):
         """Close the job; what runs is stopped."""
         self.listening.stop()
+        self.recipes.stop()
         if self.job is None:
             return
         self.background.close()
@@ -246,6 +249,7 @@ class Session(Contents):
 
     def cancel_tasks(self):
         """Stop the task that runs and forget those that wait."""
+        self.recipes.stop()
         self.tasks.cancel()
 
     def pick_color(self, then):
@@ -312,7 +316,8 @@ class Session(Contents):
         self.run([(s.id, LAST) for s in rows], redo=False)
 
     def cancel(self):
-        """Stop the running cell and forget the waiting ones."""
+        """Stop the running cell and forget the waiting ones, and the recipe that asked for them."""
+        self.recipes.stop()
         if self.queue:
             self.queue.cancel()
             self.document_changed.emit()

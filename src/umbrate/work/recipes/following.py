@@ -243,7 +243,8 @@ class Following:
     def _delivery(self, sitting):
         stage = BY_NAME["deliver"]
         done = self.job.result(sitting.id, "deliver")
-        for values in self.recipe.deliver:
+        for k, values in enumerate(self.recipe.deliver):
+            alike = sum(d["purpose"] == values["purpose"] for d in self.recipe.deliver[:k])
             made = [
                 m for m in (done.figures.made if done else ())
                 if delivery_of({**m.settings, "purpose": m.purpose}) == values
@@ -254,6 +255,8 @@ class Following:
                 kept = self.job.settings(sitting.id, "deliver")
                 own = {k: v for k, v in kept.items() if k in own_fields(stage) and k not in ("surface", "cloud")}
                 wanted = {**own, "file": "", "replace": False, **wanted}
+                if wanted["replace"] and alike:  # one is not written over by the next of its purpose
+                    wanted["file"] = f"{self.job.folder.stem} {alike + 1}"
                 if kept != wanted:
                     title = f"deliver {values['purpose']}"
                     return Change(title, partial(self.job.set_settings, sitting.id, "deliver", wanted, title))

@@ -1,0 +1,263 @@
+"""Recipes: what each is for, what it would change here or is another from, the job's own kept as one."""
+
+import dataclasses
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QComboBox,
+    QDialog,
+    QHBoxLayout,
+    QHeaderView,
+    QInputDialog,
+    QListWidget,
+    QListWidgetItem,
+    QPushButton,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ...core.errors import UmbrateError, WouldReplace
+from ...work.recipes import shelf
+from ...work.recipes.applying import between
+from ...work.recipes.taking import recipe_of_job
+from ...work.recipes.text import read_recipe
+from .. import tokens as t
+from ..plain import Label, set_tone
+from .asking import open_file
+from .writing import may_replace
+
+PARTS, SETTING, NOW, THEN = range(4)
+THIS_JOB = "this job"
+
+
+def fill(table, rows, heads):
+    """Show Differences in a table."""
+    table.setHorizontalHeaderLabels(heads)
+    table.setRowCount(len(rows))
+    for r, d in enumerate(rows):
+        where = f"{d.part}, {d.where}" if d.part and d.where else d.part or d.where
+        for c, text in enumerate((where, d.title, d.now, d.then)):
+            item = QTableWidgetItem(text)
+            item.setToolTip(text)
+            if c == NOW:
+                item.setForeground(t.color(t.QUIET))
+            table.setItem(r, c, item)
+
+
+class RecipesDialog(QDialog):
+    """`chosen` is the Recipe that was decided on, `runs` whether the job shall be run by it; None where none was."""
+
+    def __init__(self, session, parent=None):
+        super().__init__(parent)
+        self.session, self.chosen, self.runs = session, None, False
+        self.setWindowTitle("Recipes")
+        self.resize(1080, 640)
+        box = QVBoxLayout(self)
+        box.setContentsMargins(20, 16, 20, 16)
+        box.setSpacing(8)
+        box.addWidget(Label("Recipes", objectName="heading"))
+        row = QHBoxLayout()
+        row.setSpacing(16)
+        row.addLayout(self._make_list())
+        row.addWidget(self._make_page(), 1)
+        box.addLayout(row, 1)
+        self.said = Label(objectName="quiet")
+        self.said.setWordWrap(True)
+        self.said.hide()
+        box.addWidget(self.said)
+        row = QHBoxLayout()
+        self.keep = QPushButton("Keep this job's settings as a recipe…")
+        self.keep.clicked.connect(self._keep)
+        close = QPushButton("Close")
+        close.clicked.connect(self.reject)
+        self.set = QPushButton("Set this job so")
+        self.set.setToolTip("Settings alone; Undo takes it back")
+        self.set.clicked.connect(lambda: self._take(False))
+        self.run = QPushButton("Set and run", objectName="next")
+        self.run.setToolTip("Set this job so, then run, join, clean, mend and deliver as the recipe says")
+        self.run.clicked.connect(lambda: self._take(True))
+        self.run.setDefault(True)
+        row.addWidget(self.keep)
+        row.addStretch(1)
+        for b in (close, self.set, self.run):
+            row.addWidget(b)
+        box.addLayout(row)
+        self._fill()
+
+    def _make_list(self):
+        column = QVBoxLayout()
+        self.list = QListWidget()
+        self.list.setFixedWidth(270)
+        self.list.currentRowChanged.connect(lambda _: self._show())
+        column.addWidget(self.list, 1)
+        row = QHBoxLayout()
+        self.other = QPushButton("Open a file…")
+        self.other.clicked.connect(self._open)
+        self.remove = QPushButton("Remove")
+        self.remove.clicked.connect(self._remove)
+        row.addWidget(self.other)
+        row.addWidget(self.remove)
+        column.addLayout(row)
+        return column
+
+    def _make_page(self):
+        page = QWidget()
+        column = QVBoxLayout(page)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(6)
+        self.name = Label(objectName="heading")
+        self.about, self.assumes, self.costs = (Label() for _ in range(3))
+        column.addWidget(self.name)
+        for label in (self.about, self.assumes, self.costs):
+            label.setWordWrap(True)
+            column.addWidget(label)
+        for label in (self.assumes, self.costs):
+            set_tone(label, "quiet", "quiet")
+        row = QHBoxLayout()
+        row.setContentsMargins(0, 8, 0, 0)
+        row.addWidget(Label("Beside"))
+        self.beside = QComboBox()
+        self.beside.setMinimumWidth(260)
+        self.beside.currentIndexChanged.connect(lambda _: self._compare())
+        row.addWidget(self.beside)
+        self.count = Label(objectName="quiet")
+        row.addWidget(self.count, 1)
+        column.addLayout(row)
+        self.table = QTableWidget(0, 4)
+        self.table.verticalHeader().hide()
+        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.table.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
+        self.table.setWordWrap(True)
+        self.table.verticalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+        head = self.table.horizontalHeader()
+        head.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        for c, width in ((PARTS, 190), (SETTING, 150), (NOW, 170)):
+            self.table.setColumnWidth(c, width)
+        head.setSectionResizeMode(THEN, QHeaderView.ResizeMode.Stretch)
+        column.addWidget(self.table, 1)
+        self.later = Label(objectName="quiet")
+        self.later.setWordWrap(True)
+        column.addWidget(self.later)
+        return page
+
+    # ------------------------------------------------------------------ what there is
+    def _fill(self, name=None):
+        mine, bad = shelf.own()
+        self.kept = [*mine, *shelf.built_in()]
+        self.list.blockSignals(True)
+        self.list.clear()
+        for k in self.kept:
+            item = QListWidgetItem(k.recipe.name)
+            item.setToolTip(k.recipe.about or "Your own")
+            if k.file:
+                item.setIcon(t.icon("account-outline", "QUIET"))
+            self.list.addItem(item)
+        self.list.blockSignals(False)
+        names = [k.recipe.name for k in self.kept]
+        self.list.setCurrentRow(names.index(name) if name in names else 0)
+        if bad:
+            self._say(" ".join(f"{f.name}: {text}" for f, text in bad), bad=True)
+
+    @property
+    def current(self):
+        """The Kept that is looked at."""
+        k = self.list.currentRow()
+        return self.kept[k] if 0 <= k < len(self.kept) else None
+
+    def _show(self):
+        kept = self.current
+        if kept is None:
+            return
+        r = kept.recipe
+        self.name.setText(r.name)
+        self.about.setText(r.about or "Your own recipe.")
+        self.assumes.setText(f"It assumes: {r.assumes}" if r.assumes else "")
+        self.costs.setText(f"It takes: {r.costs}" if r.costs else "")
+        for label in (self.assumes, self.costs):
+            label.setVisible(bool(label.text()))
+        self.remove.setEnabled(kept.file is not None)
+        was = self.beside.currentText()
+        self.beside.blockSignals(True)
+        self.beside.clear()
+        self.beside.addItems([THIS_JOB, *(k.recipe.name for k in self.kept if k is not kept)])
+        self.beside.setCurrentIndex(max(0, self.beside.findText(was)))
+        self.beside.blockSignals(False)
+        self._compare()
+
+    def _compare(self):
+        recipe, job = self.current.recipe, self.session.job
+        other = next((k.recipe for k in self.kept if k.recipe.name == self.beside.currentText()), None)
+        if other is not None:
+            rows, later, heads = between(other, recipe), [], (other.name, recipe.name)
+        else:
+            rows, later = self.session.recipes.differences(recipe)
+            heads = ("now", "by the recipe")
+        fill(self.table, rows, ("", "Setting", *heads))
+        n = len(rows)
+        what = "recipes" if other is not None else "job and recipe"
+        self.count.setText(f"{n} difference{'' if n == 1 else 's'}" if n else f"No difference: {what} say the same.")
+        self.later.setText("When there are results: " + " ".join(later) if later else "")
+        self.later.setVisible(bool(later))
+        can = bool(job.writable and job.photo_sittings())
+        self.set.setEnabled(can and other is None and n > 0)
+        self.run.setEnabled(can)
+
+    def _say(self, text, bad=False):
+        self.said.setText(text)
+        set_tone(self.said, "bad" if bad else "quiet")
+        self.said.setVisible(bool(text))
+
+    # ------------------------------------------------------------------ doing
+    def _take(self, runs):
+        self.chosen, self.runs = self.current.recipe, runs
+        self.accept()
+
+    def _keep(self):
+        name, ok = QInputDialog.getText(self, "Keep as a recipe", "Name", text=self.session.job.name)
+        if not ok:
+            return
+        try:
+            recipe, left = recipe_of_job(self.session.job, name, self.session.sitting)
+            recipe = dataclasses.replace(recipe, about=f"As the job “{self.session.job.name}” was made.")
+            try:
+                shelf.keep_recipe(recipe)
+            except WouldReplace as e:
+                if not may_replace(self, e):
+                    return
+                shelf.keep_recipe(recipe, replace=True)
+        except UmbrateError as e:
+            self._say(str(e), bad=True)
+            return
+        self._fill(recipe.name)
+        self._say(" ".join([f"“{recipe.name}” is kept.", *left]))
+
+    def _open(self):
+        file = open_file(self, "A recipe", "Recipes (*.toml)")
+        if not file:
+            return
+        try:
+            recipe = read_recipe(file)
+            try:
+                shelf.keep_recipe(recipe)
+            except WouldReplace as e:
+                if not may_replace(self, e):
+                    return
+                shelf.keep_recipe(recipe, replace=True)
+        except UmbrateError as e:
+            self._say(str(e), bad=True)
+            return
+        self._fill(recipe.name)
+        self._say(f"“{recipe.name}” is on your shelf now.")
+
+    def _remove(self):
+        name = self.current.recipe.name
+        try:
+            shelf.remove_recipe(name)
+        except UmbrateError as e:
+            self._say(str(e), bad=True)
+            return
+        self._fill()
+        self._say(f"“{name}” is off your shelf.")
