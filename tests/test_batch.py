@@ -47,6 +47,13 @@ purpose = "cloud"
 [[deliver]]
 purpose = "cloud"
 cloud_format = "las"
+[surface]
+size_by = "triangles"
+triangles = 2000
+[[deliver]]
+purpose = "exchange"
+exchange_format = "ply"
+color_by = "vertices"
 """
 
 
@@ -116,8 +123,11 @@ class Batches(unittest.TestCase):
         made = made_of(out)
         self.assertEqual({n for n, m in made.items() if m[0] == DONE}, {"good", "good -i-"})
         self.assertEqual(made["good"][2][:2], made["good -i-"][2][:2])
-        # two deliveries of one purpose stand beside each other
-        self.assertEqual(sorted(f.name for f in (out / "good").iterdir()), ["good 2.las", "good.ply"])
+        # deliveries of one purpose, or of one kind of file, stand beside each other
+        self.assertEqual(
+            sorted(f.name for f in (out / "good").iterdir()),
+            ["good cloud 1.ply", "good cloud 2.las", "good exchange.ply"],
+        )
         page = (out / PAGE).read_text()
         self.assertEqual(page.count("data:image/jpeg"), 2)
         self.assertIn("2 done, 5 failed", page)
@@ -178,7 +188,7 @@ class Batches(unittest.TestCase):
         good, batch, told = self.run_batch(out, [], None)
         self.assertTrue(good)
         ran = [text.split(",")[1].split(":")[0].strip() for kind, _, text in told if kind == "figures"]
-        self.assertEqual(ran, ["Cloud", "Deliver", "Deliver"])
+        self.assertEqual(ran, ["Cloud", "Surface", "Deliver", "Deliver", "Deliver"])
 
     def test_killed_at_random_moments_the_same_comes_out_and_no_display_is_needed(self):
         some = folders("good", "cut", "two sittings")

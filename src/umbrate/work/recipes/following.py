@@ -4,6 +4,7 @@ Nothing is remembered between one act and the next but what the job holds, so a 
 was, and what was done already is not done twice.
 """
 
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
@@ -24,6 +25,7 @@ from .recipe import BOOKS, delivery_of
 
 ORDER = [s.name for s in STAGES]
 WAYS = {"clean": CLEAN, "mend": MEND}
+AGAIN = 3  #: so often the same is asked for before it is given up: what runs in between may make it stale
 
 
 @dataclass(frozen=True)
@@ -81,7 +83,7 @@ class Following:
         self.job, self.recipe, self.place = job, recipe, place or {}
         self.ids = None if sittings is None else {s.id for s in sittings}
         self.notes = []
-        self._last = None
+        self._last, self._asked = None, Counter()
 
     def _chosen(self):
         return [s for s in self.job.sittings() if self.ids is None or s.id in self.ids]
@@ -106,7 +108,8 @@ class Following:
             mark = ", ".join(f"{BY_NAME[n].title} of “{s.name}”" for s, names in act.cells for n in names)
         else:
             mark = act and act.title
-        if act and mark == self._last:
+        self._asked[mark] += 1
+        if act and (mark == self._last or self._asked[mark] > AGAIN + len(self.recipe.deliver)):
             raise UmbrateError(f"{mark}: that was done, and still is not as it should be. Do it by itself to see why.")
         self._last = mark
         return act
@@ -244,7 +247,6 @@ class Following:
         stage = BY_NAME["deliver"]
         done = self.job.result(sitting.id, "deliver")
         for k, values in enumerate(self.recipe.deliver):
-            alike = sum(d["purpose"] == values["purpose"] for d in self.recipe.deliver[:k])
             made = [
                 m for m in (done.figures.made if done else ())
                 if delivery_of({**m.settings, "purpose": m.purpose}) == values
@@ -255,10 +257,17 @@ class Following:
                 kept = self.job.settings(sitting.id, "deliver")
                 own = {k: v for k, v in kept.items() if k in own_fields(stage) and k not in ("surface", "cloud")}
                 wanted = {**own, "file": "", "replace": False, **wanted}
-                if wanted["replace"] and alike:  # one is not written over by the next of its purpose
-                    wanted["file"] = f"{self.job.folder.stem} {alike + 1}"
+                if wanted["replace"] and len(self.recipe.deliver) > 1:  # none is written over by the next
+                    wanted["file"] = self._file_of(sitting, k)
                 if kept != wanted:
-                    title = f"deliver {values['purpose']}"
+                    title = f"deliver {values['purpose']} of “{sitting.name}”"
                     return Change(title, partial(self.job.set_settings, sitting.id, "deliver", wanted, title))
                 return Cells([(sitting, ["deliver"])])
         return None
+
+    def _file_of(self, sitting, k):
+        """What the files of the recipe's delivery number `k` are called: each of its own name."""
+        purpose = self.recipe.deliver[k]["purpose"]
+        alike = [i for i, d in enumerate(self.recipe.deliver) if d["purpose"] == purpose]
+        words = [self.job.folder.stem, *([sitting.name] if len(self.job.sittings()) > 1 else ()), purpose]
+        return " ".join([*words, *([str(alike.index(k) + 1)] if len(alike) > 1 else ())])
