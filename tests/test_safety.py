@@ -277,7 +277,7 @@ class FromAStranger(unittest.TestCase):
         figures = json.dumps({"lengths": [{"first": "P1", "second": "208"}], "marks": {"Tip": 0.3}, "known": {}})
         tampered(
             self.folder, "DROP TABLE inverse", "DROP TABLE mending", "DROP TABLE surface", "DROP TABLE target",
-            "DROP TABLE section", "DROP TABLE seen",
+            "DROP TABLE section", "DROP TABLE seen", "DROP TABLE earlier",
             "CREATE TABLE inverse (id INTEGER PRIMARY KEY, step_id INTEGER NOT NULL, statement TEXT NOT NULL)",
             "INSERT INTO inverse (step_id, statement) VALUES (1, 'DELETE FROM photo')",
             *(f"DROP TRIGGER record_{t}_{e}" for t in ("length", "level", "measurement", "pick", "mark", "sitting",

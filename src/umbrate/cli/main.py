@@ -74,6 +74,7 @@ COMMANDS = {
         "Cut the cloud of JOB by a plane and write the outline to OUT (SVG, DXF or CSV); without OUT, list planes."),
     "report": ("measure", "report", "Write the accuracy report of a sitting of JOB as PDF."),
     "status": ("jobs", "status", "Show the state and key figure of every sitting and stage of JOB."),
+    "ledger": ("ledger", "ledger", "List what ran in JOB, compare two runs, or go back to the result of one."),
     "deliver": ("deliver", "deliver", "Make files of JOB for a PURPOSE, checked, and list what was delivered."),
     "check": ("upkeep", "check",
         "Verify that JOB is whole, every row and data file, and mend it; or an archive that was delivered."),

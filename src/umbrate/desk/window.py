@@ -386,7 +386,7 @@ class Window(QMainWindow):
 
     def show_ledger(self):
         """Show what ran."""
-        LedgerDialog(self.session.job, self.session.log.lines, self).exec()
+        LedgerDialog(self.session, self).exec()
 
     # ------------------------------------------------------------------ keeping up
     def _job_changed(self):

@@ -254,6 +254,10 @@ class BlobStore:
         """Whether the files of all these blobs are there."""
         return all(KEY.fullmatch(k or "") and self.path(k).is_file() for k in keys)
 
+    def size_of(self, keys):
+        """Bytes that the files of some blobs take, which are there."""
+        return sum(self.path(k).stat().st_size for k in keys)
+
     def get_bytes(self, key):
         """The bytes of a blob."""
         try:

@@ -73,36 +73,40 @@ class Results:
             What stays besides the result, whatever becomes of that: "cloud" the cloud, "surface" the surface, "join"
             how sittings lie.
         """
-        figures = plain_figures(figures)
         name = next((s.name for s in self.sittings() if s.id == sitting_id), "")
         with self._transaction():
-            self.db.execute("DELETE FROM result WHERE sitting_id = ? AND stage = ?", (sitting_id, stage))
-            rid = self.db.execute(
-                "INSERT INTO result (sitting_id, stage, fingerprint, settings, figures, problems, seconds, made) "
-                "VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-                (
-                    sitting_id,
-                    stage,
-                    fingerprint,
-                    json.dumps(settings),
-                    json.dumps(figures),
-                    json.dumps(problems),
-                    seconds,
-                    now(),
-                ),
-            ).lastrowid
-            self.db.executemany(
-                "INSERT INTO artefact VALUES (?, ?, ?, ?)", [(rid, n, p, b) for (n, p), b in artefacts.items()]
-            )
             self.db.executemany(
                 "INSERT OR REPLACE INTO seen VALUES (?, ?)", [(h, json.dumps(w)) for h, w in (seen or {}).items()]
             )
-            self._write_ledger(sitting_id, name, stage, settings, seconds, "done", figures, "")
-            for kind in (self.cloud_list, self.surface_list):
-                if keeps == kind.kind.WORD:  # it stands beside those before it
-                    kind.add(sitting_id, artefacts[keeps, None], settings, figures, now())
-            if keeps == "join":
-                self._keep_found(sitting_id, figures)
+            self._put_result(
+                sitting_id, name, stage, fingerprint, settings, plain_figures(figures), problems, artefacts, seconds,
+                keeps, now(), "",
+            )  # fmt: skip
+
+    def _put_result(
+        self, sitting_id, name, stage, fingerprint, settings, figures, problems, artefacts, seconds, keeps, made,
+        message,
+    ):  # fmt: skip
+        """Let something be a stage's result, and write the ledger, inside the caller's transaction."""
+        self.db.execute("DELETE FROM result WHERE sitting_id = ? AND stage = ?", (sitting_id, stage))
+        rid = self.db.execute(
+            "INSERT INTO result (sitting_id, stage, fingerprint, settings, figures, problems, seconds, made) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+            (
+                sitting_id, stage, fingerprint, json.dumps(settings), json.dumps(figures), json.dumps(problems),
+                seconds, made,
+            ),
+        ).lastrowid  # fmt: skip
+        self.db.executemany(
+            "INSERT INTO artefact VALUES (?, ?, ?, ?)", [(rid, n, p, b) for (n, p), b in artefacts.items()]
+        )
+        entry = self._write_ledger(sitting_id, name, stage, settings, seconds, "done", figures, message)
+        self._keep_earlier(entry, sitting_id, stage, fingerprint, problems, made, artefacts)
+        for kind in (self.cloud_list, self.surface_list):
+            if keeps == kind.kind.WORD:  # it stands beside those before it
+                kind.add(sitting_id, artefacts[keeps, None], settings, figures, made)
+        if keeps == "join":
+            self._keep_found(sitting_id, figures)
 
     def change_figures(self, sitting_id, stage, figures):
         """Other figures for a result that stays as it is: a list in them became shorter."""
@@ -128,14 +132,15 @@ class Results:
             self._write_ledger(sitting_id, name, stage, settings, seconds, outcome, {}, message)
 
     def _write_ledger(self, sitting_id, sitting, stage, settings, seconds, outcome, figures, message):
-        self.db.execute(
+        """Write a line of the ledger, inside the caller's transaction; returns its id."""
+        return self.db.execute(
             "INSERT INTO ledger (moment, sitting, stage, settings, seconds, outcome, figures, message, program, "
             "sitting_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (
                 now(), sitting, stage, json.dumps(settings), seconds, outcome, json.dumps(figures), message,
                 __version__, sitting_id,
             ),
-        )  # fmt: skip
+        ).lastrowid  # fmt: skip
 
     def ledger(self):
         """All entries, oldest first."""

@@ -143,10 +143,14 @@ RULES = {
         "outcome": _text, "figures": _json(dict, finite=False), "message": lambda v: isinstance(v, str),
         "program": _text, "sitting_id": _or_none(ID),
     },
+    "earlier": {
+        "sitting_id": ID, "stage": _text, "fingerprint": _text, "problems": _json(list, finite=False), "made": _text,
+        "artefacts": _json(list),
+    },
     "seen": {"hash": _text, "what": _json(dict, list, str, int, float, finite=False)},
     "desk": {"key": _text, "value": _json(dict, list, str, int, float, bool, type(None), finite=False)},
 }  # fmt: skip
-LATER = ("ledger", "seen", "desk")  #: large, and read one by one: a wrong row there stops nothing at opening
+LATER = ("ledger", "earlier", "seen", "desk")  #: large, and read one by one: a wrong row there stops nothing at opening
 
 
 def wrong_rows(db, tables=None):

@@ -9,7 +9,7 @@ import json
 from ..core.errors import UmbrateError
 from . import undo
 
-VERSION = 10
+VERSION = 11
 
 HANDMASK = """CREATE TABLE handmask (photo_id INTEGER PRIMARY KEY REFERENCES photo(id) ON DELETE CASCADE,
     blob TEXT NOT NULL);"""
@@ -71,6 +71,9 @@ LATER = (
     UNIQUE (sitting_id, name));""",
     """CREATE TABLE seen (hash TEXT PRIMARY KEY, what TEXT NOT NULL);""",
 )
+#: what earlier runs left behind, by their lines in the ledger
+EARLIER = """CREATE TABLE earlier (entry INTEGER PRIMARY KEY, sitting_id INTEGER NOT NULL, stage TEXT NOT NULL,
+    fingerprint TEXT NOT NULL, problems TEXT NOT NULL, made TEXT NOT NULL, artefacts TEXT NOT NULL);"""
 #: the clouds that jobs had before there could be several
 FIRST_CLOUDS = (
     "INSERT INTO cloud (sitting_id, name, blob, settings, figures, made, chosen) SELECT sitting_id, 'Cloud 1', blob, "
@@ -109,7 +112,7 @@ CREATE TABLE desk (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 """
     + HANDMASK
     + REMOVED
-    + "\n".join(MARKS + CLOUDS + JOINS + LATER + SURFACES)
+    + "\n".join((*MARKS, *CLOUDS, *JOINS, *LATER, *SURFACES, EARLIER))
     + undo.SCHEMA
 )
 
@@ -187,6 +190,7 @@ MIGRATIONS = {
         undo.SCHEMA[undo.SCHEMA.index("CREATE TABLE inverse") : undo.SCHEMA.index("CREATE TABLE recording")],
     ],
     9: [*SURFACES],
+    10: [EARLIER],
 }  # fmt: skip
 
 

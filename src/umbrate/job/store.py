@@ -25,6 +25,7 @@ from .blobs import LEFT_S, BlobStore
 from .choices import Choices
 from .clouds import Clouds
 from .database import connect, no_room
+from .earlier import Earlier
 from .folder import OF_DATABASE, HeldFolder, JobInUse, JobReadOnly
 from .joins import Joins
 from .lengths import Lengths
@@ -80,7 +81,7 @@ def _damaged(name, e):
     return UmbrateError(f"{name} is damaged: its database cannot be read ({e}). Open a backup of it.")
 
 
-class Job(Sittings, Choices, Marks, Lengths, Clouds, Surfaces, Joins, Sections, Results, Tidying, Memo):
+class Job(Sittings, Choices, Marks, Lengths, Clouds, Surfaces, Joins, Sections, Results, Earlier, Tidying, Memo):
     """An open job. Use `Job.create` or `Job.open`, and close it.
 
     What it holds is described by its parts: its sittings and photos, what was chosen for them, what was marked on them

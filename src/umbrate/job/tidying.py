@@ -86,6 +86,7 @@ class Tidying:
         used = {r[0] for r in db.execute(OF_BLOBS)}
         for (text,) in db.execute(NAMING_BLOBS):
             used.update(re.findall(r"[0-9a-f]{64}", text))
+        used |= self.earlier_blobs(db, thorough)
         return used | self.blobs.cached(*((0,) if thorough else ()), forget=really)
 
     def tidy(self, keep_steps=None, thorough=False):
@@ -145,6 +146,7 @@ def _tidied(db, keep_steps):
     """Rows that nobody needs go from a database; the Tidied of that."""
     steps = 0 if keep_steps is None else forget(db, keep_steps)
     results = db.execute(f"DELETE FROM result WHERE {GONE}").rowcount
+    db.execute(f"DELETE FROM earlier WHERE {GONE}")
     db.execute(f"DELETE FROM measured WHERE {UNMEASURED}")
     db.execute(f"DELETE FROM seen WHERE {UNSEEN}")
     return Tidied(steps, results)

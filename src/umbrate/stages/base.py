@@ -319,6 +319,20 @@ def choice_text(choice, extra):
     return str(choice)
 
 
+def value_text(stage, field, value):
+    """A value of a setting as the bench shows it."""
+    f = stage.Settings.model_fields[field]
+    extra = f.json_schema_extra or {}
+    if isinstance(value, bool):
+        return "on" if value else "off"
+    if get_args(f.annotation) and not isinstance(value, dict) and value in get_args(f.annotation):
+        return choice_text(value, extra)
+    if value == "" or value == {}:
+        return extra.get("empty", "nothing")
+    unit = extra.get("unit", "")
+    return f"{value:,} {unit}".strip() if isinstance(value, int | float) else str(value)
+
+
 def value_of_text(stage, name, text):
     """The plain value of a setting from a text: a choice as the bench calls it (1/2), else JSON, else the text."""
     field = stage.Settings.model_fields.get(name)

@@ -24,6 +24,7 @@ from ...sitting.textures import texture_source
 from .figures import Check, size_told
 from .reading import check_cloud, check_model, extent_of
 
+ledger = Later("umbrate.stages.ledger")
 trimesh = Later("trimesh")
 
 SUMS = "SHA256SUMS"
@@ -154,16 +155,10 @@ def _settings(d, folder):
     (folder / "settings.json").write_text(text + "\n", "utf-8")
     ids, names = {s.id for s in sittings}, {s.name for s in sittings}
     with open(folder / "ledger.csv", "w", newline="", encoding="utf-8") as f:
-        w = TableWriter(f)
-        w.writerow(["when", "sitting", "stage", "seconds", "outcome", "settings", "figures", "program", "message"])
-        for e in job.ledger():
-            if e.sitting_id in ids or (e.sitting_id is None and e.sitting in names):
-                figures = json.dumps(e.figures, ensure_ascii=False)
-                w.writerow([
-                    e.when, e.sitting, e.stage, f"{e.seconds:.2f}", e.outcome,
-                    json.dumps(e.settings, ensure_ascii=False), figures if len(figures) < 20_000 else "", e.program,
-                    e.message,
-                ])  # fmt: skip
+        entries = job.ledger()
+        ledger.write_rows(
+            f, (e for e in entries if e.sitting_id in ids or (e.sitting_id is None and e.sitting in names))
+        )
     return [
         ("settings.json", "the settings of every stage, as they were for these results"),
         ("ledger.csv", "every run: when, how long, with which settings and outcome"),

@@ -1,11 +1,10 @@
 """What a recipe changes in a job: shown before it is done, done as one change, and taken back by one undo."""
 
 from dataclasses import dataclass, replace
-from typing import get_args
 
 from ...job.joins import ON_OBJECT
 from ...stages import BY_NAME, STAGES
-from ...stages.base import choice_text, own_fields, parse_settings
+from ...stages.base import own_fields, parse_settings, value_text
 from .recipe import BOOKS, Recipe, changed_settings
 
 
@@ -31,20 +30,6 @@ class Difference:
     now: str
     then: str
     field: str = ""
-
-
-def value_text(stage, field, value):
-    """A value of a setting as the bench shows it."""
-    f = stage.Settings.model_fields[field]
-    extra = f.json_schema_extra or {}
-    if isinstance(value, bool):
-        return "on" if value else "off"
-    if get_args(f.annotation) and not isinstance(value, dict) and value in get_args(f.annotation):
-        return choice_text(value, extra)
-    if value == "" or value == {}:
-        return extra.get("empty", "nothing")
-    unit = extra.get("unit", "")
-    return f"{value:,} {unit}".strip() if isinstance(value, int | float) else str(value)
 
 
 def _of_settings(where, stage, now, then, part=""):
