@@ -22,6 +22,7 @@ from tests.scenes import pebble_set, scratch
 from umbrate.core.errors import UmbrateError
 from umbrate.desk.dialogs.batch import BatchDialog
 from umbrate.job.store import Job
+from umbrate.work import ending
 from umbrate.work.batch import running
 from umbrate.work.batch.state import DONE, FAILED, FILE, WAITING, Batch
 from umbrate.work.batch.summary import CSV, PAGE
@@ -172,6 +173,35 @@ class Batches(unittest.TestCase):
             (out / FILE).write_text(text)
             with self.assertRaises(UmbrateError):
                 Batch.read(out)
+
+    def test_the_end_is_told_by_what_was_asked_for_and_by_nothing_else(self):
+        home = scratch()
+        for name in ("sendmail", "notify-send"):
+            (home / name).write_text(f'#!/bin/sh\n(echo "$@"; cat) > {home}/{name}.told\n')
+            (home / name).chmod(0o755)
+        surroundings = {"PATH": f"{home}:/usr/bin:/bin", "DBUS_SESSION_BUS_ADDRESS": "unix:path=/nowhere"}
+        with mock.patch.dict(os.environ, surroundings):
+            self.assertEqual(ending.tell(ending.Ending(False), "t", "x"), [])
+            self.assertFalse(list(home.glob("*.told")))
+            command = f'echo "$UMBRATE_TITLE; $UMBRATE_TEXT" > {home}/command.told'
+            end = ending.Ending(True, command, "anna@example.org")
+            end.check()
+            self.assertEqual(ending.tell(end, "3 of 4 done", "cup: no photos"), [])
+            desk.wait_for(lambda: (home / "command.told").exists() and (home / "command.told").read_text(), 10)
+            self.assertEqual((home / "command.told").read_text(), "3 of 4 done; cup: no photos\n")
+            self.assertIn("-- 3 of 4 done cup: no photos", (home / "notify-send.told").read_text())
+            mail = (home / "sendmail.told").read_text()
+            self.assertTrue(mail.startswith("-i -- anna@example.org\n"))
+            self.assertIn("Subject: 3 of 4 done", mail)
+            (home / "sendmail").write_text("#!/bin/sh\nexit 3\n")
+            (told,) = ending.tell(end, "a", "b")
+            self.assertIn("The mail did not work", told)
+            for wrong in ("anna", "a@b c@d", "-oQ/tmp@x", "a@b\nBcc: c@d", "a@b, c@d"):
+                with self.assertRaisesRegex(UmbrateError, "no mail address"):
+                    ending.Ending(mail=wrong).check()
+            (home / "sendmail").unlink()
+            with mock.patch.object(ending, "SENDMAIL", ("sendmail",)), self.assertRaisesRegex(UmbrateError, "sendmail"):
+                end.check()
 
     def test_a_full_disk_is_gone_on_from(self):
         out, some = scratch() / "out", folders("good")

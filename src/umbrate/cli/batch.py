@@ -10,6 +10,7 @@ import click
 from ..core.later import Later
 from .console import complain, out, say
 
+ending = Later("umbrate.work.ending")
 jobs = Later("umbrate.cli.jobs")
 running = Later("umbrate.work.batch.running")
 shelf = Later("umbrate.work.recipes.shelf")
@@ -27,14 +28,19 @@ summary = Later("umbrate.work.batch.summary")
     type=click.Path(path_type=Path),
     help="Folder for the jobs, the files, the summary.",
 )
+@click.option("--then", "command", default="", metavar="COMMAND", help="Run this by sh at the end.")
+@click.option("--mail", default="", metavar="ADDRESS", help="Send a mail at the end, by the local sendmail.")
+@click.option("--quiet-end", is_flag=True, help="No notification of the desktop at the end.")
 @click.option("--cluster", envvar="UMBRATE_CLUSTER", help="Scheduler whose workers help: tcp://HOST:PORT.")
 @click.option("--list", "only_list", is_flag=True, help="Only say what the batch in that folder has done so far.")
-def batch(folders, recipe, place, cluster, only_list):
+def batch(folders, recipe, place, command, mail, quiet_end, cluster, only_list):
     """Make each FOLDER of photos a job, run it by a recipe and deliver it; goes on where it was when called again."""
     if only_list:
         _list(state.Batch.read(place))
         return
     chosen = shelf.find_recipe(recipe).recipe if recipe else None
+    end = ending.Ending(not quiet_end, command, mail)
+    end.check()
     stop = threading.Event()
 
     def stopped(*_):
@@ -53,6 +59,10 @@ def batch(folders, recipe, place, cluster, only_list):
             signal.signal(s, handler)
     _list(made)
     say(f"Summary: {made.out / summary.PAGE}")
+    if not stop.is_set():
+        title, text = summary.told(made)
+        for sentence in ending.tell(end, title, text):
+            complain("At the end", sentence)
     sys.exit(0 if good else 1)
 
 

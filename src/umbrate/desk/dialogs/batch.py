@@ -27,6 +27,7 @@ from ...sitting.photos import photo_files
 from ...work.batch.running import sittings_of
 from ...work.batch.state import DONE, FAILED, FILE, RUNS, Batch
 from ...work.batch.summary import PAGE, WORDS
+from ...work.ending import Ending
 from ...work.recipes import shelf
 from .. import tokens as t
 from ..plain import Label, set_tone
@@ -101,6 +102,13 @@ class BatchDialog(QDialog):
         grid.addWidget(Label("Results"), 1, 0)
         grid.addWidget(self.place, 1, 1)
         grid.addWidget(choose, 1, 2)
+        self.then = QLineEdit(placeholderText="A command at the end, such as systemctl suspend (may be left empty)")
+        self.mail = QLineEdit(
+            placeholderText="A mail at the end to this address, by the local sendmail (may be left empty)"
+        )
+        grid.addWidget(Label("At the end"), 2, 0)
+        grid.addWidget(self.then, 2, 1, 1, 2)
+        grid.addWidget(self.mail, 3, 1, 1, 2)
         grid.setColumnStretch(1, 1)
         box.addLayout(grid)
         self.bar = QProgressBar(maximum=1000, textVisible=False)
@@ -268,6 +276,14 @@ class BatchDialog(QDialog):
         line = ["-m", "umbrate", "batch", *self.folders(), "--out", str(self.out)]
         if batch is None:
             line += ["--recipe", self.recipe.currentData()]
+        end = Ending(command=self.then.text().strip(), mail=self.mail.text().strip())
+        try:
+            end.check()
+        except UmbrateError as e:
+            self._say(str(e), bad=True)
+            return
+        line += [f"--then={end.command}"] if end.command else []
+        line += [f"--mail={end.mail}"] if end.mail else []
         started, _ = QProcess.startDetached(sys.executable, line)
         if not started:
             self._say("The batch could not be started. Is there memory left?", bad=True)

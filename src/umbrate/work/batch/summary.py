@@ -74,6 +74,15 @@ def _duration(seconds):
     return f"{h} h {m:02d} min" if h else f"{m} min {s:02d} s" if m else f"{s} s"
 
 
+def told(batch):
+    """What is told of a batch that has ended: a title, and a text with a line for each that failed."""
+    failed = [i for i in batch.items if i.state == FAILED]
+    done = sum(i.state == DONE for i in batch.items)
+    title = f"{batch.out.name}: {done} of {len(batch.items)} folders done"
+    lines = [*(f"{i.name}: {i.why}" for i in failed), f"Summary: {batch.out / PAGE}"]
+    return title, "\n".join(lines)
+
+
 class _Looked:
     """What was seen of one item's job."""
 
