@@ -4,10 +4,12 @@
 here.
 """
 
+import atexit
 import faulthandler
 import io
 import multiprocessing
 import os
+import shutil
 import sys
 import tempfile
 import time
@@ -68,6 +70,9 @@ def prepare():
         paths = [str(ROOT / "src"), os.environ.get("PYTHONPATH", "")]
         os.environ["PYTHONPATH"] = os.pathsep.join(paths).rstrip(os.pathsep)
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    # the user's queue is not run by a window of a test, nor that of another test process by this one's
+    os.environ["XDG_STATE_HOME"] = state = tempfile.mkdtemp(prefix="umbrate-test-")
+    atexit.register(shutil.rmtree, state, True)
     from umbrate.work.worker import ONE_THREAD  # which imports no library that would read these first
 
     # as in a worker: with several threads the linear-algebra library's last bits depend on what else runs

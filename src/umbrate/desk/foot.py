@@ -54,6 +54,7 @@ class Foot(QWidget):
         self.setFixedHeight(36)
         session.said.connect(self.say)
         session.progressed.connect(self.follow)
+        session.later.changed.connect(self.follow)
         session.document_changed.connect(self.follow)
         session.chosen_changed.connect(self.follow)
         self.clear()
@@ -96,8 +97,11 @@ class Foot(QWidget):
 
     def stop(self):
         """Cancel what is shown as running."""
+        later = self.session.later
         if self.session.task():
             self.session.cancel_tasks()
+        elif later.runner.running is not None and self.session.running() is None:
+            later.do(later.runner.stop, "The queue is paused; what ran waits on.")
         else:
             self.session.cancel()
 
@@ -129,13 +133,14 @@ class Foot(QWidget):
     def follow(self):
         """Show what runs now: a task, for which somebody waits here, before a stage, which the Board shows too."""
         task = self.session.task()
-        run = task or self.session.running()
+        run = task or self.session.running() or self.session.later.runner.running
         for w in (self.doing, self.bar, self.cancel):
             w.setVisible(run is not None)
         self._show_next(run is not None)
         if run:
             left = run.seconds_left
-            waiting = len(self.session.tasks.waiting if task else self.session.queue.waiting)
+            queue = self.session.queue
+            waiting = len(self.session.tasks.waiting if task else queue.waiting if queue else ())
             parts = [f"{run.title}: {run.sentence}"]
             if left is not None:
                 parts.append(f"{short_time(left)} left")

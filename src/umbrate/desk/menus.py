@@ -101,8 +101,14 @@ class Menus(QObject):
         add(menu, "Join the sittings", w.join_sittings, "Ctrl+J")
         add(menu, "Pick the same places in both sittings…", w.pick_places)
         menu.addSeparator()
+        add(menu, "Queue the chosen cells behind other jobs", self._queue_cells)
+        add(menu, "Queue over several jobs…", w.show_queue, "Ctrl+Shift+U", False)
         add(menu, "Compute on several machines…", w.show_cluster)
         add(menu, "Cancel what runs", w.foot.stop, "Ctrl+Shift+X")
+
+    def _queue_cells(self):
+        s = self.session
+        s.later.add_cells(self.window.board.chosen_cells() or [(s.sitting_id, s.stage)])
 
     def _make_view(self, menu):
         w, add = self.window, self._add
@@ -195,6 +201,7 @@ class Menus(QObject):
         s, menu = self.session, QMenu(self.window)
         menu.addAction(f"Run {BY_NAME[s.stage].title}", lambda: s.run())
         menu.addAction("Run everything that is missing or stale", s.run_all)
+        menu.addAction("Queue it behind other jobs", lambda: s.later.add_cells([(s.sitting_id, s.stage)]))
         menu.addSeparator()
         others = [x for x in s.job.photo_sittings() if x.id != s.sitting_id]
         if not s.sitting.members:

@@ -43,6 +43,7 @@ from .dialogs.manual import ManualWindow, address_of
 from .dialogs.newjob import NewJobDialog
 from .dialogs.picks import PicksDialog
 from .dialogs.problem import ProblemDialog
+from .dialogs.queue import QueueDialog
 from .dialogs.recipes import RecipesDialog
 from .dialogs.split import SplitDialog
 from .dialogs.upkeep import UpkeepDialog
@@ -75,7 +76,7 @@ class Window(QMainWindow):
         self.setWindowTitle("Umbrate")
         self.resize(1280, 800)
         self.setAcceptDrops(True)
-        self.manual = self._batch = None
+        self.manual = self._batch = self._queue = None
         self.stack = QStackedWidget()
         self.setCentralWidget(self.stack)
         self.welcome = Welcome()
@@ -376,6 +377,13 @@ class Window(QMainWindow):
         self._batch.show()
         self._batch.raise_()
 
+    def show_queue(self):
+        """What waits in this and other jobs."""
+        if self._queue is None:
+            self._queue = QueueDialog(self.session, self)
+        self._queue.show()
+        self._queue.raise_()
+
     def show_upkeep(self):
         """Check the job, or tidy it up."""
         UpkeepDialog(self.session, self).exec()
@@ -467,6 +475,7 @@ class Window(QMainWindow):
         if self._may_leave():
             self.room.come_back()
             self.session.close()
+            self.session.later.close()
             e.accept()
         else:
             e.ignore()

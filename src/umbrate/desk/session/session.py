@@ -21,6 +21,7 @@ from .contents import Contents
 from .edits import Edits
 from .intake import Arrivals
 from .joining import JoinWork
+from .later import LaterWork
 from .listening import Listening
 from .log import SessionLog
 from .marking import MarkWork
@@ -60,7 +61,7 @@ class Session(Contents):
         self.mending = MendWork(self)
         self.surfacing = SurfaceWork(self)
         self.texturing = TextureWork(self)
-        self.recipes = RecipeWork(self)
+        self.recipes, self.later = RecipeWork(self), LaterWork(self)
         self._take_color = None
         self.said.connect(self.log.write)
         self.listening = Listening(self)
@@ -127,6 +128,7 @@ class Session(Contents):
             return
         self.background.close()
         job, queue = self.job, self.queue
+        self.later.keep(job, queue)
         try:
             job.remember(sitting=self.sitting_id, stage=self.stage, photo=self.photo_id)
         except UmbrateError as e:
