@@ -20,6 +20,8 @@ COMMANDS = {
     "demo": ("demo", "demo", "Run the main job on the demo data, judge it against the truth, and show it."),
     "new": ("jobs", "new", "Make a new, empty job folder JOB."),
     "add": ("jobs", "add", "Bring PHOTOS (folders, photo files, videos) into a sitting of JOB."),
+    "watch": ("watch", "watch",
+        "Take photos into JOB as they come into FOLDER, say which are bad, and where to stand next, until Ctrl-C."),
     "split": ("jobs", "split", "Split a sitting of JOB where the photographer shot the bare backdrop, or paused."),
     "photos": ("sort", "list_photos",
         "List the photos of JOB: what their files say of them, how sharp they are, what became of them."),

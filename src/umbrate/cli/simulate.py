@@ -1,6 +1,7 @@
 """Photo sets with exact truth from the simulated studio."""
 
 import os
+import tempfile
 from pathlib import Path
 
 import click
@@ -14,7 +15,9 @@ from .console import out, say
 @click.argument("folder", metavar="OUT", type=click.Path(path_type=Path))
 @click.option("--smaller", type=click.FloatRange(0.5, 20), default=1.0, help="Make pictures this many times smaller.")
 @click.option("--photos", type=click.IntRange(1), default=None, help="At most this many photos a sitting.")
-def simulate(scene, folder, smaller, photos):
+@click.option("--as-shot", is_flag=True, help="Write the photos one after another, as a camera on a cable does.")
+@click.option("--every", type=click.FloatRange(0.1, 600), default=2.0, help="Seconds between them.")
+def simulate(scene, folder, smaller, photos, as_shot, every):
     """Make the photo set SCENE with exact truth in the folder OUT (simulated studio).
 
     Scenes: whistle, whistle-on-green, pebble, bowl, and calibration: the calibration sheets, with the whistle's camera.
@@ -23,6 +26,7 @@ def simulate(scene, folder, smaller, photos):
     from rich.progress import Progress
 
     from ..studio.hard import HARD
+    from ..studio.playing import play
     from ..studio.scene import SCENES, whistle
     from ..studio.scene import smaller as shrink
     from ..studio.shoot import shoot, shoot_calibration
@@ -46,8 +50,16 @@ def simulate(scene, folder, smaller, photos):
             if sheets_only:
                 shoot_calibration(made, folder, progress=tell)
             else:
-                shoot(made, folder, tell, os.cpu_count() or 1)
+                with tempfile.TemporaryDirectory(prefix="umbrate-studio-") as aside:
+                    place = Path(aside) / "set" if as_shot else folder
+                    shoot(made, place, tell, os.cpu_count() or 1)
+                    if as_shot:
+                        bar.update(task, completed=0.0, description="taken photos")
+                        count = play(place, folder, every, lambda k, n, f: tell(k / n, f"taken {f.name}"))
     except OSError as e:
         raise UmbrateError(f"{folder} cannot be written to ({e.strerror}). Choose another place.") from e
+    if as_shot and not sheets_only:
+        say(f"Took {count} simulated photos into {folder}")
+        return
     more = "truth.json" if sheets_only else "true masks, truth.json and truth.ply"
     say(f"Made {folder}: simulated photos, {more}")

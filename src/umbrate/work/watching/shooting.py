@@ -1,0 +1,197 @@
+"""Shooting into a job: photos are taken in as they come, placed by what stands, and the next places are named."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ...actions.coverage import UNDER, compute_coverage, gather_tie_points
+from ...actions.standing import move_text, next_turn
+from ...core.errors import UmbrateError
+from ...job.store import Job
+from ...sitting.frames import frame_of, load_block
+from ...stages.poses.inputs import GO_ON
+from ..adding import mask_folder_of
+from ..state import plan
+from .arrivals import LEFT, PHOTO, REPLACED, Arrivals, Judge
+
+FEWEST = 4  #: photos with which poses are begun
+PLACES = 3  #: that are named
+
+
+@dataclass(frozen=True)
+class Next:
+    """Where to stand next.
+
+    Attributes
+    ----------
+    texts : list of str
+        The most useful places first, from where the last photo was taken.
+    poses : list of (4, 4)
+        One for each, world to camera, in the job's frame.
+    points : list of int
+        Weak points that photos from there would see.
+    turn : str
+        How far to turn the turntable; "" where there is none or the round is closed.
+    share : float
+        Of the tie points, that enough photos see well.
+    """
+
+    texts: list
+    poses: list
+    points: list
+    turn: str = ""
+    share: float = 0.0
+
+
+def next_places(folder, sitting_id, report):
+    """Work for another process: ids of the photos that stand in a sitting of the job in `folder`, and its Next, or a
+    sentence that says why there is none."""
+    report.progress(0.1, "looking where photos are missing")
+    with Job.open(folder, writable=False) as job:
+        sitting = next(s for s in job.sittings() if s.id == sitting_id)
+        block = load_block(job, sitting)
+        order = [p.id for p in job.photos(sitting_id, aside=False) if block and p.id in block.solved_rows]
+        try:
+            work = gather_tie_points(job, sitting)
+            covered = compute_coverage(work)
+        except UmbrateError as e:
+            return order, str(e)
+        poses = [block.poses[block.solved_rows[i]] for i in order]
+        figures = job.result(sitting_id, "poses").figures
+        middle = np.median(work.cloud["points"], axis=0)
+        best = [p for p in covered.places if p.normal[2] >= UNDER][:PLACES]
+        wanted = [p.poses[len(p.poses) // 2] for p in best]
+        texts = [move_text(poses[-1], E, middle, bool(figures.turntable)) for E in wanted] if poses else []
+        good = float((~covered.weak).mean())
+        if not best and covered.places:
+            texts = ["turn it over for its underside: that is another sitting"]
+        return order, Next(texts, wanted, [p.points for p in best], _turn(job, sitting, figures, poses), good)
+
+
+def _turn(job, sitting, figures, poses):
+    """How far to turn the disc, in words; "" where the photos show no turntable or the round is closed."""
+    if not figures.turntable or len(poses) < 3:
+        return ""
+    M = frame_of(job, sitting).matrix
+    axis, foot = np.array(figures.turntable.direction), np.array(figures.turntable.point)
+    degrees, left = next_turn(poses, M[:3, :3] @ axis, M[:3, :3] @ foot + M[:3, 3])
+    if not left:
+        return ""
+    way = "clockwise" if degrees > 0 else "counterclockwise"
+    return f"Turn it {5 * round(abs(degrees) / 5):.0f}° {way}; {left} to go in this round."
+
+
+class Shooting:
+    """Takes what comes into a folder into a sitting of a job, and has it run. Call `look` and `step` often.
+
+    Parameters
+    ----------
+    name : str
+        Of the sitting, made where it is new.
+    queue, tasks : Queue, Tasks
+        Of the job; somebody polls them.
+    tell : callable(kind, text)
+        Kinds: photo, good, bad, left, folder, placed, next, trouble.
+    """
+
+    def __init__(self, job, name, folder, queue, tasks, tell):
+        self.job, self.name, self.queue, self.tasks, self.tell = job, name, queue, tasks, tell
+        sitting = self.sitting
+        known = [(str(job.photo_path(p)), p.hash) for p in job.photos(sitting.id)] if sitting else []
+        self.arrivals, self.judge = Arrivals(folder, known), Judge()
+        self.next, self._waiting, self._asked, self._placed = None, [], None, set()
+
+    @property
+    def sitting(self):
+        """The sitting, or None before its first photo."""
+        return next((s for s in self.job.sittings() if s.name == self.name), None)
+
+    def look(self):
+        """What is new in the folder, with what a look at each photo tells; no job is touched. May take a moment."""
+        out = []
+        for news in self.arrivals.look():
+            judged = None
+            if news.kind == PHOTO:
+                try:
+                    judged = self.judge.judge(news.file)
+                except UmbrateError:
+                    judged = None  # the stage that reads it says so
+            out.append((news, judged))
+        return out
+
+    def take(self, news):
+        """Take in what `look` brought, and tell of it."""
+        for n, judged in news:
+            if n.kind == PHOTO:
+                name = n.record["name"]
+                bad = judged.complaints if judged else ()
+                self.tell("bad" if bad else "good", f"{name}: {' '.join(bad)}" if bad else f"{name} came in.")
+                self._waiting.append(n.record)
+            elif n.kind == REPLACED:
+                self.tell("left", n.why)
+                self._waiting.append(n.record)
+            else:
+                self.tell("left" if n.kind == LEFT else "folder", n.why)
+
+    def step(self):
+        """Go on where nothing runs: bring in what waits, place it, name what is next; whether anything began."""
+        if not (self.queue.idle and self.tasks.idle):
+            return False
+        sitting = self.sitting
+        if self._waiting:
+            records, self._waiting = self._waiting, []
+            masks = mask_folder_of(self.arrivals.folder)
+            chosen = {"masks": {"folder": str(masks.resolve())}} if masks else {}
+            if sitting and self.job.settings(sitting.id, "masks"):
+                chosen = {}
+            sitting, _ = self.job.add_sitting(self.name, records, chosen)
+            self._run(sitting)
+            return True
+        if sitting is None:
+            return False
+        return self._after(sitting)
+
+    def _run(self, sitting):
+        count = len(self.job.photos(sitting.id, aside=False))
+        if count < FEWEST:
+            self.queue.add(sitting, plan(self.job, sitting, "masks"))
+            return
+        done = self.job.result(sitting.id, "poses")
+        mode = GO_ON if done and done.figures.solved >= 2 else ""
+        self.queue.add(sitting, plan(self.job, sitting, "poses", redo=True), mode)
+
+    def _after(self, sitting):
+        """Tell what came of the last run, once, and ask for the next places."""
+        key = sitting.id, "poses"
+        failure = self.queue.failures.get(key)
+        done = self.job.result(sitting.id, "poses")
+        mark = (done.id if done else None), failure.message if failure else ""
+        if mark == self._asked or mark == (None, ""):
+            return False
+        self._asked = mark
+        if failure:
+            self.tell("trouble", f"{failure.message} Go on shooting: it is tried again with the next photo.")
+            return False
+        self.tasks.send("next places", next_places, (str(self.job.folder), sitting.id), self._told_next, self._failed)
+        return True
+
+    def _told_next(self, answer):
+        solved, found = set(answer[0]), answer[1]
+        names = {p.id: p.name for p in self.job.photos(self.sitting.id)}
+        new = [names[i] for i in names if i in solved - self._placed]
+        out = [n for i, n in names.items() if i not in solved]
+        self._placed = solved
+        told = f"{', '.join(new[-3:])} placed; " if new else ""
+        left = f" Not placed: {', '.join(out[:4])}{' and more' if len(out) > 4 else ''}." if out else ""
+        self.tell("placed", f"{told}{len(solved)} of {len(names)} photos stand.{left}")
+        self.next = None if isinstance(found, str) else found
+        if isinstance(found, str):
+            self.tell("trouble", found)
+            return
+        lines = [f"{k}. {text}" for k, text in enumerate(found.texts, 1)]
+        more = f" {found.turn}" if found.turn else ""
+        told = "Next: " + "; ".join(lines) + "." if lines else "All that these photos show is seen well enough."
+        self.tell("next", f"{100 * found.share:.0f} % seen well. {told}{more}")
+
+    def _failed(self, message, kind):
+        self.tell("trouble", message)

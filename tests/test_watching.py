@@ -1,0 +1,222 @@
+"""Watching a folder: each photo once and whole, judged beside the others, placed, and the next place in words."""
+
+import os
+import shutil
+import threading
+import time
+import unittest
+from pathlib import Path
+
+import numpy as np
+from PIL import Image, ImageEnhance, ImageFilter
+
+from tests.scenes import pebble_set, pebble_truth, scratch
+from umbrate.actions.standing import move_text, next_turn
+from umbrate.core.geometry.pose import center, look_at
+from umbrate.job.store import Job
+from umbrate.sitting.masks import mask_blobs
+from umbrate.studio.playing import photos_of, play
+from umbrate.work.queue import Queue
+from umbrate.work.tasks import Tasks
+from umbrate.work.watching.arrivals import BACK, GONE, LEFT, PHOTO, REPLACED, Arrivals, Judge
+from umbrate.work.watching.shooting import Shooting
+from umbrate.work.worker import Worker
+
+
+def photo(k):
+    return pebble_set() / "by-hand" / f"U_{k:04d}.jpg"
+
+
+class Folder(unittest.TestCase):
+    def setUp(self):
+        self.folder, self.now = scratch() / "in", 0.0
+        self.folder.mkdir()
+        self.arrivals = Arrivals(self.folder, clock=lambda: self.now)
+
+    def look(self, seconds=0.5):
+        self.now += seconds
+        return [(n.kind, Path(n.file).name) for n in self.arrivals.look()]
+
+    def settle(self, seconds=1.0):
+        return self.look(0.1) + self.look(seconds)
+
+    def put(self, name, data):
+        (self.folder / name).write_bytes(data)
+
+    def test_a_photo_comes_once_and_only_when_it_is_whole(self):
+        data = photo(1).read_bytes()
+        self.put("a.jpg", data[:9000])
+        self.assertEqual(self.settle(), [])
+        self.assertEqual(self.look(5.0), [])  # half a file that nobody writes to
+        self.put("a.jpg", data)
+        self.assertEqual(self.look(0.3), [])  # it has just changed
+        self.assertEqual(self.look(), [(PHOTO, "a.jpg")])
+        self.assertEqual(self.look(), [])
+        self.put("a.jpg", photo(2).read_bytes())
+        self.assertEqual(self.settle(), [(REPLACED, "a.jpg")])
+        os.utime(self.folder / "a.jpg")  # touched, the same content
+        self.assertEqual(self.settle(), [])
+        self.put("b.jpg", b"")
+        self.put(".c.jpg", data)
+        self.put("c.txt", data)
+        (self.folder / "d.jpg").mkdir()
+        self.assertEqual(self.settle(20.0), [])
+        self.put("e.jpg", data[:9000])
+        self.assertEqual(self.settle(), [])
+        self.assertEqual(self.look(20.0), [(LEFT, "e.jpg")])
+        self.assertEqual(self.look(20.0), [])  # told once
+        self.put("e.jpg", photo(3).read_bytes())
+        self.assertEqual(self.settle(), [(PHOTO, "e.jpg")])
+
+    def test_copies_and_the_raw_file_of_a_shot_are_left_out(self):
+        data = photo(1).read_bytes()
+        self.put("a.jpg", data)
+        self.put("copy.jpg", data)
+        self.assertEqual(self.settle(), [(PHOTO, "a.jpg"), (LEFT, "copy.jpg")])
+        self.put("n1.DNG", photo(2).read_bytes())  # what is in a raw file does not matter here
+        self.assertEqual(self.settle(), [])  # it waits for its JPEG
+        self.put("N1.jpg", photo(2).read_bytes())
+        self.assertEqual(self.settle(), [(LEFT, "n1.DNG"), (PHOTO, "N1.jpg")])
+        known = Arrivals(self.folder, [(str(photo(3)), self.arrivals._in[str(self.folder / "a.jpg")])],
+                         clock=lambda: self.now)  # fmt: skip
+        self.arrivals = known
+        self.assertIn((LEFT, "a.jpg"), self.settle())  # the job has it from another folder
+
+    def test_a_folder_that_vanishes_and_comes_back_brings_only_what_is_new(self):
+        self.put("a.jpg", photo(1).read_bytes())
+        self.assertEqual(self.settle(), [(PHOTO, "a.jpg")])
+        away = self.folder.with_name("away")
+        self.folder.rename(away)
+        self.assertEqual((self.look(), self.look()), ([(GONE, "in")], []))
+        shutil.copy(photo(2), away / "b.jpg")
+        away.rename(self.folder)
+        self.assertEqual(self.look(), [(BACK, "in")])
+        self.assertEqual(self.settle(), [(PHOTO, "b.jpg")])
+
+
+class Judging(unittest.TestCase):
+    def test_good_ones_pass_soft_and_wrongly_exposed_ones_are_told(self):
+        judge, place = Judge(), scratch()
+        for k in range(1, 8):
+            self.assertEqual(judge.judge(photo(k)).complaints, (), k)
+        image = Image.open(photo(8)).convert("RGB")
+        for name, made, words in (
+            ("soft", image.filter(ImageFilter.GaussianBlur(2.0)), "Soft"),
+            ("dark", ImageEnhance.Brightness(image).enhance(0.4), "stops darker"),
+            ("light", ImageEnhance.Brightness(image).enhance(1.9), ""),
+            ("white", ImageEnhance.Brightness(image).enhance(6.0), "white"),
+        ):
+            made.save(place / f"{name}.jpg", quality=95)
+            told = " ".join(Judge.judge(judge, place / f"{name}.jpg").complaints)
+            self.assertIn(words, told, name)
+            self.assertTrue(told, name)
+        self.assertEqual(judge.judge(photo(8)).complaints, ())
+
+
+class Words(unittest.TestCase):
+    def at(self, azimuth, height, r):
+        a, h = np.radians(azimuth), np.radians(height)
+        return look_at(r * np.array([np.cos(a) * np.cos(h), np.sin(a) * np.cos(h), np.sin(h)]), np.zeros(3))
+
+    def test_right_is_where_the_cameras_right_is(self):
+        """Of random moves: the word agrees with the side on which the place lies in the last photo's own frame."""
+        rng = np.random.default_rng(3)
+        for _ in range(200):
+            a, h, r = rng.uniform(0, 360), rng.uniform(0, 60), rng.uniform(100, 300)
+            turn, up, far = rng.uniform(-140, 140), rng.uniform(0, 60), rng.uniform(0.5, 2)
+            last, wanted = self.at(a, h, r), self.at(a + turn, up, far * r)
+            told = move_text(last, wanted, np.zeros(3))
+            x = (last[:3, :3] @ center(wanted) + last[:3, 3])[0]
+            if abs(turn) > 5:
+                self.assertIn("right" if x > 0 else "left", told)
+            if abs(up - h) > 5:
+                self.assertIn("higher" if up > h else "lower", told)
+            if abs(far - 1) > 0.15:
+                self.assertIn("closer" if far < 1 else "farther", told)
+            mirrored = move_text(last, wanted, np.zeros(3), turntable=True)
+            if abs(turn) > 5:
+                self.assertIn("turn it", mirrored)
+                self.assertIn(" clockwise" if x > 0 else " counterclockwise", mirrored)
+
+    def test_sentences(self):
+        for move, words in (
+            ((0, 40, 200), "from the same place"),
+            ((40, 20, 200 * 2 / 3), "40° to the right, 20° lower, closer by a third"),
+            ((-90, 40, 300), "90° to the left, farther by half"),
+            ((180, 40, 200), "from the opposite side"),
+            ((70, 85, 200), "from straight above"),
+            ((0, -30, 200), "as low as you can"),
+        ):
+            self.assertEqual(move_text(self.at(10, 40, 200), self.at(10 + move[0], *move[1:]), np.zeros(3)), words)
+
+    def test_the_next_turn_closes_the_round_that_is_under_way(self):
+        up, foot = np.array([0.0, 0.0, 1.0]), np.zeros(3)
+        for step in (20.0, -30.0, 45.0):
+            poses = [self.at(200 + step * k, 25, 300) for k in range(5)]
+            degrees, left = next_turn(poses, up, foot)
+            self.assertAlmostEqual(degrees, step, places=6)
+            self.assertEqual(left, round(360 / abs(step)) - 5)
+        whole = [self.at(15 * k, 25, 300) for k in range(24)]
+        self.assertEqual(next_turn(whole, up, foot), (0.0, 0))
+        # one is missing in the middle; another round at another height has only begun
+        gap = [p for k, p in enumerate(whole) if k != 10]
+        self.assertAlmostEqual(abs(next_turn(gap, up, foot)[0]), 165.0, delta=0.01)
+        begun = [*whole, self.at(0, 50, 300), self.at(20, 50, 300)]
+        self.assertAlmostEqual(next_turn(begun, up, foot)[0], 20, places=6)
+        # in a frame that is tilted, nothing changes
+        R = np.linalg.qr(np.random.default_rng(0).normal(size=(3, 3)))[0]
+        R *= np.sign(np.linalg.det(R))
+        T = np.eye(4)
+        T[:3, :3] = R.T
+        tilted = [p @ T for p in begun]
+        self.assertAlmostEqual(next_turn(tilted, R @ up, foot)[0], 20, places=6)
+        self.assertEqual(next_turn(begun[:1], up, foot), (0.0, 0))
+
+
+class Shoot(unittest.TestCase):
+    def test_photos_of_the_playing_studio_are_taken_in_placed_and_the_next_are_named(self):
+        out, told = scratch() / "in", []
+        self.assertEqual(len(photos_of(pebble_set())), 12)
+        worker = Worker()
+        self.addCleanup(worker.close)
+        with Job.create(scratch() / "job") as job:
+            queue, tasks = Queue(job, worker), Tasks(worker)
+            work = Shooting(job, "By hand", out / "by-hand", queue, tasks, lambda *x: told.append(x))
+            first = threading.Event()
+
+            def wait(seconds):  # the last four come when the others stand
+                many = len(list(out.rglob("*.jpg"))) >= 8
+                first.wait(60) if many else time.sleep(min(seconds, 0.2))
+
+            player = threading.Thread(target=play, args=(pebble_set(), out, 0.4), kwargs={"sleep": wait})
+            player.start()
+            nexts = 0
+            while player.is_alive() or not (queue.idle and tasks.idle) or nexts < 3:
+                work.take(work.look())
+                queue.poll(0.05)
+                tasks.poll(0.05)
+                began = work.step()
+                if any(k == "placed" for k, _ in told):
+                    first.set()
+                busy = player.is_alive() or began or not (queue.idle and tasks.idle)
+                nexts = 0 if busy or len(job.photos(1)) < 12 else nexts + 1
+            kinds = [k for k, _ in told]
+            self.assertEqual(kinds.count("good") + kinds.count("bad"), 12, told)
+            placed = [t for k, t in told if k == "placed"]
+            self.assertIn("12 of 12 photos stand", placed[-1])
+            self.assertGreater(len(placed), 1)  # they were placed while others still came
+            self.assertEqual(told[-1][0], "next")
+            self.assertEqual(len(mask_blobs(job, work.sitting)), 12)
+            figures, _ = pebble_truth().judge_poses("By hand", _solved(job))
+            self.assertEqual(figures["solved"], 12)
+            self.assertLess(figures["rotation_deg_median"], 0.4)
+
+
+def _solved(job):
+    from umbrate.actions.delivering import camera_rows
+
+    return {r["name"]: r["pose"] for r in camera_rows(job)[0] if r["pose"] is not None}
+
+
+if __name__ == "__main__":
+    unittest.main()
