@@ -5,14 +5,19 @@ import shutil
 import threading
 import time
 import unittest
+import wave
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from PIL import Image, ImageEnhance, ImageFilter
 
+from tests.desk import DeskTest, setUpModule, tearDownModule, wait_for  # noqa: F401
 from tests.scenes import pebble_set, pebble_truth, scratch
 from umbrate.actions.standing import move_text, next_turn
 from umbrate.core.geometry.pose import center, look_at
+from umbrate.desk import sounds
+from umbrate.desk.dialogs.shooting import ShootingDialog
 from umbrate.job.store import Job
 from umbrate.sitting.masks import mask_blobs
 from umbrate.studio.playing import photos_of, play
@@ -210,6 +215,79 @@ class Shoot(unittest.TestCase):
             figures, _ = pebble_truth().judge_poses("By hand", _solved(job))
             self.assertEqual(figures["solved"], 12)
             self.assertLess(figures["rotation_deg_median"], 0.4)
+
+
+class InTheWindow(DeskTest):
+    def test_photos_are_taken_in_heard_placed_and_where_to_stand_is_drawn(self):
+        out, s = scratch() / "in", self.session
+        with Job.create(scratch() / "job") as job:
+            folder = job.folder
+        self.assertTrue(self.window.open_path(folder))
+        dialog = ShootingDialog(s, self.window)
+        self.addCleanup(dialog.deleteLater)
+        dialog.show()
+        self.assertFalse(dialog.start.isEnabled())
+        dialog.place.setText(str(out / "by-hand"))
+        dialog.name.setText("Upright")
+        played = []
+        with mock.patch.object(dialog._sounds, "play", played.append):
+            dialog.start.click()
+            self.assertIn("cannot be read", self.wait_told("folder", "cannot"))
+            for k, (file, mask) in enumerate(photos_of(pebble_set())):
+                place = out / file.relative_to(pebble_set())
+                (place.parent / "masks").mkdir(parents=True, exist_ok=True)
+                shutil.copy(mask, place.parent / "masks")
+                if k == 7:  # a soft one
+                    Image.open(file).filter(ImageFilter.GaussianBlur(2.0)).save(place, quality=95)
+                else:
+                    shutil.copy(file, place)
+                if k == 5:
+                    self.wait_told("placed", "6 of 6")
+                if k == 6:
+                    dialog.sound.setChecked(False)
+                    self.wait_told("good", file.name)
+                    dialog.sound.setChecked(True)
+            self.wait_told("next", "seen well", photos=12)
+        self.assertEqual(len(played), 11)
+        self.assertEqual(played.count(False), 1)
+        self.assertTrue(any(k == "bad" and "Soft" in x for k, x in s.shooting.lines))
+        self.assertEqual((s.sitting.name, s.stage), ("Upright", "poses"))
+        self.assertEqual(dialog.next.count(), len(s.shooting.work.next.texts))
+        wait_for(lambda: s.points.covered is not None)
+        if s.shooting.work.next.rows:
+            dialog.next.setCurrentRow(0)
+            self.assertEqual(s.points.place, s.shooting.work.next.rows[0])
+        dialog.start.click()
+        self.assertIsNone(s.shooting.work)
+        shutil.copy(pebble_set() / "by-hand" / "U_0001.jpg", out / "by-hand" / "late.jpg")
+        dialog.start.click()
+        self.wait_told("left", "copy of U_0001.jpg")  # those that are in are known after a restart
+        wait_for(lambda: s.queue.idle and s.tasks.idle)
+        self.window.close_job()
+        self.assertIsNone(s.shooting.work)
+        dialog.refresh()
+
+    def wait_told(self, kind, words, photos=0):
+        s = self.session
+
+        def told():
+            return next((x for k, x in reversed(s.shooting.lines) if k == kind and words in x), None)
+
+        wait_for(lambda: told() and len(s.photos()) >= photos and (not photos or (s.queue.idle and s.tasks.idle)), 120)
+        return told()
+
+    def test_the_tones_are_sound(self):
+        for notes in (sounds.GOOD, sounds.BAD):
+            file = scratch() / "t.wav"
+            sounds.write_tones(file, notes)
+            with wave.open(str(file)) as w:
+                data = np.frombuffer(w.readframes(w.getnframes()), "<i2")
+                rate = w.getframerate()
+            self.assertAlmostEqual(len(data) / rate, sum(s for _, s in notes), delta=0.01)
+            n = int(rate * notes[0][1])
+            loudest = np.argmax(np.abs(np.fft.rfft(data[:n]))) * rate / n
+            self.assertAlmostEqual(loudest, notes[0][0], delta=rate / n)
+            self.assertLess(abs(int(data[0])) + abs(int(data[-1])), 200)  # no click
 
 
 def _solved(job):

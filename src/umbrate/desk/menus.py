@@ -49,6 +49,7 @@ class Menus(QObject):
         menu.addSeparator()
         add(menu, "Bring in photos as a sitting…", w.bring_in, "Ctrl+I")
         add(menu, "Bring in a video as a sitting…", w.bring_in_video)
+        add(menu, "While shooting: watch a folder…", w.show_shooting)
         add(menu, "Find missing photos…", w.find_missing)
         menu.addSeparator()
         add(menu, "Deliver files for a purpose…", lambda: self.session.choose(stage="deliver"))

@@ -45,6 +45,7 @@ from .dialogs.picks import PicksDialog
 from .dialogs.problem import ProblemDialog
 from .dialogs.queue import QueueDialog
 from .dialogs.recipes import RecipesDialog
+from .dialogs.shooting import ShootingDialog
 from .dialogs.split import SplitDialog
 from .dialogs.upkeep import UpkeepDialog
 from .dialogs.video import VideoDialog
@@ -76,7 +77,7 @@ class Window(QMainWindow):
         self.setWindowTitle("Umbrate")
         self.resize(1280, 800)
         self.setAcceptDrops(True)
-        self.manual = self._batch = self._queue = None
+        self.manual = self._batch = self._queue = self._shooting = None
         self.stack = QStackedWidget()
         self.setCentralWidget(self.stack)
         self.welcome = Welcome()
@@ -376,6 +377,13 @@ class Window(QMainWindow):
             self._batch = BatchDialog(self)
         self._batch.show()
         self._batch.raise_()
+
+    def show_shooting(self):
+        """Watch a folder while somebody shoots."""
+        if self._shooting is None:
+            self._shooting = ShootingDialog(self.session, self)
+        self._shooting.show()
+        self._shooting.raise_()
 
     def show_queue(self):
         """What waits in this and other jobs."""

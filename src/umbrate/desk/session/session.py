@@ -29,6 +29,7 @@ from .masking import MaskWork
 from .measuring import MeasureWork
 from .mending import MendWork
 from .recipes import RecipeWork
+from .shooting import ShootWork
 from .surfaces import SurfaceWork
 from .texturing import TextureWork
 from .tiepoints import PointWork
@@ -61,7 +62,7 @@ class Session(Contents):
         self.mending = MendWork(self)
         self.surfacing = SurfaceWork(self)
         self.texturing = TextureWork(self)
-        self.recipes, self.later = RecipeWork(self), LaterWork(self)
+        self.recipes, self.later, self.shooting = RecipeWork(self), LaterWork(self), ShootWork(self)
         self._take_color = None
         self.said.connect(self.log.write)
         self.listening = Listening(self)
@@ -124,6 +125,7 @@ class Session(Contents):
         """Close the job; what runs is stopped."""
         self.listening.stop()
         self.recipes.stop()
+        self.shooting.stop()
         if self.job is None:
             return
         self.background.close()

@@ -34,6 +34,8 @@ class Next:
         How far to turn the turntable; "" where there is none or the round is closed.
     share : float
         Of the tie points, that enough photos see well.
+    rows : tuple of int
+        Which of the places that coverage finds they are.
     """
 
     texts: list
@@ -41,6 +43,7 @@ class Next:
     points: list
     turn: str = ""
     share: float = 0.0
+    rows: tuple = ()
 
 
 def next_places(folder, sitting_id, report):
@@ -59,13 +62,15 @@ def next_places(folder, sitting_id, report):
         poses = [block.poses[block.solved_rows[i]] for i in order]
         figures = job.result(sitting_id, "poses").figures
         middle = np.median(work.cloud["points"], axis=0)
-        best = [p for p in covered.places if p.normal[2] >= UNDER][:PLACES]
+        rows = [k for k, p in enumerate(covered.places) if p.normal[2] >= UNDER][:PLACES]
+        best = [covered.places[k] for k in rows]
         wanted = [p.poses[len(p.poses) // 2] for p in best]
         texts = [move_text(poses[-1], E, middle, bool(figures.turntable)) for E in wanted] if poses else []
         good = float((~covered.weak).mean())
         if not best and covered.places:
             texts = ["turn it over for its underside: that is another sitting"]
-        return order, Next(texts, wanted, [p.points for p in best], _turn(job, sitting, figures, poses), good)
+        return order, Next(texts, wanted, [p.points for p in best], _turn(job, sitting, figures, poses), good,
+                           tuple(rows))  # fmt: skip
 
 
 def _turn(job, sitting, figures, poses):

@@ -1,0 +1,97 @@
+"""Shooting into the open job: a folder is watched while the window stays alive, and what comes of it is shown."""
+
+from collections import deque
+from pathlib import Path
+
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+
+from ...work.watching.shooting import Shooting
+
+LOOK_MS = 400
+MOST = 400  #: lines that are remembered
+
+
+class ShootWork(QObject):
+    """Does what the window asks of a watched folder.
+
+    Attributes
+    ----------
+    work : Shooting or None
+    lines : deque of (kind, text)
+        What was told, oldest first; kinds as of `Shooting`.
+    """
+
+    changed = pyqtSignal()
+    heard = pyqtSignal(bool)  #: a photo came in: whether it is good
+
+    def __init__(self, session):
+        super().__init__(session)
+        self.session, self.work = session, None
+        self.lines, self._looking, self._placed = deque(maxlen=MOST), False, False
+        self._timer = QTimer(self, interval=LOOK_MS)
+        self._timer.timeout.connect(self._look)
+
+    @property
+    def folder(self):
+        """The folder that is watched, or None."""
+        return self.work.arrivals.folder if self.work else None
+
+    def begin(self, folder, name):
+        """Watch a folder; its photos come into the sitting of a name."""
+        s = self.session
+        if not s.may_write():
+            return
+        self.work = Shooting(s.job, name, Path(folder), s.queue, s.tasks, self._tell)
+        self._looking = self._placed = False
+        self._tell("folder", f"Watching {folder}.")
+        self._timer.start()
+
+    def stop(self):
+        """Watch no more; what came in stays."""
+        if self.work is None:
+            return
+        self._timer.stop()
+        self.work = None
+        self._tell("folder", "Stopped watching.")
+
+    def _look(self):
+        """Look at the folder beside the window, and go on with what came."""
+        s, work = self.session, self.work
+        if work is None or s.job is None:
+            return
+        if not self._looking:
+            self._looking = True
+            s.in_background(work.look, lambda news: self._take(work, news), self._failed)
+        if s.recipes.follower is None and work.step():
+            here = work.sitting
+            s.changed()
+            if here and s.sitting_id != here.id:
+                s.choose(here.id)
+            s.listening.wake()
+
+    def _take(self, work, news):
+        self._looking = False
+        if work is self.work:
+            work.take(news)
+
+    def _failed(self, sentence):
+        self._looking = False
+        self._tell("trouble", sentence)
+
+    def _tell(self, kind, text):
+        self.lines.append((kind, text))
+        self.session.log.write(text)
+        if kind in ("good", "bad"):
+            self.heard.emit(kind == "good")
+        elif kind == "placed" and not self._placed and self.work.sitting:
+            self._placed = True  # once: who looks at something else then stays there
+            self.session.choose(self.work.sitting.id, "poses")
+        elif kind == "next":
+            self._show_next()
+        self.changed.emit()
+
+    def _show_next(self):
+        """Color the tie points by what is missing, and draw where to stand."""
+        s, here = self.session, self.work.sitting if self.work else None
+        if here and s.sitting_id == here.id and s.stage == "poses":
+            s.points.cover()
