@@ -4,8 +4,8 @@
 
 An object of the studio stands on a table. After 16 photos from random places ten more are taken: where the program
 proposes (three at a time, from what it solved so far), at random (mean of 20 draws), and by who knows the truth (each
-the one that raises the covered surface most). Covered is a place of the true surface that three photos see from directions
-12 degrees apart or more; what no photo from above the table could cover does not count.
+the one that raises the covered surface most). Covered is a place of the true surface that three photos see from
+directions 12 degrees apart or more; what no photo from above the table could cover does not count.
 """
 
 import argparse
@@ -172,9 +172,9 @@ def main():
         rng, place = np.random.default_rng(a.seed + k), folder / f"trial {k}"
         base, ours, drawn, best, spare = trial(judge, scene, rng, a.first, a.more, place)
         raises.append((ours - base, drawn - base, best - base))
-        print(f"trial {k + 1}: {100 * base:.1f} % covered after {a.first}; with {a.more} more: proposed "
-              f"{100 * ours:.1f} ({spare} of them were not proposed), random {100 * drawn:.1f}, by the truth {100 * best:.1f} %, "
-              f"{time.monotonic() - start:.0f} s", flush=True)  # fmt: skip
+        print(f"trial {k + 1}: {100 * base:.1f} % covered after {a.first}; with {a.more} more: "
+              f"proposed {100 * ours:.1f} ({spare} of them were not proposed), random {100 * drawn:.1f}, "
+              f"by the truth {100 * best:.1f} %, {time.monotonic() - start:.0f} s", flush=True)  # fmt: skip
     ours, drawn, best = np.mean(raises, 0)
     print(f"raised by {100 * ours:.1f} points proposed, {100 * drawn:.1f} random, {100 * best:.1f} by the truth: "
           f"{100 * ours / best:.0f} % of the best")  # fmt: skip

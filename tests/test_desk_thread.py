@@ -337,6 +337,7 @@ class Heard(unittest.TestCase):
         self.told, self.moved = [], []
         self.session = QObject()
         self.session.queue, self.session.tasks = self.queue, self.tasks
+        self.session.recipes = SimpleNamespace(step=lambda: False, follower=None)
         self.session.on_event = self.told.append
         self.session.log = SimpleNamespace(progress=lambda data: self.told.append(data))
         with mock.patch.object(listening, "TICK_MS", 60_000):
