@@ -20,6 +20,7 @@ from umbrate.cli.main import cli
 from umbrate.core.errors import UmbrateError
 from umbrate.desk.dialogs.newjob import NewJobDialog
 from umbrate.desk.dialogs.recipes import RecipesDialog
+from umbrate.desk.finding import every_entry, found
 from umbrate.job.joins import ON_OBJECT
 from umbrate.job.store import Job
 from umbrate.stages import BY_NAME, STAGES
@@ -400,12 +401,12 @@ class InTheWindow(DeskTest):
         dialog.beside.setCurrentText("this job")
 
         def set_so(dialog):
-            self.choose(dialog, "Quick look")
+            self.assertEqual(dialog.current.recipe.name, "Quick look")
             dialog.set.click()
             return True
 
         with mock.patch.object(RecipesDialog, "exec", set_so):
-            self.window.show_recipes()
+            found(every_entry(self.window), "quick look recipe")[0].act()
         self.assertEqual(s.job.settings(s.sitting_id, "cloud")["photo_scale"], 4)
         s.undo()
         self.assertEqual(s.job.settings(s.sitting_id, "cloud")["min_photos"], 5)

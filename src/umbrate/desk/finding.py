@@ -12,6 +12,7 @@ from ..actions.steps import FILTERS
 from ..core.raster.coloring import COLORINGS, COVERAGE, SURFACE_COLORINGS
 from ..stages import STAGES
 from ..work import manual
+from ..work.recipes import shelf
 from .bench.panels import PARTS
 from .words import synonyms_of
 
@@ -103,7 +104,7 @@ def every_entry(window):
             *_looks(window),
             *_filters(window),
         ]
-        out += [*_measurements(window), *_photos(window)]
+        out += [*_measurements(window), *_photos(window), *_recipes(window)]
     return out + list(_manual(window))
 
 
@@ -238,6 +239,13 @@ def _photos(window):
         yield Entry("Photo", p.name, partial(s.choose, photo_id=p.id))
     for x in s.job.sittings():
         yield Entry("Sitting", x.name, partial(s.choose, x.id))
+
+
+def _recipes(window):
+    for k in (*shelf.own()[0], *shelf.built_in()):
+        yield Entry(
+            "Recipe", k.recipe.name, partial(window.show_recipes, k.recipe.name), "", f"recipe {k.recipe.about}"
+        )
 
 
 def _manual(window):

@@ -364,9 +364,9 @@ class Window(QMainWindow):
         if self.session.job:
             self.session.changed()
 
-    def show_recipes(self):
-        """Choose a recipe for the job, or keep its own."""
-        dialog = RecipesDialog(self.session, self)
+    def show_recipes(self, name=None):
+        """Choose a recipe for the job, the one of a name first, or keep its own."""
+        dialog = RecipesDialog(self.session, self, name)
         if dialog.exec() and dialog.chosen:
             act = self.session.recipes.run if dialog.runs else self.session.recipes.apply
             act(dialog.chosen)

@@ -50,7 +50,7 @@ def fill(table, rows, heads):
 class RecipesDialog(QDialog):
     """`chosen` is the Recipe that was decided on, `runs` whether the job shall be run by it; None where none was."""
 
-    def __init__(self, session, parent=None):
+    def __init__(self, session, parent=None, name=None):
         super().__init__(parent)
         self.session, self.chosen, self.runs = session, None, False
         self.setWindowTitle("Recipes")
@@ -85,7 +85,7 @@ class RecipesDialog(QDialog):
         for b in (close, self.set, self.run):
             row.addWidget(b)
         box.addLayout(row)
-        self._fill()
+        self._fill(name)
 
     def _make_list(self):
         column = QVBoxLayout()

@@ -1,0 +1,116 @@
+"""How long from a photo's arrival until it is judged, and until it has its place in the scene.
+
+    python bench/shooting.py [--photos 50] [--size 4000 3000] [--late 3] [--folder KEPT]
+
+The demo's photos, enlarged to the size of a camera's (12 MP), come into a job: all but the last few at once, those one
+after another. Prints seconds from the moment each of these lies in the folder whole.
+"""
+
+import argparse
+import shutil
+import statistics
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from PIL import Image
+
+ROOT = Path(__file__).resolve().parents[1]
+sys.path.insert(0, str(ROOT / "src"))
+
+import umbrate.stages  # noqa: E402, F401
+from umbrate.job.store import Job  # noqa: E402
+from umbrate.work.demo import demo_data  # noqa: E402
+from umbrate.work.queue import Queue  # noqa: E402
+from umbrate.work.tasks import Tasks  # noqa: E402
+from umbrate.work.watching.shooting import Shooting  # noqa: E402
+from umbrate.work.worker import Worker  # noqa: E402
+
+LOOK_S = 0.4  #: as the window looks
+
+
+def enlarged(folder, count, size):
+    """Photos of the demo's sittings, one after the other, in a camera's size, with their masks."""
+    files = [f for place in ("upright", "on-its-back") for f in sorted((demo_data() / place).glob("*.jpg"))]
+    (folder / "masks").mkdir(parents=True, exist_ok=True)
+    out = []
+    for f in files[:count]:
+        place = folder / f.name
+        if not place.exists():
+            with Image.open(f) as image, Image.open(f.parent / "masks" / f"{f.stem}.png") as mask:
+                turned = image.size[0] < image.size[1]
+                pixels = size[::-1] if turned else size
+                mask.resize(pixels, Image.Resampling.NEAREST).save(folder / "masks" / f"{f.stem}.png")
+                image.resize(pixels, Image.Resampling.BICUBIC).save(place, quality=92, exif=image.getexif())
+        out.append(place)
+    return out
+
+
+class Watch:
+    """A folder that is watched, and when what was told of it."""
+
+    def __init__(self, job, folder):
+        self.worker = Worker()
+        self.queue, self.tasks, self.told = Queue(job, self.worker), Tasks(self.worker), []
+        self.work = Shooting(job, "Shot", folder, self.queue, self.tasks, self._tell)
+        self._looked = 0.0
+
+    def _tell(self, kind, text):
+        self.told.append((time.monotonic(), kind, text))
+
+    def until(self, done, limit_s=1200):
+        """Go on until something holds; seconds that took."""
+        start = time.monotonic()
+        while not done():
+            if time.monotonic() - start > limit_s:
+                raise SystemExit(f"it took more than {limit_s} s: {self.told[-3:]}")
+            if time.monotonic() - self._looked >= LOOK_S:
+                self._looked = time.monotonic()
+                self.work.take(self.work.look())
+            self.queue.poll(0.02)
+            self.tasks.poll(0.02)
+            self.work.step()
+        return time.monotonic() - start
+
+
+def main():
+    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    parser.add_argument("--photos", type=int, default=48)
+    parser.add_argument("--size", type=int, nargs=2, default=(4000, 3000))
+    parser.add_argument("--late", type=int, default=3)
+    parser.add_argument("--folder", type=Path)
+    a = parser.parse_args()
+    folder = a.folder or Path(tempfile.mkdtemp(prefix="umbrate-bench-"))
+    photos = enlarged(folder / "photos", a.photos, tuple(a.size))
+    place = folder / "in"
+    shutil.rmtree(place, ignore_errors=True)
+    shutil.rmtree(folder / "job.umbrate", ignore_errors=True)
+    shutil.copytree(folder / "photos" / "masks", place / "masks")
+    for f in photos[: -a.late]:
+        shutil.copy(f, place)
+    judged, placed = [], []
+    with Job.create(folder / "job") as job:
+        watch = Watch(job, place)
+        first = watch.until(
+            lambda: any(k == "next" for _, k, _ in watch.told) and watch.queue.idle and watch.tasks.idle
+        )
+        print(f"the first {len(photos) - a.late} of {a.size[0]} x {a.size[1]} pixels: {first:.0f} s", flush=True)
+        for f in photos[-a.late :]:
+            start, count = time.monotonic(), len(watch.told)
+            shutil.copy(f, place)
+            watch.until(lambda n=count: any(k == "placed" for _, k, _ in watch.told[n:]))
+            for kinds, out in ((("good", "bad"), judged), (("placed",), placed)):
+                out.append(next(t for t, k, _ in watch.told[count:] if k in kinds) - start)
+            watch.until(lambda: watch.queue.idle and watch.tasks.idle)
+            print(f"{f.name}: judged after {judged[-1]:.1f} s, placed after {placed[-1]:.1f} s", flush=True)
+        watch.queue.close()
+    if not a.folder:
+        shutil.rmtree(folder)
+    good = max(judged) <= 2.0 and statistics.median(placed) <= 4.0
+    print(f"judged {statistics.median(judged):.1f} s (2 wanted), placed {statistics.median(placed):.1f} s (4 wanted)")
+    return 0 if good else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())
