@@ -330,6 +330,16 @@ class OnJobs(unittest.TestCase):
             following = Following(job, recipe)
             self.assertIsNone(following.next())
             self.assertIn("was changed by other steps already", following.notes[0])
+            # a step that finds nothing to do here is left out, and said; the others are done, once
+            steps = [{"filter": "support"}, {"filter": "lonely"}]
+            more = replace(recipe, clean=tuple(map(BOOKS["clean"].check, steps)), stages={})
+            for wanted, kinds in ((more, ["lonely"]), (replace(more, clean=more.clean[:1]), [])):
+                kept = job.cloud(sitting.id)
+                job.cloud_list.set_steps(kept.id, [], "none")
+                follower = self.follow(job, wanted)
+                self.assertEqual(follower.problem, "")
+                self.assertIn("A step was left out. Table and support", " ".join(follower.following.notes))
+                self.assertEqual([s.step["filter"] for s in job.cloud(sitting.id).steps], kinds)
             # a stage that fails ends it with the stage's own reason
             queue = Queue(job, self.worker)
             follower = Follower(

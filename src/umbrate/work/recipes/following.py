@@ -6,6 +6,7 @@ was, and what was done already is not done twice.
 
 from collections import Counter
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 from functools import partial
 
@@ -54,21 +55,40 @@ class Call:
 
 
 def steps_elsewhere(folder, sitting_id, part, steps, report):
-    """Work for another process: the Changed of a sitting's chosen cloud or surface with some steps more."""
+    """Work for another process: a sitting's chosen cloud or surface with some steps more.
+
+    A step that finds nothing to do here, such as a support where there is none, is left out.
+
+    Returns
+    -------
+    Changed or None, list of str
+        None where no step does anything; a sentence for each that was left out.
+    """
     report.progress(0.1, "cleaning the cloud" if part == "clean" else "mending the surface")
     with Job.open(folder, writable=False) as job:
         sitting = next(s for s in job.sittings() if s.id == sitting_id)
         kept = job.cloud(sitting_id) if part == "clean" else job.surface(sitting_id)
-        return WAYS[part].with_steps(job, sitting, kept, list(steps))
+        done, changed, left = [], None, []
+        with suppress(UmbrateError):
+            return WAYS[part].with_steps(job, sitting, kept, list(steps)), left
+        for step in steps:
+            report.check()
+            try:
+                changed = WAYS[part].with_steps(job, sitting, kept, [*done, step])
+                done.append(step)
+            except UmbrateError as e:
+                left.append(f"A step was left out. {e}")
+        return changed, left
 
 
-def _alike(book, first, second):
-    """Whether two lists of steps do the same."""
+def _some_of(book, have, steps):
+    """Whether steps that something has are those of a recipe, in their order; some may have been left out."""
 
-    def plain(steps):
-        return [book.check({k: v for k, v in s.items() if k not in ("frame", "box", "did")}) for s in steps]
+    def plain(step):
+        return book.check({k: v for k, v in step.items() if k not in ("frame", "box", "did")})
 
-    return plain(first) == plain(second)
+    rest = iter([plain(s) for s in steps])
+    return all(any(plain(s) == r for r in rest) for s in have)
 
 
 class Following:
@@ -83,7 +103,7 @@ class Following:
         self.job, self.recipe, self.place = job, recipe, place or {}
         self.ids = None if sittings is None else {s.id for s in sittings}
         self.notes = []
-        self._last, self._asked = None, Counter()
+        self._last, self._asked, self._idle = None, Counter(), set()
 
     def _chosen(self):
         return [s for s in self.job.sittings() if self.ids is None or s.id in self.ids]
@@ -232,16 +252,26 @@ class Following:
         if not steps or kept is None:
             return None
         have = [s.step for s in kept.steps]
-        if _alike(book, have[: len(steps)], steps):
+        if have and _some_of(book, have[: len(steps)], steps):
             return None
+        if (kept.id, part) in self._idle:
+            return None  # nothing of it does anything here
         if have:
             self._note(f"“{kept.name}” of “{sitting.name}” was changed by other steps already; it is left as it is.")
             return None
         title = f"{'clean' if part == 'clean' else 'mend'} “{kept.name}” of “{sitting.name}”"
         return Call(
             title, steps_elsewhere, (str(self.job.folder), sitting.id, part, steps),
-            lambda changed: way.keep(self.job, kept, changed),
+            lambda answer: self._keep(way, kept, part, *answer),
         )  # fmt: skip
+
+    def _keep(self, way, kept, part, changed, left):
+        for sentence in left:
+            self._note(sentence)
+        if changed is None:
+            self._idle.add((kept.id, part))
+        else:
+            way.keep(self.job, kept, changed)
 
     def _delivery(self, sitting):
         stage = BY_NAME["deliver"]
