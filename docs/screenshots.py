@@ -1,7 +1,5 @@
 """Take the screenshots of docs/screenshots/ anew, from the demo job (run ``./umbrate demo`` first).
 
-`page.png` is the page that the demo delivered, in a browser: taken by hand, in a window of 1280 by 800.
-
 ``PYTHONPATH=src .venv/bin/python docs/screenshots.py``, with a display or without one.
 """
 
@@ -16,18 +14,14 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen" if not os.environ.get("DISP
 
 import numpy as np
 from PIL import Image, ImageFilter
-from PyQt6.QtCore import QPointF, QSettings, QSize
-from PyQt6.QtGui import QImage, QPainter
-from PyQt6.QtPdf import QPdfDocument
+from PyQt6.QtCore import QPointF, QSettings
 from PyQt6.QtWidgets import QApplication, QScrollArea
 
-from umbrate.actions.reporting import write_accuracy_report
 from umbrate.core.poses.block import FEATURE
 from umbrate.desk.__main__ import make_app
 from umbrate.desk.bench.cleaning import CleanPart
 from umbrate.desk.bench.delivery import DeliveryPanel
 from umbrate.desk.dialogs.finder import Finder
-from umbrate.desk.dialogs.picks import PicksDialog
 from umbrate.desk.dialogs.section import SectionDialog
 from umbrate.desk.window import Window
 from umbrate.work.demo import demo_data, demo_folder
@@ -111,7 +105,7 @@ def finding(window, take):
 
 
 def measuring(window, take):
-    """A point is marked and predicted, a distance on the cloud, the report."""
+    """A point is marked and predicted, a distance on the cloud."""
     session, view = window.session, window.photo_view
     sitting = session.sitting
     session.choose(stage="scale")
@@ -158,20 +152,6 @@ def measuring(window, take):
     session.measuring.changed.emit()
     view.fit()
     take("measured")
-    with tempfile.TemporaryDirectory() as place:
-        file = Path(place) / "report.pdf"
-        write_accuracy_report(session.job, sitting, file)
-        pages = QPdfDocument(None)
-        pages.load(str(file))
-        size = pages.pagePointSize(0)
-        page = pages.render(0, QSize(round(1.3 * size.width()), round(1.3 * size.height())))
-        paper = QImage(page.size(), QImage.Format.Format_RGB32)
-        paper.fill(0xFFFFFFFF)
-        p = QPainter(paper)
-        p.drawImage(0, 0, page)
-        p.end()
-        paper.save(str(OUT / "report.png"))
-        pages.close()
     while session.job.marked_points(sitting.id) or session.job.measurements(sitting.id):
         session.undo()
     session.choose(stage="poses")
@@ -208,37 +188,11 @@ def clouds(window, take):
 
 
 def joining(window, take):
-    """Sittings over each other, how far they lie apart, the same places picked in both, the whole as a surface."""
+    """Sittings over each other, how far they lie apart, a section of the whole."""
     session, scene = window.session, window.scene
     row = session.sitting
     session.choose(stage="join")
     take("joined")
-    dialog = PicksDialog(session, window)
-    dialog.show()
-    settle()
-    views = dialog.views
-    G = np.linalg.inv(np.array(session.job.join_found(row.id).moves[1]))
-    rng, done = np.random.default_rng(4), 0
-    while done < 4:
-        X = views[0].points[rng.integers(len(views[0].points))].astype(float)
-        plain = np.linalg.inv(views[0].frame.matrix) @ np.append(X, 1.0)
-        Y = (views[1].frame.matrix @ G @ plain)[:3]
-        off = np.linalg.norm(views[1].points - Y.astype(np.float32), axis=1)
-        if off.min() > 0.5:
-            continue  # the other sitting does not have this place
-        Y = views[1].points[int(np.argmin(off))].astype(float)
-        there = np.linalg.inv(views[1].frame.matrix) @ np.append(Y, 1.0)
-        dialog._picked(0, X, {"cloud": plain[:3].tolist()})
-        done += 1
-        if done < 4:
-            dialog._picked(1, Y, {"cloud": there[:3].tolist()})
-    dialog.which[1][1].setCurrentIndex(6)
-    views[1].show_photo(dialog.which[1][1].currentData())
-    settle()
-    dialog.grab().save(str(OUT / "picks.png"))
-    dialog.close()
-    while session.job.picks(row.id):
-        session.undo()
     session.choose(stage="surface")
     until(lambda: session.surfacing.mesh is not None)
     settle()
@@ -252,14 +206,6 @@ def joining(window, take):
     settle(2.0)
     dialog.grab().save(str(OUT / "section.png"))
     dialog.close()
-    work = session.surfacing
-    work.measure()
-    until(lambda: not work.measuring)
-    work.compare_model(demo_data() / "truth.ply", "shape")
-    until(lambda: not work.measuring)
-    window.bench.open("Walls")
-    take("surface-model")
-    work.set_look("relief")
     scene.toggles["Photos"].setChecked(True)
 
 
@@ -325,7 +271,6 @@ def main():
         until(lambda: window.photo_view.shown is None or window.photo_view.image is not None)
         window.grab().save(str(OUT / f"{name}.png"))
 
-    take("welcome")
     window.open_path(demo_folder())
     session = window.session
     first, row = session.job.sittings()[0], session.job.joined_rows()[0]

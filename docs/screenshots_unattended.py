@@ -1,7 +1,7 @@
 """Take the screenshots of recipes, queue, ledger, shooting and batches anew, from the demo job and the demo's photos.
 
-``PYTHONPATH=src .venv/bin/python docs/screenshots_unattended.py``, with a display or without one; `batch.png` needs
-Chromium, which shows the page.
+``PYTHONPATH=src .venv/bin/python docs/screenshots_unattended.py [NAME...]``, with a display or without one;
+`batch.png` needs Chromium, which shows the page.
 """
 
 import os
@@ -13,7 +13,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).resolve().parent))
 
-from PyQt6.QtCore import QItemSelectionModel, QSettings
+from PyQt6.QtCore import QEvent, QItemSelectionModel, QSettings
 from PyQt6.QtGui import QPainter
 from screenshots import OUT, settle, until
 
@@ -95,7 +95,9 @@ def shooting(window, home):
     """Nine of the demo's photos come in from a camera on a cable."""
     s, place = window.session, home / "tether"
     (place / "masks").mkdir(parents=True)
-    window.open_path(Job.create(home / "whistle").folder)
+    with Job.create(home / "whistle") as job:
+        folder = job.folder
+    window.open_path(folder)
     dialog = ShootingDialog(s, window)
     dialog.resize(430, 560)
     dialog.show()
@@ -115,6 +117,7 @@ def shooting(window, home):
     dialog.next.setCurrentRow(0)
     settle(2.0)
     dialog.place.setText("~/Pictures/tether")  # not where whoever runs this has it
+    window.job_place.setText("~/jobs")
     take(window, dialog, "shooting", (window.width() - dialog.width() - 16, 120))
     s.shooting.stop()
 
@@ -166,16 +169,25 @@ def main():
         window = Window()
         window.resize(1280, 800)
         window.show()
-        window.open_path(folder)
-        recipes(window)
-        queue(window, home)
-        ledger(window)
-        window.close_job()
-        database.write_bytes(before)
-        shooting(window, home)
+        if wants("recipes", "queue", "ledger"):
+            window.open_path(folder)
+            recipes(window)
+            queue(window, home)
+            ledger(window)
+            window.close_job()
+            database.write_bytes(before)
+        if wants("shooting"):
+            shooting(window, home)
         window.close()
-        batch(home)
-        app.quit()
+        window.deleteLater()  # before the application: it draws on it
+        app.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
+        if wants("batch"):
+            batch(home)
+
+
+def wants(*names):
+    """Whether some of these pictures are named on the command line, or none is: then all are taken."""
+    return len(sys.argv) == 1 or bool({*names} & {*sys.argv[1:]})
 
 
 if __name__ == "__main__":

@@ -7,6 +7,7 @@ import time
 import unittest
 import wave
 from pathlib import Path
+from types import SimpleNamespace
 from unittest import mock
 
 import numpy as np
@@ -23,6 +24,7 @@ from umbrate.sitting.masks import mask_blobs
 from umbrate.studio.playing import photos_of, play
 from umbrate.work.queue import Queue
 from umbrate.work.tasks import Tasks
+from umbrate.work.watching import shooting
 from umbrate.work.watching.arrivals import BACK, GONE, LEFT, PHOTO, REPLACED, Arrivals, Judge
 from umbrate.work.watching.shooting import Shooting
 from umbrate.work.worker import Worker
@@ -176,6 +178,16 @@ class Words(unittest.TestCase):
         tilted = [p @ T for p in begun]
         self.assertAlmostEqual(next_turn(tilted, R @ up, foot)[0], 20, places=6)
         self.assertEqual(next_turn(begun[:1], up, foot), (0.0, 0))
+
+    def test_which_way_the_disc_turns_does_not_hang_on_the_axis_sign(self):
+        # the demo's disc is turned counterclockwise by 30 degrees: the camera goes round the object clockwise
+        poses = [self.at(-111 - 30 * k, 25, 300) for k in range(9)]
+        frame = SimpleNamespace(matrix=np.eye(4))
+        for sign in (1.0, -1.0):
+            axis = SimpleNamespace(direction=[0, 0, sign], point=[0, 0, 0])
+            with mock.patch.object(shooting, "frame_of", return_value=frame):
+                told = shooting._turn(None, None, SimpleNamespace(turntable=axis), poses)
+            self.assertEqual(told, "Turn it 30° counterclockwise; 3 to go in this round.")
 
 
 class Shoot(unittest.TestCase):

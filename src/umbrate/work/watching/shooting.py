@@ -79,7 +79,10 @@ def _turn(job, sitting, figures, poses):
         return ""
     M = frame_of(job, sitting).matrix
     axis, foot = np.array(figures.turntable.direction), np.array(figures.turntable.point)
-    degrees, left = next_turn(poses, M[:3, :3] @ axis, M[:3, :3] @ foot + M[:3, 3])
+    axis = M[:3, :3] @ axis
+    if axis[2] < 0:  # which end of it is up, the turns do not say
+        axis = -axis
+    degrees, left = next_turn(poses, axis, M[:3, :3] @ foot + M[:3, 3])
     if not left:
         return ""
     way = "clockwise" if degrees > 0 else "counterclockwise"
