@@ -117,7 +117,7 @@ class Shooter:
 
     def propose(self):
         """Places that the program names next, in the true frame."""
-        _, found = next_places(self.job.folder, self.sitting.id, Report())
+        found = next_places(self.job.folder, self.sitting.id, Report())
         rows = {r["name"]: r["pose"] for r in camera_rows(self.job)[0] if r["pose"] is not None}
         names = sorted(rows)
         true = [self.taken[int(n[2:6]) - 1] for n in names]

@@ -190,7 +190,6 @@ def clouds(window, take):
 def joining(window, take):
     """Sittings over each other, how far they lie apart, a section of the whole."""
     session, scene = window.session, window.scene
-    row = session.sitting
     session.choose(stage="join")
     take("joined")
     session.choose(stage="surface")

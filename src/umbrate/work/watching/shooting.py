@@ -47,8 +47,7 @@ class Next:
 
 
 def next_places(folder, sitting_id, report):
-    """Work for another process: ids of the photos that stand in a sitting of the job in `folder`, and its Next, or a
-    sentence that says why there is none."""
+    """Work for another process: the Next of a sitting of the job in `folder`, or a sentence why there is none."""
     report.progress(0.1, "looking where photos are missing")
     with Job.open(folder, writable=False) as job:
         sitting = next(s for s in job.sittings() if s.id == sitting_id)
@@ -58,7 +57,7 @@ def next_places(folder, sitting_id, report):
             work = gather_tie_points(job, sitting)
             covered = compute_coverage(work)
         except UmbrateError as e:
-            return order, str(e)
+            return str(e)
         poses = [block.poses[block.solved_rows[i]] for i in order]
         figures = job.result(sitting_id, "poses").figures
         middle = np.median(work.cloud["points"], axis=0)
@@ -69,8 +68,8 @@ def next_places(folder, sitting_id, report):
         good = float((~covered.weak).mean())
         if not best and covered.places:
             texts = ["turn it over for its underside: that is another sitting"]
-        return order, Next(texts, wanted, [p.points for p in best], _turn(job, sitting, figures, poses), good,
-                           tuple(rows))  # fmt: skip
+        return Next(texts, wanted, [p.points for p in best], _turn(job, sitting, figures, poses), good,
+                    tuple(rows))  # fmt: skip
 
 
 def _turn(job, sitting, figures, poses):
@@ -180,18 +179,24 @@ class Shooting:
         if failure:
             self.tell("trouble", f"{failure.message} Go on shooting: it is tried again with the next photo.")
             return False
+        self._tell_placed(sitting, done.figures)
         self.tasks.send("next places", next_places, (str(self.job.folder), sitting.id), self._told_next, self._failed)
         return True
 
-    def _told_next(self, answer):
-        solved, found = set(answer[0]), answer[1]
-        names = {p.id: p.name for p in self.job.photos(self.sitting.id)}
+    def _tell_placed(self, sitting, figures):
+        """Tell which photos have a place now, and why others have none."""
+        names = {p.id: p.name for p in self.job.photos(sitting.id, aside=False)}
+        out = [i for i in names if i in figures.reasons or i in figures.fragments]
+        solved = set(names) - set(out)
         new = [names[i] for i in names if i in solved - self._placed]
-        out = [n for i, n in names.items() if i not in solved]
         self._placed = solved
         told = f"{', '.join(new[-3:])} placed; " if new else ""
-        left = f" Not placed: {', '.join(out[:4])}{' and more' if len(out) > 4 else ''}." if out else ""
-        self.tell("placed", f"{told}{len(solved)} of {len(names)} photos stand.{left}")
+        why = f": {figures.reasons[out[0]].text}" if out and out[0] in figures.reasons else ""
+        more = f", and {len(out) - 1} more" if len(out) > 1 else ""
+        left = f" Not placed: {names[out[0]]}{why}{more}." if out else ""
+        self.tell("placed", f"{told}{figures.solved} of {len(names)} photos stand.{left}")
+
+    def _told_next(self, found):
         self.next = None if isinstance(found, str) else found
         if isinstance(found, str):
             self.tell("trouble", found)
