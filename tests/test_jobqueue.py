@@ -223,6 +223,9 @@ class InTheWindow(DeskTest):
         self.assertIsNone(s.job)
         left, paused = later.waiting.read()
         self.assertEqual(([e.title for e in left], paused), (["Poses, By hand", "Cloud, By hand"], True))
+        again = LaterWork(s, later.waiting.folder)  # the next window says so
+        self.addCleanup(again.close)
+        wait_for(lambda: "2 entries wait in the queue, which is paused" in self.window.foot.said, 20)
 
     def test_a_mail_that_cannot_be_sent_is_refused_when_it_is_asked_for(self):
         later = self.session.later

@@ -27,7 +27,7 @@ class LaterWork(QObject):
         self.session = session
         self.waiting = Waiting(folder)
         self.runner = Runner(self.waiting, self._here, lambda: session.recipes.follower is not None)
-        self._count, self._shown = [0, 0], None
+        self._count, self._shown, self._greeted = [0, 0], None, False
         self._timer = QTimer(self, interval=LOOK_MS)
         self._timer.timeout.connect(self._look)
         self._timer.start()
@@ -39,6 +39,7 @@ class LaterWork(QObject):
     # ------------------------------------------------------------------ what goes on
     def _look(self):
         runner, s = self.runner, self.session
+        self._greet()
         moved = runner.step()
         if runner.entry is not None and s.queue is not None:
             s.listening.wake()
@@ -55,6 +56,16 @@ class LaterWork(QObject):
         if moved or shown != self._shown or runner.running is not None:
             self._shown = shown
             self.changed.emit()
+
+    def _greet(self):
+        """Say once that something waits from the last time."""
+        if not self._greeted:
+            self._greeted = True
+            entries, paused = self.waiting.read()
+            n = sum(e.state != "failed" for e in entries)
+            if n and paused:
+                what = "1 entry waits" if n == 1 else f"{n} entries wait"
+                self.session.said.emit(f"{what} in the queue, which is paused: Run, Queue over several jobs.", "note")
 
     def ending(self):
         """The Ending that this user chose."""
