@@ -217,29 +217,23 @@ class RecipesDialog(QDialog):
 
     def _keep(self):
         name, ok = QInputDialog.getText(self, "Keep as a recipe", "Name", text=self.session.job.name)
-        if not ok:
-            return
-        try:
-            recipe, left = recipe_of_job(self.session.job, name, self.session.sitting)
-            recipe = dataclasses.replace(recipe, about=f"As the job “{self.session.job.name}” was made.")
-            try:
-                shelf.keep_recipe(recipe)
-            except WouldReplace as e:
-                if not may_replace(self, e):
-                    return
-                shelf.keep_recipe(recipe, replace=True)
-        except UmbrateError as e:
-            self._say(str(e), bad=True)
-            return
-        self._fill(recipe.name)
-        self._say(" ".join([f"“{recipe.name}” is kept.", *left]))
+        if ok:
+            self._shelve(lambda: self._own(name), "“{}” is kept.")
+
+    def _own(self, name):
+        """The recipe of this job, and what is not in it."""
+        recipe, left = recipe_of_job(self.session.job, name, self.session.sitting)
+        return dataclasses.replace(recipe, about=f"As the job “{self.session.job.name}” was made."), left
 
     def _open(self):
         file = open_file(self, "A recipe", "Recipes (*.toml)")
-        if not file:
-            return
+        if file:
+            self._shelve(lambda: (read_recipe(file), []), "“{}” is on your shelf now.")
+
+    def _shelve(self, make, told):
+        """Put a recipe on the shelf that ``make()`` gives, with sentences about it; what is there only if it may be."""
         try:
-            recipe = read_recipe(file)
+            recipe, left = make()
             try:
                 shelf.keep_recipe(recipe)
             except WouldReplace as e:
@@ -250,7 +244,7 @@ class RecipesDialog(QDialog):
             self._say(str(e), bad=True)
             return
         self._fill(recipe.name)
-        self._say(f"“{recipe.name}” is on your shelf now.")
+        self._say(" ".join([told.format(recipe.name), *left]))
 
     def _remove(self):
         name = self.current.recipe.name
