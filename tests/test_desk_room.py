@@ -425,7 +425,7 @@ class Solved(OneJob):
         self.addCleanup(QLocale.setDefault, QLocale())
         cases = {
             "74,715 points, 0.17 px": "74.715 points, 0,17 px", "± 0.02 mm": "± 0,02 mm", "-0.5": "-0,5",
-            "U_0001.5.jpg": "U_0001.5.jpg", "/home/a/1.5/x": "/home/a/1.5/x", "v1.2": "v1.2",
+            "U_0001.5.jpg": "U_0001.5.jpg", "/media/a/1.5/x": "/media/a/1.5/x", "v1.2": "v1.2",
             "It took 1.5.": "It took 1,5.", "1,234,567.25 mm²": "1.234.567,25 mm²", "12 photos": "12 photos",
             "1/2": "1/2",
         }  # fmt: skip

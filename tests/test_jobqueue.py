@@ -216,6 +216,18 @@ class InTheWindow(DeskTest):
         self.window.foot.stop()
         self.assertEqual([e.state for e in later.waiting.read()[0]], [WAITS])
         self.assertTrue(later.waiting.read()[1])
+        # what the queue runs in the open job and is cancelled there is not done: it waits on
+        left = {e.id for e in later.waiting.read()[0]}
+        later.add_cells([(here.id, "poses")])
+        later.do(lambda: later.waiting.order([e.id for e in reversed(later.waiting.read()[0])]))
+        later.do(lambda: later.waiting.pause(False))
+        wait_for(lambda: s.running() is not None and later.runner.is_here)
+        self.window.foot.stop()
+        wait_for(lambda: s.queue.idle)
+        self.assertEqual((later.runner.entry, later.waiting.read()[1]), (None, True))
+        self.assertEqual([e.state for e in later.waiting.read()[0]], [WAITS] * 2)
+        self.assertIsNone(s.result("poses"))
+        later.waiting.remove({e.id for e in later.waiting.read()[0]} - left)
         s.run([(here.id, "cloud")])
         wait_for(lambda: s.running() is not None)
         with mock.patch.object(self.window, "_may_leave", return_value=True):

@@ -16,21 +16,22 @@ from tests.desk import DeskTest, setUpModule, tearDownModule, wait_for  # noqa: 
 from tests.scenes import pebble_set, scratch
 from tests.test_stages import job_with, new_job
 from umbrate.actions import cleaning
+from umbrate.actions.cleaning import CLEAN
 from umbrate.cli.main import cli
-from umbrate.core.errors import UmbrateError
+from umbrate.core.errors import CannotKeep, UmbrateError
 from umbrate.desk.dialogs.newjob import NewJobDialog
 from umbrate.desk.dialogs.recipes import RecipesDialog
 from umbrate.desk.finding import every_entry, found
 from umbrate.job.joins import ON_OBJECT
 from umbrate.job.store import Job
 from umbrate.stages import BY_NAME, STAGES
-from umbrate.stages.base import own_fields
+from umbrate.stages.base import Report, own_fields
 from umbrate.work.adding import read_folder, take_in
 from umbrate.work.queue import Queue
 from umbrate.work.recipes import shelf
 from umbrate.work.recipes.applying import Applying, between
 from umbrate.work.recipes.follower import Follower
-from umbrate.work.recipes.following import Cells, Following
+from umbrate.work.recipes.following import Cells, Following, steps_elsewhere
 from umbrate.work.recipes.recipe import BOOKS, OF_JOINED, Recipe, delivery_of
 from umbrate.work.recipes.taking import recipe_of_job
 from umbrate.work.recipes.text import line_of, recipe_of_text, text_of_recipe
@@ -340,6 +341,10 @@ class OnJobs(unittest.TestCase):
                 self.assertEqual(follower.problem, "")
                 self.assertIn("A step was left out. Table and support", " ".join(follower.following.notes))
                 self.assertEqual([s.step["filter"] for s in job.cloud(sitting.id).steps], kinds)
+            # a full disk is no step with nothing to do
+            with mock.patch.object(type(CLEAN), "put", side_effect=CannotKeep("The disk is full.")):
+                with self.assertRaises(CannotKeep):
+                    steps_elsewhere(job.folder, sitting.id, "clean", more.clean, Report())
             # a stage that fails ends it with the stage's own reason
             queue = Queue(job, self.worker)
             follower = Follower(

@@ -5,7 +5,7 @@ import numpy as np
 from ..core.cloud import filters
 from ..core.cloud.clean import inside_outlines
 from ..core.cloud.grid import spacing_of
-from ..core.errors import UmbrateError
+from ..core.errors import NothingHere, UmbrateError
 from ..core.raster.pick import seen_inside, seen_under
 from ..sitting.frames import move_directions, move_points
 from .coverage import WithMasks, camera_list
@@ -93,7 +93,7 @@ def _slab(cloud, v, context):
 def _fringe(cloud, v, context):
     cameras = context.cameras()
     if not any(c.mask is not None for c in cameras):
-        raise UmbrateError("No photo of this sitting has a mask, so there is no outline.", ("go to", "masks"))
+        raise NothingHere("No photo of this sitting has a mask, so there is no outline.", ("go to", "masks"))
     points = move_points(cloud["points"], context.now)  # where the cameras are
     return ~inside_outlines(points, move_directions(cloud["normals"], context.now), cameras, v["deep"])
 

@@ -6,7 +6,7 @@ what it is that steps change.
 
 from dataclasses import dataclass
 
-from ..core.errors import UmbrateError
+from ..core.errors import Cancelled, CannotKeep, NothingHere, UmbrateError
 
 
 @dataclass(frozen=True)
@@ -125,8 +125,11 @@ class Stepwise:
             try:
                 answer = self.answer_again(job, sitting, kept, step, arrays, before[k] if before else None, rest)
                 step, blob, removed = self.put(job, step, answer)
+            except (Cancelled, CannotKeep):
+                raise  # no fault of the step
             except UmbrateError as e:
-                raise UmbrateError(f"{self.book.by_name[step['filter']].title}: {e}", e.remedy) from None
+                kind = NothingHere if isinstance(e, NothingHere) else UmbrateError
+                raise kind(f"{self.book.by_name[step['filter']].title}: {e}", e.remedy) from None
             rows.append((step, blob, removed))
             arrays, gone = self.after(job, arrays, blob), gone + removed
             rest = self.go_on(rest, answer)

@@ -32,6 +32,10 @@ class CannotKeep(UmbrateError):
     """What was made cannot be kept: the disk is full, or may not be written to. No fault of what is worked on."""
 
 
+class NothingHere(UmbrateError):
+    """What was asked for is not here, such as a support to take away: nothing is wrong, and there is nothing to do."""
+
+
 class WouldReplace(UmbrateError):
     """Files are there already; nothing was written. The same again with a gate that replaces goes on.
 

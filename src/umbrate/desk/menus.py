@@ -103,7 +103,7 @@ class Menus(QObject):
         add(menu, "Pick the same places in both sittings…", w.pick_places)
         menu.addSeparator()
         add(menu, "Queue the chosen cells behind other jobs", self._queue_cells)
-        add(menu, "Queue over several jobs…", w.show_queue, "Ctrl+Shift+U", False)
+        add(menu, "Queue over several jobs…", w.show_queue, "Ctrl+Shift+L", False)
         add(menu, "Compute on several machines…", w.show_cluster)
         add(menu, "Cancel what runs", w.foot.stop, "Ctrl+Shift+X")
 

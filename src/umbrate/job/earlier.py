@@ -82,19 +82,10 @@ class Earlier:
                 line.seconds, keeps, made, f"went back to the run of {line.when.replace('T', ' ')}",
             )  # fmt: skip
 
-    def earlier_blobs(self, db=None, thorough=False):
-        """Keys of what earlier results are made of that tidying leaves alone.
-
-        thorough : none but what the newest of each stage is made of
-        """
-        db, used, seen = db or self.db, set(), set()
-        for sitting_id, stage, text in db.execute(
-            "SELECT sitting_id, stage, artefacts FROM earlier ORDER BY entry DESC"
-        ):
-            cell = sitting_id, stage
-            if thorough and cell in seen:
-                continue
-            seen.add(cell)
+    def earlier_blobs(self, db):
+        """Keys of what earlier results in a job's database are made of, that tidying leaves alone."""
+        used = set()
+        for (text,) in db.execute("SELECT artefacts FROM earlier"):
             with suppress(UmbrateError):
                 keys = {b for _, _, b in self._artefacts(text)}
                 if self.blobs.has(*keys) and self.blobs.size_of(keys) <= MOST_BYTES:

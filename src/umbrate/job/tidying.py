@@ -86,7 +86,8 @@ class Tidying:
         used = {r[0] for r in db.execute(OF_BLOBS)}
         for (text,) in db.execute(NAMING_BLOBS):
             used.update(re.findall(r"[0-9a-f]{64}", text))
-        used |= self.earlier_blobs(db, thorough)
+        if not thorough:
+            used |= self.earlier_blobs(db)
         return used | self.blobs.cached(*((0,) if thorough else ()), forget=really)
 
     def tidy(self, keep_steps=None, thorough=False):

@@ -338,6 +338,12 @@ class Runner:
         return True
 
     # ------------------------------------------------------------------ ending
+    def cancelled(self):
+        """What runs in the job that is open here was cancelled there: it waits on, and nothing more is begun."""
+        if self.is_here:
+            self.waiting.pause(True)
+            self._end(None)
+
     def stop(self):
         """Stop what runs in another job; it waits on, and nothing more is begun until somebody says so."""
         self.waiting.pause(True)

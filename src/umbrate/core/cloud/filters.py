@@ -8,7 +8,7 @@ import numpy as np
 import scipy
 from numba import njit
 
-from ..errors import UmbrateError
+from ..errors import NothingHere
 from ..forest import root
 from .grid import Cells, cells_of, columns_round, first_columns, gathered, in_threads, sort_into_grid, spacing_of
 
@@ -409,11 +409,11 @@ def support_plane(points, up=(0.0, 0.0, 1.0), tolerance=None, slant_deg=20.0, se
 
     Raises
     ------
-    UmbrateError
+    NothingHere
         Where there is none.
     """
     up = np.asarray(up, float)
-    none = UmbrateError(
+    none = NothingHere(
         "There is no support here: nothing flat lies below the object and reaches out beyond its outline."
     )
     h = points @ up

@@ -33,6 +33,7 @@ from .. import tokens as t
 from ..plain import Label, set_tone
 from ..text import short_time
 from .asking import FILES, ask_folder
+from .dropping import TakesFolders
 
 FOLDER, PHOTOS, STATE, TOLD = range(4)
 LOOK_MS = 1000
@@ -49,7 +50,7 @@ def _photos_of(folder):
         return "none", str(e)
 
 
-class BatchDialog(QDialog):
+class BatchDialog(TakesFolders, QDialog):
     """Chooses what a batch is about, begins it, and shows how far it is. It is not modal: work goes on beside it."""
 
     def __init__(self, parent=None):
@@ -302,11 +303,3 @@ class BatchDialog(QDialog):
 
     def _open_summary(self):
         QDesktopServices.openUrl(QUrl.fromLocalFile(str(self.out / PAGE)))
-
-    def dragEnterEvent(self, e):
-        if any(u.isLocalFile() for u in e.mimeData().urls()):
-            e.acceptProposedAction()
-
-    def dropEvent(self, e):
-        for u in e.mimeData().urls():
-            self.take_folder(u.toLocalFile())

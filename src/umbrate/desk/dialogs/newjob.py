@@ -25,11 +25,12 @@ from ...work.recipes import shelf
 from .. import tokens as t
 from ..plain import Label, set_tone
 from .asking import ask_folder
+from .dropping import TakesFolders
 
 NAME, PHOTOS, MASKS, FOLDER = range(4)
 
 
-class NewJobDialog(QDialog):
+class NewJobDialog(TakesFolders, QDialog):
     """Folders of photos, one sitting each, and the job's place. `folders()` and `place()` are the answer."""
 
     def __init__(self, folders=(), parent=None):
@@ -213,11 +214,3 @@ class NewJobDialog(QDialog):
         elif not self.trouble.text():
             self._say("Add a folder, or drop folders here.")
         self.make.setEnabled(bool(rows and text))
-
-    def dragEnterEvent(self, e):
-        if any(u.isLocalFile() for u in e.mimeData().urls()):
-            e.acceptProposedAction()
-
-    def dropEvent(self, e):
-        for u in e.mimeData().urls():
-            self.take_folder(u.toLocalFile())

@@ -118,9 +118,21 @@ class LaterWork(QObject):
         named = (recipe.name, text_of_recipe(recipe)) if recipe else None
         self.do(lambda: self.waiting.add([job_entry(folder, named)]))
 
+    def cancelled(self):
+        """What runs in the open job was cancelled there."""
+        if self.runner.is_here:
+            self.do(self.runner.cancelled, "The queue is paused; what ran waits on.")
+
     def keep(self, job, queue):
-        """Keep what runs and waits in the open job's own queue, paused, for the next time."""
-        left = [] if self.runner.is_here else left_cells(job, queue)
+        """Keep what runs and waits in the open job's own queue, or its recipe, paused, for the next time."""
+        follower = self.session.recipes.follower
+        if self.runner.is_here:
+            left = []  # the queue has it already
+        elif follower is not None:
+            recipe = follower.following.recipe
+            left = [job_entry(job.folder, (recipe.name, text_of_recipe(recipe)))]
+        else:
+            left = left_cells(job, queue)
         if left:
             self.do(lambda: (self.waiting.add(left), self.waiting.pause(True)))
 

@@ -124,13 +124,13 @@ class Session(Contents):
     def close(self):
         """Close the job; what runs is stopped."""
         self.listening.stop()
-        self.recipes.stop()
         self.shooting.stop()
         if self.job is None:
             return
         self.background.close()
         job, queue = self.job, self.queue
         self.later.keep(job, queue)
+        self.recipes.stop()
         try:
             job.remember(sitting=self.sitting_id, stage=self.stage, photo=self.photo_id)
         except UmbrateError as e:
@@ -253,7 +253,7 @@ class Session(Contents):
 
     def cancel_tasks(self):
         """Stop the task that runs and forget those that wait."""
-        self.recipes.stop()
+        self._asks_no_more()
         self.tasks.cancel()
 
     def pick_color(self, then):
@@ -321,10 +321,15 @@ class Session(Contents):
 
     def cancel(self):
         """Stop the running cell and forget the waiting ones, and the recipe that asked for them."""
-        self.recipes.stop()
+        self._asks_no_more()
         if self.queue:
             self.queue.cancel()
             self.document_changed.emit()
+
+    def _asks_no_more(self):
+        """What is cancelled is not asked for again by the recipe or the queue that asked for it."""
+        self.recipes.stop()
+        self.later.cancelled()
 
     def on_event(self, e):
         """What the queue says of a stage besides its progress: started, live, or how it ended."""

@@ -15,7 +15,7 @@ from ..recipes.follower import Follower
 from ..recipes.following import Following
 from ..tasks import Tasks
 from .state import DONE, FAILED, RUNS, WAITING
-from .summary import write_summary
+from .summary import Summary
 
 log = logging.getLogger(__name__)
 PLATE_FOLDERS = ("plates", "Plates", "plate")
@@ -93,6 +93,7 @@ def run_batch(batch, tell=nothing, worker=None, stopped=lambda: False, cluster="
     stopped : callable() -> bool
         Whether to stop; what was finished is kept, and the batch can be gone on with.
     """
+    summary = Summary(batch)
     for item in batch.items:
         if item.state in (RUNS, FAILED):
             item.state = WAITING  # what failed may have been mended meanwhile
@@ -122,10 +123,10 @@ def run_batch(batch, tell=nothing, worker=None, stopped=lambda: False, cluster="
             elif item.state == DONE:
                 tell("done", item, f"{item.seconds:.0f} s")
             _kept(batch.write, tell, item)
-            _kept(lambda: write_summary(batch), tell, item)
+            _kept(summary.write, tell, item)
     finally:
         try:
-            _kept(lambda: write_summary(batch), tell, None)
+            _kept(summary.write, tell, None)
         finally:
             batch.end()
     return all(i.state == DONE for i in batch.items)

@@ -101,24 +101,25 @@ class _Looked:
             self.rows.append({"sitting": "", "stage": "", "figures": str(e), "seconds": 0.0, "problems": []})
 
 
-#: pages by item, by what they were made from: a finished one is not drawn again when the next is done
-_drawn = {}
+class Summary:
+    """The table and the page of a batch. A folder that is done is not looked at again when the next one is."""
+
+    def __init__(self, batch):
+        self.batch, self._looked = batch, {}
+
+    def write(self):
+        """Write both anew; raises UmbrateError where they cannot be written."""
+        _write(self.batch, [self._of(item) for item in self.batch.items])
+
+    def _of(self, item):
+        ended, mark = item.state in (DONE, FAILED), (item.state, item.seconds)
+        kept = self._looked.get(item.name)
+        if kept is None or kept[0] != mark or not ended:
+            kept = self._looked[item.name] = mark, _Looked(self.batch, item, ended)
+        return kept[1]
 
 
-def write_summary(batch):
-    """Write the summary of a batch anew: the table and the page.
-
-    Raises
-    ------
-    UmbrateError
-        Where they cannot be written.
-    """
-    looked = []
-    for item in batch.items:
-        mark = (str(batch.out), item.name), (item.state, item.seconds)
-        if _drawn.get(mark[0], (None,))[0] != mark[1] or item.state not in (DONE, FAILED):
-            _drawn[mark[0]] = mark[1], _Looked(batch, item, item.state in (DONE, FAILED))
-        looked.append(_drawn[mark[0]][1])
+def _write(batch, looked):
     with written_aside(batch.out / CSV, Gate(replace=True)) as part, open(part, "w", newline="", encoding="utf-8") as f:
         table = TableWriter(f)
         table.writerow(["name", "folder", "state", "reason", "seconds", "sitting", "stage", "figures", "stage seconds",

@@ -1,7 +1,7 @@
 """Following a recipe: what it asks of a job next, seen in the job itself.
 
-Nothing is remembered between one act and the next but what the job holds, so a run that was killed goes on where it
-was, and what was done already is not done twice.
+What was done is looked for in the job before each act, so a run that was killed goes on where it was, and what was done
+already is not done twice.
 """
 
 from collections import Counter
@@ -13,7 +13,7 @@ from functools import partial
 from ...actions.cleaning import CLEAN
 from ...actions.leveling import change_level, level_by_mat, mat_numbers
 from ...actions.mending import MEND
-from ...core.errors import UmbrateError
+from ...core.errors import NothingHere, UmbrateError
 from ...core.targets.sheets import MAT
 from ...job.store import Job
 from ...sitting.frames import level_of, load_block
@@ -69,14 +69,14 @@ def steps_elsewhere(folder, sitting_id, part, steps, report):
         sitting = next(s for s in job.sittings() if s.id == sitting_id)
         kept = job.cloud(sitting_id) if part == "clean" else job.surface(sitting_id)
         done, changed, left = [], None, []
-        with suppress(UmbrateError):
+        with suppress(NothingHere):
             return WAYS[part].with_steps(job, sitting, kept, list(steps)), left
         for step in steps:
             report.check()
             try:
                 changed = WAYS[part].with_steps(job, sitting, kept, [*done, step])
                 done.append(step)
-            except UmbrateError as e:
+            except NothingHere as e:
                 left.append(f"A step was left out. {e}")
         return changed, left
 

@@ -18,7 +18,7 @@ VERSION = 1
 UPS = ("mat", "turntable", "box")  #: rules that stand an object up; else numbers of targets
 BOOKS = {"clean": CLEANING, "mend": MENDING}
 TEXTS = ("name", "about", "assumes", "costs")
-PARTS = ("join", *TEXTS, "until", "together", "stand", "length", "targets", *BOOKS, "deliver")  #: besides stages
+PARTS = (*TEXTS, "until", "together", "stand", "length", "targets", *BOOKS)  #: besides stages
 OF_JOINED = ("poses", "scale", "join", "cloud", "surface", "texture")  #: stages that a joined row has settings of
 MOST_ROWS = 500  #: of a list in a recipe: none that people wrote has more
 
@@ -124,7 +124,7 @@ class Checking:
         stages = {s.name for s in STAGES}
         for key in data:
             if key not in stages and key not in (*PARTS, "umbrate", "version", "joined"):
-                known = ", ".join([*PARTS[1:], "joined", *(s.name for s in STAGES)])
+                known = ", ".join([*PARTS, "joined", *(s.name for s in STAGES)])
                 raise self.told((key,), f"a recipe has no part “{key}”. It has: {known}.")
         texts = {k: self._text((k,), data[k]) for k in TEXTS if k in data}
         try:

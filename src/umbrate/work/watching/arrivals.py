@@ -220,7 +220,7 @@ class Judge:
         gray = gray_of(picture)
         sharp = float(sharpness(gray))
         # brightness as the sensor counted it: two gray levels on, twice the light
-        light = float(np.log2(max(float((gray / 255.0).clip(1e-3).mean() ** 2.2), 1e-6)))
+        light = float(np.log2(max(float(((gray / 255.0) ** 2.2).mean()), 1e-6)))
         complaints = []
         lost = float((gray >= BRIGHT).mean()), float((gray <= DARK).mean())
         if lost[0] > MOST_LOST:
