@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import (
     QComboBox,
     QDialog,
     QFileDialog,
+    QGridLayout,
     QHBoxLayout,
     QHeaderView,
     QLineEdit,
@@ -76,20 +77,19 @@ class NewJobDialog(TakesFolders, QDialog):
         row.addWidget(self.trouble, 1)
         box.addLayout(row)
         box.addSpacing(8)
-        row = QHBoxLayout()
-        row.addWidget(Label("Job"))
+        grid = QGridLayout()
+        grid.setColumnStretch(1, 1)
+        grid.addWidget(Label("Job"), 0, 0)
         self.line = QLineEdit(placeholderText=f"The job's folder, NAME{SUFFIX}")
         self.line.textEdited.connect(self._typed)
         other = QPushButton("Choose…")
         other.clicked.connect(self._ask_place)
-        row.addWidget(self.line, 1)
-        row.addWidget(other)
-        box.addLayout(row)
-        row = QHBoxLayout()
-        row.addWidget(Label("Recipe"))
+        grid.addWidget(self.line, 0, 1)
+        grid.addWidget(other, 0, 2)
         self.recipes = self._make_recipes()
-        row.addWidget(self.recipes, 1)
-        box.addLayout(row)
+        grid.addWidget(Label("Recipe"), 1, 0)
+        grid.addWidget(self.recipes, 1, 1, 1, 2)
+        box.addLayout(grid)
         row = QHBoxLayout()
         row.addStretch(1)
         cancel = QPushButton("Cancel")
