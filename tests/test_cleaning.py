@@ -12,6 +12,7 @@ from umbrate.actions.cleaning import apply_step, apply_steps, take_back
 from umbrate.actions.steps import FILTERS, check_step, read_steps, step_text, try_step, write_steps
 from umbrate.actions.steps import Context as CleaningContext
 from umbrate.cli.main import cli
+from umbrate.core.cloud.grid import spacing_of
 from umbrate.core.errors import UmbrateError
 from umbrate.core.geometry.pose import look_at
 from umbrate.job.contents import DEPTH_MAP
@@ -231,6 +232,10 @@ class SideBySide(unittest.TestCase):
                 step |= {"normal": "0,0,2", "low": 0, "high": float(np.median(cloud["points"][:, 2]))}
             if f.name == "support":
                 continue
+            if f.name == "doubles":  # as wide as the object: everything would be asked of everything
+                with self.assertRaisesRegex(UmbrateError, "times as far from each other.* Set 0.*set the scale"):
+                    try_step(cloud, step, context)
+                step["apart"] = 5 * spacing_of(cloud["points"])
             answer = try_step(cloud, step, context)
             self.assertEqual(len(answer), len(cloud["points"]), f.name)
             self.assertIn(f.title, step_text(check_step(step)))

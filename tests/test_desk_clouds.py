@@ -15,6 +15,7 @@ from tests import desk
 from tests.desk import OneJob, wait_for
 from tests.scenes import scratch
 from tests.test_stages import run
+from umbrate.core.cloud.grid import spacing_of
 from umbrate.core.geometry.pose import center
 from umbrate.desk.bench.cleaning import CleanPart
 from umbrate.desk.bench.cloud import CloudsPart, CoveragePart
@@ -265,6 +266,8 @@ class Cleaning(WithCloud):
             panel._filter_chosen()
             if name in ("support", "box"):
                 continue
+            if name == "doubles":
+                panel.editors["apart"].setValue(5 * spacing_of(self.whole))
             panel._try()
             wait_for(lambda: not w.busy)
             self.assertIsNotNone(w.drop, name)

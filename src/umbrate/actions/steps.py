@@ -11,6 +11,8 @@ from ..sitting.frames import move_directions, move_points
 from .coverage import WithMasks, camera_list
 from .stepbook import Filter, Frames, StepBook, Value
 
+MOST_APART = 40  #: spacings between two sheets: what is looked at grows with its square
+
 
 class Context(Frames):
     """What filters may need besides the points: that of `step`, or all."""
@@ -112,6 +114,17 @@ def _smooth(cloud, v, context):
     return filters.smooth(cloud["points"], cloud["normals"], v["radius"] * s, v["noise"] * s)
 
 
+def _doubles(cloud, v, context):
+    spacing, apart = context.spacing(cloud), context.length(v["apart"])
+    if apart > MOST_APART * spacing:
+        most = v["apart"] * MOST_APART * spacing / apart
+        raise UmbrateError(
+            f"Sheets up to {v['apart']:g} apart are more than {MOST_APART} times as far from each other as the points "
+            f"of one are. Set {most:.2g} or less here; in a job without a scale, set the scale first."
+        )
+    return filters.doubled(cloud["points"], cloud["normals"], cloud["precision"], apart, spacing, v["least"])
+
+
 def _least(name):
     return lambda cloud, v, context: cloud[name] < v["least"]
 
@@ -142,8 +155,7 @@ FILTERS = (
     Filter("doubles", "Doubles where sittings overlap", "Of two sheets of one surface the less sure points.",
            (Value("apart", "Sheets up to", "length", 1.0, 1e-6, 1e5),
             Value("least", "Apart from", "x spacing", 1.0, 0.5, 20.0)),
-           lambda c, v, x: filters.doubled(
-               c["points"], c["normals"], c["precision"], x.length(v["apart"]), x.spacing(c), v["least"])),
+           _doubles),
     Filter("fringe", "Near the outlines", "Points that no photo sees deep inside its mask: fringes the mask left.",
            (Value("deep", "Deeper than", "px", 3.0, 0.5, 200.0),), _fringe),
     Filter("plane", "Below a height", "Points below a height over the level.",
