@@ -194,16 +194,25 @@ class Shoot(unittest.TestCase):
     def test_photos_of_the_playing_studio_are_taken_in_placed_and_the_next_are_named(self):
         out, told = scratch() / "in", []
         self.assertEqual(len(photos_of(pebble_set())), 12)
-        worker = Worker()
-        self.addCleanup(worker.close)
         with Job.create(scratch() / "job") as job:
-            queue, tasks = Queue(job, worker), Tasks(worker)
-            work = Shooting(job, "By hand", out / "by-hand", queue, tasks, lambda *x: told.append(x))
+            queue, tasks = Queue(job, Worker()), Tasks()
+            self.addCleanup(queue.close)
+            self.addCleanup(tasks.close)
+            at_once = []
+
+            def tell(kind, text):
+                told.append((kind, text))
+                if kind == "first":  # before any run knows of it
+                    new = list(work.first.values())[-1]
+                    at_once.append((new.name, {**_solved(job), new.name: new.pose}))
+
+            work = Shooting(job, "By hand", out / "by-hand", queue, tasks, tell)
             first = threading.Event()
 
-            def wait(seconds):  # the last four come when the others stand
+            def wait(seconds):  # the last four come when the others stand, one after the other
                 many = len(list(out.rglob("*.jpg"))) >= 8
-                first.wait(60) if many else time.sleep(min(seconds, 0.2))
+                first.wait(60) if many else None
+                time.sleep(1.0 if many else min(seconds, 0.2))
 
             player = threading.Thread(target=play, args=(pebble_set(), out, 0.4), kwargs={"sleep": wait})
             player.start()
@@ -224,6 +233,11 @@ class Shoot(unittest.TestCase):
             self.assertGreater(len(placed), 1)  # they were placed while others still came
             self.assertEqual(told[-1][0], "next")
             self.assertEqual(len(mask_blobs(job, work.sitting)), 12)
+            self.assertGreater(len(at_once), 1)
+            for name, poses in at_once:
+                self.assertIn(name, poses)
+                figures, _ = pebble_truth().judge_poses("By hand", poses)
+                self.assertLess(figures["rotation_deg_max"], 1.5)
             figures, _ = pebble_truth().judge_poses("By hand", _solved(job))
             self.assertEqual(figures["solved"], 12)
             self.assertLess(figures["rotation_deg_median"], 0.4)
@@ -260,6 +274,12 @@ class InTheWindow(DeskTest):
                     self.wait_told("good", file.name)
                     dialog.sound.setChecked(True)
             self.wait_told("next", "seen well", photos=12)
+        self.assertIsNotNone(s.shooting.shell)
+        self.assertGreater(len(s.shooting.shell.faces), 300)
+        self.assertTrue(any(k == "first" for k, _ in s.shooting.lines))
+        self.window.scene.grab()  # the quick surface is drawn
+        dialog.shell.setChecked(False)
+        self.assertIsNone(s.shooting.shell)
         self.assertEqual(len(played), 11)
         self.assertEqual(played.count(False), 1)
         self.assertTrue(any(k == "bad" and "Soft" in x for k, x in s.shooting.lines))

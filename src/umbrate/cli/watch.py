@@ -32,7 +32,7 @@ def watch(job, folder, sitting, until, quiet):
         store.Job.create(job).close()
     with jobs.started() as worker, open_job(job) as j:
         queue = queue_module.Queue(j, worker)
-        tasks = tasks_module.Tasks(worker)
+        tasks = tasks_module.Tasks()
 
         def tell(kind, text):
             if kind in ("bad", "trouble"):
@@ -63,3 +63,5 @@ def watch(job, folder, sitting, until, quiet):
             queue.cancel()
             tasks.cancel()
             say("Stopped watching.")
+        finally:
+            tasks.close()

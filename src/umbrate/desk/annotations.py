@@ -2,7 +2,7 @@
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QPen, QPolygonF
+from PyQt6.QtGui import QColor, QPainterPath, QPen, QPolygonF
 
 from ..core.measure.quantities import fit_circle
 from ..core.raster.ramps import RAMP, SIGNED
@@ -145,24 +145,62 @@ def paint_marks(p, marks, lines, faces, project):
             label(p, at + QPointF(7, -5), name, t.ACCENT if chosen else t.CATEGORIES[6])
 
 
+def _frustum(p, E, lens, length, project, pen):
+    """Draw a photo's place; returns where it is in the widget, None behind the eye."""
+    x, y = lens.width / 2 / lens.f, lens.height / 2 / lens.f
+    corners = length * np.array([[0, 0, 0], [-x, -y, 1], [x, -y, 1], [x, y, 1], [-x, y, 1]])
+    uv = project((corners - E[:3, 3]) @ E[:3, :3])
+    if not np.isfinite(uv).all():
+        return None
+    q = [QPointF(*c) for c in uv.tolist()]
+    p.setPen(pen)
+    p.drawPolygon(QPolygonF(q[1:]))
+    for c in q[1:]:
+        p.drawLine(q[0], c)
+    return q[0]
+
+
+def paint_shell(p, points, faces, lacking, eye, width, height):
+    """Draw a rough surface so that what lies behind shows through, triangles (t,) that lack something in amber."""
+    uvz = eye.project(points, width, height)
+    a, b, c = (uvz[faces[:, k]] for k in range(3))
+    area = (b[:, 0] - a[:, 0]) * (c[:, 1] - a[:, 1]) - (b[:, 1] - a[:, 1]) * (c[:, 0] - a[:, 0])
+    front = (area < 0) & (np.minimum(np.minimum(a[:, 2], b[:, 2]), c[:, 2]) > 0)
+    corners = np.stack([a, b, c], 1)[front, :, :2]
+    ways = t.color(t.CATEGORIES[1], 60), t.color(t.CATEGORIES[0], 130)
+    p.setPen(Qt.PenStyle.NoPen)
+    for some, color in zip((~lacking[front], lacking[front]), ways, strict=True):
+        path = QPainterPath()
+        path.setFillRule(Qt.FillRule.WindingFill)
+        for triangle in corners[some].tolist():
+            path.addPolygon(QPolygonF([QPointF(*q) for q in triangle]))
+        p.setBrush(color)
+        p.drawPath(path)
+    p.setBrush(Qt.BrushStyle.NoBrush)
+
+
+def paint_first(p, places, length, project):
+    """Draw photos that have just come, where a first look has them: frusta of dashes, with names.
+
+    places : list of `work.watching.placing.FirstPlace`; length : of a frustum
+    """
+    p.setBrush(Qt.BrushStyle.NoBrush)
+    for place in places:
+        pen = QPen(t.color(t.ACCENT), 1.6, Qt.PenStyle.DashLine)
+        at = _frustum(p, place.pose, place.lens, length, project, pen)
+        if at is not None:
+            label(p, at + QPointF(8, -6), place.name, t.ACCENT)
+
+
 def paint_places(p, places, chosen, length, lens, project):
     """Draw the photos that would mend places with too little, as frusta with a line to the place.
 
     places : list of `core.cloud.coverage.CoverageGap`; chosen : index or None; length : of a frustum; lens : its Lens
     """
-    x, y = lens.width / 2 / lens.f, lens.height / 2 / lens.f
-    corners = length * np.array([[0, 0, 0], [-x, -y, 1], [x, -y, 1], [x, y, 1], [-x, y, 1]])
     for k, place in enumerate(places):
         color = t.color(t.ACCENT if k == chosen else t.CATEGORIES[3], 255 if k == chosen else 190)
         for E in place.poses:
-            uv = project((corners - E[:3, 3]) @ E[:3, :3])
-            if not np.isfinite(uv).all():
-                continue
-            q = [QPointF(*c) for c in uv.tolist()]
-            p.setPen(QPen(color, 1.4))
-            p.drawPolygon(QPolygonF(q[1:]))
-            for c in q[1:]:
-                p.drawLine(q[0], c)
+            _frustum(p, E, lens, length, project, QPen(color, 1.4))
         line = project(np.array([-place.poses[1][:3, :3].T @ place.poses[1][:3, 3], place.center]))
         if np.isfinite(line).all():
             p.setPen(QPen(color, 1, Qt.PenStyle.DashLine))

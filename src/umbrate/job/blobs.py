@@ -25,6 +25,7 @@ from .folder import Freed, is_link, open_folder, open_regular, remove_files
 
 KEY = re.compile(r"[0-9a-f]{64}")
 FINGERPRINT = re.compile(r"[\w-]{1,80}")
+SMALL = "small-"  #: begins fingerprints of what takes hardly any room
 PART = ".part-"
 LARGE = 1 << 25  #: bytes of arrays from which on they are written without a copy in memory
 HEAD = 1 << 14  #: bytes that the head of an array has at most
@@ -182,17 +183,18 @@ class BlobStore:
             pass
         return None, None
 
-    def cached(self, most=400, forget=True):
+    def cached(self, most=400, most_small=4000, forget=True):
         """Keys of the blobs that are remembered, the newest; older ones are forgotten, where `forget` allows it."""
         try:
             with open_folder(self._cache()) as fd:
                 with os.scandir(fd) as entries:
                     files = [e for e in entries if e.is_file(follow_symlinks=False) and FINGERPRINT.fullmatch(e.name)]
                     files = sorted(files, key=lambda e: e.stat(follow_symlinks=False).st_mtime_ns, reverse=True)
-                old = {e.name for e in files[most:]}
+                small, large = ([e for e in files if e.name.startswith(SMALL) is which] for which in (True, False))
+                old = {e.name for e in large[most:] + small[most_small:]}
                 remove_files(fd, lambda e: e.name in old or _is_left(e), forget)
                 out = set()
-                for e in files[:most]:
+                for e in large[:most] + small[:most_small]:
                     with os.fdopen(open_regular(e.name, os.O_RDONLY, fd), "rb") as f:
                         out.add(f.read(80).decode("ascii", "replace"))
                 return out

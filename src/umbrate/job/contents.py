@@ -147,6 +147,9 @@ CALIBRATION = Kind({
     "correlation": Of("f", ("c", "c"), optional=True, open=True),
 })  # fmt: skip
 LIGHT = Kind({"light": Of("f2", ("h", "w", 3))})
+KEY_MADE = Kind({"keys": Of("u1", (1, 32))})
+TURNING_PLACE = Kind({"bits": Of("u1", ("n",)), "shape": Of("i8", (2,)), "halvings": Of("i8", (1,))})
+MASK_MADE = Kind({"keys": Of("u1", (2, 32)), "figures": Of("f8", (4,))})
 DEPTH_MAP = Kind({
     "depth": Of("f4", ("h", "w")), "normal": Of("i1", ("h", "w", 3)), "score": Of("u1", ("h", "w")),
     "noise": Of("u1", ("h", "w"), optional=True), "lens": Of("f8", (3,)), "whole": Of("i", (2,), optional=True),

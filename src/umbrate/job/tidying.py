@@ -88,7 +88,7 @@ class Tidying:
             used.update(re.findall(r"[0-9a-f]{64}", text))
         if not thorough:
             used |= self.earlier_blobs(db)
-        return used | self.blobs.cached(*((0,) if thorough else ()), forget=really)
+        return used | self.blobs.cached(*((0, 0) if thorough else ()), forget=really)
 
     def tidy(self, keep_steps=None, thorough=False):
         """Remove what nobody needs, and say what that was (Tidied).

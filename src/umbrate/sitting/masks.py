@@ -137,3 +137,12 @@ def mask_blobs(job, sitting):
     done = job.result(sitting.id, "masks")
     made = {p: b for (n, p), b in done.artefacts.items() if n == "mask"} if done else {}
     return {**made, **job.hand_masks(sitting.id)}
+
+
+def thing_blobs(job, sitting):
+    """What the object's outline in each mask in force is known by, by photo id: a key that stays as it is when only
+    what turns with the object is marked in another way."""
+    done = job.result(sitting.id, "masks")
+    things = done.figures.things if done else {}
+    hand = job.hand_masks(sitting.id)
+    return {i: things.get(i, key) if i not in hand else key for i, key in mask_blobs(job, sitting).items()}

@@ -6,7 +6,9 @@ object hides in some photos is seen in others. What it hides in all of them is f
 around; that is rough, but the object's color rarely matches it.
 """
 
+import hashlib
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 import scipy
@@ -32,6 +34,11 @@ class Plate:
 
     light: np.ndarray
     reach: np.ndarray
+
+    @cached_property
+    def digest(self):
+        """A hash of it: what was made with an equal plate is what would be made with this one."""
+        return hashlib.sha256(self.light.tobytes() + self.reach.tobytes()).hexdigest()
 
 
 def shot_plate(light):

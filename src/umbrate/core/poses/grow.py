@@ -13,7 +13,7 @@ from ..geometry.pose import center
 from .block import Block
 from .growing import LEAST_BY_HAND, PARAMETER, Growing
 from .mend import check_loops, merge, readmit
-from .resect import refine_pose, resect_ransac
+from .resect import refine_pose, resect, resect_ransac
 from .solution import DISAGREES, LOOP, NO_OVERLAP, NO_START, PLANE, TOO_FEW, TURN, TURNED, Grown, Reason
 
 DISTORTION = ("k1", "k2", "k3", "p1", "p2")
@@ -157,14 +157,8 @@ class Grower(Growing):
     def _resect(self, i):
         t = self.tracks
         rows = np.flatnonzero((t.photo == i) & self.placed[self.track_of])
-        X, x = np.ascontiguousarray(self.X[self.track_of[rows]]), np.ascontiguousarray(self.xn[rows])
         threshold = float(self.threshold(5.0)[i])
-        R, tr, inliers = resect_ransac(X, x, threshold, 2000, self.settings.seed + i)
-        if inliers.sum() >= 6:
-            R, tr = refine_pose(R, tr, X[inliers], x[inliers], threshold / 4, 20)
-            Y = X @ R.T + tr
-            with np.errstate(divide="ignore", invalid="ignore"):
-                inliers = (Y[:, 2] > 0) & (np.linalg.norm(Y[:, :2] / Y[:, 2:] - x, axis=1) < threshold)
+        R, tr, inliers = resect(self.X[self.track_of[rows]], self.xn[rows], threshold, self.settings.seed + i)
         count = int(inliers.sum())
         if count < self.min_sightings or count < 0.25 * len(rows):
             self.reasons[i] = Reason(

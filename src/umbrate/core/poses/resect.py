@@ -217,3 +217,27 @@ def refine_pose(R, t, X, x, scale, rounds):
             if damping > 1e3:
                 break
     return R, t
+
+
+def resect(X, x, threshold, seed):
+    """The pose that most sightings agree with, refined on these.
+
+    Parameters
+    ----------
+    X : (n, 3), points
+    x : (n, 2), directions they are seen in
+    threshold : float
+        Largest distance of one that agrees, in normalized picture coordinates.
+
+    Returns
+    -------
+    R : (3, 3), t : (3,), agree : (n,) bool
+    """
+    X, x = np.ascontiguousarray(X, np.float64), np.ascontiguousarray(x, np.float64)
+    R, t, agree = resect_ransac(X, x, threshold, 2000, seed)
+    if agree.sum() < 6:
+        return R, t, agree
+    R, t = refine_pose(R, t, X[agree], x[agree], threshold / 4, 20)
+    Y = X @ R.T + t
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return R, t, (Y[:, 2] > 0) & (np.linalg.norm(Y[:, :2] / Y[:, 2:] - x, axis=1) < threshold)

@@ -71,11 +71,16 @@ class ShootingDialog(QDialog):
         self.sound.toggled.connect(
             lambda on: QSettings("umbrate", "umbrate").setValue("shooting/sound", str(on).lower())
         )
+        self.shell = QCheckBox("Quick surface")
+        self.shell.setToolTip("A rough surface of the tie points, in orange where photos see too little of it")
+        self.shell.setChecked(self.shoot.drawn)
+        self.shell.toggled.connect(self.shoot.draw)
         close = QPushButton("Close")
         close.clicked.connect(self.close)
         self.start = QPushButton("Watch", objectName="next")
         self.start.clicked.connect(self._start)
         row.addWidget(self.sound)
+        row.addWidget(self.shell)
         row.addStretch(1)
         row.addWidget(close)
         row.addWidget(self.start)
@@ -109,7 +114,7 @@ class ShootingDialog(QDialog):
             item = QListWidgetItem(text)
             if TONES.get(kind) == "bad":
                 item.setForeground(t.color(t.STATE_COLORS["look"]))
-            elif kind not in ("good", "placed"):
+            elif kind not in ("good", "first", "placed"):
                 item.setForeground(t.color(t.QUIET))
             self.list.addItem(item)
         self._shown = len(lines)
@@ -117,7 +122,7 @@ class ShootingDialog(QDialog):
         told = next(((k, x) for k, x in reversed(lines) if k in ("good", "bad")), ("", ""))
         self.last.setText(told[1] or ("Waiting for the first photo." if goes else ""))
         set_tone(self.last, TONES.get(told[0], "none"), "heading")
-        self.stand.setText(next((x for k, x in reversed(lines) if k == "placed"), ""))
+        self.stand.setText(next((x for k, x in reversed(lines) if k in ("first", "placed")), ""))
         self._show_next()
 
     def _show_next(self):

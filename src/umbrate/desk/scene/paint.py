@@ -8,7 +8,15 @@ from ...core.cloud.keepbox import BOX_EDGES
 from ...core.geometry.similarity import scale_of
 from ...core.raster.coloring import COVERAGE
 from .. import over as t
-from ..annotations import paint_legend, paint_lengths, paint_marks, paint_measures, paint_places
+from ..annotations import (
+    paint_first,
+    paint_legend,
+    paint_lengths,
+    paint_marks,
+    paint_measures,
+    paint_places,
+    paint_shell,
+)
 from ..text import local
 from .frusta import paint_turntable
 from .tools import BOX, TURN
@@ -43,6 +51,9 @@ def paint_over(p, scene):
     """All that lies on top of the points, but for what follows the pointer."""
     scene.through.paint(p, scene.eye, scene.width(), scene.height())
     p.setRenderHint(QPainter.RenderHint.Antialiasing)
+    shell = None if scene.live is not None or scene.drawn.is_dense or scene.is_solid else scene.session.shooting.shell
+    if shell is not None:
+        paint_shell(p, shell.points, shell.faces, shell.lacking, scene.eye, scene.width(), scene.height())
     box = scene.handles.box or scene.keep_box()
     if box and scene.toggles["Keep box"].isChecked() and scene.live is None:
         uvz = scene.eye.project(box.corners(), scene.width(), scene.height())
@@ -60,6 +71,8 @@ def paint_over(p, scene):
         scene.frusta.paint(
             p, scene.live or scene.block, scene.eye, scene.width(), scene.height(), scene.pointer.over_photo, slipped
         )
+        if scene.session.fragment == 0:
+            paint_first(p, scene.session.shooting.first, scene.frusta.length(), scene.on_screen)
     if scene.ray is not None:
         a, d = scene.ray
         far = scale_of(scene.session.frame.matrix) if scene.session.frame and scene.session.fragment == 0 else 1.0

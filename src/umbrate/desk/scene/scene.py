@@ -68,6 +68,7 @@ class Scene(QWidget):
         session.texturing.changed.connect(self._surface_changed)
         session.mending.hole_wanted.connect(self._look_into)
         session.points.changed.connect(self._points_changed)
+        session.shooting.placed.connect(self.update)
         session.document_changed.connect(self.reload)
         session.cloud_read.connect(self.reload)
         session.chosen_changed.connect(self.reload)

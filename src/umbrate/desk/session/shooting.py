@@ -19,15 +19,19 @@ class ShootWork(QObject):
     work : Shooting or None
     lines : deque of (kind, text)
         What was told, oldest first; kinds as of `Shooting`.
+    drawn : bool
+        Whether the quick surface is drawn in the scene.
     """
 
     changed = pyqtSignal()
+    placed = pyqtSignal()  #: what is drawn in the scene is other than before
     heard = pyqtSignal(bool)  #: a photo came in: whether it is good
 
     def __init__(self, session):
         super().__init__(session)
         self.session, self.work = session, None
         self.lines, self._looking, self._placed = deque(maxlen=MOST), False, False
+        self.drawn, self._frame, self._chosen = True, None, False
         self._timer = QTimer(self, interval=LOOK_MS)
         self._timer.timeout.connect(self._look)
 
@@ -36,13 +40,33 @@ class ShootWork(QObject):
         """The folder that is watched, or None."""
         return self.work.arrivals.folder if self.work else None
 
+    @property
+    def first(self):
+        """The FirstPlace of photos that have just come into the sitting that is shown, and are in no block yet."""
+        here = self.work.sitting if self.work and self.session.job else None
+        return list(self.work.first.values()) if here and here.id == self.session.sitting_id else []
+
+    @property
+    def shell(self):
+        """The QuickSurface of the sitting that is shown, where its poses are looked at; None without one."""
+        s, found = self.session, self.work.next if self.work else None
+        if not self.drawn or found is None or s.job is None or s.stage != "poses" or s.fragment:
+            return None
+        here = self.work.sitting
+        return found.surface if here and here.id == s.sitting_id and s.frame_key == self._frame else None
+
+    def draw(self, on):
+        """Whether the quick surface is drawn."""
+        self.drawn = on
+        self.placed.emit()
+
     def begin(self, folder, name):
         """Watch a folder; its photos come into the sitting of a name."""
         s = self.session
         if not s.may_write():
             return
         self.work = Shooting(s.job, name, Path(folder), s.queue, s.tasks, self._tell)
-        self._looking = self._placed = False
+        self._looking = self._placed = self._chosen = False
         self._tell("folder", f"Watching {folder}.")
         self._timer.start()
 
@@ -65,7 +89,8 @@ class ShootWork(QObject):
         if s.recipes.follower is None and work.step():
             here = work.sitting
             s.changed()
-            if here and s.sitting_id != here.id:
+            if here and not self._chosen:
+                self._chosen = True  # once: who looks at something else then stays there
                 s.choose(here.id)
             s.listening.wake()
 
@@ -84,8 +109,10 @@ class ShootWork(QObject):
         if kind in ("good", "bad"):
             self.heard.emit(kind == "good")
         elif kind == "placed" and not self._placed and self.work.sitting:
-            self._placed = True  # once: who looks at something else then stays there
+            self._placed = True  # once, likewise
             self.session.choose(self.work.sitting.id, "poses")
+        elif kind == "first":
+            self.placed.emit()
         elif kind == "next":
             self._show_next()
         self.changed.emit()
@@ -93,5 +120,6 @@ class ShootWork(QObject):
     def _show_next(self):
         """Color the tie points by what is missing, and draw where to stand."""
         s, here = self.session, self.work.sitting if self.work else None
+        self._frame = s.frame_key
         if here and s.sitting_id == here.id and s.stage == "poses":
             s.points.cover()

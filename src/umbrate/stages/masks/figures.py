@@ -29,6 +29,7 @@ class MasksFigures(Figures):
     method: str = figure("", title="Made from", meaning="Where the masks come from")
     sharpness: dict[int, float] = {}  #: inside the masks
     soft: list[int] = []
+    things: dict[int, str] = {}  #: key of the mask before what turns along was marked in it, where that differs
     soft_edge: int = 0  #: pixels inside and outside the outline that count the less, the nearer to it
 
     def count(self):

@@ -1,5 +1,7 @@
 """Masks as files and as blobs: reading what people made elsewhere, storing what the job uses."""
 
+import hashlib
+import json
 import re
 from collections import Counter
 from dataclasses import dataclass
@@ -13,13 +15,23 @@ from ...core.imaging.filters import halve_mask
 from ...core.imaging.sharpness import LONGEST, gray_of, sharpness
 from ...core.masking.clean import tidy
 from ...formats.files import files_below
-from ...job.blobs import BlobStore
+from ...job.blobs import SMALL, BlobStore
+from ...job.contents import KEY_MADE, MASK_MADE
+from ...job.sittings import content_hash
 from ...sitting.masks import THING, TURNS, encode_mask, with_turning
 from ...sitting.photos import check_content, photo_image
 from ..base import problem
 
+KEPT_VERSION = 1  #: raised when masks are read, made or measured in another way
 SILHOUETTE_PX = 192  #: longer side of the small picture of a mask
 WHOLE = "Its whole picture is used."
+READING = {
+    "white_is_object",
+    "clean_files",
+    "main_pieces",
+    "holes",
+    "grow_px",
+}  #: settings that a file's mask depends on
 
 
 @dataclass(frozen=True)
@@ -38,6 +50,8 @@ class NewMask:
         The problem (see `base.problem`).
     turning : float
         Share of the picture that turns with the object.
+    thing : str or None
+        Key of the mask before what turns along was marked in it, where that was done.
     """
 
     mask: str | None = None
@@ -47,6 +61,7 @@ class NewMask:
     edge: int = 0
     trouble: dict | None = None
     turning: float = 0.0
+    thing: str | None = None
 
 
 def measured(photo, mask):
@@ -72,6 +87,69 @@ def store_mask(blobs, photo, mask):
         edge=edge,
         turning=round(float((kept == TURNS).mean()), 4) if kept.dtype != bool else 0.0,
     )
+
+
+def kept_arrays(blobs, what, kind, make, holds=lambda a: True):
+    """Arrays that come of some plain values: those that were made of the same before, else new ones.
+
+    kind : Kind of the arrays, which are small
+    make : callable without arguments that gives the arrays by name; None where there is nothing to keep
+    holds : callable(arrays), whether what they name is there still
+    """
+    text = json.dumps([KEPT_VERSION, what])
+    fingerprint, store = SMALL + hashlib.sha256(text.encode()).hexdigest()[:40], BlobStore(blobs)
+    _, a = store.recall(fingerprint, kind)
+    if a is None or not holds(a):
+        a = make()
+        if a is not None:
+            store.remember(fingerprint, store.put_arrays(**a))
+    return a
+
+
+def _key_bytes(*keys):
+    return np.array([list(bytes.fromhex(k)) for k in keys], np.uint8)
+
+
+def kept_mask(blobs, photo, made_from, make):
+    """The NewMask of a photo, taken from what came of the same content and settings before, else made.
+
+    made_from : plain values that it depends on besides the photo's content
+    make : callable without arguments that gives the NewMask
+    """
+    if not photo.hash:
+        return make()
+    check_content(photo)
+    new = None
+
+    def arrays():
+        nonlocal new
+        new = make()
+        figures = np.array([new.sharpness, new.area, new.edge, new.turning]) if new.mask else None
+        return {"keys": _key_bytes(new.mask, new.silhouette), "figures": figures} if new.mask else None
+
+    def holds(a):
+        return BlobStore(blobs).has(*_keys_in(a["keys"]))
+
+    what = photo.hash, photo.width, photo.height, photo.orientation, made_from
+    a = kept_arrays(blobs, what, MASK_MADE, arrays, holds)
+    if new is not None or a is None:
+        return new
+    sharpness, area, edge, turning = a["figures"].tolist()
+    return NewMask(*_keys_in(a["keys"]), sharpness, int(area), int(edge), turning=turning)
+
+
+def _keys_in(a):
+    return [bytes(k).hex() for k in a]
+
+
+def kept_key(blobs, what, make):
+    """The key of a blob that comes of some plain values: what was made of the same before, else a new one."""
+
+    def holds(a):
+        return BlobStore(blobs).has(*_keys_in(a["keys"]))
+
+    a = kept_arrays(blobs, what, KEY_MADE, lambda: {"keys": _key_bytes(make())}, holds)
+    return _keys_in(a["keys"])[0]
 
 
 def without(photo, text, hint):
@@ -180,6 +258,15 @@ def mask_from_file(blobs, settings, item):
             f"{WHOLE} Rename the mask or change the file name pattern.",
         )
     try:
+        content = content_hash(file, (stat := file.stat()).st_mtime_ns, stat.st_size)
+    except (OSError, UmbrateError) as e:
+        return without(photo, f"The mask {file.name} cannot be read ({getattr(e, 'strerror', None) or e}).", WHOLE)
+    made_from = content, settings.model_dump(mode="json", include=READING)
+    return kept_mask(blobs, photo, made_from, lambda: _mask_from_file(blobs, settings, photo, file))
+
+
+def _mask_from_file(blobs, settings, photo, file):
+    try:
         mask = read_kinds(file)
     except UmbrateError as e:
         return without(photo, str(e), WHOLE)
@@ -218,6 +305,14 @@ def mask_from_alpha(blobs, settings, photo):
     """Work item: the NewMask of a photo's own alpha channel."""
     try:
         check_content(photo)
+    except UmbrateError as e:
+        return without(photo, str(e), WHOLE)
+    made_from = "alpha", settings.model_dump(mode="json", include=READING)
+    return kept_mask(blobs, photo, made_from, lambda: _mask_from_alpha(blobs, settings, photo))
+
+
+def _mask_from_alpha(blobs, settings, photo):
+    try:
         mask = read_alpha(photo.path)
     except UmbrateError as e:
         return without(photo, str(e), WHOLE)

@@ -4,6 +4,7 @@ Work is done on photos halved until they are small enough: an outline is a matte
 picture, and finer pixels would cost much and show little.
 """
 
+import hashlib
 from dataclasses import dataclass, replace
 from functools import lru_cache, partial
 from pathlib import Path
@@ -18,13 +19,19 @@ from ...core.masking.clean import tidy
 from ...core.masking.light import LINEAR, is_color, keyed, linear_light, small_light
 from ...core.masking.turning import LEAST_SEEN, turning_place
 from ...job.blobs import BlobStore
+from ...job.contents import TURNING_PLACE
 from ...sitting.masks import THING, TURNS, decode_kinds, encode_mask, with_turning
 from ...sitting.photos import check_content, photo_files
-from .files import store_mask, without
+from .files import kept_arrays, kept_key, kept_mask, store_mask, without
 
 WORKING_SIDE = 1000  #: photos are halved until their longer side is no longer than this
 SMALL_SIDE = 200  #: and so far for telling where they were taken from
 MOST = 24  #: so many photos make a sitting's own plate
+#: settings that a made mask depends on
+MAKING = {
+    "method", "backdrop_color", "key_share", "tolerance", "shadow", "leave_out", "leave_out_tolerance", "main_pieces",
+    "holes", "grow_px",
+}  # fmt: skip
 
 
 def parse_color(text):
@@ -103,7 +110,11 @@ def make_mask(blobs, settings, plates, item):
         return without(
             photo, f"{photo.name} has no plate that was taken from its place.", f"Its whole picture is used. {hint}"
         )
-    check_content(photo)
+    made_from = settings.model_dump(mode="json", include=MAKING), plate.digest if plate else None
+    return kept_mask(blobs, photo, made_from, lambda: _make_mask(blobs, settings, plate, photo))
+
+
+def _make_mask(blobs, settings, plate, photo):
     light, halvings = working_light(photo.path)
     if settings.method == "color":
         mask = keyed(light, parse_color(settings.backdrop_color), settings.key_share)
@@ -198,6 +209,20 @@ def _turning_of(blobs, item):
 
     None where the masks say it already.
     """
+
+    def arrays():
+        found = _look_for_turning(blobs, item)
+        place, halvings = found if found else (np.zeros((0, 0), bool), 0)
+        return {"bits": np.packbits(place), "shape": np.array(place.shape), "halvings": np.array([halvings])}
+
+    a = kept_arrays(blobs, ["turning", [[p.hash, key] for p, key in item]], TURNING_PLACE, arrays)
+    h, w = a["shape"].tolist()
+    if not h * w:
+        return None
+    return np.unpackbits(a["bits"], count=h * w).view(bool).reshape(h, w), int(a["halvings"][0])
+
+
+def _look_for_turning(blobs, item):
     store, lights, masks = BlobStore(blobs), [], []
     for photo, key in item:
         kinds = decode_kinds(store.get_bytes(key), photo)
@@ -213,9 +238,14 @@ def _turning_of(blobs, item):
 def _with_turning(blobs, item):
     """Work item: the key of a photo's mask with what turns along in it."""
     photo, key, place, halvings = item
-    store = BlobStore(blobs)
-    thing = decode_kinds(store.get_bytes(key), photo) == THING
-    return store.put_bytes(encode_mask(with_turning(thing, _full_size(place, halvings, photo))))
+
+    def make():
+        store = BlobStore(blobs)
+        thing = decode_kinds(store.get_bytes(key), photo) == THING
+        return store.put_bytes(encode_mask(with_turning(thing, _full_size(place, halvings, photo))))
+
+    where = hashlib.sha256(np.packbits(place).tobytes()).hexdigest()
+    return kept_key(blobs, ["with turning", key, where, place.shape, halvings, photo.width, photo.height], make)
 
 
 def add_turning(blobs, photos, made, report):
@@ -244,5 +274,6 @@ def add_turning(blobs, photos, made, report):
     keys = report.map(partial(_with_turning, blobs), items, "marking photo", 0.95, 1.0)
     out = list(made)
     for (k, place, _), key in zip(todo, keys, strict=True):
-        out[k] = replace(made[k], mask=key, turning=round(float(place.mean()), 4))
+        thing = made[k].mask if key != made[k].mask else None
+        out[k] = replace(made[k], mask=key, turning=round(float(place.mean()), 4), thing=thing)
     return out

@@ -255,6 +255,7 @@ class MasksStage(Stage):
                 turning=round(float(np.median([m.turning for m in found])), 4),
                 method=settings.method,
                 soft_edge=settings.soft_px,
+                things={p.id: m.thing for p, m in self._pairs(inputs, made) if m.thing},
                 sharpness={p.id: round(m.sharpness, 4) for p, m in self._pairs(inputs, made)},
                 soft=[found_in[k].id for k in soft_ones([m.sharpness for m in found])],
             ),
@@ -355,6 +356,7 @@ class MasksStage(Stage):
             sharpness={i: v for f in figures for i, v in f.sharpness.items()},
             soft=[i for f in figures for i in f.soft],
             soft_edge=max(f.soft_edge for f in figures),
+            things={i: k for f in figures for i, k in f.things.items()},
         )
 
     def histogram(self, figures):

@@ -70,4 +70,5 @@ class Inputs:
     heard: tuple = ()  #: what other sittings know of the lenses: Heard
     apart: dict = field(default_factory=dict)  #: photo id to the sitting whose photos have a lens of their own
     soft: dict = field(default_factory=dict)  #: sharpness, and that of most others, of photos that are soft, by id
+    things: dict = field(default_factory=dict)  #: photo id to what the object's outline is known by: `thing_blobs`
     support: tuple = ()  #: targets that stand on the support: another place in every member

@@ -2,7 +2,9 @@
 
 import hashlib
 import json
+from collections import OrderedDict
 from functools import lru_cache
+from threading import Lock
 from typing import NamedTuple
 
 import numpy as np
@@ -25,8 +27,12 @@ from .figures import FIRST, is_deeper, is_slanted
 FEATURE_VERSION, MATCH_VERSION = 2, 1
 HALVED_MASK_VERSION = 2  #: of the rule that makes the masks of large photos smaller
 DEEPER_BELOW = 0.35  #: of the features a photo may have: with fewer, a deeper look finds more
+RELATED = 5000  #: pairs whose geometry is in memory, some 10 kB each: while somebody shoots, most stay as they are
 DESCRIBED = 64  #: photos whose descriptors are in memory, some 4 MB each
 DEEPER_SHARE = 0.5  #: of the features a photo may have that fainter ones fill up to in a deeper look
+
+
+_related, _RELATING = OrderedDict(), Lock()
 
 
 class Wanted(NamedTuple):
@@ -122,8 +128,21 @@ def pairs_to_relate(matches, xy, lenses, widths, settings):
 @anywhere
 def relate_photos(pair):
     """Work item: the PairGeometry of two photos, with rows of the places for its matches, or None."""
+    mark = hashlib.blake2b(digest_size=20)
+    for part in pair:
+        mark.update(np.ascontiguousarray(part).tobytes() + b"|")
+    mark = mark.digest()
+    with _RELATING:
+        if mark in _related:
+            _related.move_to_end(mark)
+            return _related[mark]
     rows = np.repeat(np.arange(len(pair.a), dtype=np.int32)[:, None], 2, 1)
-    return relate(rows, pair.a, pair.lens_a, pair.b, pair.lens_b, threshold_px=pair.threshold_px, seed=pair.seed)
+    found = relate(rows, pair.a, pair.lens_a, pair.b, pair.lens_b, threshold_px=pair.threshold_px, seed=pair.seed)
+    with _RELATING:
+        _related[mark] = found
+        while len(_related) > RELATED:
+            _related.popitem(last=False)
+    return found
 
 
 def match_key(settings):

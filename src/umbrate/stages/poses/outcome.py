@@ -307,10 +307,18 @@ def _colors(block, photos, report):
     """Color of each tie point, from the first photo that sees it."""
     colors = np.full((len(block.points), 3), 128, np.uint8)
     first = np.unique(block.point, return_index=True)[1]
-    for i in np.unique(block.photo[first]):
-        report.check()
-        rows = first[block.photo[first] == i]
-        picture = photo_picture(photos[i])
-        u = np.clip(np.round(block.xy[rows]).astype(int), 0, [picture.shape[1] - 1, picture.shape[0] - 1])
-        colors[block.point[rows]] = picture[u[:, 1], u[:, 0]]
+    rows = [first[block.photo[first] == i] for i in range(len(photos))]
+    items = [(photos[i], block.xy[k]) for i, k in enumerate(rows) if len(k)]
+    for k, found in zip(
+        [k for k in rows if len(k)], report.map(_colors_at, items, "colors of photo", 0.96, 0.98), strict=True
+    ):
+        colors[block.point[k]] = found
     return colors
+
+
+def _colors_at(item):
+    """Work item: the colors (n, 3) of a photo at places (n, 2)."""
+    photo, xy = item
+    picture = photo_picture(photo)
+    u = np.clip(np.round(xy).astype(int), 0, [picture.shape[1] - 1, picture.shape[0] - 1])
+    return picture[u[:, 1], u[:, 0]]

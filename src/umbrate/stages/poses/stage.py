@@ -10,7 +10,7 @@ from ...core.later import Later
 from ...core.poses.choose import CHEAP
 from ...core.poses.marked import missing
 from ...sitting.marks import marks_of
-from ...sitting.masks import mask_blobs
+from ...sitting.masks import mask_blobs, thing_blobs
 from ...sitting.photos import photo_key, photo_refs
 from ..base import Forecast, Histogram, Shown, Stage, StageSettings, fingerprint, only
 from .figures import RESIDUAL_TOP_PX, PosesFigures
@@ -245,6 +245,7 @@ class PosesStage(Stage):
             str(job.blobs.folder), photos, mask_blobs(job, sitting), groups, targets, mode, before,
             job.removed(sitting.id), marks_of(job, sitting),
             heard=tuple(heard(job, sitting, photos, groups)) if shares else (), soft=_soft(job, sitting),
+            things=thing_blobs(job, sitting),
         )  # fmt: skip
 
     def _lens_news(self, job, sitting):

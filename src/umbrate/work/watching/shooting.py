@@ -5,17 +5,21 @@ from dataclasses import dataclass
 import numpy as np
 
 from ...actions.coverage import UNDER, compute_coverage, gather_tie_points
+from ...actions.quicksurface import QuickSurface, quick_surface
 from ...actions.standing import move_text, next_turn
-from ...core.errors import UmbrateError
+from ...core.errors import Cancelled, UmbrateError
 from ...job.store import Job
 from ...sitting.frames import frame_of, load_block
 from ...stages.poses.inputs import GO_ON
 from ..adding import mask_folder_of
 from ..state import plan
 from .arrivals import LEFT, PHOTO, REPLACED, Arrivals, Judge
+from .placing import first_place
 
 FEWEST = 4  #: photos with which poses are begun
 PLACES = 3  #: that are named
+STEPS = ("photos", "masks", "lens", "poses")
+AT_ONCE = 3  #: photos that get a first place; of more at once those that came last
 
 
 @dataclass(frozen=True)
@@ -36,6 +40,7 @@ class Next:
         Of the tie points, that enough photos see well.
     rows : tuple of int
         Which of the places that coverage finds they are.
+    surface : QuickSurface or None
     """
 
     texts: list
@@ -44,6 +49,7 @@ class Next:
     turn: str = ""
     share: float = 0.0
     rows: tuple = ()
+    surface: QuickSurface | None = None
 
 
 def next_places(folder, sitting_id, report):
@@ -55,7 +61,9 @@ def next_places(folder, sitting_id, report):
         order = [p.id for p in job.photos(sitting_id, aside=False) if block and p.id in block.solved_rows]
         try:
             work = gather_tie_points(job, sitting)
-            covered = compute_coverage(work)
+            covered = compute_coverage(work, lambda *_: report.check())
+        except Cancelled:
+            raise
         except UmbrateError as e:
             return str(e)
         poses = [block.poses[block.solved_rows[i]] for i in order]
@@ -68,8 +76,9 @@ def next_places(folder, sitting_id, report):
         good = float((~covered.weak).mean())
         if not best and covered.places:
             texts = ["turn it over for its underside: that is another sitting"]
-        return Next(texts, wanted, [p.points for p in best], _turn(job, sitting, figures, poses), good,
-                    tuple(rows))  # fmt: skip
+        turn = _turn(job, sitting, figures, poses)
+        surface = quick_surface(work, report.check)
+        return Next(texts, wanted, [p.points for p in best], turn, good, tuple(rows), surface)
 
 
 def _turn(job, sitting, figures, poses):
@@ -96,9 +105,14 @@ class Shooting:
     name : str
         Of the sitting, made where it is new.
     queue, tasks : Queue, Tasks
-        Of the job; somebody polls them.
+        Of the job, each with a worker of its own; somebody polls them.
     tell : callable(kind, text)
-        Kinds: photo, good, bad, left, folder, placed, next, trouble.
+        Kinds: good, bad, left, folder, first, placed, next, trouble.
+
+    Attributes
+    ----------
+    first : dict of file hash to FirstPlace
+        Photos that stand by resection and that no run has placed yet.
     """
 
     def __init__(self, job, name, folder, queue, tasks, tell):
@@ -107,6 +121,8 @@ class Shooting:
         known = [(str(job.photo_path(p)), p.hash) for p in job.photos(sitting.id)] if sitting else []
         self.arrivals, self.judge = Arrivals(folder, known), Judge()
         self.next, self._waiting, self._asked, self._placed = None, [], None, set()
+        self.first, self._unplaced, self._naming = {}, [], False
+        tasks.worker.start()  # so that the first photo need not wait for it
 
     @property
     def sitting(self):
@@ -134,6 +150,7 @@ class Shooting:
                 bad = judged.complaints if judged else ()
                 self.tell("bad" if bad else "good", f"{name}: {' '.join(bad)}" if bad else f"{name} came in.")
                 self._waiting.append(n.record)
+                self._unplaced.append(n.record)
             elif n.kind == REPLACED:
                 self.tell("left", n.why)
                 self._waiting.append(n.record)
@@ -141,10 +158,12 @@ class Shooting:
                 self.tell("left" if n.kind == LEFT else "folder", n.why)
 
     def step(self):
-        """Go on where nothing runs: bring in what waits, place it, name what is next; whether anything began."""
+        """Go on where nothing runs: place what came, bring it in, name what is next; whether anything began."""
+        sitting = self.sitting
+        if self._place_first(sitting):
+            return True
         if not (self.queue.idle and self.tasks.idle):
             return False
-        sitting = self.sitting
         if self._waiting:
             records, self._waiting = self._waiting, []
             masks = mask_folder_of(self.arrivals.folder)
@@ -158,6 +177,28 @@ class Shooting:
             return False
         return self._after(sitting)
 
+    def _place_first(self, sitting):
+        """Have a photo that came placed by what stands, beside whatever runs; whether that began."""
+        if not self._unplaced:
+            return False
+        if sitting is None or self.job.result(sitting.id, "poses") is None:
+            self._unplaced.clear()
+            return False
+        self._unplaced = self._unplaced[-AT_ONCE:]
+        if self.tasks.idle:
+            record = self._unplaced.pop(0)
+            arguments = str(self.job.folder), sitting.id, record
+            self.tasks.send("first place", first_place, arguments, self._told_first, self._failed)
+            return True
+        if self._naming and not self.tasks.waiting:
+            self.tasks.cancel()  # the next places will be others with this photo
+        return False
+
+    def _told_first(self, found):
+        if found is not None:
+            self.first[found.hash] = found
+            self.tell("first", f"{found.name} has a first place: {found.agree} tie points agree.")
+
     def _run(self, sitting):
         count = len(self.job.photos(sitting.id, aside=False))
         if count < FEWEST:
@@ -169,8 +210,8 @@ class Shooting:
 
     def _after(self, sitting):
         """Tell what came of the last run, once, and ask for the next places."""
-        key = sitting.id, "poses"
-        failure = self.queue.failures.get(key)
+        failures = (self.queue.failures.get((sitting.id, s)) for s in STEPS)
+        failure = next((f for f in failures if f), None)
         done = self.job.result(sitting.id, "poses")
         mark = (done.id if done else None), failure.message if failure else ""
         if mark == self._asked or mark == (None, ""):
@@ -180,12 +221,17 @@ class Shooting:
             self.tell("trouble", f"{failure.message} Go on shooting: it is tried again with the next photo.")
             return False
         self._tell_placed(sitting, done.figures)
+        self._naming = True
         self.tasks.send("next places", next_places, (str(self.job.folder), sitting.id), self._told_next, self._failed)
         return True
 
     def _tell_placed(self, sitting, figures):
         """Tell which photos have a place now, and why others have none."""
-        names = {p.id: p.name for p in self.job.photos(sitting.id, aside=False)}
+        photos = self.job.photos(sitting.id, aside=False)
+        names = {p.id: p.name for p in photos}
+        run = {p.hash for p in photos}
+        self.first = {h: x for h, x in self.first.items() if h not in run}
+        self._unplaced = [r for r in self._unplaced if r["hash"] not in run]
         out = [i for i in names if i in figures.reasons or i in figures.fragments]
         solved = set(names) - set(out)
         new = [names[i] for i in names if i in solved - self._placed]
@@ -197,6 +243,7 @@ class Shooting:
         self.tell("placed", f"{told}{figures.solved} of {len(names)} photos stand.{left}")
 
     def _told_next(self, found):
+        self._naming = False
         self.next = None if isinstance(found, str) else found
         if isinstance(found, str):
             self.tell("trouble", found)
@@ -207,4 +254,6 @@ class Shooting:
         self.tell("next", f"{100 * found.share:.0f} % seen well. {told}{more}")
 
     def _failed(self, message, kind):
-        self.tell("trouble", message)
+        self._naming = False
+        if kind != "cancelled":
+            self.tell("trouble", message)
