@@ -1,9 +1,9 @@
 """How long from a photo's arrival until it is judged, has its place in the scene, and stands in the block.
 
-    python bench/shooting.py [--photos 50] [--size 4000 3000] [--late 3] [--folder KEPT]
+    python bench/shooting.py [--of FOLDER] [--photos 48] [--size 4000 3000] [--late 3] [--folder KEPT]
 
-The demo's photos, enlarged to the size of a camera's (12 MP), come into a job: all but the last few at once, those one
-after another. Prints seconds from the moment each of these lies in the folder whole.
+Photos of the studio, enlarged to the size of a camera's (12 MP), come into a job: all but the last few at once, those
+one after another. Prints seconds from the moment each of these lies in the folder whole. They are rendered once.
 """
 
 import argparse
@@ -12,6 +12,7 @@ import statistics
 import sys
 import tempfile
 import time
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -24,7 +25,8 @@ import umbrate.stages  # noqa: E402, F401
 from umbrate.core.geometry.pose import center  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
 from umbrate.sitting.frames import load_block  # noqa: E402
-from umbrate.work.demo import demo_data  # noqa: E402
+from umbrate.studio.scene import turntable_shots, whistle  # noqa: E402
+from umbrate.studio.shoot import shoot  # noqa: E402
 from umbrate.work.queue import Queue  # noqa: E402
 from umbrate.work.tasks import Tasks  # noqa: E402
 from umbrate.work.watching.shooting import Shooting  # noqa: E402
@@ -33,18 +35,33 @@ from umbrate.work.worker import Worker  # noqa: E402
 LOOK_S = 0.4  #: as the window looks
 
 
-def enlarged(folder, count, size):
-    """Photos of the demo's sittings, one after the other, in a camera's size, with their masks."""
-    files = [f for place in ("upright", "on-its-back") for f in sorted((demo_data() / place).glob("*.jpg"))]
-    (folder / "masks").mkdir(parents=True, exist_ok=True)
+def simulated(folder):
+    """Photos of one object on a turntable, in two rings of 24, of 2 MP as the studio renders them; made once."""
+    if not (folder / "upright").is_dir():
+        scene = whistle()
+        rings = ((22.0, 0.0, False), (48.0, 7.5, True))
+        shots = turntable_shots(rings, 24, 355.0, (0, 0, 33.0), np.random.default_rng(3))
+        upright = replace(scene.sittings[0], shots=shots, plates=False)
+        part = folder.with_suffix(".part")
+        shutil.rmtree(part, ignore_errors=True)
+        shoot(replace(scene, sittings=[upright], truth_step_mm=2.0), part)
+        part.rename(folder)
+    return sorted((folder / "upright").glob("*.jpg"))
+
+
+def enlarged(files, folder, size):
+    """Photos in a camera's size, with their masks."""
+    folder.mkdir(parents=True, exist_ok=True)
     out = []
-    for f in files[:count]:
+    for f in files:
         place = folder / f.name
         if not place.exists():
-            with Image.open(f) as image, Image.open(f.parent / "masks" / f"{f.stem}.png") as mask:
-                turned = image.size[0] < image.size[1]
-                pixels = size[::-1] if turned else size
-                mask.resize(pixels, Image.Resampling.NEAREST).save(folder / "masks" / f"{f.stem}.png")
+            with Image.open(f) as image:
+                pixels = size[::-1] if image.size[0] < image.size[1] else size
+                if (mask := f.parent / "masks" / f"{f.stem}.png").exists():
+                    (folder / "masks").mkdir(exist_ok=True)
+                    with Image.open(mask) as m:
+                        m.resize(pixels, Image.Resampling.NEAREST).save(folder / "masks" / f"{f.stem}.png")
                 image.resize(pixels, Image.Resampling.BICUBIC).save(place, quality=92, exif=image.getexif())
         out.append(place)
     return out
@@ -101,13 +118,18 @@ def main():
     parser.add_argument("--size", type=int, nargs=2, default=(4000, 3000))
     parser.add_argument("--late", type=int, default=3)
     parser.add_argument("--folder", type=Path)
+    parser.add_argument("--of", type=Path, help="a folder of photos, in place of simulated ones")
+    parser.add_argument("--cache", type=Path, default=Path.home() / ".cache" / "umbrate" / "shooting")
     a = parser.parse_args()
     folder = a.folder or Path(tempfile.mkdtemp(prefix="umbrate-bench-"))
-    photos = enlarged(folder / "photos", a.photos, tuple(a.size))
+    found = sorted(a.of.glob("*.jpg")) if a.of else simulated(a.cache)
+    photos = enlarged(found[: a.photos], folder / "photos", tuple(a.size))
     place = folder / "in"
     shutil.rmtree(place, ignore_errors=True)
     shutil.rmtree(folder / "job.umbrate", ignore_errors=True)
-    shutil.copytree(folder / "photos" / "masks", place / "masks")
+    place.mkdir(parents=True)
+    if (folder / "photos" / "masks").is_dir():
+        shutil.copytree(folder / "photos" / "masks", place / "masks")
     for f in photos[: -a.late]:
         shutil.copy(f, place)
     judged, first_placed, placed = [], [], []

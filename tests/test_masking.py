@@ -1,5 +1,6 @@
 """Masks made by themselves: on made-up pictures with exact truth, and through the stage on a simulated turntable."""
 
+import shutil
 import unittest
 from dataclasses import replace
 from pathlib import Path
@@ -32,10 +33,10 @@ from umbrate.core.masking.light import (
     unlikeness,
 )
 from umbrate.job.store import Job
-from umbrate.sitting.masks import THING, TURNS, decode_mask, encode_mask
+from umbrate.sitting.masks import THING, TURNS, decode_kinds, decode_mask, encode_mask
 from umbrate.stages import BY_NAME
-from umbrate.stages.base import Report, parse_settings
-from umbrate.stages.masks.files import _cleaned, match_files, propose_pattern
+from umbrate.stages.base import Report, parse_settings, settings_of
+from umbrate.stages.masks.files import _cleaned, match_files, propose_pattern, store_mask
 from umbrate.stages.masks.making import parse_color
 from umbrate.studio.scene import smaller, whistle
 from umbrate.studio.shoot import shoot
@@ -420,6 +421,43 @@ class ByHand(unittest.TestCase):
         self.assertEqual(found.odd[empty], "is empty")
         with mock.patch("umbrate.actions.handmasks.measured", side_effect=AssertionError):
             self.assertEqual(check_by_hand(self.job, self.sitting, known), found)  # nothing is read twice
+
+    def test_what_was_made_of_the_same_file_and_settings_is_not_made_again(self):
+        stage, folder = BY_NAME["masks"], scratch() / "masks"
+        settings = settings_of(self.job, self.sitting, stage)
+        shutil.copytree(settings.folder, folder)
+        settings = settings.model_copy(update={"folder": str(folder)})
+        n = len(self.photos)
+
+        def masks(made, **more):
+            """Keys by photo, where so many are made anew."""
+            inputs = stage.gather(self.job, self.sitting, settings)
+            with mock.patch("umbrate.stages.masks.files.store_mask", side_effect=store_mask) as anew:
+                out = stage.run(inputs, settings.model_copy(update=more), Report())
+            self.assertEqual(anew.call_count, made)
+            return out
+
+        first = masks(0)  # another folder, the same content
+        self.assertEqual(
+            first.artefacts, {k: v for k, v in self.made.artefacts.items() if k[0] in ("mask", "silhouette")}
+        )
+        self.assertEqual(first.figures.sharpness, self.made.figures.sharpness)
+        mine = folder / f"{Path(self.photos[2].name).stem}.png"
+        with Image.open(mine) as image:
+            smaller_mask = np.array(image) > 0
+        smaller_mask[:, : smaller_mask.shape[1] // 2] = False
+        Image.fromarray(smaller_mask).save(mine)
+        second, key = masks(1), ("mask", self.photos[2].id)
+        self.assertEqual(
+            {k for k in first.artefacts if first.artefacts[k] != second.artefacts[k] and k[0] == "mask"}, {key}
+        )
+        shown = decode_kinds(self.job.blobs.get_bytes(second.artefacts[key])) == THING
+        np.testing.assert_array_equal(shown, smaller_mask)
+        masks(n, white_is_object=False)
+        masks(n, clean_files=True, grow_px=2)
+        masks(0)
+        self.job.blobs.path(second.artefacts[key]).unlink()
+        self.assertEqual(masks(1).artefacts[key], second.artefacts[key])
 
     def test_files_are_cleaned_where_that_is_wanted(self):
         kinds = np.zeros((60, 80), np.uint8)

@@ -10,7 +10,6 @@ from unittest import mock
 
 from click.testing import CliRunner
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QInputDialog
 
 from tests.desk import DeskTest, setUpModule, tearDownModule, wait_for  # noqa: F401
 from tests.scenes import pebble_set, scratch
@@ -20,7 +19,7 @@ from umbrate.actions.cleaning import CLEAN
 from umbrate.cli.main import cli
 from umbrate.core.errors import CannotKeep, UmbrateError
 from umbrate.desk.dialogs.newjob import NewJobDialog
-from umbrate.desk.dialogs.recipes import RecipesDialog
+from umbrate.desk.dialogs.recipes import KeepDialog, RecipesDialog
 from umbrate.desk.finding import every_entry, found
 from umbrate.job.joins import ON_OBJECT
 from umbrate.job.store import Job
@@ -395,6 +394,12 @@ class InTheWindow(DeskTest):
         out.show()
         return out
 
+    @staticmethod
+    def only(menu, stages):
+        """Choose stages in a menu; None: all."""
+        for a in menu.actions():
+            a.setChecked(stages is None or a.data() in stages)
+
     def choose(self, dialog, name):
         dialog.list.setCurrentItem(dialog.list.findItems(name, Qt.MatchFlag.MatchExactly)[0])
         return [[dialog.table.item(r, c).text() for c in range(4)] for r in range(dialog.table.rowCount())]
@@ -404,9 +409,29 @@ class InTheWindow(DeskTest):
         s = self.session
         s.edits.set_setting("cloud", "min_photos", 5)
         dialog = self.dialog()
-        with mock.patch.object(QInputDialog, "getText", return_value=("Mine", True)):
-            dialog.keep.click()
+
+        def keep(name, stages=None):
+            """Keep the job's settings as a recipe, of some stages alone."""
+
+            def answer(asked):
+                asked.name.setText("")
+                self.assertFalse(asked.keep.isEnabled())
+                asked.name.setText(name)
+                self.only(asked.menu, stages)
+                self.assertTrue(asked.keep.isEnabled())
+                return True
+
+            with mock.patch.object(KeepDialog, "exec", answer):
+                dialog.keep.click()
+
+        s.edits.set_setting("poses", "features", 5000)
+        keep("Mine")
         self.assertIn("Where masks lie is left out", dialog.said.text())
+        keep("Mine, clouds", ["cloud"])
+        mine = shelf.find_recipe("Mine, clouds").recipe
+        self.assertEqual({n for n, v in mine.stages.items() if v}, {"cloud"})
+        self.assertEqual((mine.stages["cloud"]["min_photos"], mine.until), (5, "cloud"))
+        self.assertEqual(self.choose(dialog, "Mine, clouds"), [])
         self.assertEqual(self.choose(dialog, "Mine"), [])
         self.assertFalse(dialog.set.isEnabled())
         rows = self.choose(dialog, "Quick look")
@@ -414,6 +439,12 @@ class InTheWindow(DeskTest):
         dialog.beside.setCurrentText("Mine")
         self.assertIn(["Cloud", "Agreeing photos", "5", "3"], self.choose(dialog, "Quick look"))
         dialog.beside.setCurrentText("this job")
+        self.only(dialog.menu, ["cloud"])
+        self.assertEqual(dialog.of.text(), "Cloud")
+        self.assertEqual({r[0] for r in self.choose(dialog, "Quick look")}, {"Cloud"})
+        self.assertEqual(dialog.wanted().until, "cloud")
+        self.only(dialog.menu, [])
+        self.assertFalse(dialog.run.isEnabled() or dialog.set.isEnabled())
 
         def set_so(dialog):
             self.assertEqual(dialog.current.recipe.name, "Quick look")
@@ -438,6 +469,19 @@ class InTheWindow(DeskTest):
         wait_for(lambda: s.recipes.follower is None)
         self.assertEqual(self.window.foot.kind, "good")
         self.assertEqual([x.step["filter"] for x in s.job.cloud(s.sitting_id).steps], ["lonely"])
+        # one that is under way when the job is left waits in the queue, as it was
+        finer = replace(
+            quick, name="Finer", stages={**quick.stages, "cloud": {**quick.stages["cloud"], "photo_scale": 2}}
+        )
+        folder = s.job.folder
+        s.recipes.run(finer)
+        wait_for(lambda: s.running() and s.running().stage == "cloud")
+        with mock.patch.object(self.window, "_may_leave", return_value=True):
+            self.window.close_job()
+        (entry,), paused = s.later.waiting.read()
+        self.assertEqual((entry.folder, paused), (str(folder), True))
+        self.assertEqual(recipe_of_text(entry.recipe, "the queue").stages["cloud"]["seed"], 7)
+        self.assertEqual(entry.recipe, text_of_recipe(finer))
 
     def test_a_new_job_is_run_by_a_recipe_when_its_photos_are_in(self):
         made = NewJobDialog([pebble_set() / "by-hand"], self.window)

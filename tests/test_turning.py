@@ -26,9 +26,11 @@ from umbrate.sitting.masks import (
     decode_mask,
     encode_mask,
     mask_blobs,
+    thing_blobs,
     with_turning,
 )
-from umbrate.stages.base import settings_of
+from umbrate.stages import BY_NAME
+from umbrate.stages.base import Report, settings_of
 from umbrate.stages.poses.figures import DEEPER, FIRST, SLANTED
 from umbrate.stages.poses.items import feature_key
 from umbrate.stages.poses.stage import PosesStage
@@ -210,6 +212,11 @@ class Whole(unittest.TestCase):
         for key in mask_blobs(job, s).values():
             kinds = decode_kinds(job.blobs.get_bytes(key))
             self.assertGreater((kinds == TURNS).mean(), 0.1)
+        # features found on the object stay good, however what turns along is marked
+        stage = BY_NAME["masks"]
+        settings = settings_of(job, s, stage).model_copy(update={"around": "left out"})
+        left = stage.run(stage.gather(job, s, settings), settings, Report())
+        self.assertEqual({p: k for (n, p), k in left.artefacts.items() if n == "mask"}, thing_blobs(job, s))
         # without it nothing stands, and the reason is the right one
         never = settings_of(job, s, PosesStage()).model_copy(update={"around": "never"})
         with self.assertRaisesRegex(UmbrateError, "(?i)feature") as caught:

@@ -15,8 +15,10 @@ from PIL import Image, ImageEnhance, ImageFilter
 
 from tests.desk import DeskTest, setUpModule, tearDownModule, wait_for  # noqa: F401
 from tests.scenes import pebble_set, pebble_truth, scratch
-from umbrate.actions.standing import move_text, next_turn
+from umbrate.actions.standing import move_text, next_turn, turn_to_close
+from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import center, look_at
+from umbrate.core.targets.turned import turned, turns
 from umbrate.desk import sounds
 from umbrate.desk.dialogs.shooting import ShootingDialog
 from umbrate.job.store import Job
@@ -178,6 +180,40 @@ class Words(unittest.TestCase):
         tilted = [p @ T for p in begun]
         self.assertAlmostEqual(next_turn(tilted, R @ up, foot)[0], 20, places=6)
         self.assertEqual(next_turn(begun[:1], up, foot), (0.0, 0))
+
+    def test_a_mat_alone_tells_the_turn_by_its_targets(self):
+        """Of random cameras and turns: the angle and its sign; none where the camera went up or came nearer."""
+        rng, lens = np.random.default_rng(5), Lens.from_vector(1600, 1200, [1700, 805, 590, -0.05, 0, 0, 0, 0, 0, 0])
+        mat = {n: np.array([*rng.uniform(-90, 90, 2), 0.0]) for n in range(14)}
+
+        def photo(eye, degrees, places=mat):
+            """Targets of a mat turned clockwise, and three on a wall."""
+            a = -np.radians(degrees)
+            R = np.array([[np.cos(a), -np.sin(a), 0], [np.sin(a), np.cos(a), 0], [0, 0, 1]])
+            places = {n: R @ X + [12, -7, 0] for n, X in places.items()} | {
+                90 + k: np.array([60.0 * k - 60, 120, 80 + 9 * k * k]) for k in range(3)
+            }
+            P = np.array(list(places.values())) @ (E := look_at(eye, np.zeros(3)))[:3, :3].T + E[:3, 3]
+            xy = lens.project(P[:, :2] / P[:, 2:]) + rng.normal(scale=0.1, size=(len(P), 2))
+            return {n: q for n, q in zip(places, xy, strict=True) if rng.random() < 0.85}
+
+        for _ in range(12):
+            eye = np.array([*rng.uniform(-300, 300, 2), rng.uniform(180, 500)])
+            degrees = rng.uniform(5, 150) * rng.choice([-1, 1])
+            found = turned(photo(eye, 20), photo(eye, 20 + degrees))
+            self.assertAlmostEqual(found, degrees, delta=0.5)
+            self.assertIsNone(turned(photo(eye, 20), photo(eye, 20)))  # it was not turned
+            # round the mat with the camera is a turn as well; up, or nearer, is none
+            self.assertIsNone(turned(photo(eye, 20), photo(eye + [0, 0, 120.0], 20)))
+            self.assertIsNone(turned(photo(eye, 20), photo(0.8 * eye, 20)))
+        eye = np.array([40.0, -300, 260])
+        round_ = [photo(np.array([0.0, -250, 400]), 0), *(photo(eye, 30 * k) for k in range(5))]
+        at = turns(round_)
+        self.assertEqual(len(at), 5)  # the first was taken from elsewhere
+        degrees, left = turn_to_close(at)
+        self.assertAlmostEqual(degrees, 30, delta=0.3)
+        self.assertEqual(left, 7)
+        self.assertLess(turn_to_close(turns([photo(eye, -40 * k) for k in range(3)]))[0], -39)
 
     def test_which_way_the_disc_turns_does_not_hang_on_the_axis_sign(self):
         # the demo's disc is turned counterclockwise by 30 degrees: the camera goes round the object clockwise

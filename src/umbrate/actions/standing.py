@@ -96,10 +96,22 @@ def next_turn(poses, axis, foot):
     at = np.degrees(np.arctan2(d @ y, d @ x))
     height = np.degrees(np.arcsin(np.clip(d @ axis / np.linalg.norm(d, axis=1), -1, 1)))
     ring = np.abs(height - height[-1]) < 8.0  # photos of the round that is under way
-    steps = np.abs((np.diff(at[ring]) + 180) % 360 - 180) if ring.sum() > 1 else np.array([30.0])
+    return turn_to_close(at[ring])
+
+
+def turn_to_close(at):
+    """How far to turn next, and how many such steps are left, as `next_turn` gives it.
+
+    at : (n,) degrees
+        How far the disc had been turned clockwise at each photo of a round, in the order they were taken.
+    """
+    at = np.asarray(at, float)
+    if not len(at):
+        return 0.0, 0
+    steps = np.abs((np.diff(at) + 180) % 360 - 180) if len(at) > 1 else np.array([30.0])
     steps = steps[steps > 1.0]
     step = float(np.median(steps)) if len(steps) else 30.0
-    order = np.sort(at[ring] % 360)
+    order = np.sort(at % 360)
     gaps = np.diff([*order, order[0] + 360])
     k = int(np.argmax(gaps))
     if gaps[k] < 1.5 * step:

@@ -2,24 +2,30 @@
 
 import dataclasses
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QAction
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
     QDialog,
+    QDialogButtonBox,
+    QGridLayout,
     QHBoxLayout,
     QHeaderView,
-    QInputDialog,
+    QLineEdit,
     QListWidget,
     QListWidgetItem,
+    QMenu,
     QPushButton,
     QTableWidget,
     QTableWidgetItem,
+    QToolButton,
     QVBoxLayout,
     QWidget,
 )
 
 from ...core.errors import UmbrateError, WouldReplace
+from ...stages import STAGES
 from ...work.recipes import shelf
 from ...work.recipes.applying import between
 from ...work.recipes.taking import recipe_of_job
@@ -45,6 +51,81 @@ def fill(table, rows, heads):
             if c == NOW:
                 item.setForeground(t.color(t.QUIET))
             table.setItem(r, c, item)
+
+
+class StagesMenu(QMenu):
+    """Chooses stages; `names` are those that are chosen, None for all."""
+
+    changed = pyqtSignal()
+
+    def __init__(self, parent=None):
+        super().__init__(parent)
+        for stage in STAGES:
+            action = QAction(stage.title, self, checkable=True, checked=True)
+            action.setData(stage.name)
+            action.toggled.connect(lambda _: self.changed.emit())
+            self.addAction(action)
+
+    @property
+    def names(self):
+        """Names of the chosen stages, or None."""
+        chosen = [a.data() for a in self.actions() if a.isChecked()]
+        return None if len(chosen) == len(self.actions()) else chosen
+
+    @property
+    def title(self):
+        """What is chosen, in words."""
+        chosen = [a.text() for a in self.actions() if a.isChecked()]
+        if self.names is None:
+            return "All stages"
+        return ", ".join(chosen[:3]) + (f" and {len(chosen) - 3} more" if len(chosen) > 3 else "") or "No stage"
+
+    def mouseReleaseEvent(self, e):
+        """Stay open: several stages are chosen one after the other."""
+        action = self.actionAt(e.position().toPoint())
+        if action is None:
+            super().mouseReleaseEvent(e)
+        else:
+            action.trigger()
+
+
+def stages_button(menu):
+    """A button that shows what is chosen of stages and opens their menu."""
+    b = QToolButton(text=menu.title, popupMode=QToolButton.ToolButtonPopupMode.InstantPopup)
+    b.setMenu(menu)
+    menu.changed.connect(lambda: b.setText(menu.title))
+    return b
+
+
+class KeepDialog(QDialog):
+    """Asks what a job's recipe is called, and of which stages it is."""
+
+    def __init__(self, name, parent=None):
+        super().__init__(parent)
+        self.setWindowTitle("Keep as a recipe")
+        grid = QGridLayout(self)
+        grid.setContentsMargins(20, 16, 20, 16)
+        grid.setHorizontalSpacing(12)
+        grid.setVerticalSpacing(8)
+        self.name, self.menu = QLineEdit(name), StagesMenu(self)
+        self.name.setMinimumWidth(280)
+        self.of = stages_button(self.menu)
+        grid.addWidget(Label("Name"), 0, 0)
+        grid.addWidget(self.name, 0, 1)
+        grid.addWidget(Label("Of"), 1, 0)
+        grid.addWidget(self.of, 1, 1, Qt.AlignmentFlag.AlignLeft)
+        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Cancel)
+        self.keep = buttons.addButton("Keep", QDialogButtonBox.ButtonRole.AcceptRole)
+        self.keep.setDefault(True)
+        buttons.accepted.connect(self.accept)
+        buttons.rejected.connect(self.reject)
+        grid.addWidget(buttons, 2, 0, 1, 2)
+        for signal in (self.name.textChanged, self.menu.changed):
+            signal.connect(lambda *_: self._check())
+        self._check()
+
+    def _check(self):
+        self.keep.setEnabled(bool(self.name.text().strip()) and self.menu.names != [])
 
 
 class RecipesDialog(QDialog):
@@ -123,6 +204,11 @@ class RecipesDialog(QDialog):
         self.beside.setMinimumWidth(260)
         self.beside.currentIndexChanged.connect(lambda _: self._compare())
         row.addWidget(self.beside)
+        self.menu = StagesMenu(self)
+        self.menu.changed.connect(self._compare)
+        self.of = stages_button(self.menu)
+        self.of.setToolTip("Of which stages the recipe is compared, set and run")
+        row.addWidget(self.of)
         self.count = Label(objectName="quiet")
         row.addWidget(self.count, 1)
         column.addLayout(row)
@@ -187,10 +273,16 @@ class RecipesDialog(QDialog):
         self.beside.blockSignals(False)
         self._compare()
 
+    def wanted(self):
+        """The recipe that is looked at, of the chosen stages."""
+        recipe = self.current.recipe
+        return recipe if self.menu.names is None else recipe.only(self.menu.names)
+
     def _compare(self):
-        recipe, job = self.current.recipe, self.session.job
+        recipe, job = self.wanted(), self.session.job
         other = next((k.recipe for k in self.kept if k.recipe.name == self.beside.currentText()), None)
         if other is not None:
+            other = other if self.menu.names is None else other.only(self.menu.names)
             rows, later, heads = between(other, recipe), [], (other.name, recipe.name)
         else:
             rows, later = self.session.recipes.differences(recipe)
@@ -203,7 +295,7 @@ class RecipesDialog(QDialog):
         self.later.setVisible(bool(later))
         can = bool(job.writable and job.photo_sittings())
         self.set.setEnabled(can and other is None and n > 0)
-        self.run.setEnabled(can)
+        self.run.setEnabled(can and self.menu.names != [])
 
     def _say(self, text, bad=False):
         self.said.setText(text)
@@ -212,17 +304,17 @@ class RecipesDialog(QDialog):
 
     # ------------------------------------------------------------------ doing
     def _take(self, runs):
-        self.chosen, self.runs = self.current.recipe, runs
+        self.chosen, self.runs = self.wanted(), runs
         self.accept()
 
     def _keep(self):
-        name, ok = QInputDialog.getText(self, "Keep as a recipe", "Name", text=self.session.job.name)
-        if ok:
-            self._shelve(lambda: self._own(name), "“{}” is kept.")
+        asked = KeepDialog(self.session.job.name, self)
+        if asked.exec():
+            self._shelve(lambda: self._own(asked.name.text(), asked.menu.names), "“{}” is kept.")
 
-    def _own(self, name):
+    def _own(self, name, stages):
         """The recipe of this job, and what is not in it."""
-        recipe, left = recipe_of_job(self.session.job, name, self.session.sitting)
+        recipe, left = recipe_of_job(self.session.job, name, self.session.sitting, stages)
         return dataclasses.replace(recipe, about=f"As the job “{self.session.job.name}” was made."), left
 
     def _open(self):

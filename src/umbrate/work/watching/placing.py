@@ -109,7 +109,7 @@ def _of_one_lens(job, sitting_id, record, block):
     return same[-1] if same else None
 
 
-@lru_cache(256)
+@lru_cache(64)
 def _tie_descriptors(home, block_key, row, features_key):
     """Of the tie points that a photo sees: unit descriptors (n, 128) and which points they are (n,)."""
     block = stored_block(BlobStore(home), block_key)

@@ -6,8 +6,11 @@ import numpy as np
 
 from ...actions.coverage import UNDER, compute_coverage, gather_tie_points
 from ...actions.quicksurface import QuickSurface, quick_surface
-from ...actions.standing import move_text, next_turn
+from ...actions.standing import move_text, next_turn, turn_to_close
 from ...core.errors import Cancelled, UmbrateError
+from ...core.targets.detect import CODED
+from ...core.targets.turned import turns
+from ...job.contents import TARGETS
 from ...job.store import Job
 from ...sitting.frames import frame_of, load_block
 from ...stages.poses.inputs import GO_ON
@@ -37,7 +40,7 @@ class Next:
     turn : str
         How far to turn the turntable; "" where there is none or the round is closed.
     share : float
-        Of the tie points, that enough photos see well.
+        Of the tie points, that enough photos see well; None before there are any.
     rows : tuple of int
         Which of the places that coverage finds they are.
     surface : QuickSurface or None
@@ -47,7 +50,7 @@ class Next:
     poses: list
     points: list
     turn: str = ""
-    share: float = 0.0
+    share: float | None = None
     rows: tuple = ()
     surface: QuickSurface | None = None
 
@@ -58,6 +61,8 @@ def next_places(folder, sitting_id, report):
     with Job.open(folder, writable=False) as job:
         sitting = next(s for s in job.sittings() if s.id == sitting_id)
         block = load_block(job, sitting)
+        if block is None:  # too few photos yet; a mat tells the next turn from the second on
+            return Next([], [], [], _turn_by_mat(job, sitting))
         order = [p.id for p in job.photos(sitting_id, aside=False) if block and p.id in block.solved_rows]
         try:
             work = gather_tie_points(job, sitting)
@@ -84,13 +89,28 @@ def next_places(folder, sitting_id, report):
 def _turn(job, sitting, figures, poses):
     """How far to turn the disc, in words; "" where the photos show no turntable or the round is closed."""
     if not figures.turntable or len(poses) < 3:
-        return ""
+        return _turn_by_mat(job, sitting)
     M = frame_of(job, sitting).matrix
     axis, foot = np.array(figures.turntable.direction), np.array(figures.turntable.point)
     axis = M[:3, :3] @ axis
     if axis[2] < 0:  # which end of it is up, the turns do not say
         axis = -axis
-    degrees, left = next_turn(poses, axis, M[:3, :3] @ foot + M[:3, 3])
+    return _turn_told(*next_turn(poses, axis, M[:3, :3] @ foot + M[:3, 3]))
+
+
+def _turn_by_mat(job, sitting):
+    """The same from the targets of a mat alone, before photos are placed and where no turntable was found."""
+    done = job.result(sitting.id, "lens")
+    keys = [done.blob("targets", p.id) for p in job.photos(sitting.id, aside=False)] if done else []
+    seen = []
+    for a in (job.blobs.get_arrays(key, TARGETS) for key in keys if key):
+        coded = a["kind"] == CODED
+        seen.append(dict(zip(a["number"][coded].tolist(), a["dots"][coded, :2], strict=True)))
+    at = turns(seen)
+    return _turn_told(*turn_to_close(at)) if len(at) > 1 else ""
+
+
+def _turn_told(degrees, left):
     if not left:
         return ""
     way = "clockwise" if degrees > 0 else "counterclockwise"
@@ -202,7 +222,7 @@ class Shooting:
     def _run(self, sitting):
         count = len(self.job.photos(sitting.id, aside=False))
         if count < FEWEST:
-            self.queue.add(sitting, plan(self.job, sitting, "masks"))
+            self.queue.add(sitting, plan(self.job, sitting, "lens"))
             return
         done = self.job.result(sitting.id, "poses")
         mode = GO_ON if done and done.figures.solved >= 2 else ""
@@ -213,14 +233,17 @@ class Shooting:
         failures = (self.queue.failures.get((sitting.id, s)) for s in STEPS)
         failure = next((f for f in failures if f), None)
         done = self.job.result(sitting.id, "poses")
-        mark = (done.id if done else None), failure.message if failure else ""
+        last = done or self.job.result(sitting.id, "lens")
+        mark = (last.id if last else None), failure.message if failure else ""
         if mark == self._asked or mark == (None, ""):
             return False
         self._asked = mark
         if failure:
             self.tell("trouble", f"{failure.message} Go on shooting: it is tried again with the next photo.")
-            return False
-        self._tell_placed(sitting, done.figures)
+            if done or not last:
+                return False
+        if done:
+            self._tell_placed(sitting, done.figures)
         self._naming = True
         self.tasks.send("next places", next_places, (str(self.job.folder), sitting.id), self._told_next, self._failed)
         return True
@@ -247,6 +270,10 @@ class Shooting:
         self.next = None if isinstance(found, str) else found
         if isinstance(found, str):
             self.tell("trouble", found)
+            return
+        if found.share is None:
+            if found.turn:
+                self.tell("next", found.turn)
             return
         lines = [f"{k}. {text}" for k, text in enumerate(found.texts, 1)]
         more = f" {found.turn}" if found.turn else ""
