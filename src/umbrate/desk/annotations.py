@@ -189,7 +189,9 @@ def paint_first(p, places, length, project):
         pen = QPen(t.color(t.ACCENT), 1.6, Qt.PenStyle.DashLine)
         at = _frustum(p, place.pose, place.lens, length, project, pen)
         if at is not None:
-            label(p, at + QPointF(8, -6), place.name, t.ACCENT)
+            beside = at + QPointF(8, -6)
+            cut = plate(p, beside, place.name).right() - p.viewport().width()
+            label(p, beside - QPointF(max(0.0, cut + 4), 0), place.name, t.ACCENT)
 
 
 def paint_places(p, places, chosen, length, lens, project):

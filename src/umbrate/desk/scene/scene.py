@@ -69,6 +69,7 @@ class Scene(QWidget):
         session.mending.hole_wanted.connect(self._look_into)
         session.points.changed.connect(self._points_changed)
         session.shooting.placed.connect(self.update)
+        session.shooting.stood.connect(lambda: self.look_from("Fit", ring=True))  # where next is asked, more than what
         session.document_changed.connect(self.reload)
         session.cloud_read.connect(self.reload)
         session.chosen_changed.connect(self.reload)

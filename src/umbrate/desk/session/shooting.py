@@ -24,6 +24,7 @@ class ShootWork(QObject):
     """
 
     changed = pyqtSignal()
+    stood = pyqtSignal()  #: the first photos stand
     placed = pyqtSignal()  #: what is drawn in the scene is other than before
     heard = pyqtSignal(bool)  #: a photo came in: whether it is good
 
@@ -111,6 +112,7 @@ class ShootWork(QObject):
         elif kind == "placed" and not self._placed and self.work.sitting:
             self._placed = True  # once, likewise
             self.session.choose(self.work.sitting.id, "poses")
+            self.stood.emit()
         elif kind == "first":
             self.placed.emit()
         elif kind == "next":
