@@ -16,7 +16,7 @@ sys.path[:0] = [str(ROOT / "src")]
 
 import numpy as np  # noqa: E402
 from PIL import Image  # noqa: E402
-from PyQt6.QtCore import QSettings, Qt  # noqa: E402
+from PyQt6.QtCore import QEvent, QSettings, Qt  # noqa: E402
 from PyQt6.QtWidgets import QApplication  # noqa: E402
 from scipy.ndimage import gaussian_filter  # noqa: E402
 
@@ -106,6 +106,8 @@ def main():
             good &= best <= LIMIT_MS
             print(f"{action.text():12s} {best:7.0f} ms   {'reached' if best <= LIMIT_MS else 'MISSED'}", flush=True)
         window.close()
+        window.deleteLater()  # before the application goes, or what it draws with is gone
+        app.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
     return 0 if good else 1
 
 

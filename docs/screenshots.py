@@ -74,21 +74,11 @@ def lens(window, home, take):
 
 
 def poses(window, take):
-    """The dome with its links, a photo with its residuals beside the pair grid, looking through a photo."""
-    scene, bench, view = window.scene, window.bench, window.photo_view
+    """The dome with its links."""
+    scene = window.scene
     scene.side.switches["links"].setChecked(True)
     take("poses")
     scene.side.switches["links"].setChecked(False)
-    view.toggles["Sightings"].setChecked(True)
-    view.reload_overlays()
-    bench.open("Photo")
-    scene.look_through(window.session.photo_id)
-    until(lambda: scene.through._image is not None, 10)
-    take("residuals")
-    scene.look_through(None)
-    scene.look_from("Fit")
-    view.toggles["Sightings"].setChecked(False)
-    view.reload_overlays()
 
 
 def finding(window, take):
@@ -187,6 +177,23 @@ def clouds(window, take):
     session.choose(whole)
 
 
+def comparing(window, take):
+    """One sitting's cloud is made once more, from finer photos, and shown by its distance to the first."""
+    session = window.session
+    session.choose(session.job.photo_sittings()[0].id, "cloud")
+    before = session.cleaning.kept
+    session.edits.set_setting("cloud", "photo_scale", 2)
+    session.run()
+    until(lambda: session.cleaning.kept is not None and session.cleaning.kept.id != before.id, 300)
+    until(lambda: session.cloud_at_hand() is not None)
+    window.bench.open("Clouds", "cloud")
+    session.cleaning.compare(before.id)
+    until(lambda: session.cleaning.compared is not None)
+    window.scene.look_from("Fit")
+    take("compared")
+    session.cleaning.set_look("color")
+
+
 def joining(window, take):
     """Sittings over each other, how far they lie apart, a section of the whole."""
     session, scene = window.session, window.scene
@@ -282,6 +289,7 @@ def main():
     session.choose(row.id, "cloud", session.job.photos(row.id)[30].id)
     joining(window, take)
     texture(window, take)
+    comparing(window, take)
     session.choose(first.id, "masks", session.job.photos(first.id)[4].id)
     window.photo_view.mask_look.setCurrentIndex(1)
     window.photo_view.reload_overlays()

@@ -6,6 +6,7 @@ import numpy as np
 
 from ..core.errors import Cancelled, UmbrateError
 from ..core.surface.build import Wanted, cell_for, make_surface
+from ..core.surface.mesh import areas
 from .coverage import compute_coverage
 
 TRIANGLES = 4000  #: so many are drawn over a moving scene at ease
@@ -29,6 +30,12 @@ class QuickSurface:
     points: np.ndarray
     faces: np.ndarray
     lacking: np.ndarray
+
+    @property
+    def seen(self):
+        """Share of its area that lacks nothing."""
+        area = areas(self.points, self.faces)
+        return float(area[~self.lacking].sum() / max(area.sum(), 1e-30))
 
 
 def quick_surface(work, check=lambda: None):

@@ -40,7 +40,7 @@ class Next:
     turn : str
         How far to turn the turntable; "" where there is none or the round is closed.
     share : float
-        Of the tie points, that enough photos see well; None before there are any.
+        Of the quick surface, or of the tie points without one, that enough photos see well; None before there are any.
     rows : tuple of int
         Which of the places that coverage finds they are.
     surface : QuickSurface or None
@@ -78,11 +78,11 @@ def next_places(folder, sitting_id, report):
         best = [covered.places[k] for k in rows]
         wanted = [p.poses[len(p.poses) // 2] for p in best]
         texts = [move_text(poses[-1], E, middle, bool(figures.turntable)) for E in wanted] if poses else []
-        good = float((~covered.weak).mean())
         if not best and covered.places:
             texts = ["turn it over for its underside: that is another sitting"]
         turn = _turn(job, sitting, figures, poses)
         surface = quick_surface(work, report.check)
+        good = surface.seen if surface else float((~covered.weak).mean())
         return Next(texts, wanted, [p.points for p in best], turn, good, tuple(rows), surface)
 
 
@@ -278,7 +278,7 @@ class Shooting:
         lines = [f"{k}. {text}" for k, text in enumerate(found.texts, 1)]
         more = f" {found.turn}" if found.turn else ""
         told = "Next: " + "; ".join(lines) + "." if lines else "All that these photos show is seen well enough."
-        self.tell("next", f"{100 * found.share:.0f} % seen well. {told}{more}")
+        self.tell("next", f"{100 * found.share:.0f} % of what is known of it is seen well. {told}{more}")
 
     def _failed(self, message, kind):
         self._naming = False
