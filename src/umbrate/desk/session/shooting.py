@@ -32,7 +32,7 @@ class ShootWork(QObject):
         super().__init__(session)
         self.session, self.work = session, None
         self.lines, self._looking, self._placed = deque(maxlen=MOST), False, False
-        self.drawn, self._frame, self._chosen = True, None, False
+        self.drawn, self._frame, self._first_frame, self._chosen = True, None, None, False
         self._timer = QTimer(self, interval=LOOK_MS)
         self._timer.timeout.connect(self._look)
 
@@ -45,7 +45,9 @@ class ShootWork(QObject):
     def first(self):
         """The FirstPlace of photos that have just come into the sitting that is shown, and are in no block yet."""
         here = self.work.sitting if self.work and self.session.job else None
-        return list(self.work.first.values()) if here and here.id == self.session.sitting_id else []
+        if here is None or here.id != self.session.sitting_id or self.session.frame_key != self._first_frame:
+            return []
+        return list(self.work.first.values())
 
     @property
     def shell(self):
@@ -114,6 +116,7 @@ class ShootWork(QObject):
             self.session.choose(self.work.sitting.id, "poses")
             self.stood.emit()
         elif kind == "first":
+            self._first_frame = self.session.frame_key
             self.placed.emit()
         elif kind == "next":
             self._show_next()
