@@ -589,4 +589,6 @@ class Strokes(unittest.TestCase):
         np.testing.assert_array_equal(strokes.apply(mask, bar), mask | drawn)
         np.testing.assert_array_equal(strokes.apply(mask, bar, strokes.TAKE), mask & ~drawn)
         np.testing.assert_array_equal(strokes.apply(mask, bar, strokes.REPLACE), drawn)
+        for mode, wanted in ((strokes.ADD, mask | drawn), (strokes.TAKE, mask & ~drawn), (strokes.REPLACE, drawn)):
+            np.testing.assert_array_equal(strokes.apply(mask.copy(), bar, mode, itself=True), wanted)
         self.assertEqual(mask.sum(), 30 * 60)  # the old one is as it was

@@ -339,9 +339,12 @@ def _near_path(picture, a, b, margin):
     return np.vstack([[a], path[1:-1], [b]])
 
 
-def apply(mask, region, mode=ADD):
-    """A new mask (h, w) bool after a stroke: its Region added, taken away, or all that is left."""
-    out = np.zeros_like(mask) if mode == REPLACE else mask.copy()
+def apply(mask, region, mode=ADD, itself=False):
+    """A mask (h, w) bool after a stroke: its Region added, taken away, or all that is left.
+
+    itself : whether the mask that is given may be changed, which spares a copy
+    """
+    out = np.zeros_like(mask) if mode == REPLACE else mask if itself else mask.copy()
     h, w = region.mask.shape
     part = out[region.top : region.top + h, region.left : region.left + w]
     if mode == TAKE:

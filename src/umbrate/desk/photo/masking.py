@@ -298,7 +298,7 @@ class MaskTools(FlowBar):
             mode = strokes.TAKE
         elif modifiers & Qt.KeyboardModifier.ShiftModifier:
             mode = strokes.REPLACE
-        mask = strokes.apply(self.view.mask_or_empty(), region, mode)
+        mask = strokes.apply(self.view.mask_or_empty(), region, mode, itself=True)
         what = ", what turns with it" if self.kind == TURNS else ""
         self.session.masks.edit(mask, f"{mode} with the {self.tool}{what}", self.kind)
 

@@ -211,8 +211,8 @@ class PhotoView(QWidget):
         self.update()
 
     def mask_or_empty(self):
-        """What is drawn of the shown photo's mask (h, w) bool: the object, or what turns with it; empty where it has
-        none yet."""
+        """What is drawn of the shown photo's mask, a new array (h, w) bool: the object, or what turns with it; empty
+        where it has none yet."""
         if self.overlays.kinds is not None:
             return self.overlays.kinds == self.mask_tools.kind
         return np.zeros((self.image.height(), self.image.width()), bool)

@@ -19,9 +19,9 @@ from ...sitting.endpoints import seen_from
 from .. import over as t
 from .paint import paint_over
 
-FRAME_S = 0.028  #: time a frame may take while the view moves
+FRAME_S = 0.024  #: time that drawing may take while the view moves; a frame has some more to do
 SHRINK = 3.0  #: a texture that moves has so many pixels fewer at most, along a side
-ROOMY = 1.1e6  #: pixels that a moving view of points or triangles draws at most
+SCANT, ROOMY = 0.3e6, 1.1e6  #: pixels that a moving view of points or triangles draws, as this machine manages
 LEAST, MOST = 50_000, 20_000_000  #: points that a moving view draws
 
 
@@ -44,6 +44,7 @@ class Canvas:
         self.image = self.buffers = self._memory = None
         self.moving, self.budget, self._coarse = False, 400_000, False
         self.shrink = 1.0  #: pixels to one that is drawn, along a side, of a texture that moves
+        self.room = ROOMY  #: pixels that a moving view of points or triangles draws
         self._ratio = 1.0  #: of the picture's pixels to the widget's
 
     def paint(self, p):
@@ -63,13 +64,15 @@ class Canvas:
         self._ratio = self.scene.devicePixelRatioF() / less
         if self.moving and textured:
             self.shrink = float(np.clip(self.shrink * np.clip(np.sqrt(took / FRAME_S), 0.8, 1.25), 1.0, SHRINK))
+        if self.moving and not textured:
+            self.room = float(np.clip(self.room * np.clip(FRAME_S / max(took, 1e-4), 0.8, 1.25), SCANT, ROOMY))
         if self.moving and not self.scene.is_solid:
             self.budget = int(np.clip(self.budget * np.clip(FRAME_S / max(took, 1e-4), 0.5, 1.5), LEAST, MOST))
 
     def _coarser(self):
         """Pixels to one that is drawn, along a side, while a large view moves: it is sharp again at rest."""
         s, ratio = self.scene, self.scene.devicePixelRatioF()
-        return max(1.0, float(np.sqrt(s.width() * s.height() * ratio**2 / ROOMY)))
+        return max(1.0, float(np.sqrt(s.width() * s.height() * ratio**2 / self.room)))
 
     def _renderer(self, ratio, moving=False):
         """What draws the points as they are now with so many pixels to one of the widget, in any thread.
