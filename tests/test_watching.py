@@ -16,6 +16,7 @@ from PIL import Image, ImageEnhance, ImageFilter
 from tests.desk import DeskTest, setUpModule, tearDownModule, wait_for  # noqa: F401
 from tests.scenes import pebble_set, pebble_truth, scratch
 from umbrate.actions.standing import move_text, next_turn, turn_to_close
+from umbrate.core.errors import CannotKeep, UmbrateError
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import center, look_at
 from umbrate.core.geometry.rotation import rotation_matrix
@@ -24,11 +25,12 @@ from umbrate.desk import sounds
 from umbrate.desk.dialogs.shooting import ShootingDialog
 from umbrate.job.store import Job
 from umbrate.sitting.masks import mask_blobs
+from umbrate.stages.photos.records import record_of
 from umbrate.studio.playing import photos_of, play
 from umbrate.work.queue import Queue
 from umbrate.work.tasks import Tasks
 from umbrate.work.watching import placing, shooting
-from umbrate.work.watching.arrivals import BACK, GONE, LEFT, PHOTO, REPLACED, Arrivals, Judge
+from umbrate.work.watching.arrivals import BACK, GONE, LEFT, PHOTO, REPLACED, Arrivals, Judge, News
 from umbrate.work.watching.shooting import Shooting
 from umbrate.work.worker import Worker
 
@@ -291,6 +293,31 @@ class Shoot(unittest.TestCase):
             figures, _ = pebble_truth().judge_poses("By hand", _solved(job))
             self.assertEqual(figures["solved"], 12)
             self.assertLess(figures["rotation_deg_median"], 0.4)
+
+    def test_a_sitting_that_takes_no_photos_and_a_job_that_cannot_be_written_to_lose_none(self):
+        folder, told = scratch() / "in", []
+        folder.mkdir()
+        with Job.create(scratch() / "job") as job:
+            queue, tasks = Queue(job, Worker()), Tasks()
+            self.addCleanup(queue.close)
+            self.addCleanup(tasks.close)
+            work = Shooting(job, " Up\n", folder, queue, tasks, lambda *x: told.append(x))
+            self.assertEqual(work.name, "Up")
+            records = [record_of(str(photo(k))) for k in (1, 2)]
+            work.take([(News(PHOTO, r["path"], "", r), None) for r in records])
+            with mock.patch.object(Job, "add_sitting", side_effect=CannotKeep("The disk is full.")) as tried:
+                self.assertFalse(work.step() or work.step())
+            self.assertEqual(tried.call_count, 1)  # and not again and again
+            self.assertIn(("trouble", "The disk is full. 2 photos wait until the next one comes."), told)
+            work.take([(News(PHOTO, str(photo(3)), "", record_of(str(photo(3)))), None)])
+            self.assertTrue(work.step())
+            self.assertEqual([len(job.photos(s.id)) for s in job.sittings()], [3])
+            job.rename_sitting(work.sitting.id, "Below")
+            self.assertEqual(work.sitting.name, "Below")  # those that come now come there, too
+            row = SimpleNamespace(id=9, name="Whole", members=(1, 2))
+            with mock.patch.object(Job, "sittings", return_value=[row]):
+                with self.assertRaisesRegex(UmbrateError, "joined from other sittings"):
+                    Shooting(job, "Whole", folder, queue, tasks, told.append)
 
 
 class InTheWindow(DeskTest):

@@ -5,6 +5,7 @@ from pathlib import Path
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
+from ...core.errors import UmbrateError
 from ...work.watching.shooting import Shooting
 
 LOOK_MS = 400
@@ -68,7 +69,11 @@ class ShootWork(QObject):
         s = self.session
         if not s.may_write():
             return
-        self.work = Shooting(s.job, name, Path(folder), s.queue, s.tasks, self._tell)
+        try:
+            self.work = Shooting(s.job, name, Path(folder), s.queue, s.tasks, self._tell)
+        except UmbrateError as e:
+            self._tell("trouble", str(e))
+            return
         self._looking = self._placed = self._chosen = False
         self._tell("folder", f"Watching {folder}.")
         self._timer.start()

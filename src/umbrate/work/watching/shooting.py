@@ -8,6 +8,7 @@ from ...actions.coverage import UNDER, compute_coverage, gather_tie_points
 from ...actions.quicksurface import QuickSurface, quick_surface
 from ...actions.standing import move_text, next_turn, turn_to_close
 from ...core.errors import Cancelled, UmbrateError
+from ...core.names import plain_name
 from ...core.targets.detect import CODED
 from ...core.targets.turned import turns
 from ...job.contents import TARGETS
@@ -136,8 +137,13 @@ class Shooting:
     """
 
     def __init__(self, job, name, folder, queue, tasks, tell):
-        self.job, self.name, self.queue, self.tasks, self.tell = job, name, queue, tasks, tell
+        self.job, self.queue, self.tasks, self.tell = job, queue, tasks, tell
+        self.name, self._sitting_id, self._stuck = plain_name(name, "A sitting"), None, False
         sitting = self.sitting
+        if sitting and sitting.members:
+            raise UmbrateError(
+                f"“{self.name}” is joined from other sittings: photos come into one of those, or a new one."
+            )
         known = [(str(job.photo_path(p)), p.hash) for p in job.photos(sitting.id)] if sitting else []
         self.arrivals, self.judge = Arrivals(folder, known), Judge()
         self.next, self._waiting, self._asked, self._placed = None, [], None, set()
@@ -146,8 +152,10 @@ class Shooting:
 
     @property
     def sitting(self):
-        """The sitting, or None before its first photo."""
-        return next((s for s in self.job.sittings() if s.name == self.name), None)
+        """The sitting, or None before its first photo; it may have another name since."""
+        every = self.job.sittings()
+        known = next((s for s in every if s.id == self._sitting_id), None)
+        return known or next((s for s in every if s.name == self.name), None)
 
     def look(self):
         """What is new in the folder, with what a look at each photo tells; no job is touched. May take a moment."""
@@ -164,6 +172,7 @@ class Shooting:
 
     def take(self, news):
         """Take in what `look` brought, and tell of it."""
+        self._stuck = self._stuck and not news
         for n, judged in news:
             if n.kind == PHOTO:
                 name = n.record["name"]
@@ -184,13 +193,18 @@ class Shooting:
             return True
         if not (self.queue.idle and self.tasks.idle):
             return False
-        if self._waiting:
-            records, self._waiting = self._waiting, []
+        if self._waiting and not self._stuck:
             masks = mask_folder_of(self.arrivals.folder)
             chosen = {"masks": {"folder": str(masks.resolve())}} if masks else {}
             if sitting and self.job.settings(sitting.id, "masks"):
                 chosen = {}
-            sitting, _ = self.job.add_sitting(self.name, records, chosen)
+            try:
+                sitting, _ = self.job.add_sitting(sitting.name if sitting else self.name, self._waiting, chosen)
+            except UmbrateError as e:  # a full disk, say: they wait on, until something else comes
+                self._stuck = True
+                self.tell("trouble", f"{e} {len(self._waiting)} photos wait until the next one comes.")
+                return False
+            self._waiting, self._sitting_id = [], sitting.id
             self._run(sitting)
             return True
         if sitting is None:
