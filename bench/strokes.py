@@ -82,6 +82,11 @@ def main():
                     tools.move(p, True)
                 for p in points[1:] if name in ("polygon", "outline") else ():
                     tools.press(p, NONE)
+                if name in ("polygon", "outline"):  # the second click of a double click comes a little later
+                    end = time.monotonic() + 0.15
+                    while time.monotonic() < end:
+                        app.processEvents()
+                        time.sleep(0.005)
                 start = time.perf_counter()
                 tools.double_click(NONE) if name in ("polygon", "outline") else tools.release(NONE)
                 QApplication.processEvents()

@@ -50,6 +50,7 @@ class MaskTools(FlowBar):
         self._start = None
         self.tolerances = {COLOR: 24, EDGE_BRUSH: 24}  #: how far colors may be off, for each tool by itself
         self.pointer = None  #: pixel under it
+        self._closing = None  #: (from, to, line) of the outline's way from its last click to its first
         self._snap = None  #: (from, to, line) of the outline's way to the pointer
         self._live = None  #: the color tool's region of now, as a picture, and where it lies
         self._wait = QTimer(self, singleShot=True, interval=LIVE_MS)
@@ -142,7 +143,7 @@ class MaskTools(FlowBar):
     def drop(self):
         """Forget the stroke in the making."""
         self.points, self._line, self._start = [], [], None
-        self._snap = self._live = None
+        self._snap = self._live = self._closing = None
         self._wait.stop()
         self.view.update()
 
@@ -172,6 +173,8 @@ class MaskTools(FlowBar):
             if self.tool == OUTLINE and self.points:
                 self._line.append(self._way(self.points[-1], at))
             self.points.append(at)
+            if self.tool == OUTLINE and len(self.points) >= 3:
+                self._look_to_close()
         else:
             self.points, self._start = [at], at
         self.view.update()
@@ -181,6 +184,16 @@ class MaskTools(FlowBar):
         if self._snap is not None and self._snap[:2] == (a, b):
             return self._snap[2]
         return strokes.edge_path(self.view.picture, a, b)
+
+    def _look_to_close(self):
+        """Look for the way back to the first click beside the window: a double click may ask for it in a moment."""
+        picture, a, b = self.view.picture, self.points[-1], self.points[0]
+
+        def take(line):
+            if self.points and (self.points[-1], self.points[0]) == (a, b) and self.view.picture is picture:
+                self._closing = a, b, line
+
+        self.session.in_background(lambda: strokes.edge_path(picture, a, b), take, series="outline to close")
 
     def _look_ahead(self):
         """The pointer rests for a moment: what it would give is looked for beside the window, and drawn."""
@@ -244,7 +257,9 @@ class MaskTools(FlowBar):
         """Closes a polygon or an outline."""
         if self.tool in BY_POINTS and len(self.points) >= 3:
             if self.tool == OUTLINE:
-                self._line.append(strokes.edge_path(self.view.picture, self.points[-1], self.points[0]))
+                a, b = self.points[-1], self.points[0]
+                known = self._closing is not None and self._closing[:2] == (a, b)
+                self._line.append(self._closing[2] if known else strokes.edge_path(self.view.picture, a, b))
             line = np.vstack(self._line) if self._line else self.points
             region = strokes.polygon(self.view.picture.shape[:2], line)
             self.drop()
