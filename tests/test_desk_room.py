@@ -474,6 +474,16 @@ class Solved(OneJob):
 
 
 class First(DeskTest):
+    def test_a_sentence_that_is_too_long_for_the_foot_says_that_it_goes_on(self):
+        foot = self.window.foot
+        foot.say("Short.", "note")
+        self.assertEqual(foot.line.shown(), "Short.")
+        foot.say("a long way " * 60, "note")
+        self.assertTrue(foot.line.shown().endswith("…"))
+        self.assertEqual(foot.line.text(), "a long way " * 60)
+        self.assertEqual(foot.line.toolTip(), foot.line.text())
+        foot.clear()
+
     def test_the_next_thing_to_do_is_said_done_by_a_click_and_can_be_switched_off(self):
         w, s = self.window, self.session
         self.assertTrue(s.create(scratch() / "first.umbrate"))

@@ -1,11 +1,11 @@
 """The foot of the window: what the pointer does here, what was said last, what runs and for how long."""
 
 from PyQt6.QtCore import QEvent, QSettings, Qt, QTimer, pyqtSignal
-from PyQt6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QSizePolicy, QToolButton, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QToolButton, QWidget
 
 from . import tokens as t
 from .nextstep import next_step
-from .plain import Label, set_tone
+from .plain import CutLabel, Label, set_tone
 from .text import short_time
 
 SHOWN_MS = 8000
@@ -28,10 +28,7 @@ class Foot(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 4, 12, 4)
         row.setSpacing(8)
-        self.line = Label()
-        self.line.setTextFormat(Qt.TextFormat.PlainText)
-        # a long sentence is cut off here, not pushed into the window's width; hovering shows it whole
-        self.line.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.line = CutLabel()  # hovering shows a long sentence whole
         self.dismiss = QToolButton(objectName="bare")
         self.dismiss.setIcon(t.icon("close", "QUIET"))
         self.dismiss.setToolTip("Dismiss  (Esc)")
@@ -91,7 +88,7 @@ class Foot(QWidget):
 
     def _show(self):
         self.line.setText(self.said or self._hint)
-        self.line.setToolTip(self.said)
+        self.line.setToolTip(self.said or self._hint)
         set_tone(self.line, self.kind if self.kind in ("good", "bad") else "quiet", "" if self.said else "quiet")
         self.dismiss.setVisible(self.kind == "bad")
 

@@ -8,7 +8,8 @@ made by `message`.
 import html
 
 from PyQt6.QtCore import QEvent, QObject, Qt
-from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QLabel, QMessageBox, QToolTip
+from PyQt6.QtGui import QPainter
+from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QLabel, QMessageBox, QSizePolicy, QToolTip
 
 from .text import local
 
@@ -24,6 +25,25 @@ class Label(QLabel):
     def setText(self, text):
         """Show a text, its numbers as the user's language writes them."""
         super().setText(local(text))
+
+
+class CutLabel(Label):
+    """A Label of one line that takes the room there is, and ends in … where that is too little."""
+
+    def __init__(self, text="", parent=None, **properties):
+        super().__init__(text, parent, **properties)
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+
+    def shown(self):
+        """What can be read of the text."""
+        return self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.contentsRect().width())
+
+    def paintEvent(self, e):
+        p = QPainter(self)
+        self.style().drawItemText(
+            p, self.contentsRect(), int(self.alignment()), self.palette(), self.isEnabled(), self.shown(),
+            self.foregroundRole(),
+        )  # fmt: skip
 
 
 def set_tone(widget, tone, name=None):

@@ -277,7 +277,8 @@ class MasksStage(Stage):
         found = match_files(settings.folder, settings.pattern, photos)
         if not found.missing:
             first = found.file[photos[0].id] if photos else ""
-            spare = f" {len(found.spare)} more files go with no photo." if found.spare else ""
+            n = len(found.spare)
+            spare = f" {n} more {'file goes' if n == 1 else 'files go'} with no photo." if n else ""
             return Forecast(f"All {len(photos)} photos have a mask file, the first {Path(first).name}.{spare}")
         names = ", ".join(p.name for p in found.missing[:3])
         more = f" and {len(found.missing) - 3} more" if len(found.missing) > 3 else ""
