@@ -471,7 +471,7 @@ class InTheWindow(DeskTest):
         self.assertEqual([x.step["filter"] for x in s.job.cloud(s.sitting_id).steps], ["lonely"])
         # one that is under way when the job is left waits in the queue, as it was
         finer = replace(
-            quick, name="Finer", stages={**quick.stages, "cloud": {**quick.stages["cloud"], "photo_scale": 2}}
+            quick, name="Finer", stages={**quick.stages, "cloud": {**quick.stages["cloud"], "seed": 7}}
         )
         folder = s.job.folder
         s.recipes.run(finer)
