@@ -62,6 +62,13 @@ def main():
             app.processEvents()
             time.sleep(0.01)
         tools, good = view.mask_tools, True
+
+        def live(seconds):
+            end = time.monotonic() + seconds
+            while time.monotonic() < end:
+                app.processEvents()
+                time.sleep(0.005)
+
         around = [(3000 + 1200 * np.cos(a), 2000 + 1200 * np.sin(a)) for a in np.linspace(0, 6.2, 40)]
         strokes = {
             "lasso": around,
@@ -82,11 +89,8 @@ def main():
                     tools.move(p, True)
                 for p in points[1:] if name in ("polygon", "outline") else ():
                     tools.press(p, NONE)
-                if name in ("polygon", "outline"):  # the second click of a double click comes a little later
-                    end = time.monotonic() + 0.15
-                    while time.monotonic() < end:
-                        app.processEvents()
-                        time.sleep(0.005)
+                    live(0.5)  # nobody clicks along an outline any faster
+                live(0.2)  # the second click of a double click comes a little after the first
                 start = time.perf_counter()
                 tools.double_click(NONE) if name in ("polygon", "outline") else tools.release(NONE)
                 QApplication.processEvents()

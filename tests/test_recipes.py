@@ -470,9 +470,7 @@ class InTheWindow(DeskTest):
         self.assertEqual(self.window.foot.kind, "good")
         self.assertEqual([x.step["filter"] for x in s.job.cloud(s.sitting_id).steps], ["lonely"])
         # one that is under way when the job is left waits in the queue, as it was
-        finer = replace(
-            quick, name="Finer", stages={**quick.stages, "cloud": {**quick.stages["cloud"], "seed": 7}}
-        )
+        finer = replace(quick, name="Finer", stages={**quick.stages, "cloud": {**quick.stages["cloud"], "seed": 7}})
         folder = s.job.folder
         s.recipes.run(finer)
         wait_for(lambda: s.running() and s.running().stage == "cloud")
