@@ -314,6 +314,12 @@ class Shoot(unittest.TestCase):
             self.assertEqual([len(job.photos(s.id)) for s in job.sittings()], [3])
             job.rename_sitting(work.sitting.id, "Below")
             self.assertEqual(work.sitting.name, "Below")  # those that come now come there, too
+            # what goes wrong before Poses is told as well, once
+            queue.failures[work.sitting.id, "masks"] = SimpleNamespace(message="No mask fits.")
+            work._after(work.sitting)
+            work._after(work.sitting)
+            self.assertEqual([x for k, x in told if k == "trouble"][1:],
+                             ["No mask fits. Go on shooting: it is tried again with the next photo."])  # fmt: skip
             row = SimpleNamespace(id=9, name="Whole", members=(1, 2))
             with mock.patch.object(Job, "sittings", return_value=[row]):
                 with self.assertRaisesRegex(UmbrateError, "joined from other sittings"):
