@@ -23,6 +23,7 @@ sys.path.insert(0, str(ROOT / "src"))
 
 import umbrate.stages  # noqa: E402, F401
 from umbrate.core.geometry.pose import center  # noqa: E402
+from umbrate.core.geometry.rotation import rotation_angle  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
 from umbrate.sitting.frames import load_block  # noqa: E402
 from umbrate.studio.scene import turntable_shots, whistle  # noqa: E402
@@ -107,7 +108,7 @@ def apart(job, sitting, name, E):
     if row is None:
         return np.nan, np.nan
     F = block.poses[row]
-    turn = np.degrees(np.arccos(np.clip((np.trace(E[:3, :3] @ F[:3, :3].T) - 1) / 2, -1, 1)))
+    turn = np.degrees(rotation_angle(E[:3, :3] @ F[:3, :3].T))
     far = np.linalg.norm(center(F) - np.median(block.points, axis=0))
     return turn, 100 * np.linalg.norm(center(E) - center(F)) / far
 

@@ -19,7 +19,6 @@ from umbrate.actions.standing import move_text, next_turn, turn_to_close
 from umbrate.core.errors import CannotKeep, UmbrateError
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import center, look_at
-from umbrate.core.geometry.rotation import rotation_matrix
 from umbrate.core.targets.turned import turned, turns
 from umbrate.desk import sounds
 from umbrate.desk.dialogs.shooting import ShootingDialog
@@ -29,7 +28,7 @@ from umbrate.stages.photos.records import record_of
 from umbrate.studio.playing import photos_of, play
 from umbrate.work.queue import Queue
 from umbrate.work.tasks import Tasks
-from umbrate.work.watching import placing, shooting
+from umbrate.work.watching import shooting
 from umbrate.work.watching.arrivals import BACK, GONE, LEFT, PHOTO, REPLACED, Arrivals, Judge, News
 from umbrate.work.watching.shooting import Shooting
 from umbrate.work.worker import Worker
@@ -230,19 +229,6 @@ class Words(unittest.TestCase):
 
 
 class Shoot(unittest.TestCase):
-    def test_a_first_place_is_moved_into_the_jobs_frame_with_its_scale(self):
-        rng = np.random.default_rng(4)
-        for _ in range(5):
-            E = look_at(rng.normal(size=3) * 9, rng.normal(size=3))
-            M = np.eye(4)
-            M[:3, :3] = rng.uniform(0.1, 40) * rotation_matrix(rng.normal(size=3))
-            M[:3, 3] = rng.normal(size=3) * 20
-            moved, X = placing._moved(E, M), rng.normal(size=(7, 3))
-            np.testing.assert_allclose(moved[:3, :3] @ moved[:3, :3].T, np.eye(3), atol=1e-9)
-            a = X @ E[:3, :3].T + E[:3, 3]
-            b = (X @ M[:3, :3].T + M[:3, 3]) @ moved[:3, :3].T + moved[:3, 3]
-            np.testing.assert_allclose(a[:, :2] / a[:, 2:], b[:, :2] / b[:, 2:], atol=1e-9)
-
     def test_photos_of_the_playing_studio_are_taken_in_placed_and_the_next_are_named(self):
         out, told = scratch() / "in", []
         self.assertEqual(len(photos_of(pebble_set())), 12)

@@ -8,7 +8,6 @@ from PyQt6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
     QDialog,
-    QDialogButtonBox,
     QGridLayout,
     QHBoxLayout,
     QHeaderView,
@@ -114,12 +113,15 @@ class KeepDialog(QDialog):
         grid.addWidget(self.name, 0, 1)
         grid.addWidget(Label("Of"), 1, 0)
         grid.addWidget(self.of, 1, 1, Qt.AlignmentFlag.AlignLeft)
-        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Cancel)
-        self.keep = buttons.addButton("Keep", QDialogButtonBox.ButtonRole.AcceptRole)
+        row = QHBoxLayout()
+        cancel, self.keep = QPushButton("Cancel"), QPushButton("Keep", objectName="next")
+        cancel.clicked.connect(self.reject)
+        self.keep.clicked.connect(self.accept)
         self.keep.setDefault(True)
-        buttons.accepted.connect(self.accept)
-        buttons.rejected.connect(self.reject)
-        grid.addWidget(buttons, 2, 0, 1, 2)
+        row.addStretch(1)
+        row.addWidget(cancel)
+        row.addWidget(self.keep)
+        grid.addLayout(row, 2, 0, 1, 2)
         for signal in (self.name.textChanged, self.menu.changed):
             signal.connect(lambda *_: self._check())
         self._check()

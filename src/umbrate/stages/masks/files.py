@@ -25,13 +25,8 @@ from ..base import problem
 KEPT_VERSION = 1  #: raised when masks are read, made or measured in another way
 SILHOUETTE_PX = 192  #: longer side of the small picture of a mask
 WHOLE = "Its whole picture is used."
-READING = {
-    "white_is_object",
-    "clean_files",
-    "main_pieces",
-    "holes",
-    "grow_px",
-}  #: settings that a file's mask depends on
+#: settings that a file's mask depends on
+READING = {"white_is_object", "clean_files", "main_pieces", "holes", "grow_px"}
 
 
 @dataclass(frozen=True)
@@ -89,17 +84,16 @@ def store_mask(blobs, photo, mask):
     )
 
 
-def kept_arrays(blobs, what, kind, make, holds=lambda a: True):
+def kept_arrays(blobs, what, kind, make):
     """Arrays that come of some plain values: those that were made of the same before, else new ones.
 
-    kind : Kind of the arrays, which are small
+    kind : Kind of the arrays, which are small; where there are `keys` among them, their blobs have to be there still
     make : callable without arguments that gives the arrays by name; None where there is nothing to keep
-    holds : callable(arrays), whether what they name is there still
     """
     text = json.dumps([KEPT_VERSION, what])
     fingerprint, store = SMALL + hashlib.sha256(text.encode()).hexdigest()[:40], BlobStore(blobs)
     _, a = store.recall(fingerprint, kind)
-    if a is None or not holds(a):
+    if a is None or not store.has(*_keys_in(a.get("keys", ()))):
         a = make()
         if a is not None:
             store.remember(fingerprint, store.put_arrays(**a))
@@ -124,14 +118,13 @@ def kept_mask(blobs, photo, made_from, make):
     def arrays():
         nonlocal new
         new = make()
-        figures = np.array([new.sharpness, new.area, new.edge, new.turning]) if new.mask else None
-        return {"keys": _key_bytes(new.mask, new.silhouette), "figures": figures} if new.mask else None
-
-    def holds(a):
-        return BlobStore(blobs).has(*_keys_in(a["keys"]))
+        if not new.mask:
+            return None
+        figures = np.array([new.sharpness, new.area, new.edge, new.turning])
+        return {"keys": _key_bytes(new.mask, new.silhouette), "figures": figures}
 
     what = photo.hash, photo.width, photo.height, photo.orientation, made_from
-    a = kept_arrays(blobs, what, MASK_MADE, arrays, holds)
+    a = kept_arrays(blobs, what, MASK_MADE, arrays)
     if new is not None or a is None:
         return new
     sharpness, area, edge, turning = a["figures"].tolist()
@@ -144,11 +137,7 @@ def _keys_in(a):
 
 def kept_key(blobs, what, make):
     """The key of a blob that comes of some plain values: what was made of the same before, else a new one."""
-
-    def holds(a):
-        return BlobStore(blobs).has(*_keys_in(a["keys"]))
-
-    a = kept_arrays(blobs, what, KEY_MADE, lambda: {"keys": _key_bytes(make())}, holds)
+    a = kept_arrays(blobs, what, KEY_MADE, lambda: {"keys": _key_bytes(make())})
     return _keys_in(a["keys"])[0]
 
 

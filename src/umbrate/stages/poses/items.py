@@ -49,6 +49,13 @@ def looks_around(settings, look):
     return settings.around == "always" or (settings.around == "when needed" and is_deeper(look))
 
 
+def feature_keys(inputs, settings, look):
+    """Of the features of each photo of a run, by its id: what they depend on, and that is all of its mask only where
+    what turns with the object counts."""
+    outlines = inputs.masks if looks_around(settings, look) else {**inputs.masks, **inputs.things}
+    return {p.id: feature_key(p, outlines.get(p.id, ""), settings, look) for p in inputs.photos}
+
+
 def feature_key(photo, mask, settings, look=FIRST):
     """What the features of a photo depend on, as a short hash."""
     version = [] if FEATURE_VERSION == 1 else [FEATURE_VERSION]

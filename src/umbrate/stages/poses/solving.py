@@ -40,16 +40,7 @@ from .cropped import focals_of_cropped, with_open_centers
 from .figures import Shared
 from .hopeless import check_different, check_moves, no_match
 from .inputs import ADJUST, ELSEWHERE, MARKED, START_OVER
-from .items import (
-    Wanted,
-    feature_key,
-    find_features,
-    looks_around,
-    match_key,
-    match_photos,
-    pairs_to_relate,
-    relate_photos,
-)
+from .items import Wanted, feature_keys, find_features, match_key, match_photos, pairs_to_relate, relate_photos
 from .lenses import CENTER, center_held, lenses_of, put_held
 from .sharing import with_others
 
@@ -250,10 +241,7 @@ class Making:
         if i.joined:
             self.fingerprints = {p.id: b.made_from.get(p.id, "") for p in self.photos}
         else:
-            outlines = i.masks if looks_around(self.settings, self.look) else {**i.masks, **i.things}
-            self.fingerprints = {
-                p.id: feature_key(p, outlines.get(p.id, ""), self.settings, self.look) for p in self.photos
-            }
+            self.fingerprints = feature_keys(i, self.settings, self.look)
         cached = (
             {k: key for k, key in b.features.items() if b.made_from.get(k) == self.fingerprints.get(k)} if b else {}
         )

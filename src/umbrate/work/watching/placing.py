@@ -14,6 +14,7 @@ from ...core.errors import UmbrateError
 from ...core.features.detect import detect
 from ...core.features.match import match, unit_descriptors
 from ...core.geometry.lens import Lens
+from ...core.geometry.similarity import move_pose
 from ...core.imaging.decode import read_reduced_image
 from ...core.imaging.sharpness import gray_of
 from ...core.poses.block import FEATURE
@@ -85,16 +86,7 @@ def first_place(folder, sitting_id, record, report):
     if answer is None:
         return None
     E, agree, matched = answer
-    return FirstPlace(record["name"], record["hash"], _moved(E, to_job), lens, agree, matched)
-
-
-def _moved(E, to_job):
-    """A pose in the frame that a similarity leads to."""
-    scale = np.cbrt(np.linalg.det(to_job[:3, :3]))
-    out = E @ np.linalg.inv(to_job)
-    out[:3] *= scale
-    out[3] = 0, 0, 0, 1
-    return out
+    return FirstPlace(record["name"], record["hash"], move_pose(E, to_job), lens, agree, matched)
 
 
 def _of_one_lens(job, sitting_id, record, block):
