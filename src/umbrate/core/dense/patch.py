@@ -34,7 +34,9 @@ WORST = 2.0
 LEAST_SPREAD = 1.5 * UNIT * UNIT  #: variance of brightness below which nothing can be told
 NOTHING = 1e6  #: brightness of a pixel that does not count
 FARTHEST = 12  #: pixels from the middle of a patch
-COLOR_SIGMA = 12.0  #: of the difference in brightness at which a pixel of a patch counts half
+#: of the difference in brightness at which a pixel of a patch counts half, or a quarter where texture is faint
+COLOR_SIGMA = 12.0
+LEAST_BEYOND = 0.02  #: share of a patch's variance there which is no gradient, below which it says nothing of the depth
 ROW = 16  #: float64 of a neighbor: see `neighbor_row`
 
 
@@ -94,7 +96,9 @@ def prepare(gray, x, y, supports, which, patch, at):
         store(row, DX + s, load(pattern, DX + s))
         store(row, DY + s, load(pattern, DY + s))
         d = load(row, CENTERED + s) - c
-        t = only_within(d, black, load(pattern, WEIGHT + s) / (d * d * sharp + one))
+        near = one / (d * d * sharp + one)
+        # where texture is faint the edge of something darker near by would outweigh it
+        t = only_within(d, black, load(pattern, WEIGHT + s) * (near * near if which else near))
         store(row, WEIGHT + s, t)
         weights += t
         sums += t * d
@@ -200,6 +204,13 @@ def gradient_of(patch):
     return mx, my, yy * share, -xy * share, xx * share, total(bx), total(by)
 
 
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy", inline="always")
+def _even(gradient, ax, ay, bx, by):
+    """What two brightnesses have in common by their even gradients: ax, ay and bx, by with x and y of the patch."""
+    xx, xy, yy = gradient[2], gradient[3], gradient[4]
+    return ax * (xx * bx + xy * by) + ay * (xy * bx + yy * by)
+
+
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def detail(row, cells, width, x, y, z, gx, gy, patch, var, gradient):
     """Correlation with a neighbor of what a patch shows beyond an even gradient, or 0 where that is nothing.
@@ -221,14 +232,14 @@ def detail(row, cells, width, x, y, z, gx, gy, patch, var, gradient):
         s12 += load(patch, CENTERED + s) * value
         sx += weighted * X
         sy += weighted * Y
-    mx, my, xx, xy, yy, bx, by = gradient
+    mx, my, bx, by = gradient[0], gradient[1], gradient[5], gradient[6]
     mean = total(s1)
     dx, dy = total(sx) - mean * mx, total(sy) - mean * my
-    own = var - (bx * (xx * bx + xy * by) + by * (xy * bx + yy * by))
-    other = total(s2) - mean * mean - (dx * (xx * dx + xy * dy) + dy * (xy * dx + yy * dy))
+    own = var - _even(gradient, bx, by, bx, by)
+    other = total(s2) - mean * mean - _even(gradient, dx, dy, dx, dy)
     if own <= np.float32(1e-3) * var or other <= zero:
         return zero
-    return (total(s12) - (bx * (xx * dx + xy * dy) + by * (xy * dx + yy * dy))) / np.sqrt(own * other)
+    return (total(s12) - _even(gradient, bx, by, dx, dy)) / np.sqrt(own * other)
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
@@ -300,37 +311,50 @@ def tangent(row, cells, width, x, y, z, gx, gy, patch, var, normal):
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def slide(row, cells, width, x, y, z, gx, gy, patch, var, normal):
-    """`tangent` for a change of z alone, added to `normal` (2,): what stands before it, and the right side."""
+def slide(row, cells, width, x, y, z, gx, gy, patch, var, gradient, normal):
+    """`tangent` for a change of z alone, an even gradient of each photo's light across the patch being free as well.
+
+    Shading that stands still while the object turns would draw the depth after it.
+
+    gradient : of the patch, see `gradient_of`; normal : (2,), added to: what stands before z, and the right side
+    """
     mapped = _mapped(row, x, y, z, gx, gy)
     if not mapped[0]:
         return np.float32(WORST)
     pb, qb, wb = mapped[4], mapped[8], mapped[11]
     zero, one = np.float32(0), np.float32(1)
-    s1 = s2 = s12 = v0 = m00 = u0 = r0 = all_of(zero)
+    s1 = s2 = s12 = sx = sy = v0 = m00 = u0 = r0 = tx = ty = all_of(zero)
     unit = np.float32(1.0 / max(abs(pb), abs(qb), np.float32(1e-30)))
     for s in range(0, COUNT, WIDTH):
-        _, _, toward, u, v, c, cx, cy, cxy, a, b = _read(cells, width, patch, s, mapped)
+        X, Y, toward, u, v, c, cx, cy, cxy, a, b = _read(cells, width, patch, s, mapped)
         value = (c + a * cx) + b * (cy + a * cxy)
         weight, centered = load(patch, WEIGHT + s), load(patch, CENTERED + s)
         weighted = weight * value
         s1 += weighted
         s2 += weighted * value
         s12 += centered * value
+        sx += weighted * X
+        sy += weighted * Y
         t = ((cx + b * cxy) * (pb - u * wb) + (cy + a * cxy) * (qb - v * wb)) * (toward * unit)
         wt = weight * t
         v0 += wt
         m00 += wt * t
         u0 += wt * value
         r0 += centered * t
+        tx += wt * X
+        ty += wt * Y
     mean = total(s1)
     spread, both = total(s2) - mean * mean, total(s12)
     if spread < np.float32(LEAST_SPREAD):
         return np.float32(1.2)
-    gain = both / spread
-    if gain > 0:
-        k, V0 = np.float64(unit), total(v0)
-        U0 = total(u0) - mean * V0
-        normal[0] += np.float64(gain) * gain / (k * k) * (total(m00) - V0 * V0 - U0 * U0 / spread)
-        normal[1] += np.float64(gain) / k * (total(r0) - U0 * gain)
+    mx, my, bx, by = gradient[0], gradient[1], gradient[5], gradient[6]
+    dx, dy = total(sx) - mean * mx, total(sy) - mean * my
+    beyond, same = spread - _even(gradient, dx, dy, dx, dy), both - _even(gradient, bx, by, dx, dy)
+    if same > 0 and beyond > np.float32(LEAST_BEYOND) * spread:
+        gain, k, V0 = same / beyond, np.float64(unit), total(v0)
+        ex, ey = total(tx) - V0 * mx, total(ty) - V0 * my
+        U0 = total(u0) - mean * V0 - _even(gradient, ex, ey, dx, dy)
+        slope = total(m00) - V0 * V0 - _even(gradient, ex, ey, ex, ey)
+        normal[0] += np.float64(gain) * gain / (k * k) * (slope - U0 * U0 / beyond)
+        normal[1] += np.float64(gain) / k * (total(r0) - _even(gradient, bx, by, ex, ey) - U0 * gain)
     return one - both / np.sqrt(spread * var)

@@ -297,13 +297,15 @@ def sweep(task, planes, rounds, tries, turns, spread, seed):
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _slid(rows, cells, bits, width, size, x, y, z, gx, gy, patch, var, best_of, pixel, normal):
+def _slid(rows, cells, bits, width, size, x, y, z, gx, gy, patch, var, best_of, pixel, gradient, normal):
     """Mean cost of a plane, and the change of its inverse depth that least squares ask for."""
     normal[0] = normal[1] = 0.0
     mean, j = np.float32(0), 0
     while bits:
         if bits & 1:
-            mean += slide(rows + j * ROW * 8, cells + j * size, width, x, y, z, gx, gy, patch, var, normal)
+            mean += slide(
+                rows + j * ROW * 8, cells + j * size, width, x, y, z, gx, gy, patch, var, gradient, normal
+            )  # fmt: skip
         bits >>= 1
         j += 1
     step = normal[1] / max(normal[0], 1e-30)
@@ -330,17 +332,22 @@ def refine(task, planes, slopes, bends, sigma, checked):
             if high[y, x] <= 0 or cost[y, x] >= 1:
                 continue
             var = prepare(gray, x, y, support, faint[y, x], made, at)
+            gradient = gradient_of(patch)
             for s in range(0, COUNT, WIDTH):
                 X, Y = load(patch, DX + s), load(patch, DY + s)
                 store(patch, BEND + s, X * (X * bends[y, x, 0] + Y * bends[y, x, 1]) + Y * Y * bends[y, x, 2])
             gx, gy, bits = np.float64(slopes[y, x, 0]), np.float64(slopes[y, x, 1]), np.int64(seen_by[y, x])
             z = np.float64(plane[y, x, 0])
-            e, step = _slid(rows, cells, bits, width, size, x, y, z, gx, gy, patch, var, best_of, pixel, normal)
+            e, step = _slid(
+                rows, cells, bits, width, size, x, y, z, gx, gy, patch, var, best_of, pixel, gradient, normal
+            )  # fmt: skip
             if e > cost[y, x] + WORSE:  # an edge, or a fold: its plane stays, and counts next to nothing in fusion
                 continue
             best, tz = e, z + step
             if checked:
-                e, more = _slid(rows, cells, bits, width, size, x, y, tz, gx, gy, patch, var, best_of, pixel, normal)
+                e, more = _slid(
+                    rows, cells, bits, width, size, x, y, tz, gx, gy, patch, var, best_of, pixel, gradient, normal
+                )  # fmt: skip
                 if e < best:
                     best, z = e, tz
                     # the second step is a small part of the first where both lead to the same place
