@@ -27,7 +27,7 @@ def main():
     """Measure and print."""
     from scipy.ndimage import gaussian_filter
 
-    from umbrate.core.features.match import match, unit_descriptors
+    from umbrate.core.features.match import match, nearest_own, unit_descriptors
     from umbrate.core.imaging.filters import gaussian_blur
     from umbrate.core.raster.camera import eye_round
     from umbrate.core.raster.points import draw_points, paint
@@ -48,6 +48,16 @@ def main():
 
     match(a, b)
     rows.append(("match 6000 x 6000", best(lambda: match(a, b)), best(slow_match, 1)))
+
+    xy = rng.uniform(0, 1600, (len(a), 2)).astype(np.float32)
+    scale = np.full(len(a), 2.0, np.float32)
+
+    def slow_own():
+        apart = ((xy[:, None] - xy) ** 2).sum(2) > (4 * scale[:, None]) ** 2
+        return np.where(apart, a @ a.T, -1).max(1)
+
+    nearest_own(a[:100], xy[:100], scale[:100])
+    rows.append(("nearest own of 6000", best(lambda: nearest_own(a, xy, scale)), best(slow_own, 1)))
 
     points = rng.normal(size=(1_000_000, 3)).astype(np.float32)
     colors = rng.integers(0, 255, (len(points), 3)).astype(np.uint8)

@@ -15,7 +15,7 @@ from umbrate.core.features.detect import (
     noise_left,
     noise_of,
 )
-from umbrate.core.features.match import match, unit_descriptors
+from umbrate.core.features.match import SAME_PLACE, match, nearest_own, unit_descriptors
 from umbrate.core.features.slanted import detect_slanted, slanted_views, squeezed
 from umbrate.core.imaging.filters import gaussian_blur, halve_by_area, halve_mask, remap
 
@@ -246,3 +246,26 @@ class Matching(unittest.TestCase):
         self.assertGreater(len(expected), 300)
         self.assertEqual({tuple(x) for x in got.tolist()}, set(expected))
         self.assertEqual(match(a[:1], b).shape, (0, 2))
+
+    def test_what_looks_more_like_another_feature_of_its_own_photo_is_no_match(self):
+        rng = np.random.default_rng(8)
+        n = 900
+        a = unit_descriptors(rng.integers(0, 255, (n, 128)).astype(np.uint8))
+        xy, scale = rng.uniform(0, 400, (n, 2)).astype(np.float32), rng.uniform(1, 12, n).astype(np.float32)
+        # pairs of features alike: half of them one place found twice, half of them elsewhere
+        a[1::2] = unit_descriptors(a[::2] + rng.normal(size=(n // 2, 128)).astype(np.float32) * 0.01)
+        xy[1:600:2] = xy[:600:2] + scale[:600:2, None]
+        apart = np.linalg.norm(xy[:, None].astype(float) - xy, axis=2) > SAME_PLACE * scale[:, None]
+        slow = np.where(apart, a.astype(float) @ a.T, -1).max(1)
+        own = nearest_own(a, xy, scale)
+        np.testing.assert_allclose(own, slow, atol=1e-5)
+        self.assertGreater(np.median(own[600:]) - np.median(own[:600:2]), 0.1)
+        # another photo shows every second feature, less like it than its twin is
+        b = unit_descriptors(a[::2] + rng.normal(size=(n // 2, 128)).astype(np.float32) * 0.02)
+        whole, kept = match(a, b, 1.0), match(a, b, 1.0, (own, np.full(len(b), -1, np.float32)))
+        expected = [(i, j) for i, j in whole.tolist() if a[i] @ b[j] >= own[i]]
+        self.assertEqual(kept.tolist(), [list(x) for x in expected])
+        self.assertGreater((kept[:, 0] < 600).sum(), 250)
+        self.assertLess((kept[:, 0] >= 600).sum(), 20)
+        turned = match(b, a, 1.0, (np.full(len(b), -1, np.float32), own))
+        self.assertEqual(sorted(turned[:, ::-1].tolist()), sorted(kept.tolist()))

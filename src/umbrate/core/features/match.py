@@ -2,13 +2,17 @@
 
 Exact nearest neighbors: all descriptor products at once as one matrix product per block of rows,
 then one pass over the block that keeps the two best of each row and the best of each column. A
-match must be mutual and clearly better than the runner-up (Lowe 2004).
+match must be mutual and clearly better than the runner-up (Lowe 2004), and better than what looks most like either
+feature elsewhere in its own photo: where the runner-up is hidden from the other photo, its own still has it.
 """
 
 import numpy as np
 from numba import njit
 
 BLOCK, LANES = 512, 16
+#: distance to a match over that to the most similar feature elsewhere in either's own photo, at most
+OWN_RATIO = 1.0
+SAME_PLACE = 4.0  #: times its own size, within which another feature of a photo may be the same one
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -61,7 +65,33 @@ def unit_descriptors(descriptors):
     return d / np.maximum(np.linalg.norm(d, axis=1, keepdims=True), 1e-6)
 
 
-def match(a, b, ratio=0.85):
+@njit(cache=True, nogil=True, error_model="numpy")
+def _scan_own(S, row0, xy, near2, out):
+    """The best of every row of S (b, n) that is not of a feature at the same place."""
+    for i in range(S.shape[0]):
+        r, best = row0 + i, np.float32(-1.0)
+        for j in range(S.shape[1]):
+            if S[i, j] > best:
+                dx, dy = xy[j, 0] - xy[r, 0], xy[j, 1] - xy[r, 1]
+                if dx * dx + dy * dy > near2[r]:
+                    best = S[i, j]
+        out[r] = best
+
+
+def nearest_own(unit, xy, scale):
+    """The product (n,) float32 of each descriptor of a photo with the most similar one elsewhere in that photo.
+
+    unit : (n, 128) float32 unit vectors; xy : (n, 2); scale : (n,) size of each, pixels
+    """
+    n = len(unit)
+    out, turned = np.empty(n, np.float32), np.ascontiguousarray(unit.T)
+    xy, near2 = np.ascontiguousarray(xy, np.float32), np.square(SAME_PLACE * np.asarray(scale, np.float32))
+    for r in range(0, n, BLOCK):
+        _scan_own(unit[r : r + BLOCK] @ turned, r, xy, near2, out)
+    return out
+
+
+def match(a, b, ratio=0.85, own=None):
     """Mutual nearest neighbors that pass the ratio test.
 
     Parameters
@@ -69,6 +99,8 @@ def match(a, b, ratio=0.85):
     a, b : (n, 128), (m, 128) float32 unit vectors
     ratio : float
         Largest accepted distance to the best over distance to the second best.
+    own : ((n,), (m,)) float32
+        `nearest_own` of either photo.
 
     Returns
     -------
@@ -90,6 +122,9 @@ def match(a, b, ratio=0.85):
         _scan(buffer[:k], r, np.float32(ratio * ratio), best, second, index, col_best)
     rows = np.flatnonzero(index >= 0).astype(np.int32)
     rows = rows[best[rows] >= col_best[index[rows]]]  # mutual: nobody is nearer to its best
+    if own is not None:
+        rival = np.maximum(own[0][rows], own[1][index[rows]])
+        rows = rows[1 - best[rows] <= np.float32(OWN_RATIO**2) * (1 - rival)]
     return np.stack([rows, index[rows]], 1)
 
 

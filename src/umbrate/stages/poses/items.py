@@ -11,7 +11,7 @@ import numpy as np
 
 from ...core.errors import UmbrateError
 from ...core.features.detect import FEW, Features, detect, joined
-from ...core.features.match import match, unit_descriptors
+from ...core.features.match import match, nearest_own, unit_descriptors
 from ...core.features.slanted import detect_slanted
 from ...core.imaging.filters import halve_by_area, halve_mask
 from ...core.imaging.sharpness import LUMA
@@ -24,7 +24,7 @@ from ..executor import anywhere
 from .figures import FIRST, is_deeper, is_slanted
 
 #: raised when features, or matches, are found in another way: what was kept of them is found anew
-FEATURE_VERSION, MATCH_VERSION = 2, 1
+FEATURE_VERSION, MATCH_VERSION = 2, 2
 HALVED_MASK_VERSION = 2  #: of the rule that makes the masks of large photos smaller
 DEEPER_BELOW = 0.35  #: of the features a photo may have: with fewer, a deeper look finds more
 RELATED = 5000  #: pairs whose geometry is in memory, some 10 kB each: while somebody shoots, most stay as they are
@@ -105,11 +105,18 @@ def unit_of(blobs, key):
     return unit_descriptors(BlobStore(blobs).get_arrays(key, FEATURES)["descriptors"])
 
 
+@lru_cache(DESCRIBED)
+def _own_of(blobs, key):
+    """How much each of these features looks like another of its photo, see `nearest_own`."""
+    f = BlobStore(blobs).get_arrays(key, FEATURES)
+    return nearest_own(unit_of(blobs, key), f["xy"], f["scale"])
+
+
 @anywhere
 def match_photos(blobs, ratio, keys):
     """Work item: rows (k, 2) of the features of two photos that look alike, from the keys of these features."""
     a, b = (unit_of(blobs, key) for key in keys)
-    return match(a, b, ratio)
+    return match(a, b, ratio, [_own_of(blobs, key) for key in keys])
 
 
 class Pair(NamedTuple):
