@@ -205,6 +205,7 @@ def best_of(neighbors):
 
 def _task(view, neighbors, low, high):
     """What a sweep over a view reads."""
+    faint = _faint(view.gray, view.mask)  # before there are the pictures: it needs as much memory for a moment
     h = max(n.gray.shape[0] for n in neighbors)
     w = max(n.gray.shape[1] for n in neighbors)
     pictures, rows, shift = np.zeros((len(neighbors), h, w, 4), np.int16), [], []
@@ -221,7 +222,7 @@ def _task(view, neighbors, low, high):
     pattern = np.stack([support(*x) for x in SUPPORTS])
     return Task(
         gray, float(view.K[0]), low, high, np.array(rows), pictures, pattern, places(pattern, gray.shape[1]),
-        _faint(view.gray, view.mask), best_of(len(neighbors)), pixel,
+        faint, best_of(len(neighbors)), pixel,
     )  # fmt: skip
 
 
@@ -261,16 +262,21 @@ def _elsewhere(planes, first, last):
     return scipy.ndimage.binary_erosion(away, iterations=BAND, border_value=1)
 
 
-def _depth_and_normal(view, plane):
-    """Depth (h, w) and normals (h, w, 3) of planes, float32; 0 where there is none."""
-    h, w = view.gray.shape
-    f, cx, cy = view.K
-    z, gx, gy = plane.astype(float).transpose(2, 0, 1)
-    on = z > 0
-    n = -np.stack([f * gx, f * gy, z - gx * (np.arange(w) - cx) - gy * (np.arange(h)[:, None] - cy)], -1)
-    length = np.linalg.norm(n, axis=-1, keepdims=True)
-    depth = np.where(on, 1 / np.where(on, z, 1), 0)
-    return depth.astype(np.float32), (n / np.where(on[..., None], length, 1)).astype(np.float32)
+@njit(cache=True, nogil=True, error_model="numpy")
+def _depth_and_normal(K, plane, first, last, depth, normal):
+    """Fill depth (h, w), negative where it is not from `first` to `last` (h, w), and normals (h, w, 3) of planes."""
+    f, cx, cy = K
+    for y in range(plane.shape[0]):
+        for x in range(plane.shape[1]):
+            z = np.float64(plane[y, x, 0])
+            if not z > 0:
+                continue
+            gx, gy = np.float64(plane[y, x, 1]), np.float64(plane[y, x, 2])
+            a, b, c = f * gx, f * gy, z - gx * (x - cx) - gy * (y - cy)
+            length = np.sqrt(a * a + b * b + c * c)
+            d = np.float32(1 / z)
+            depth[y, x] = -d if d < first[y, x] or d > last[y, x] else d
+            normal[y, x, 0], normal[y, x, 1], normal[y, x, 2] = -a / length, -b / length, -c / length
 
 
 def _refined(task, planes):
@@ -343,18 +349,21 @@ def depth_map(view, neighbors, box, points, *, seed=0, rounds=3, reach=(0.0, np.
     for _ in range(LEVELS - 1):
         pyramid.append((_half(pyramid[-1][0]), [_half(n) for n in pyramid[-1][1]]))
     planes = coarse = None
-    for k, (v, others) in reversed(list(enumerate(pyramid))):
+    for k in reversed(range(LEVELS)):
+        v, others = pyramid.pop()  # what is done with is held no longer: of a large photo that is gigabytes
         first, last = box_limits(v, box, v.gray.shape, reach)
         last = np.where(v.mask, last, 0).astype(np.float32)
         near, far = _widened(first, last, v, points, reach)
         with np.errstate(divide="ignore"):
             low, high = (np.where(far > 0, 1 / x, 0).astype(np.float32) for x in (far, near))
+        del near, far
         if coarse is None:
             planes = _no_planes(v)
             planes.plane[:] = _start_from_points(v, points, low, high, rng)
         else:
             planes = _planes_of_coarse(coarse, planes, v, low, high)
         coarse = v
+        task = None
         if k == 0:
             high[_elsewhere(planes, first, last)] = 0
         task = _task(v, others, low, high)
@@ -366,14 +375,12 @@ def depth_map(view, neighbors, box, points, *, seed=0, rounds=3, reach=(0.0, np.
     noise = _refined(task, planes)
     alike = np.empty(view.gray.shape, np.float32)
     look_for_detail(task, planes, alike)
-    planes.plane[_shading(alike, task.high > 0)] = 0
-    depth, normal = _depth_and_normal(view, planes.plane)
-    beyond = (depth < first) | (depth > last)
-    depth[beyond] *= -1
-    score = np.clip(1.0 - planes.cost, -1, 1).astype(np.float32)
-    part = np.s_[y : y + depth.shape[0], x : x + depth.shape[1]]
-    out = []
-    for a in (depth, normal, score, noise):
-        out.append(np.zeros((*whole, *a.shape[2:]), np.float32))
-        out[-1][part] = a
-    return DepthMap(*out)
+    on = task.high > 0
+    del task, low, high
+    planes.plane[_shading(alike, on)] = 0
+    out = DepthMap(*(np.zeros((*whole, *more), np.float32) for more in ((), (3,), (), ())))
+    part = np.s_[y : y + on.shape[0], x : x + on.shape[1]]
+    _depth_and_normal(view.K, planes.plane, first, last, out.depth[part], out.normal[part])
+    np.clip(np.float32(1) - planes.cost, -1, 1, out=out.score[part])
+    out.noise[part] = noise
+    return out
