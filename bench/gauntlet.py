@@ -136,8 +136,10 @@ def far_apart(folder):
         mask = f"masks/{file.stem}.png"
         (target / file.name).write_bytes(file.read_bytes())
         (target / mask).write_bytes((source / mask).read_bytes())
-    for file in ("truth.json", "truth.ply"):
-        (folder / file).write_bytes((demo_data() / file).read_bytes())
+    truth = json.loads((demo_data() / "truth.json").read_text())
+    truth["photos"] = [p for p in truth["photos"] if (folder / p["name"]).exists()]
+    (folder / "truth.json").write_text(json.dumps(truth))
+    (folder / "truth.ply").write_bytes((demo_data() / "truth.ply").read_bytes())
 
 
 def made(name):
@@ -148,7 +150,7 @@ def made(name):
         return folder, Truth(folder), dict(SITTINGS)
     if name in CROPPED:
         folder = cached(name, crop, inspect.getsource(crop))
-        return folder, Truth(folder), dict(SITTINGS[:1])
+        return folder, Truth(demo_data()), dict(SITTINGS[:1])  # what was seen is told by the masks of whole photos
     if name in FEW:
         folder = cached(name, far_apart, inspect.getsource(far_apart) + repr(FAR_APART))
         return folder, Truth(folder), dict(SITTINGS[:1])

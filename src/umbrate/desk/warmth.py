@@ -17,6 +17,7 @@ from .plots import make_spare
 log = logging.getLogger(__name__)
 LIBRARIES = ("pyqtgraph", "scipy.spatial", "scipy.ndimage", "scipy.sparse.linalg", "skimage.color")
 PAUSE_MS = 30  #: between two plots, for whatever the user does meanwhile
+OPEN_MS = 2500  #: after a job was opened, before the worker starts: its cloud is read first, which takes both cores
 
 
 class Warmth(QObject):
@@ -52,8 +53,12 @@ class Warmth(QObject):
             if self._session.queue is not queue:
                 queue.worker.close()  # the job was closed meanwhile
 
+        def begin():
+            if self._session.queue is queue:
+                threading.Thread(target=start, daemon=True, name="umbrate-begin").start()
+
         if queue is not None and self._session.job.writable:
-            threading.Thread(target=start, daemon=True, name="umbrate-begin").start()
+            QTimer.singleShot(OPEN_MS, begin)
 
     def _make_plots(self):
         if make_spare():

@@ -5,6 +5,7 @@ import numpy as np
 from ...actions.picturing import DIRECTIONS
 from ...core.geometry.pose import center
 from ...core.raster.camera import eye_round
+from ...core.raster.coloring import sample_of
 
 AROUND = 1.25  #: room round a cloud or surface, for the keep box and the rings that turn it
 OBJECT_SHARE = 0.55  #: of the view that the object fills where photos are shown round it
@@ -15,7 +16,7 @@ def whole(scene, name, ring):
 
     ring : all photos round it instead
     """
-    p = scene.points if scene.points is not None and len(scene.points) else scene.block.points
+    p = sample_of(scene.points) if scene.points is not None and len(scene.points) else scene.block.points
     box = scene.keep_box()
     pivot = box.center if box else np.median(p, axis=0)
     away = np.linalg.norm(p - pivot, axis=1)
