@@ -277,9 +277,10 @@ def forget(key):
 
 
 def perform(place, packed):
-    """Do a work item of a run, a pickled pair of function and argument.
+    """Do some work items of a run one after another, a pickled pair of function and arguments.
 
-    Returns what kind of end it came to, and its value, pickled, or a sentence and a remedy.
+    Returns what kind of end they came to, and their values with the seconds that they took, pickled, or a sentence and
+    a remedy.
     """
     here = elsewhere.here
     if here is None:
@@ -289,8 +290,10 @@ def perform(place, packed):
         return "failed", (f"The worker {here.name} would not compute the same: {wrong}. Stop that worker.", None)
     try:
         with here.working(place):
-            function, item = pickle.loads(packed)
-            return "done", pickle.dumps(function(item), pickle.HIGHEST_PROTOCOL)
+            function, items = pickle.loads(packed)
+            start = time.monotonic()
+            values = [function(x) for x in items]
+            return "done", pickle.dumps((values, time.monotonic() - start), pickle.HIGHEST_PROTOCOL)
     except CannotKeep as e:
         return "cannot keep", (f"On the worker {here.name}: {e}", e.remedy)
     except UmbrateError as e:
@@ -314,9 +317,11 @@ async def work(address, *, name, threads, memory=None, cache=None, cache_gb=CACH
     memory : bytes that items may take; a share of what is free where not given
     ready : callable(), called once the scheduler knows this worker
     """
+    import dask
     from distributed import Worker
     from distributed.security import Security
 
+    dask.config.set({"distributed.worker.profile.enabled": False})  # looks at all threads a hundred times a second
     identity()  # of the code that is loaded now, whatever becomes of its files
     memory = SPARE * free_memory() if memory is None else memory
     worker = Worker(

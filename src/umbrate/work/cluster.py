@@ -18,6 +18,8 @@ import uuid
 from functools import partial
 from pathlib import Path
 
+import numpy as np
+
 from ..core.errors import CannotKeep, UmbrateError
 from ..job.blobs import BlobStore
 from ..job.scratch import Scratch
@@ -32,6 +34,8 @@ LOOK_S = 2.0  #: for so long what is known of the workers serves
 PART = 1 << 26  #: bytes of a file that are sent at once
 #: items at work or in line for each thread of the cluster: enough that none waits, few enough to be cancelled at once
 AHEAD = 4
+#: items that take less together travel as one: handing one out costs each of four processes some milliseconds
+TOGETHER_S, MOST_TOGETHER = 0.2, 32
 
 
 class Counted:
@@ -287,21 +291,24 @@ class ClusterExecutor:
             yield from self._local.map(function, items)
             return
         self._check_memory(memory)
-        work, waiting, line = partial(away.perform, self.place), iter(items), []
+        work, waiting, line, together = partial(away.perform, self.place), iter(items), [], 1
         run = uuid.uuid4().hex[:8]
         resources = {"memory": memory} if memory else None
         numbers = itertools.count()
         try:
             while True:
-                for x in itertools.islice(waiting, max(0, AHEAD * self.threads - len(line))):
+                while len(line) < AHEAD * self.threads and (some := list(itertools.islice(waiting, together))):
                     key = f"umbrate-{run}-{next(numbers)}"
-                    packed = pickle.dumps((function, x), pickle.HIGHEST_PROTOCOL)
+                    packed = pickle.dumps((function, some), pickle.HIGHEST_PROTOCOL)
                     self.counted.add(sent=len(packed))
                     with self._reaching():
                         line.append(self._client.submit(work, packed, key=key, pure=False, resources=resources))
                 if not line:
                     return
-                yield self._value(line.pop(0))
+                values, seconds = self._value(line.pop(0))
+                if not memory:
+                    together = int(np.clip(TOGETHER_S * len(values) / max(seconds, 1e-6), 1, MOST_TOGETHER))
+                yield from values
         finally:
             if line:
                 try:
@@ -321,7 +328,7 @@ class ClusterExecutor:
             )
 
     def _value(self, future):
-        """What an item came to, once it is there."""
+        """What some items came to, once it is there, and the seconds that they took."""
         from distributed import KilledWorker, TimeoutError
 
         alone = None
