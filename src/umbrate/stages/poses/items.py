@@ -113,10 +113,11 @@ def _own_of(blobs, key):
 
 
 @anywhere
-def match_photos(blobs, ratio, keys):
+def match_photos(blobs, ratio, look, keys):
     """Work item: rows (k, 2) of the features of two photos that look alike, from the keys of these features."""
     a, b = (unit_of(blobs, key) for key in keys)
-    return match(a, b, ratio, [_own_of(blobs, key) for key in keys])
+    # what is faint looks like others of its photo by its noise: too many true matches would be left out
+    return match(a, b, ratio, None if is_deeper(look) else [_own_of(blobs, key) for key in keys])
 
 
 class Pair(NamedTuple):

@@ -349,7 +349,7 @@ class Making:
     def _match(self):
         todo, chosen = self._choose(0.3, 0.34)
         cached = self._cached_matches() if self.stood is None else self._upright_matches()
-        work = partial(match_photos, self.inputs.blobs, self.settings.ratio)
+        work = partial(match_photos, self.inputs.blobs, self.settings.ratio, self.look)
 
         def keys(ij):
             return self.described[ij[0]], self.described[ij[1]]
