@@ -141,8 +141,10 @@ def _through_a_pool(names):
 def main(names):
     """Run and print; the exit code is 0 only when tests ran and none failed."""
     prepare()
-    with tempfile.TemporaryDirectory(prefix="umbrate-test-") as folder:
+    with tempfile.TemporaryDirectory(prefix="umbrate-test-", ignore_cleanup_errors=True) as folder:
         os.environ["UMBRATE_TEST_SETS"] = folder  # what tests share is made once: see `scenes.made_once`
+        # all that tests leave goes with it: processes of a pool do not run what is registered for their end
+        os.environ["TMPDIR"] = tempfile.tempdir = folder
         passed, failed, skipped, times = run(names, sys.stdout, 2) if names else run_all()
     for seconds, name in sorted(times, reverse=True)[:SLOWEST]:
         print(f"  {seconds:6.1f} s  {name}")
