@@ -21,7 +21,7 @@ from umbrate.core.poses.block import Block
 from umbrate.core.poses.fold import Fold, find_fold
 from umbrate.core.poses.shotorder import InOrder, in_order
 from umbrate.core.poses.solution import NO_OVERLAP, PairGeometry, Reason
-from umbrate.core.poses.zoom import group_focals, own_lenses
+from umbrate.core.poses.zoom import Zooms, group_focals, own_lenses, regrouped
 from umbrate.job.store import Job
 from umbrate.sitting.frames import load_block
 from umbrate.stages import BY_NAME
@@ -188,7 +188,7 @@ class Cropped(unittest.TestCase):
         self.assertEqual(cropped(bare[2:7:2], [2400.0] * 3), {})  # too few that are whole
 
 
-class Zooms(unittest.TestCase):
+class ByZoom(unittest.TestCase):
     """Photos of a made-up block, some of them taken with the zoom moved."""
 
     @staticmethod
@@ -214,6 +214,27 @@ class Zooms(unittest.TestCase):
         for seed in range(5):
             for noise in (0.3, 1.0):
                 self.assertIsNone(self.found(10 + seed, np.ones(14), noise)[0])
+
+    def test_a_photo_that_was_sorted_wrongly_or_not_at_all_comes_to_its_group_by_the_better_block(self):
+        rng = np.random.default_rng(5)
+        lens_of = np.repeat([0, 1], [12, 6])
+        group = np.array([0] * 6 + [1] * 4 + [2] * 2 + [3] * 4 + [4] * 2)
+        true = np.array([2000.0, 1600, 2400, 2000, 1500])  # the last two are another lens's
+        zooms = Zooms(np.array(group), true * rng.uniform(0.97, 1.03, 5), np.array([0, 0, 0, 1, 1]))
+        own = true[group] * rng.uniform(0.985, 1.015, 18)
+        self.assertIsNone(regrouped(zooms, own, lens_of))
+        for k, meanwhile, focal in ((10, -1, own[10]), (7, 0, own[7]), (14, -1, own[14]), (13, 4, own[13])):
+            wrong = Zooms(np.where(np.arange(18) == k, meanwhile, group), zooms.focal, zooms.lens)
+            found = regrouped(wrong, np.where(np.arange(18) == k, focal, own), lens_of)
+            if k == 14:  # it has the lens of the largest group by itself
+                self.assertIsNone(found)
+            else:
+                self.assertEqual(found.group.tolist(), group.tolist(), k)
+                np.testing.assert_allclose(found.focal, true, rtol=0.015)
+        nothing = own.copy()
+        nothing[10] = np.nan  # nobody knows
+        missing = Zooms(np.where(np.arange(18) == 10, -1, group), zooms.focal, zooms.lens)
+        self.assertIsNone(regrouped(missing, nothing, lens_of))
 
 
 class Slips(unittest.TestCase):

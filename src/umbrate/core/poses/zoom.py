@@ -121,3 +121,29 @@ def group_focals(focal, lens_of):
             focals.append(float(np.median(focal[part])))
             lenses.append(int(m))
     return Zooms(group, np.array(focals), np.array(lenses)) if several else None
+
+
+def regrouped(zooms, focal, lens_of):
+    """The Zooms with photos moved that are of another group by a block solved with `zooms`; None where none is.
+
+    In a block of one lens focal lengths are told worse than in one with a lens for each group, and some photos stand in
+    the latter alone: to begin with these have the lens of the largest group.
+
+    Parameters
+    ----------
+    focal : (n,)
+        Of `own_lenses` of that block.
+    lens_of : (n,) int
+        As in `group_focals`.
+    """
+    told, first = np.isfinite(focal), {m: k for k, m in reversed(list(enumerate(zooms.lens.tolist())))}
+    group = np.array([g if g >= 0 else first.get(int(m), -1) for g, m in zip(zooms.group, lens_of, strict=True)])
+    told &= group >= 0
+    before, focals = group.copy(), zooms.focal.copy()
+    for g in np.unique(group[told]):
+        focals[g] = np.median(focal[told & (group == g)])
+    for k in np.flatnonzero(told):
+        off = np.where(zooms.lens == zooms.lens[group[k]], np.abs(np.log(focal[k] / focals)), np.inf)
+        if off[group[k]] > np.log1p(GAP):
+            group[k] = np.argmin(off)
+    return None if (group == before).all() else Zooms(group, focals, zooms.lens)

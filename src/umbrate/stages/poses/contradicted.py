@@ -5,7 +5,7 @@ The zoom was moved, they were cropped, or the camera moved while they were read 
 
 import numpy as np
 
-from ...core.poses.zoom import group_focals, own_lenses
+from ...core.poses.zoom import group_focals, own_lenses, regrouped
 from .cropped import HELD, cropped, focals_of_cropped, with_open_centers
 from .inputs import START_OVER
 from .lenses import CENTER
@@ -13,6 +13,7 @@ from .lenses import CENTER
 LEAST_PHOTOS = 6  #: of a block that can tell
 CROPPED_RMS = 1.02  #: times the residual that may be left where cropped photos have the others' lens
 ZOOM_GAIN = 0.9  #: of the residual that is left where lenses by zoom are the truth
+REGROUPED = 2  #: times that photos are sorted by zoom anew, by the block that the groups before gave
 SLIP_LEFT = 0.9  #: of the squared residuals that is left where rows slipped
 LEAST_SLIP = 0.0015  #: by which they did, as a share of how much lower a row is
 SLIPPED_RMS = 1.1  #: times the residual that a lens without a center of its own may leave, where rows slipped
@@ -62,16 +63,30 @@ def _by_crop(making, solution, crops):
 def _by_zoom(making, solution, zooms):
     """The Solution with a lens for each of the Zooms."""
     making.report.progress(0.9, "the zoom was moved: solving with a lens for each")
-    usual = {m: k for k, m in reversed(list(enumerate(zooms.lens.tolist())))}
-    known = [(p.id, int(g)) for p, g in zip(making.photos, zooms.group, strict=True) if g >= 0]
-    making.zooms = {i: g for i, g in known if g not in usual.values()}
-    making.start_lenses({i: float(zooms.focal[g]) for i, g in known})
+
+    def begin(zooms):
+        usual = {m: k for k, m in reversed(list(enumerate(zooms.lens.tolist())))}
+        known = [(p.id, int(g)) for p, g in zip(making.photos, zooms.group, strict=True) if g >= 0]
+        making.zooms = {i: g for i, g in known if g not in usual.values()}
+        making.start_lenses({i: float(zooms.focal[g]) for i, g in known})
+
+    begin(zooms)
     again = making.solve()
-    if _as_many(again, solution) and again.block.rms_px < ZOOM_GAIN * solution.block.rms_px:
-        return again
-    making.zooms = {}
-    making.start_lenses()
-    return solution
+    if not _as_many(again, solution) or again.block.rms_px >= ZOOM_GAIN * solution.block.rms_px:
+        making.zooms = {}
+        making.start_lenses()
+        return solution
+    for _ in range(REGROUPED):
+        better = regrouped(zooms, own_lenses(again.block).focal, solution.block.lens_of)
+        if better is None:
+            break
+        begin(better)
+        once_more = making.solve()
+        if not _as_many(once_more, again) or once_more.block.rms_px >= again.block.rms_px:
+            begin(zooms)
+            break
+        zooms, again = better, once_more
+    return again
 
 
 def _by_rows(making, solution, slip_px):
