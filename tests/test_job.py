@@ -17,7 +17,7 @@ import umbrate.stages  # noqa: F401  (describes the figures of results)
 from tests.scenes import scratch
 from umbrate.core.errors import UmbrateError
 from umbrate.job import schema, store
-from umbrate.job.blobs import BlobStore
+from umbrate.job.blobs import LARGE, BlobStore
 from umbrate.job.contents import Kind, Of
 from umbrate.job.folder import JobInUse
 from umbrate.job.store import Job
@@ -243,9 +243,14 @@ class Blobs(unittest.TestCase):
             self.assertEqual(blobs.put_arrays(**arrays), key)
         self.assertEqual([f.name for f in blobs.folder.rglob("*") if f.is_file()], [key])
         kind = Kind({"a": Of("f8", ("n", 4)), "b": Of("u1", ("m",)), "empty": Of("f4", ("k", 3))})
-        for name, value in blobs.get_arrays(key, kind).items():
-            np.testing.assert_array_equal(value, arrays[name])
-            self.assertEqual(value.dtype, arrays[name].dtype)
+        read = blobs.get_arrays(key, kind)
+        with mock.patch("umbrate.job.blobs.LARGE", 0), mock.patch("umbrate.job.blobs.AT_ONCE", 7):
+            by_several = blobs.get_arrays(key, kind)  # threads, a few bytes at a time
+        for got in (read, by_several):
+            self.assertEqual(set(got), set(arrays))
+            for name, value in got.items():
+                np.testing.assert_array_equal(value, arrays[name])
+                self.assertEqual(value.dtype, arrays[name].dtype)
 
     def test_a_full_disk_leaves_no_part_and_says_so(self):
         folder = scratch()
@@ -271,8 +276,9 @@ class Blobs(unittest.TestCase):
         for damaged in (whole[:500], whole[:700] + b"?" + whole[701:]):
             blobs.path(key).write_bytes(damaged)
             self.assertEqual(blobs.recall("mark", kind), (None, None))
-            with self.assertRaises(UmbrateError):
-                blobs.get_arrays(key, kind)
+            for large in (LARGE, 0):
+                with mock.patch("umbrate.job.blobs.LARGE", large), self.assertRaises(UmbrateError):
+                    blobs.get_arrays(key, kind)
             self.assertEqual(blobs.put_arrays(a=np.arange(1000)), key)
             np.testing.assert_array_equal(blobs.get_arrays(key, kind)["a"], np.arange(1000))
             self.assertEqual(blobs.recall("mark", kind)[0], key)

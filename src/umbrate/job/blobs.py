@@ -28,10 +28,10 @@ KEY = re.compile(r"[0-9a-f]{64}")
 FINGERPRINT = re.compile(r"[\w-]{1,80}")
 SMALL = "small-"  #: begins fingerprints of what takes hardly any room
 PART = ".part-"
-LARGE = 1 << 25  #: bytes of arrays from which on they are written without a copy in memory
+LARGE = 1 << 25  #: bytes of arrays from which on they are written without a copy in memory, and read by several threads
 HEAD = 1 << 14  #: bytes that the head of an array has at most
 AT_ONCE = 1 << 22  #: bytes of an array that are read, and checked, at a time
-LARGE, READERS = 1 << 26, 2  #: bytes of a blob from which on so many threads read its arrays
+READERS = 2  #: threads that read a large blob
 LOCAL_HEAD = struct.Struct("<4s22xHH")  #: before a file in an archive: its mark, and how long name and extras are
 LEFT_S = 3600.0  #: a part that nobody has written to for so long is of a process that died
 
