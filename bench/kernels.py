@@ -27,7 +27,7 @@ def main():
     """Measure and print."""
     from scipy.ndimage import gaussian_filter
 
-    from umbrate.core.features.match import match, nearest_own, unit_descriptors
+    from umbrate.core.features.match import SAME_PLACE, match, nearest_own, unit_descriptors
     from umbrate.core.imaging.filters import gaussian_blur
     from umbrate.core.raster.camera import eye_round
     from umbrate.core.raster.points import draw_points, paint
@@ -53,7 +53,7 @@ def main():
     scale = np.full(len(a), 2.0, np.float32)
 
     def slow_own():
-        apart = ((xy[:, None] - xy) ** 2).sum(2) > (4 * scale[:, None]) ** 2
+        apart = ((xy[:, None] - xy) ** 2).sum(2) > (SAME_PLACE * scale[:, None]) ** 2
         return np.where(apart, a @ a.T, -1).max(1)
 
     nearest_own(a[:100], xy[:100], scale[:100])
