@@ -27,7 +27,6 @@ from umbrate.core.dense.fuse import (
     fuse,
 )
 from umbrate.core.dense.held import maps_of, noise_codes
-from umbrate.core.dense.lanes import cells
 from umbrate.core.dense.neighbors import choose_neighbors
 from umbrate.core.dense.pair import without_specks
 from umbrate.core.dense.patch import (
@@ -46,6 +45,7 @@ from umbrate.core.dense.patch import (
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import center, look_at, transform
 from umbrate.core.imaging.undistort import undistort
+from umbrate.core.lanes import cells
 from umbrate.core.raster.triangles import mesh_depth
 from umbrate.studio.solids import Solid
 

@@ -9,7 +9,7 @@ is then found anew from the photos.
 import numpy as np
 from numba import njit
 
-from .lanes import WIDTH, all_of, load, only_within, total
+from ..lanes import WIDTH, all_of, load, only_within, total
 
 RADIUS = 6  #: of the disc, pixels
 LIKE = 0.6  #: cost up to which a pixel is asked

@@ -15,8 +15,8 @@ import scipy
 from numba import njit
 
 from ..imaging.filters import beyond_slopes, halve_by_area, halve_mask
+from ..lanes import cells
 from .bend import disc, fit_bends
-from .lanes import cells
 from .patch import NOTHING, WORST, neighbor_row, places, support
 from .sweep import HOPEFUL, Planes, Task, look_for_detail, refine, sweep
 

@@ -12,7 +12,7 @@ much the inverse depth departs from the plane there.
 import numpy as np
 from numba import njit
 
-from .lanes import (
+from ..lanes import (
     UNIT,
     WIDTH,
     all_of,

@@ -13,7 +13,7 @@ from typing import NamedTuple
 import numpy as np
 from numba import njit
 
-from .lanes import UNIT, WIDTH, all_of, load, store, total
+from ..lanes import UNIT, WIDTH, all_of, load, store, total
 from .patch import (
     BEND,
     COUNT,

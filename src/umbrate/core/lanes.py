@@ -14,6 +14,7 @@ import operator
 import numpy as np
 from llvmlite import ir
 from numba import njit, types
+from numba.core import cgutils
 from numba.core.typing.templates import ConcreteTemplate, infer_global, signature
 from numba.extending import intrinsic, lower_builtin, models, register_model
 
@@ -161,6 +162,18 @@ def _chosen(sign, doc):
 
     choose.__doc__ = doc
     return choose
+
+
+@intrinsic
+def root_of(context, a):
+    """The square root of each of the eight."""
+
+    def generate(context, builder, sig, args):
+        kind = ir.FunctionType(_FLOATS, [_FLOATS])
+        root = cgutils.get_or_insert_function(builder.module, kind, f"llvm.sqrt.v{WIDTH}f32")
+        return builder.call(root, args)
+
+    return lanes(lanes), generate
 
 
 lower_of = _chosen("<", "The lower of Lanes and Lanes or one float32, for each of the eight.")
