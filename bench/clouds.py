@@ -30,15 +30,16 @@ sys.path[:0] = [str(ROOT / "src"), str(ROOT), str(ROOT / "bench")]
 from measure import run  # noqa: E402
 from poses import run_to_poses, told  # noqa: E402
 from umbrate.actions.delivering import camera_rows  # noqa: E402
+from umbrate.actions.steps import FILTERS, try_step  # noqa: E402
 from umbrate.core.cloud import filters  # noqa: E402
-from umbrate.core.cloud.clean import inside_outlines, isolated  # noqa: E402
+from umbrate.core.cloud.clean import isolated  # noqa: E402
 from umbrate.core.cloud.coverage import Camera  # noqa: E402
 from umbrate.core.cloud.grid import spacing_of  # noqa: E402
-from umbrate.core.dense.lanes import cells  # noqa: E402
+from umbrate.core.cloud.keepbox import KeepBox  # noqa: E402
 from umbrate.core.dense.patch import ROWS, compare, neighbor_row, support  # noqa: E402
 from umbrate.core.geometry.lens import Lens  # noqa: E402
 from umbrate.core.geometry.pose import look_at  # noqa: E402
-from umbrate.core.raster.pick import seen_inside, seen_under  # noqa: E402
+from umbrate.core.lanes import cells  # noqa: E402
 from umbrate.formats.clouds import write_cloud  # noqa: E402
 from umbrate.job.contents import CLOUD  # noqa: E402
 from umbrate.job.store import Job  # noqa: E402
@@ -126,6 +127,24 @@ def bench_clean(_):
     return all([_clean(MILLIONS, 3, 0.3), _clean(MANY, 8, 0.5)])  # both, whatever the first says
 
 
+class OnTheBench:
+    """What cleaning steps ask of a job, in the cloud's own frame."""
+
+    up, to_job, now, scale = (np.array([0, 0, 1.0]), 0.0), np.eye(4), np.eye(4), 1.0
+
+    def __init__(self, cameras):
+        self.cameras = lambda: cameras
+
+    def length(self, value):
+        return value
+
+    def spacing(self, cloud):
+        return spacing_of(cloud["points"])
+
+    def keep_box(self):
+        return KeepBox(np.zeros(3), np.eye(3), np.full(3, 45.0))
+
+
 def _clean(millions, most_s, hand_s):
     """A lumpy ball with noise."""
     rng = np.random.default_rng(0)
@@ -148,31 +167,34 @@ def _clean(millions, most_s, hand_s):
         Camera(look_at((250 * np.cos(b), 250 * np.sin(b), 80), (0, 0, 0)), Lens(1600, 1200, 1700.0, 799.5, 599.5), mask)
         for b in np.linspace(0, 2 * np.pi, 49)[:-1]
     ]
+    cloud = {
+        "points": P, "normals": d, "colors": (d * 100 + 120).astype(np.uint8),
+        "photos": rng.integers(2, 9, n).astype(np.uint8), "angle": rng.integers(2, 60, n).astype(np.uint8),
+        "score": rng.uniform(0.4, 1, n).astype(np.float32), "precision": rng.uniform(0.01, 0.3, n).astype(np.float32),
+    }  # fmt: skip
+    drawn = {"view": view.tolist(), "f": 800.0, "middle": (400, 300)}
+    more = {
+        "lasso": drawn | {"polygon": round_it},
+        "brush": drawn | {"strokes": [stroke], "radius": 25, "front": (0, 0, 1, 250)},
+        "slab": {"normal": (0, 0, 1), "low": -5.0, "high": 5.0},
+        "count": {"count": n // 2}, "thin": {"distance": 1.5 * s}, "doubles": {"apart": 3 * s},
+    }  # fmt: skip
     works = {
-        "stand alone": (lambda: isolated(P), most_s),
-        "isolated points": (lambda: filters.lonely(P, 3 * s, 6), most_s),
-        "spacing": (lambda: filters.spacing(P), most_s),
-        "small pieces": (lambda: filters.components(P, 4 * s), most_s),
-        "thin by distance": (lambda: filters.thin_by_spacing(P, 1.5 * s), most_s),
-        "thin by share": (lambda: filters.thin_to(P, n // 2), most_s),
-        "smooth": (lambda: filters.smooth(P, d, 2.5 * s, 0.05), most_s),
-        "distance to another": (lambda: filters.distance_to(P, P[::2], 2.5 * s, d[::2]), most_s),
-        "support": (lambda: filters.support_plane(on_table), most_s),
-        "lasso": (lambda: seen_inside(P, view, 800.0, (400, 300), round_it), hand_s),
-        "brush": (lambda: seen_under(P, view, 800.0, (400, 300), [stroke], 25, (0, 0, 1, 250), s), hand_s),
-        "near the outlines of 48 masks": (lambda: inside_outlines(P, d, cameras, 3.0), most_s),
-    }
-    good = True
-    for name, (work, limit) in works.items():
+        f.title: lambda f=f: try_step(
+            cloud | ({"points": on_table} if f.name == "support" else {}),
+            {"filter": f.name, **more.get(f.name, {})}, OnTheBench(cameras),
+        )
+        for f in FILTERS
+    }  # fmt: skip
+    works["stand alone (in Cloud)"] = lambda: isolated(P)
+    works["distance to another"] = lambda: filters.distance_to(P, P[::2], 2.5 * s, d[::2])
+    good, by_hand = True, {f.title for f in FILTERS if f.name in ("lasso", "brush")}
+    for name, work in works.items():
         work()
-        start = time.perf_counter()
+        start, limit = time.perf_counter(), hand_s if name in by_hand else most_s
         work()
         seconds = time.perf_counter() - start
         good &= told(f"clean: {name}, {millions} million points: {seconds:.2f} s (<= {limit})", seconds <= limit)
-    cloud = {
-        "points": P, "normals": d, "colors": (d * 100 + 120).astype(np.uint8), "photos": np.full(n, 4, np.uint8),
-        "score": d[:, 0].copy(), "precision": d[:, 1].copy(),
-    }  # fmt: skip
     with tempfile.TemporaryDirectory() as folder:
         start = time.perf_counter()
         write_cloud(Path(folder) / "c.ply", cloud, "mm")

@@ -63,6 +63,10 @@ class Filters(unittest.TestCase):
             beside = (1.5 * s) ** 2
             near = (far <= (2 * h) ** 2 + beside) & (across >= s) & (far - across**2 <= beside)
             np.testing.assert_array_equal(gone, (near & (sure[None] < sure[:, None])).any(1))
+            alike = np.round(sure, 1)  # of points as sure as each other the first in the list is the surer one
+            first = (alike[None] == alike[:, None]) & (np.arange(2 * n)[None] < np.arange(2 * n)[:, None])
+            want = (near & ((alike[None] < alike[:, None]) | first)).any(1)
+            np.testing.assert_array_equal(filters.doubled(P, N, alike, 2 * h, s), want)
             N[n:] = 0, 0, -1  # the other side of a wall
             self.assertFalse(filters.doubled(P, N, sure, 2 * h, s).any())
 
@@ -129,6 +133,13 @@ class Filters(unittest.TestCase):
         self.assertLess(off.std(), 0.45 * before.std())
         edge = (np.abs(P[:, 0]) < 0.15) & (np.abs(P[:, 2]) < 0.15)
         self.assertLess(np.abs(off[edge]).mean(), 1.2 * np.abs(before[edge]).mean())
+        # the reference: one point after the other
+        for i in rng.choice(12000, 200, replace=False):
+            d = noisy.astype(float) - noisy[i]
+            near = ((d**2).sum(1) <= 0.4**2) & (n @ n[i] >= np.cos(np.radians(40)))
+            across = d[near] @ n[i]
+            w = (1 - (d[near] ** 2).sum(1) / 0.4**2) / (1 + (across / 0.08) ** 2) ** 2
+            np.testing.assert_allclose(out[i], noisy[i] + (w @ across) / w.sum() * n[i], atol=2e-5)
 
     def test_a_support_is_found_though_it_tilts_and_a_ball_has_none(self):
         rng = np.random.default_rng(4)
@@ -199,6 +210,9 @@ class Drawn(unittest.TestCase):
             uv = Y[:, :2] / Y[:, 2:] * 500.0 + [200, 200]
             want = inside_polygon(uv, polygon) & (Y[:, 2] > 0)
             self.assertLess((seen_inside(P, E, 500.0, (200, 200), polygon) != want).sum(), 3)
+            square = np.array([[120, 90], [260, 90], [260, 310.5], [120, 310.5]])  # edges along rows and columns
+            want = (uv > square[0]).all(1) & (uv < square[2]).all(1) & (Y[:, 2] > 0)
+            self.assertLess((seen_inside(P, E, 500.0, (200, 200), square) != want).sum(), 3)
         self.assertFalse(seen_inside(P, E, 500.0, (200, 200), polygon[:2]).any())
 
     def test_a_brush_takes_the_foremost_points_under_its_path_and_none_behind(self):

@@ -82,7 +82,9 @@ def _brush(cloud, v, context):
         cloud["points"], view, v["f"], v["middle"], v["strokes"], v["radius"], front, context.spacing(cloud)
     )
     # the other side of a thin wall looks away; a view has an angle of its own, so not every such point does
-    return under & (cloud["normals"] @ front[:3].astype(np.float32) < 0.35)
+    rows = np.flatnonzero(under)
+    under[rows] = cloud["normals"][rows] @ front[:3].astype(np.float32) < 0.35
+    return under
 
 
 def _slab(cloud, v, context):

@@ -151,7 +151,7 @@ def warm_desk():
     import numpy as np
 
     from ..core.cloud import filters
-    from ..core.cloud.clean import inside_outlines
+    from ..core.cloud.clean import inside_outlines, isolated
     from ..core.cloud.coverage import Camera
     from ..core.geometry.lens import Lens, project_one, unproject_one
     from ..core.masking import strokes
@@ -171,6 +171,8 @@ def warm_desk():
     normals = np.tile(np.float32([0, 0, 1]), (len(points), 1))
     filters.lonely(points, 0.05, 3)
     filters.spacing(points)
+    filters.doubled(points, normals, normals[:, 2], 0.01, 0.005)
+    isolated(np.concatenate([points, points[:3] + 9]))
     filters.rim(points, normals, 0.03)
     filters.components(points, 0.02)
     filters.thin_by_spacing(points, 0.05)

@@ -5,46 +5,33 @@ from numba import njit
 
 from ..geometry.lens import project_one
 from ..imaging.filters import widened
-from .grid import columns_round, first_columns, in_threads, sort_into_grid, spacing_of
+from .around import CROSSED, ROOM, copied, new_block, squares, sum_of_nearest, within
+from .grid import columns_round, extent_of, first_columns, in_threads, sort_into_grid, spacing_of
 
 OUTLINE_PX = 2  #: an outline is widened by so much before it rules out points
 NEAR = 3.0  #: spacings within which most points of a surface have their neighbors
 
 
 @njit(cache=True, nogil=True)
-def _means(cells, todo, count, radius2, mean, sure, first, last):
+def _means(cells, todo, count, radius, mean, sure, first, last):
     """Mean distance of points to so many others, where these lie within a radius; else the least it can be."""
     points, key, start, shape = cells
-    lo, hi = np.empty(9, np.int64), np.empty(9, np.int64)
-    nearest = np.empty(count)
+    lo, hi, block = np.empty(9, np.int64), np.empty(9, np.int64), new_block(4, ROOM)
+    square, area = np.float32(radius * radius), CROSSED * radius * radius / np.pi
     cursor = first_columns(key, shape, key[first])
     for c in range(first, last):
+        if not todo[start[c] : start[c + 1]].any():
+            continue
         columns_round(key[c], key, start, shape, cursor, lo, hi)
+        block, held = copied(points, lo, hi, block, 0)
         for i in range(start[c], start[c + 1]):
             if not todo[i]:
                 continue
-            nearest[:] = radius2
-            known = 0
-            for r in range(9):
-                for j in range(lo[r], hi[r]):
-                    if j == i:
-                        continue
-                    d2 = 0.0
-                    for k in range(3):
-                        e = np.float64(points[i, k]) - np.float64(points[j, k])
-                        d2 += e * e
-                    if d2 <= radius2:
-                        known += 1
-                    if d2 < nearest[count - 1]:
-                        at = count - 1
-                        while at > 0 and nearest[at - 1] > d2:
-                            nearest[at] = nearest[at - 1]
-                            at -= 1
-                        nearest[at] = d2
-            total = 0.0
-            for k in range(count):
-                total += np.sqrt(nearest[k])
-            mean[i], sure[i] = total / count, known >= count
+            squares(block, held, points[i, 0], points[i, 1], points[i, 2])
+            known = min(int(within(block, held, square)) - 1, count)  # it is near itself
+            guess = min(area * (count + 1) / held, radius * radius)
+            mean[i] = (sum_of_nearest(block, held, known + 1, guess) + (count - known) * radius) / count
+            sure[i] = known == count
 
 
 def isolated(points, neighbors=10, factor=3.0):
@@ -69,20 +56,25 @@ def isolated(points, neighbors=10, factor=3.0):
     if n <= neighbors:
         return np.zeros(n, bool)
     points = np.ascontiguousarray(points, np.float32)
-    radius = max(NEAR * spacing_of(points), 1e-6 * float((points.max(0) - points.min(0)).max()), 1e-30)
-    mean, sure, todo, median = np.zeros(n), np.zeros(n, bool), np.ones(n, bool), None
+    low, high = extent_of(points)
+    radius = max(NEAR * spacing_of(points), 1e-6 * float((high - low).max()), 1e-30)
+    mean, sure, median = np.zeros(n, np.float32), np.zeros(n, bool), None
+    todo = np.ones(n, bool)
     while todo.any():
-        g = sort_into_grid(points, radius)
+        g = sort_into_grid(points, radius, some=None if todo.all() else todo)
         some = todo[g.order]
-        found, is_sure = np.zeros(n), np.zeros(n, bool)
-        in_threads(_means, len(g.key), g.cells, some, neighbors, float(radius) ** 2, found, is_sure)
-        rows = g.order[some]
-        mean[rows], sure[rows] = found[some], is_sure[some]
-        del g, some, found, is_sure, rows
+        found, is_sure = np.zeros(len(some), np.float32), np.zeros(len(some), bool)
+        g.run(_means, some, neighbors, float(radius), found, is_sure)
+        if some.all():
+            mean, sure = g.back(found), g.back(is_sure)
+        else:
+            rows = g.order[some]
+            mean[rows], sure[rows] = found[some], is_sure[some]
+        del g, some, found, is_sure
         if median is None and sure.sum() > n / 2:
             # exact as soon as nothing that is not known can lie below it
-            some = float(np.median(np.where(sure, mean, np.inf)))
-            median = some if mean[~sure].min(initial=np.inf) >= some else None
+            half = float(np.median(np.where(sure, mean, np.inf)))
+            median = half if mean[~sure].min(initial=np.inf) >= half else None
         todo = ~sure if median is None else ~sure & (mean <= factor * median)
         radius *= 2
     return mean > factor * median

@@ -10,6 +10,8 @@ from numba import njit
 
 from ..errors import NothingHere
 from ..forest import root
+from ..lanes import WIDTH, all_of, load, only_within, store, total
+from .around import CROSSED, ROOM, copied, new_block, squares, sum_of_nearest
 from .grid import Cells, cells_of, columns_round, first_columns, gathered, in_threads, sort_into_grid, spacing_of
 
 
@@ -46,34 +48,43 @@ def lonely(points, radius, least):
     return g.back(count) < least
 
 
-@njit(cache=True, nogil=True)
-def _behind_surer(cells, normals, worth, apart2, beside2, least, out, first, last):
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _behind_surer(cells, normals, precision, order, apart2, beside2, least, out, first, last):
     """Points beside which, on another sheet of the surface, a surer one lies."""
     points, key, start, shape = cells
-    lo, hi = np.empty(9, np.int64), np.empty(9, np.int64)
+    lo, hi, block = np.empty(9, np.int64), np.empty(9, np.int64), new_block(7, ROOM)
+    one, other = np.float32(1), all_of(np.float32(1))
     cursor = first_columns(key, shape, key[first])
     for c in range(first, last):
         columns_round(key[c], key, start, shape, cursor, lo, hi)
+        block, count = copied(points, lo, hi, block, 0)
+        block, count = copied(normals, lo, hi, block, 3)
+        at, room = block.ctypes.data, block.shape[1]
         for i in range(start[c], start[c + 1]):
-            out[i] = False
             p0, p1, p2 = points[i, 0], points[i, 1], points[i, 2]
             n0, n1, n2 = normals[i, 0], normals[i, 1], normals[i, 2]
-            for r in range(9):
-                for j in range(lo[r], hi[r]):
-                    if not (worth[j] < worth[i]):
-                        continue
-                    d0, d1, d2 = points[j, 0] - p0, points[j, 1] - p1, points[j, 2] - p2
-                    far = d0 * d0 + d1 * d1 + d2 * d2
-                    if far > apart2:
-                        continue
-                    across = abs(d0 * n0 + d1 * n1 + d2 * n2)
-                    if across < least or far - across * across > beside2:
-                        continue
-                    if n0 * normals[j, 0] + n1 * normals[j, 1] + n2 * normals[j, 2] > 0.5:
-                        out[i] = True
-                        break
-                if out[i]:
-                    break
+            found = all_of(np.float32(0))
+            for k in range(0, count, WIDTH):
+                d0, d1, d2 = load(at, k) - p0, load(at, room + k) - p1, load(at, 2 * room + k) - p2
+                far = d0 * d0 + d1 * d1 + d2 * d2
+                across = d0 * n0 + d1 * n1 + d2 * n2
+                turned = one - (load(at, 3 * room + k) * n0 + load(at, 4 * room + k) * n1 + load(at, 5 * room + k) * n2)
+                near = only_within(far, apart2, only_within(far - across * across, beside2, other))
+                near = near - only_within(across, least, near)
+                near = only_within(turned, np.float32(0.5), near)
+                store(at, 6 * room + k, near)
+                found += near
+            out[i] = False
+            if total(found) > 0:
+                m = 0
+                for r in range(9):
+                    for j in range(lo[r], hi[r]):
+                        if block[6, m] > 0:
+                            # of points that are as sure as each other the one that comes first in the list
+                            out[i] |= precision[j] < precision[i] or (
+                                precision[j] == precision[i] and order[j] < order[i]
+                            )
+                        m += 1
 
 
 def doubled(points, normals, precision, apart, spacing, least=1.0):
@@ -94,46 +105,34 @@ def doubled(points, normals, precision, apart, spacing, least=1.0):
     if not len(points):
         return np.zeros(0, bool)
     g = sort_into_grid(points, float(np.hypot(apart, 1.5 * spacing)) * 1.0001)
-    # one number that orders all: equal precisions go by place in the list
-    worth = np.empty(len(points), np.int64)
-    worth[np.argsort(precision, kind="stable")] = np.arange(len(points))
     out = np.zeros(len(points), np.bool_)
     beside = np.float32((1.5 * spacing) ** 2)
     g.run(
-        _behind_surer, np.ascontiguousarray(np.asarray(normals, np.float32)[g.order]), worth[g.order],
+        _behind_surer, gathered(np.asarray(normals, np.float32), g.order), np.asarray(precision)[g.order], g.order,
         np.float32(apart**2) + beside, beside, np.float32(least * spacing), out,
     )  # fmt: skip
     return g.back(out)
 
 
 @njit(cache=True, nogil=True)
-def _spacing(cells, neighbors, out, first, last):
-    """Mean distance to the nearest `neighbors` within the 27 cells round a point; infinite with fewer."""
+def _spacing(cells, neighbors, area, out, first, last):
+    """Mean distance to the nearest `neighbors` within the 27 cells round a point; infinite with fewer.
+
+    area : of the surface in these cells, over pi
+    """
     points, key, start, shape = cells
-    best = np.empty(neighbors, np.float32)
-    lo, hi = np.empty(9, np.int64), np.empty(9, np.int64)
+    lo, hi, block = np.empty(9, np.int64), np.empty(9, np.int64), new_block(4, ROOM)
     cursor = first_columns(key, shape, key[first])
     for c in range(first, last):
         columns_round(key[c], key, start, shape, cursor, lo, hi)
+        block, count = copied(points, lo, hi, block, 0)
+        guess = area * (neighbors + 1) / count
         for i in range(start[c], start[c + 1]):
-            p0, p1, p2 = points[i, 0], points[i, 1], points[i, 2]
-            best[:] = np.inf
-            worst = np.float32(np.inf)
-            for r in range(9):
-                for j in range(lo[r], hi[r]):
-                    d0, d1, d2 = points[j, 0] - p0, points[j, 1] - p1, points[j, 2] - p2
-                    d = d0 * d0 + d1 * d1 + d2 * d2
-                    if d < worst and j != i:
-                        k = neighbors - 1
-                        while k > 0 and best[k - 1] > d:
-                            best[k] = best[k - 1]
-                            k -= 1
-                        best[k] = d
-                        worst = best[neighbors - 1]
-            total = np.float32(0)
-            for k in range(neighbors):
-                total += np.sqrt(best[k])
-            out[i] = total / np.float32(neighbors)
+            if count <= neighbors:
+                out[i] = np.inf
+                continue
+            squares(block, count, points[i, 0], points[i, 1], points[i, 2])
+            out[i] = sum_of_nearest(block, count, neighbors + 1, guess) / neighbors  # its own distance is 0
 
 
 def spacing(points, neighbors=6, reach=None):
@@ -145,7 +144,7 @@ def spacing(points, neighbors=6, reach=None):
         return np.zeros(0, np.float32)
     g = sort_into_grid(points, reach or 2.0 * max(spacing_of(points), 1e-12))
     out = np.empty(len(points), np.float32)
-    g.run(_spacing, int(neighbors), out)
+    g.run(_spacing, int(neighbors), CROSSED * g.width**2 / np.pi, out)
     return g.back(out)
 
 
@@ -276,33 +275,34 @@ def rim(points, normals, radius):
     return np.where(far > 0.6 * 4 / (3 * np.pi), out / np.maximum(far, np.float32(1e-9)), np.float32(0))
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _smooth(cells, normals, radius2, noise2, edge, out, first, last):
     """Points moved along their normals to the weighted mean of their neighbors' heights over the tangent plane."""
     points, key, start, shape = cells
-    lo, hi = np.empty(9, np.int64), np.empty(9, np.int64)
-    near, over = np.float32(1.0) / radius2, np.float32(1.0) / noise2
+    lo, hi, block = np.empty(9, np.int64), np.empty(9, np.int64), new_block(6, ROOM)
+    one, near, over, level = np.float32(1), np.float32(1) / radius2, np.float32(1) / noise2, np.float32(1) - edge
     cursor = first_columns(key, shape, key[first])
     for c in range(first, last):
         columns_round(key[c], key, start, shape, cursor, lo, hi)
+        block, count = copied(points, lo, hi, block, 0)
+        block, count = copied(normals, lo, hi, block, 3)
+        at, room = block.ctypes.data, block.shape[1]
         for i in range(start[c], start[c + 1]):
             p0, p1, p2 = points[i, 0], points[i, 1], points[i, 2]
             n0, n1, n2 = normals[i, 0], normals[i, 1], normals[i, 2]
-            total, shift = np.float32(0), np.float32(0)
-            for r in range(9):
-                for j in range(lo[r], hi[r]):
-                    d0, d1, d2 = points[j, 0] - p0, points[j, 1] - p1, points[j, 2] - p2
-                    d = (d0 * d0 + d1 * d1 + d2 * d2) * near
-                    if d > np.float32(1.0):
-                        continue
-                    if n0 * normals[j, 0] + n1 * normals[j, 1] + n2 * normals[j, 2] < edge:
-                        continue  # beyond an edge the surface is another one
-                    h = d0 * n0 + d1 * n1 + d2 * n2
-                    q = np.float32(1.0) + h * h * over  # heavy-tailed: a step is not averaged away
-                    w = (np.float32(1.0) - d) / (q * q)
-                    total += w
-                    shift += w * h
-            s = shift / total if total > 0 else np.float32(0)
+            weights = shifts = all_of(np.float32(0))
+            for k in range(0, count, WIDTH):
+                d0, d1, d2 = load(at, k) - p0, load(at, room + k) - p1, load(at, 2 * room + k) - p2
+                d = (d0 * d0 + d1 * d1 + d2 * d2) * near
+                turned = one - (load(at, 3 * room + k) * n0 + load(at, 4 * room + k) * n1 + load(at, 5 * room + k) * n2)
+                h = d0 * n0 + d1 * n1 + d2 * n2
+                q = h * h * over + one  # heavy-tailed: a step is not averaged away
+                # beyond an edge the surface is another one
+                w = only_within(d, one, only_within(turned, level, (one - d) / (q * q)))
+                weights += w
+                shifts += w * h
+            weight = total(weights)
+            s = total(shifts) / weight if weight > 0 else np.float32(0)
             out[i, 0], out[i, 1], out[i, 2] = p0 + s * n0, p1 + s * n1, p2 + s * n2
 
 

@@ -105,6 +105,20 @@ def columns_round(cell, key, start, shape, cursor, lo, hi):
         hi[k] = start[c]
 
 
+@njit(cache=True, nogil=True)
+def _touch(cells, flags, out, first, last):
+    """Cells round which one has a flag; of the cells only where each lies among all is given, not its points."""
+    _, key, every, shape = cells
+    lo, hi = np.empty(9, np.int64), np.empty(9, np.int64)
+    cursor = first_columns(key, shape, key[first])
+    for c in range(first, last):
+        columns_round(key[c], key, every, shape, cursor, lo, hi)
+        out[c] = False
+        for r in range(9):
+            for j in range(lo[r], hi[r]):
+                out[c] |= flags[j]
+
+
 class Cells(NamedTuple):
     """Sorted points and the cells that hold them, as kernels take them: see `Grid`."""
 
@@ -162,23 +176,41 @@ class Frame(NamedTuple):
     shape: np.ndarray
 
 
-def frame_round(points, width):
-    """The Frame of a grid that holds points (n, 3), n > 0, with cells of some width."""
+def extent_of(points):
+    """Lowest and highest coordinates (3,) float32 of points (n, 3), n > 0."""
     points = np.ascontiguousarray(points, np.float32)
     low, high = points[0].copy(), points[0].copy()
     _extent(points, low, high)
+    return low, high
+
+
+def frame_round(points, width):
+    """The Frame of a grid that holds points (n, 3), n > 0, with cells of some width."""
+    low, high = extent_of(points)
     extent = np.maximum((high - low).astype(float), 1e-9)
     width = max(float(width), float(extent.max()) / 2_000_000)  # keys are 63 bits long
     shape = (np.floor(extent / width) + 3).astype(np.int64)
     return Frame(low - np.float32(width), width, shape)
 
 
-def sort_into_grid(points, width=None, frame=None):
+def sort_into_grid(points, width=None, frame=None, some=None):
     """The Grid of points (n, 3), n > 0, with cells of some width, or in a frame: a part of the points that this was
-    made round is in the same cells and the same order then as among all of them."""
+    made round is in the same cells and the same order then as among all of them.
+
+    some : (n,) bool; the grid has only the cells that hold such points and those round them
+    """
     points = np.ascontiguousarray(points, np.float32)
     frame = frame or frame_round(points, width)
     key, start, order = _cells(points, *frame)
+    if some is not None:
+        flags, near, every = (
+            np.logical_or.reduceat(some[order], start[:-1]),
+            np.empty(len(key), bool),
+            np.arange(len(start)),
+        )
+        in_threads(_touch, len(key), Cells(points, key, every, frame.shape), flags, near)
+        held = np.diff(start)
+        key, order, start = key[near], order[np.repeat(near, held)], np.append(0, np.cumsum(held[near]))
     return Grid(gathered(points, order), order, key, start, *frame)
 
 
