@@ -42,6 +42,8 @@ from umbrate.core.dense.patch import (
     support,
     tangent,
 )
+from umbrate.core.dense.shine import highlights
+from umbrate.core.dense.sweep import Planes
 from umbrate.core.geometry.lens import Lens
 from umbrate.core.geometry.pose import center, look_at, transform
 from umbrate.core.imaging.undistort import undistort
@@ -290,6 +292,48 @@ class DepthMaps(unittest.TestCase):
         self.assertEqual(m.depth[~view.mask].max(), 0)
         again = dense.depth_map(view, [views[j] for j in neighbors], box, points, seed=1)
         np.testing.assert_array_equal(again.depth, m.depth)
+
+    def test_a_mirrored_lamp_is_left_out_and_a_painted_spot_is_not(self):
+        truth, views = pebble_truth(), [v for v, _ in true_views()]
+        views = [views[j] for j in (3, 2, 4, 1, 5)]
+        h, w = views[0].gray.shape
+        lit, painted = [], []
+        for k, v in enumerate(views):
+            d = mesh_depth(truth.vertices, truth.faces, v.K, v.pose, w, h)
+            on = v.mask & np.isfinite(d)
+            y, x = np.mgrid[0:h, 0:w]
+            middle = np.argwhere(on).mean(0)
+            Y = np.stack([(x - v.K[1]) / v.K[0] * d, (y - v.K[2]) / v.K[0] * d, d], -1)[on]
+            place = np.zeros((h, w, 3))
+            place[on] = (Y - v.pose[:3, 3]) @ v.pose[:3, :3]
+            if k == 0:
+                depth, at = np.where(on, d, 0), place[tuple(np.round(middle).astype(int))]
+            gray = np.where(on, 100 + 0.3 * (v.gray - v.gray[on].mean()), v.gray) * (1.4 if k == 2 else 1.0)
+            lamp = np.hypot(y - middle[0], x - middle[1]) < 6 + k  # stands still before the camera
+            spot = on & (np.linalg.norm(place - at, axis=2) < 3.0)  # turns with the object
+            lit.append(replace(v, gray=np.where(lamp, 250, gray).astype(np.float32)))
+            painted.append(replace(v, gray=np.where(spot, 1.6 * gray, gray).astype(np.float32)))
+            if k == 0:
+                mirrored, marked = lamp, spot
+        self.assertGreater(marked.sum(), 100)
+        with np.errstate(divide="ignore"):
+            inverse = np.where(depth > 0, 1 / depth, 0).astype(np.float32)
+        gy, gx = np.gradient(inverse)
+        plane = np.stack([inverse, gx, gy], -1).astype(np.float32)
+        planes = Planes(plane, np.where(depth > 0, 0, 2).astype(np.float32), np.ones((h, w), np.uint16))
+        found = [
+            highlights(dense._task(replace(v[0], mask=depth > 0), v[1:], inverse, inverse), planes)
+            for v in (lit, painted)
+        ]
+        self.assertGreater(found[0][mirrored].mean(), 0.95)
+        round_it = scipy.ndimage.binary_dilation(mirrored, iterations=10)
+        self.assertLess(found[0][(depth > 0) & ~round_it].mean(), 0.02)
+        inner = scipy.ndimage.binary_erosion(marked, iterations=3)  # at its rim pixels lie on either side
+        self.assertGreater(inner.sum(), 50)
+        self.assertLess(found[1][inner].mean(), 0.02)
+        # two others cannot tell
+        few = dense._task(replace(lit[0], mask=depth > 0), lit[1:3], inverse, inverse)
+        self.assertFalse(highlights(few, planes).any())
 
     def test_surface_beyond_the_keep_box_is_not_pressed_into_it(self):
         truth, views = pebble_truth(), [v for v, _ in true_views()]

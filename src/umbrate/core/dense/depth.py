@@ -8,7 +8,7 @@ A photo's map is computed by one thread from its own seed: the result does not d
 photos are computed side by side.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import scipy
@@ -18,6 +18,7 @@ from ..imaging.filters import beyond_slopes, halve_by_area, halve_mask
 from ..lanes import cells
 from .bend import disc, fit_bends
 from .patch import NOTHING, WORST, neighbor_row, places, support
+from .shine import highlights
 from .sweep import HOPEFUL, Planes, Task, look_for_detail, refine, sweep
 
 LEVELS = 2  #: scales, each half of the one before it, the working scale included
@@ -243,6 +244,13 @@ def _planes_of_coarse(small, planes, view, low, high):
     return out
 
 
+def _without(coarse, view, neighbors):
+    """A view whose mask leaves out what is marked in its half, and its neighbors as they are."""
+    h, w = view.mask.shape
+    marked = np.pad(coarse.repeat(2, 0).repeat(2, 1), ((0, 1), (0, 1)))[:h, :w]  # a half leaves an odd last row out
+    return replace(view, mask=view.mask & ~marked), neighbors
+
+
 def _no_planes(view):
     """Planes of a view before any is known."""
     h, w = view.gray.shape
@@ -370,6 +378,7 @@ def depth_map(view, neighbors, box, points, *, seed=0, rounds=3, reach=(0.0, np.
         if k:
             # where no tie point tells where to begin, more is left to chance
             sweep(task, planes, rounds + (1 if len(points) else 3), 2, 1, 0.02, seed + k)
+            pyramid[-1] = _without(highlights(task, planes), *pyramid[-1])
         else:
             sweep(task, planes, rounds, 1, 1, 0.004, seed + k)
     noise = _refined(task, planes)

@@ -36,7 +36,7 @@ from .straight import Shot, Source, straight, straighten, ties_of
 
 PIECE_GAP, PIECE_SHARE = 3.0, 1e-4  #: a piece stands alone at so many spacings, and is a speck below such a share
 LEAST_ALIKE = 0.05  #: share of pixels that look like something in another photo, below which there is no texture
-DEPTH_VERSION = 8  #: raised when depth is computed in another way
+DEPTH_VERSION = 9  #: raised when depth is computed in another way
 
 
 class Work(NamedTuple):
