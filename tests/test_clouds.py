@@ -87,6 +87,13 @@ class Filters(unittest.TestCase):
             got = filters.spacing(P, 6, r)
             ok = d[:, -1] < r
             np.testing.assert_allclose(got[ok], d[ok].mean(1), rtol=2e-4)
+            # distances that are equal; then with two points at each place
+            step = 10.0**seed
+            lattice = np.stack(np.meshgrid(np.arange(12), np.arange(12), [0.0]), -1).reshape(-1, 3) * step
+            inner = ((lattice > step) & (lattice < 10 * step))[:, :2].all(1)
+            for times, want in ((1, (4 + 2 * np.sqrt(2)) / 6), (2, 5 / 6)):
+                got = filters.spacing(np.repeat(lattice, times, axis=0), 6, 2 * step)[::times]
+                np.testing.assert_allclose(got[inner], want * step, rtol=1e-5)
             some = P[::3] + np.float32(0.01 * r)
             near, which = tree.query(some)
             got = filters.distance_to(some, P, r)

@@ -13,7 +13,8 @@ from ..lanes import WIDTH, all_of, load, only_within, root_of, store, total
 FAR = 1e12  #: where the points lie that fill the last vector: its square is a float32 still
 ROOM = 512  #: points that a block has room for at first
 CROSSED = 11.0  #: sides of a cell squared that surface has in the 27 cells round one, more or less
-TRIES = 16  #: radii tried until one holds as many neighbors as are asked for
+TRIES = 50  #: radii tried until one holds as many neighbors as are asked for
+ALIKE = 1e-6  #: of squares of distances that count as equal
 
 
 @njit(cache=True, nogil=True)
@@ -64,6 +65,17 @@ def within(block, count, square):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
+def _roots_within(block, count, square):
+    """Sum of the distances whose squares, in the last row, are no more than one."""
+    at, row = block.ctypes.data, (block.shape[0] - 1) * block.shape[1]
+    out = all_of(np.float32(0))
+    for s in range(0, count, WIDTH):
+        d = load(at, row + s)
+        out += only_within(d, square, root_of(d))
+    return np.float64(total(out))
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
 def sum_of_nearest(block, count, nearest, guess):
     """Sum of the `nearest` least distances; the last row holds their squares.
 
@@ -72,27 +84,21 @@ def sum_of_nearest(block, count, nearest, guess):
 
     guess : the square of a radius that about as many lie within
     """
-    wanted, low, high, square = np.float32(nearest), np.float32(0), np.float32(FAR * FAR), np.float32(guess)
-    at, row = block.ctypes.data, (block.shape[0] - 1) * block.shape[1]
+    wanted, below, low, high = np.float32(nearest), np.float32(0), np.float32(0), np.float32(FAR * FAR)
+    square = np.float32(guess)
     for _ in range(TRIES):
         found = within(block, count, square)
         if found == wanted:
-            out = all_of(np.float32(0))
-            for s in range(0, count, WIDTH):
-                d = load(at, row + s)
-                out += only_within(d, square, root_of(d))
-            return np.float64(total(out))
+            return _roots_within(block, count, square)
         if found < wanted:
-            low = square
+            low, below = square, found
         else:
             high = square
+        if high - low < np.float32(ALIKE) * high:
+            break
         # on a surface there are as many more as the square is larger
         square *= wanted / found if found > 0 else np.float32(4)
         if not low < square < high:
             square = np.float32(0.5) * (low + high) if high < FAR * FAR else np.float32(2) * low
-    # several are as far away as each other
-    least = np.sort(block[block.shape[0] - 1, :count])[:nearest]
-    out = 0.0
-    for k in range(len(least)):
-        out += np.sqrt(np.float64(least[k]))
-    return out
+    # several are as far away as each other, and not all of them count
+    return _roots_within(block, count, low) + (wanted - below) * np.sqrt(np.float64(high))
