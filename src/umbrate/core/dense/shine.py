@@ -12,16 +12,21 @@ from ..lanes import MIDDLE, UNIT
 from .patch import NOTHING
 from .sweep import HOPEFUL
 
-BRIGHTER, BY_LEVELS = 1.1, 6.0  #: a highlight is so many times as bright as the place is in most photos, and by levels
+BRIGHTER, BRIGHTER_BY = 1.1, 10.0  #: a highlight is so many times as bright as in most photos, and by so many levels
+AROUND = 41  #: pixels across, over which all that is brighter is shading
 DARKER_SHARE = 97  #: percent of a photo's pixels that are darker than any highlight: patterns are bright anywhere
+FRONT = 0.5  #: of this camera's distance from a surface's plane that another one must have before it
 LEAST_SEEN = 3  #: other photos that must see a place
 SAMPLE = 20_000  #: pixels by which the brightness of two photos is compared
 ROUND = 4  #: pixels round a highlight that go with it: a glaze mirrors the lamp's surroundings as well
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _seen(rows, cells, plane, cost, out):
-    """Brightness (n, h, w) in the other photos of what is seen at a pixel; -1 where they do not see it."""
+def _seen(rows, eyes, cells, plane, cost, out):
+    """Brightness (n, h, w) in the other photos of what is seen at a pixel; -1 where they do not see it from the front.
+
+    eyes (n, 3) : where they were taken from, before this camera, times its calibration matrix
+    """
     n, h, w = out.shape
     for j in range(n):
         r = rows[j]
@@ -30,6 +35,10 @@ def _seen(rows, cells, plane, cost, out):
                 out[j, y, x] = -1
                 z = plane[y, x, 0]
                 if not (z > 0 and cost[y, x] < HOPEFUL):
+                    continue
+                gx, gy = plane[y, x, 1], plane[y, x, 2]
+                # how far it is before the plane, in parts of how far this camera is
+                if 1 - ((z - gx * x - gy * y) * eyes[j, 2] + gx * eyes[j, 0] + gy * eyes[j, 1]) < FRONT:
                     continue
                 d = r[6] * x + r[7] * y + r[8] + r[11] * z
                 if d <= 0:
@@ -40,15 +49,12 @@ def _seen(rows, cells, plane, cost, out):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _brighter(gray, seen, gain, least, out):
-    """Where a picture is at least so bright, and brighter than the middle one of the others."""
+def _middle(gray, seen, gain, out):
+    """How many times as bright as the middle one of the others a pixel is; 0 where too few see it."""
     n, h, w = seen.shape
     some = np.empty(n)
     for y in range(h):
         for x in range(w):
-            out[y, x] = False
-            if not least < gray[y, x] < NOTHING:
-                continue
             m = 0
             for j in range(n):
                 if seen[j, y, x] >= 0:
@@ -58,7 +64,8 @@ def _brighter(gray, seen, gain, least, out):
                         k -= 1
                     some[k] = value
                     m += 1
-            out[y, x] = m >= LEAST_SEEN and gray[y, x] > BRIGHTER * some[m // 2] + BY_LEVELS
+            usable = m >= LEAST_SEEN and gray[y, x] < NOTHING
+            out[y, x] = max(gray[y, x], 1.0) / max(some[m // 2], 1.0) if usable else 0.0
 
 
 def highlights(task, planes):
@@ -70,8 +77,9 @@ def highlights(task, planes):
     on = (task.gray < NOTHING) & (planes.plane[:, :, 0] > 0)
     if n < LEAST_SEEN or not on.any():
         return out
-    seen = np.empty((n, *out.shape), np.float32)
-    _seen(task.rows, task.cells, planes.plane, planes.cost, seen)
+    seen, times = np.empty((n, *out.shape), np.float32), np.empty(out.shape, np.float32)
+    eyes = np.array([-np.linalg.solve(r[:9].reshape(3, 3), r[9:12]) for r in task.rows])
+    _seen(task.rows, eyes, task.cells, planes.plane, planes.cost, seen)
     step = max(1, int(np.sqrt(on.sum() / SAMPLE)))
     gray, gain = task.gray[::step, ::step], np.ones(n)
     for j in range(n):
@@ -79,5 +87,14 @@ def highlights(task, planes):
         both = (there > 1) & (gray > 1) & (gray < NOTHING)
         if both.any():
             gain[j] = np.median(gray[both] / there[both])
-    _brighter(task.gray, seen, gain, np.percentile(task.gray[on], DARKER_SHARE), out)
+    _middle(task.gray, seen, gain, times)
+    del seen
+    known = times > 0
+    share = scipy.ndimage.uniform_filter(known.astype(np.float32), AROUND, mode="constant")
+    times[known] = np.log(times[known])
+    # what turns toward a lamp is brighter as a whole: that is shading
+    usual = scipy.ndimage.uniform_filter(times, AROUND, mode="constant") / np.maximum(share, 1e-6)
+    usual = np.exp(times - np.maximum(usual, 0))  # times as bright as the place is elsewhere
+    least = np.percentile(task.gray[on], DARKER_SHARE)
+    out = known & (task.gray > least) & (usual > BRIGHTER) & (task.gray * (1 - 1 / usual) > BRIGHTER_BY)
     return scipy.ndimage.binary_dilation(out, iterations=ROUND)
