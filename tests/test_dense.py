@@ -297,7 +297,7 @@ class DepthMaps(unittest.TestCase):
         truth, views = pebble_truth(), [v for v, _ in true_views()]
         views = [views[j] for j in (3, 2, 4, 1, 5)]
         h, w = views[0].gray.shape
-        lit, painted = [], []
+        lit, painted, shaded = [], [], []
         for k, v in enumerate(views):
             d = mesh_depth(truth.vertices, truth.faces, v.K, v.pose, w, h)
             on = v.mask & np.isfinite(d)
@@ -313,6 +313,8 @@ class DepthMaps(unittest.TestCase):
             spot = on & (np.linalg.norm(place - at, axis=2) < 3.0)  # turns with the object
             lit.append(replace(v, gray=np.where(lamp, 250, gray).astype(np.float32)))
             painted.append(replace(v, gray=np.where(spot, 1.6 * gray, gray).astype(np.float32)))
+            side = (x - middle[1]) / np.ptp(np.argwhere(on)[:, 1])  # from -0.5 to 0.5: one side is lit, then the other
+            shaded.append(replace(v, gray=(gray * (1 + (0.6 if k == 0 else -0.6) * side)).astype(np.float32)))
             if k == 0:
                 mirrored, marked = lamp, spot
         self.assertGreater(marked.sum(), 100)
@@ -323,14 +325,15 @@ class DepthMaps(unittest.TestCase):
         planes = Planes(plane, np.where(depth > 0, 0, 2).astype(np.float32), np.ones((h, w), np.uint16))
         found = [
             highlights(dense._task(replace(v[0], mask=depth > 0), v[1:], inverse, inverse), planes)
-            for v in (lit, painted)
+            for v in (lit, painted, shaded)
         ]
         self.assertGreater(found[0][mirrored].mean(), 0.95)
         round_it = scipy.ndimage.binary_dilation(mirrored, iterations=10)
         self.assertLess(found[0][(depth > 0) & ~round_it].mean(), 0.02)
         inner = scipy.ndimage.binary_erosion(marked, iterations=3)  # at its rim pixels lie on either side
         self.assertGreater(inner.sum(), 50)
-        self.assertLess(found[1][inner].mean(), 0.02)
+        self.assertLess(found[1][inner].mean(), 0.05)
+        self.assertLess(found[2][depth > 0].mean(), 0.03)
         # two others cannot tell
         few = dense._task(replace(lit[0], mask=depth > 0), lit[1:3], inverse, inverse)
         self.assertFalse(highlights(few, planes).any())
