@@ -311,7 +311,7 @@ class Deliveries(unittest.TestCase):
         _, files = self.deliver("web", triangles=800, file="thin", image_format="png")
         thin = trimesh.load(files[".glb"], process=False).to_mesh()
         normal = np.asarray(thin.visual.material.normalTexture.convert("RGB")).astype(float) / 127.5 - 1
-        self.assertGreater(np.abs(normal[..., :2]).mean(), 0.02)
+        self.assertGreater(np.abs(normal[..., :2]).mean(), 0.015)  # a map that says nothing has 0
         np.testing.assert_allclose(np.linalg.norm(normal, axis=2).mean(), 1, atol=0.02)
         job.set_settings(s.id, "texture", before)
         with mock.patch.object(detail, "SKY_PX", 128):
