@@ -497,6 +497,7 @@ class Told(unittest.TestCase):
             told = why_left_out(None, made, inputs, settings)
             self.assertEqual([told[k].kind for k in range(3)], kinds)
             self.assertEqual("713" in told[0].text, look == 2)
+            self.assertEqual("deeper look" in told[1].text, look == 2)
         # one that is clearly softer than the others is blurred whatever else it is
         inputs.soft = {1: (0.2, 0.8)}
         told = why_left_out(None, made, inputs, settings)

@@ -285,6 +285,11 @@ class Turning(unittest.TestCase):
             self.assertAlmostEqual(r.step_deg, 360 / 14, delta=0.2)
             self.assertAlmostEqual(r.radius, 5.0, delta=0.02)
         self.assertEqual({i for i, _ in found.slips}, {4, 9, 23})
+        # a photo that is not placed is no slip of the table, whichever it is; a push behind it is one still
+        for out in (2, 6, 8, 20):
+            some = np.array(poses)
+            some[out] = np.nan
+            self.assertEqual({i for i, _ in find_turntable(some).slips}, {4, 9, 23}, out)
         walk = [look_at([5 * np.sin(a), -5 * np.cos(a), 2 + rng.normal() * 0.5], rng.normal(size=3) * 0.3)
                 for a in np.linspace(0, 6, 20)]  # fmt: skip
         self.assertIsNone(find_turntable(np.array(walk)))

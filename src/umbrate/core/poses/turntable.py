@@ -154,7 +154,9 @@ def _ring(photos, W, centers, axis):
                 )
                 break
     for k, s in enumerate(steps):
-        if abs(s - step) > 0.35 * abs(step):
+        # over photos that are not placed the table went on
+        passed = np.arange(1, photos[k + 1] - photos[k] + 1) * step
+        if np.abs(s - passed).min() > 0.35 * abs(step):
             slips.append((int(photos[k + 1]), f"a step of {abs(s):.1f}° where others are {abs(step):.1f}°"))
     return Ring(photos, np.sign(step) * (angle - angle[0]), off, radius, 0.0, abs(step)), middle, slips
 

@@ -45,6 +45,8 @@ def why_left_out(block, made, inputs, settings):
         ):
             kind = "faint"
             text = f"most of its {made.counts[i]} features are faint, and too few of them match any other photo's"
+        elif kind == NO_OVERLAP and is_deeper(made.look):
+            text = "no matches with any other photo, at a deeper look either (too faint, no overlap, or another object)"
         out[i] = WhyLeftOut(kind=kind, text=text, partners=[photos[k].id for k in r.partners[:6]])
     return out
 
